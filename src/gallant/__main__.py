@@ -1,0 +1,5 @@
+"""`python -m gallant`."""
+
+from gallant.cli.main import main
+
+main()
