@@ -1,0 +1,173 @@
+"""Products, releases, packages, requirements and recalls, as a publisher's signed catalog says them."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+from functools import cached_property
+from typing import Annotated
+
+import msgspec
+
+from gallant.core.records import Record, digest
+from gallant.core.versions import SCHEMES, NotAVersion, Version, parse, parse_range
+
+SCHEMA = "gallant.catalog/1"
+SEVERITIES = ("critical", "high", "medium", "low")
+RESTARTS = ("none", "service", "node")
+Positive = Annotated[float, msgspec.Meta(ge=0, le=100_000)]
+_FILE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+~-]{0,127}", re.ASCII)
+_SHA256 = re.compile(r"[0-9a-f]{64}", re.ASCII)
+_PRODUCT = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}/[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
+
+
+class Package(Record):
+    """A file that installs a release: its name, where it lies (relative to the catalog), size and SHA-256."""
+
+    name: str
+    url: str
+    bytes: Annotated[int, msgspec.Meta(ge=0)]
+    sha256: str
+    kind: str = "installer"
+
+    def __post_init__(self) -> None:
+        if not _FILE.fullmatch(self.name):
+            raise ValueError("name: a package is a plain file name")
+        if not _SHA256.fullmatch(self.sha256):
+            raise ValueError("sha256: 64 small hexadecimal digits")
+
+
+class Minutes(Record):
+    """The publisher's word on how long each part takes, in minutes per node."""
+
+    install: Positive = 10
+    restart: Positive = 5
+    sync: Positive = 5
+
+    @property
+    def total(self) -> float:
+        return self.install + self.restart + self.sync
+
+
+class Recall(Record):
+    """A release withdrawn by its publisher."""
+
+    date: datetime
+    reason: str
+
+    @property
+    def words(self) -> str:
+        return f"recalled on {self.date:%Y-%m-%d}: {self.reason}"
+
+
+class Requirement(Record):
+    """A release's condition on another product's version, as a VERS range."""
+
+    product: str
+    range: str
+
+    def __post_init__(self) -> None:
+        parse_range(self.range)
+
+
+class Release(Record):
+    """One version of one product. `from_range` (VERS) says from which versions it installs; absent: from any older one."""
+
+    version: str
+    released: datetime
+    build: str | None = None
+    label: str | None = None
+    train: str | None = None
+    severity: str = "medium"
+    security: bool = False
+    from_range: str | None = None
+    bridge: bool = False
+    one_way: bool = False
+    one_way_because: str | None = None
+    stops_here: bool = True
+    restart: str = "node"
+    minutes: Minutes = Minutes()
+    requires: tuple[Requirement, ...] = ()
+    packages: tuple[Package, ...] = ()
+    known_issues: tuple[str, ...] = ()
+    notes: str = ""
+    recall: Recall | None = None
+    support_ends: datetime | None = None
+    terms: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.severity not in SEVERITIES:
+            raise ValueError(f"severity: one of {', '.join(SEVERITIES)}")
+        if self.restart not in RESTARTS:
+            raise ValueError(f"restart: one of {', '.join(RESTARTS)}")
+        if self.from_range is not None:
+            parse_range(self.from_range)
+
+    @property
+    def installer(self) -> Package | None:
+        return next((p for p in self.packages if p.kind == "installer"), None)
+
+
+class Product(Record, dict=True):
+    """A product's releases, under one version scheme."""
+
+    name: str
+    scheme: str
+    releases: tuple[Release, ...]
+    title: str = ""
+
+    def __post_init__(self) -> None:
+        if not _PRODUCT.fullmatch(self.name):
+            raise ValueError("name: publisher/product in small letters")
+        if self.scheme not in SCHEMES:
+            raise ValueError(f"scheme: one of {', '.join(SCHEMES)}")
+        seen: dict[Version, str] = {}
+        for release in self.releases:
+            version = parse(self.scheme, release.version)
+            if version in seen:
+                raise ValueError(f"releases: {release.version} and {seen[version]} are one version")
+            seen[version] = release.version
+
+    def key(self, release: Release) -> Version:
+        return parse(self.scheme, release.version)
+
+    @cached_property
+    def _by_name(self) -> dict[object, Release]:
+        """Version, build and label are three names of one release; a version wins over the other two."""
+        names: dict[object, Release] = {}
+        for release in self.releases:
+            for alias in (release.label, release.build):
+                if alias is not None:
+                    names.setdefault(alias.casefold(), release)
+        names.update({self.key(release): release for release in self.releases})
+        return names
+
+    def resolve(self, text: str) -> Release | None:
+        """The release that `text` (version, build or label) names; None when it names none here."""
+        try:
+            found = self._by_name.get(parse(self.scheme, text))
+        except NotAVersion:
+            found = None
+        return found or self._by_name.get(text.casefold())
+
+
+class Catalog(Record):
+    """A publisher's catalog: serial-numbered and expiring; the signature is verified before this exists."""
+
+    schema: str
+    publisher: str
+    serial: Annotated[int, msgspec.Meta(ge=1)]
+    issued: datetime
+    expires: datetime
+    products: tuple[Product, ...]
+
+    def __post_init__(self) -> None:
+        if self.schema != SCHEMA:
+            raise ValueError(f"schema: {self.schema!r} is not known here; this Gallant reads {SCHEMA}")
+        if self.issued.tzinfo is None or self.expires.tzinfo is None:
+            raise ValueError("issued, expires: times with their zone")
+
+
+def release_digest(release: Release) -> str:
+    """What a plan is based on: any change in what a catalog says of a release changes this."""
+    return digest(release)

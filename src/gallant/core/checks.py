@@ -1,0 +1,375 @@
+"""Checks: small pure functions over readings and facts, each giving findings; worst first, each with what to do next.
+
+A check is registered in `CHECKS` with its id and what it looks at. It never passes for want of data: a node that was not
+read gives no pass, because `reachable` has stopped the work already.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Iterable, Iterator
+from datetime import datetime, timedelta
+
+from gallant.core.backups import Backup, good_for
+from gallant.core.catalog import Package
+from gallant.core.estate import Limits, System, node_name
+from gallant.core.outages import Sample
+from gallant.core.readings import IN_SERVICE, Reading
+from gallant.core.records import Record
+
+LEVELS = ("stop", "warn", "note", "pass")
+
+
+class Finding(Record):
+    """A check's result: level stop, warn, note or pass; `evidence` are the values seen, `next` the exact next command."""
+
+    check: str
+    level: str
+    system: str
+    node: str | None = None
+    message: str
+    evidence: str = ""
+    next: str | None = None
+
+
+class Facts(Record):
+    """What is known of one system at one moment.
+
+    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
+    estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
+    release's own package when it is offered and not in stock. `probes` are by service.
+    """
+
+    system: System
+    readings: dict[str, Reading]
+    errors: dict[str, str]
+    now: datetime
+    limits: Limits
+    alike: dict[str, str] = {}
+    backups: tuple[Backup, ...] = ()
+    wanted: tuple[Package, ...] = ()
+    missing: tuple[str, ...] = ()
+    unkept: tuple[str, ...] = ()
+    probes: dict[str, Sample] = {}
+    open_roll: str | None = None
+
+    @property
+    def name(self) -> str:
+        return self.system.name
+
+
+def _finding(
+    facts: Facts, level: str, message: str, evidence: str = "", next: str | None = None, node: str | None = None
+) -> Finding:
+    return Finding(check="", level=level, system=facts.name, node=node, message=message, evidence=evidence, next=next)
+
+
+def _reachable(facts: Facts) -> Iterator[Finding]:
+    for node, error in facts.errors.items():
+        if node not in facts.alike:
+            yield _finding(
+                facts,
+                "stop",
+                f"{node_name(facts.system, node)} was not read",
+                error,
+                f"gallant survey {facts.name}/{node}",
+                node,
+            )
+    if not facts.errors:
+        yield _finding(
+            facts,
+            "pass",
+            "every node answers as the machine that the estate says",
+            ", ".join(r.serial for r in facts.readings.values()),
+        )
+
+
+def _distinct(facts: Facts) -> Iterator[Finding]:
+    for node, other in facts.alike.items():
+        yield _finding(
+            facts,
+            "stop",
+            f"{facts.name}/{node} and {other} are one machine",
+            facts.errors.get(node, ""),
+            f"Look at the addresses of {facts.name}/{node} and {other} in estate.yaml",
+            node,
+        )
+    boots: dict[str, str] = {}
+    for node, reading in facts.readings.items():
+        other = boots.setdefault(f"{reading.serial} {reading.boot}", node)
+        if other != node:
+            yield _finding(
+                facts,
+                "stop",
+                f"{facts.name}/{node} and {facts.name}/{other} answer alike",
+                reading.serial,
+                f"Look at the addresses of {facts.name} in estate.yaml",
+                node,
+            )
+
+
+def _in_service(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        good = reading.state == IN_SERVICE
+        yield _finding(
+            facts,
+            "pass" if good else "stop",
+            f"{reading.name} is {'' if good else 'not '}in service",
+            reading.state,
+            None if good else f"Look at the console of {reading.name}",
+            node,
+        )
+
+
+def _in_sync(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        if reading.in_sync is None:
+            continue
+        left = f", about {reading.sync_remaining_s / 60:.0f} min left" if reading.sync_remaining_s else ""
+        yield _finding(
+            facts,
+            "pass" if reading.in_sync else "stop",
+            f"the replica of {reading.name} is {'' if reading.in_sync else 'not '}whole",
+            f"{reading.sync_word}{left}",
+            None if reading.in_sync else f"Wait, then: gallant check {facts.name}",
+            node,
+        )
+
+
+def _roles(facts: Facts) -> Iterator[Finding]:
+    wrong = [
+        (role, node, facts.readings[node].role)
+        for role, node in facts.system.usual.items()
+        if node in facts.readings and facts.readings[node].role != role
+    ]
+    for role, node, found in wrong:
+        yield _finding(
+            facts,
+            "warn",
+            f"{facts.name}/{node} is {found}; its usual place is {role}",
+            f"{node}: {found}",
+            "A roll takes the roles as they are and leaves them in their usual places",
+            node,
+        )
+    if facts.system.usual and not wrong and not facts.errors:
+        yield _finding(
+            facts,
+            "pass",
+            "roles are in their usual places",
+            ", ".join(f"{n}: {r.role}" for n, r in facts.readings.items()),
+        )
+
+
+def _no_job(facts: Facts) -> Iterator[Finding]:
+    busy = [(n, j) for n, r in facts.readings.items() for j in r.running_jobs]
+    for node, job in busy:
+        yield _finding(
+            facts,
+            "stop",
+            f"{facts.name}/{node} is busy: {job.kind}",
+            f"job {job.id}, {job.percent:.0f} %, {job.message}",
+            f"Wait for it, then: gallant check {facts.name}",
+            node,
+        )
+    if not busy and not facts.errors:
+        yield _finding(facts, "pass", "no job is running")
+
+
+def _restart_pending(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        if reading.next_version is not None and reading.next_version != reading.version:
+            yield _finding(
+                facts,
+                "warn",
+                f"{reading.name} would start {reading.next_version} at its next restart",
+                f"runs {reading.version}",
+                f"gallant gaps {facts.name}",
+                node,
+            )
+
+
+def _versions_even(facts: Facts) -> Iterator[Finding]:
+    versions = {n: r.version for n, r in facts.readings.items()}
+    if len(set(versions.values())) > 1:
+        yield _finding(
+            facts,
+            "warn",
+            "its nodes run different versions",
+            ", ".join(f"{n}: {v}" for n, v in versions.items()),
+            f"gallant plan {facts.name} brings them together",
+        )
+
+
+def _space(facts: Facts) -> Iterator[Finding]:
+    largest = max((p.bytes for p in facts.wanted), default=0)
+    needed = largest * facts.limits.free_space_factor
+    for node, reading in facts.readings.items():
+        free = reading.gauge("free space")
+        if free is None or not largest:
+            continue
+        good = free >= needed
+        yield _finding(
+            facts,
+            "pass" if good else "stop",
+            f"{reading.name} has {'room' if good else 'no room'} for the largest package of the route",
+            f"{free / 1e6:.0f} MB free, {needed / 1e6:.0f} MB wanted",
+            None if good else f"Take old packages off {reading.name}, then: gallant check {facts.name}",
+            node,
+        )
+
+
+def _clock(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        offset = reading.clock_offset_s
+        if offset is None:
+            continue
+        within = reading.clock_uncertainty_s or 0.0
+        good = abs(offset) - within <= facts.limits.clock_offset_s
+        yield _finding(
+            facts,
+            "pass" if good else "warn",
+            f"the clock of {reading.name} is {'right' if good else 'off'}",
+            f"{offset:+.1f} s, known to ±{within:.1f} s, limit {facts.limits.clock_offset_s:g} s",
+            None if good else f"Set the time source of {reading.name}",
+            node,
+        )
+
+
+def _service_subnet(facts: Facts) -> Iterator[Finding]:
+    for name, service in facts.system.services.items():
+        inside = [r for r in facts.readings.values() if _lies_in(service.endpoint[0], r.network)]
+        for reading in inside:
+            yield _finding(
+                facts,
+                "warn",
+                f"the service address {name} lies in {reading.name}'s own subnet",
+                f"{service.endpoint[0]} in {reading.network}",
+                "Give the service an address in another subnet; else the node may answer for it by itself",
+                reading.node,
+            )
+        if not inside and any(r.network for r in facts.readings.values()):
+            yield _finding(
+                facts, "pass", f"the service address {name} lies outside the nodes' own subnets", service.endpoint[0]
+            )
+
+
+def _lies_in(host: str, network: str | None) -> bool:
+    try:
+        return network is not None and ipaddress.ip_address(host) in ipaddress.ip_network(network, strict=False)
+    except ValueError:
+        return False
+
+
+def _service_answers(facts: Facts) -> Iterator[Finding]:
+    for name, sample in facts.probes.items():
+        yield _finding(
+            facts,
+            "pass" if sample.ok else "stop",
+            f"the service {name} {'answers' if sample.ok else 'does not answer'}",
+            f"{sample.answer_s * 1000:.0f} ms" if sample.ok else sample.why,
+            None if sample.ok else f"gallant survey {facts.name} says who should serve",
+        )
+
+
+def _backup(facts: Facts) -> Iterator[Finding]:
+    versions = {n: r.version for n, r in facts.readings.items()}
+    limit = timedelta(hours=facts.limits.backup_age_hours)
+    good = good_for(list(facts.backups), facts.name, versions, facts.now, limit)
+    if good is not None:
+        age = (facts.now - good.taken).total_seconds() / 3600
+        yield _finding(
+            facts, "pass", "a sealed backup of the running version is at hand", f"{good.id}, {age:.1f} h old"
+        )
+        return
+    newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
+    why = (
+        "there is none"
+        if newest is None
+        else (
+            "it is not sealed"
+            if newest.sealed is None
+            else "it is of another version"
+            if newest.versions != versions
+            else f"it is {(facts.now - newest.taken).total_seconds() / 3600:.1f} h old, the limit is {facts.limits.backup_age_hours:g} h"
+        )
+    )
+    yield _finding(
+        facts, "warn", "no fresh sealed backup of the running version", why, f"gallant backup take {facts.name}"
+    )
+
+
+def _stock(facts: Facts) -> Iterator[Finding]:
+    for name in facts.missing:
+        yield _finding(
+            facts, "stop", f"{name} is not in stock", "the route needs it", f"gallant stock fetch {facts.name}"
+        )
+    for name in facts.unkept:
+        yield _finding(
+            facts,
+            "warn",
+            f"{name}, the running release, is not in stock",
+            "a fresh install would have nothing to start from",
+            f"gallant stock fetch {facts.name}",
+        )
+    if facts.wanted and not facts.missing and not facts.unkept:
+        yield _finding(
+            facts,
+            "pass",
+            "every package of the route is in stock, the running release's too",
+            ", ".join(p.name for p in facts.wanted),
+        )
+
+
+def _open_roll(facts: Facts) -> Iterator[Finding]:
+    if facts.open_roll is not None:
+        yield _finding(
+            facts, "note", f"{facts.open_roll} of this system is not finished", "", f"gallant history {facts.open_roll}"
+        )
+
+
+class Check(Record):
+    """What a check looks at, in one line."""
+
+    id: str
+    looks_at: str
+
+
+CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = (
+    (Check(id="reachable", looks_at="every node answers, and as the machine that the estate says"), _reachable),
+    (Check(id="distinct", looks_at="no two addresses lead to one machine"), _distinct),
+    (Check(id="in-service", looks_at="every node is in service"), _in_service),
+    (Check(id="in-sync", looks_at="replicas are whole"), _in_sync),
+    (Check(id="roles", looks_at="roles are in their usual places"), _roles),
+    (Check(id="no-job", looks_at="no job runs on any node"), _no_job),
+    (Check(id="restart-pending", looks_at="no node would start another version than it runs"), _restart_pending),
+    (Check(id="versions-even", looks_at="all nodes run one version"), _versions_even),
+    (Check(id="space", looks_at="free space for the largest package of the route"), _space),
+    (Check(id="clock", looks_at="each node's clock against ours"), _clock),
+    (Check(id="service-subnet", looks_at="service addresses lie outside the nodes' own subnets"), _service_subnet),
+    (Check(id="service-answers", looks_at="service addresses answer"), _service_answers),
+    (Check(id="backup", looks_at="a fresh sealed backup of the running version"), _backup),
+    (Check(id="stock", looks_at="the route's packages and the running release's are in stock"), _stock),
+    (Check(id="open-roll", looks_at="no other roll of the system is open"), _open_roll),
+)
+
+
+def run_checks(facts: Facts) -> list[Finding]:
+    """Every finding on one system, worst first, else in the order of the catalogue."""
+    found = [_with_id(check.id, finding) for check, function in CHECKS for finding in function(facts)]
+    return worst_first(found)
+
+
+def worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    return sorted(findings, key=lambda f: LEVELS.index(f.level))
+
+
+def _with_id(check_id: str, finding: Finding) -> Finding:
+    return Finding(
+        check=check_id,
+        level=finding.level,
+        system=finding.system,
+        node=finding.node,
+        message=finding.message,
+        evidence=finding.evidence,
+        next=finding.next,
+    )

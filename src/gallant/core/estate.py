@@ -1,0 +1,363 @@
+"""Sites, systems, nodes: what one administrator looks after, and how to select among it.
+
+`parse_estate` turns the text of `estate.yaml` into an `Estate`, or raises every problem of the file at once.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from urllib.parse import urlsplit
+
+from gallant.core.aims import parse_aim
+from gallant.core.documents import Document, Invalid, Problem, suggestion
+from gallant.core.errors import WrongUse
+from gallant.core.records import Record, replace
+
+SHAPES = ("single", "pair", "fabric", "pairs", "quorum", "pool")
+DRIVERS = ("http",)
+ROLES = ("active", "standby", "leader", "member", "alone")
+PURPOSES = ("read", "act")
+SECRET_KINDS = ("env", "file", "keyring")
+_NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
+_FINGERPRINT = re.compile(r"sha256:[0-9a-f]{64}|sha256:[0-9a-f]{2}(?::[0-9a-f]{2}){31}", re.ASCII)
+
+
+def name_problem(name: str) -> str | None:
+    if _NAME.fullmatch(name):
+        return None
+    return f"{name!r} is no name: small letters, digits, dot, dash and underscore, from a letter or digit on"
+
+
+class Account(Record):
+    """Who Gallant is on a device. The secret itself never stands here, only where it is kept."""
+
+    user: str
+    secret: str
+
+    def __post_init__(self) -> None:
+        kind, colon, where = self.secret.partition(":")
+        if self.secret != "ask" and not (kind in SECRET_KINDS and colon and where):
+            raise ValueError(
+                "secret: write env:NAME, file:PATH, keyring:SERVICE or ask; a secret never stands in this file"
+            )
+
+
+class Read(Record):
+    """A data read: what a probe sends, and a pattern that a right answer matches from its start."""
+
+    send: str
+    expect: str
+
+    def __post_init__(self) -> None:
+        try:
+            re.compile(self.expect)
+        except re.error as error:
+            raise ValueError(f"expect: no pattern: {error}") from None
+
+
+class Service(Record):
+    """An address that users of the system depend on. `unscaled`: its stand-in keeps real time."""
+
+    address: str
+    read: Read | None = None
+    unscaled: bool = False
+
+    def __post_init__(self) -> None:
+        host_and_port(self.address)
+
+    @property
+    def endpoint(self) -> tuple[str, int]:
+        return host_and_port(self.address)
+
+
+class Node(Record):
+    """One member of a system, at its own address, known by its serial."""
+
+    address: str
+    serial: str
+    fingerprint: str | None = None
+    ca: str | None = None
+    runs_on: str | None = None
+
+    def __post_init__(self) -> None:
+        parts = urlsplit(self.address)
+        if parts.scheme not in ("https", "ssh") or not parts.hostname:
+            raise ValueError("address: write https://HOST[:PORT]; what is said to a device is never sent in clear")
+        if parts.username or parts.password:
+            raise ValueError("address: no account in an address; accounts say where a secret is kept")
+        if self.fingerprint is not None and not _FINGERPRINT.fullmatch(self.fingerprint.lower()):
+            raise ValueError("fingerprint: write sha256: and 64 hexadecimal digits")
+
+    @property
+    def host(self) -> str:
+        return urlsplit(self.address).hostname or ""
+
+
+class Site(Record):
+    """A place: its link, its time zone, and whether anybody is there."""
+
+    mbit_per_s: float | None = None
+    time_zone: str = "UTC"
+    hands: bool = True
+
+
+class System(Record):
+    """What is updated as one. `usual` says which node has which role when all is well."""
+
+    product: str
+    shape: str
+    site: str
+    driver: str
+    profile: str
+    nodes: dict[str, Node]
+    name: str = ""
+    kind: str = ""
+    tags: tuple[str, ...] = ()
+    services: dict[str, Service] = {}
+    uses: tuple[str, ...] = ()
+    usual: dict[str, str] = {}
+    accounts: dict[str, Account] = {}
+    in_service: bool = True
+
+
+class Aim(Record, rename={"for_": "for"}):
+    """The rule that says which release the systems it is `for` should run."""
+
+    for_: str
+    aim: str
+
+    def __post_init__(self) -> None:
+        parse_aim(self.aim)
+
+
+class Limits(Record):
+    """How much Gallant may do at once, and how long things stay good."""
+
+    at_once: int = 32
+    backup_age_hours: float = 24
+    clock_offset_s: float = 5
+    steady_s: float = 60
+    free_space_factor: float = 1.5
+
+
+class Simulation(Record):
+    """Stand-ins whose clock runs `speed` times as fast as the wall's since the moment `since`."""
+
+    speed: float
+    since: datetime
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.speed <= 10000:
+            raise ValueError("speed: from 1 to 10000")
+        if self.since.tzinfo is None:
+            raise ValueError("since: a time with its zone, as 2026-11-25T22:00:00Z")
+
+
+class Estate(Record):
+    """Everything one administrator looks after, as `estate.yaml` declares it."""
+
+    gallant: str
+    name: str
+    sites: dict[str, Site]
+    systems: dict[str, System]
+    accounts: dict[str, Account] = {}
+    aims: tuple[Aim, ...] = ()
+    limits: Limits = Limits()
+    simulation: Simulation | None = None
+
+    def account(self, system: System, purpose: str) -> Account:
+        """The account of a system for `read` or `act`; `WrongUse` when none is declared."""
+        found = system.accounts.get(purpose) or self.accounts.get(purpose)
+        if found is None:
+            raise WrongUse(
+                f"{system.name}: no account for {purpose!r} in the estate.",
+                next=f"Add it under systems: {system.name}: accounts:, or under accounts: for the whole estate.",
+            )
+        return found
+
+
+def node_name(system: System | str, node: str) -> str:
+    return f"{system if isinstance(system, str) else system.name}/{node}"
+
+
+def host_and_port(address: str) -> tuple[str, int]:
+    """The two parts of HOST:PORT (an IPv6 host in brackets); raises ValueError."""
+    host, colon, port = address.rpartition(":")
+    if not colon or not host or not port.isdigit() or not 0 < int(port) < 65536:
+        raise ValueError("address: write HOST:PORT")
+    return host.strip("[]"), int(port)
+
+
+def is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+# --- reading the file -----------------------------------------------------------------------------------------------
+
+
+def parse_estate(name: str, text: str | bytes) -> Estate:
+    """The estate that `text` declares; raises `Invalid` with every problem of the file `name`."""
+    document = Document(name, text)
+    if document.values is None:
+        raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
+    estate = document.convert(Estate) or _what_converts(document)
+    if estate is not None:
+        estate = replace(estate, systems={key: replace(system, name=key) for key, system in estate.systems.items()})
+        _look_for_names(document, estate)
+    document.finish()
+    assert estate is not None  # without a problem noted, the file converted
+    return estate
+
+
+def _what_converts(document: Document) -> Estate | None:
+    """The estate without the records that are wrong in themselves, so that wrong names in the others are found too."""
+    values, scratch = document.values, Document(document.name, "")
+    if not isinstance(values, dict):
+        return None
+    kinds: dict[str, type] = {"sites": Site, "systems": System, "accounts": Account}
+    kept: dict[str, object] = {"gallant": values.get("gallant", "estate/1"), "name": str(values.get("name", ""))}
+    for field, kind in kinds.items():
+        entries = values.get(field, {})
+        entries = entries if isinstance(entries, dict) else {}
+        kept[field] = {k: v for k, v in entries.items() if scratch.convert(kind, (), v) is not None or kind is Site}
+    if isinstance(kept["sites"], dict):
+        kept["sites"] = {name: {} for name in kept["sites"]}  # only their names matter from here on
+    return scratch.convert(Estate, (), kept)
+
+
+def _look_for_names(document: Document, estate: Estate) -> None:
+    """What one record alone cannot know: names that nothing bears, and things declared twice."""
+    if estate.gallant != "estate/1":
+        document.at(("gallant",), f"{estate.gallant!r} is not known here; this Gallant reads estate/1")
+    every_node = {node_name(s, n) for s in estate.systems.values() for n in s.nodes}
+    borne: dict[tuple[str, ...], str] = {}
+    for system in estate.systems.values():
+        path = ("systems", system.name)
+        _look_at_system(document, estate, system)
+        for key, node in system.nodes.items():
+            here, at = node_name(system, key), (*path, "nodes", key)
+            if problem := name_problem(key):
+                document.at(at, problem, key=True)
+            if node.runs_on is not None and node.runs_on not in every_node:
+                document.at((*at, "runs_on"), f"no node {node.runs_on!r}{suggestion(node.runs_on, sorted(every_node))}")
+            for field, mark in (("address", (node.address,)), ("serial", (system.product, node.serial))):
+                other = borne.setdefault((field, *mark), here)
+                if other != here:
+                    document.at((*at, field), f"{here} has the {field} of {other}")
+            if estate.simulation is not None and not is_loopback(node.host):
+                document.at(
+                    (*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine"
+                )
+    known = set(estate.systems) | every_node
+    for index, aim in enumerate(estate.aims):
+        kind, colon, _ = aim.for_.partition(":")
+        if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind")) and aim.for_ not in known:
+            hint = suggestion(aim.for_, ["default", *sorted(known)])
+            document.at(
+                ("aims", index, "for"),
+                f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, site:, tag: or kind:",
+            )
+
+
+def _look_at_system(document: Document, estate: Estate, system: System) -> None:
+    path = ("systems", system.name)
+    if problem := name_problem(system.name):
+        document.at(path, problem, key=True)
+    for field, value, known in (
+        ("shape", system.shape, SHAPES),
+        ("driver", system.driver, DRIVERS),
+        ("site", system.site, tuple(estate.sites)),
+    ):
+        if value not in known:
+            document.at((*path, field), f"unknown {field} {value!r}{suggestion(value, known)}")
+    wanted = {"single": (1, 1), "pair": (2, 2)}.get(system.shape, (1, 100_000))
+    if not wanted[0] <= len(system.nodes) <= wanted[1]:
+        document.at(
+            (*path, "nodes"),
+            f"a {system.shape} has {wanted[0]} node{'s' * (wanted[0] > 1)}, here are {len(system.nodes)}",
+        )
+    for used in system.uses:
+        if used not in estate.systems:
+            document.at((*path, "uses"), f"no system {used!r}{suggestion(used, sorted(estate.systems))}")
+    for role, node in system.usual.items():
+        if role not in ROLES:
+            document.at((*path, "usual", role), f"unknown role {role!r}{suggestion(role, ROLES)}", key=True)
+        if node not in system.nodes:
+            document.at(
+                (*path, "usual", role), f"no node {node!r} in {system.name}{suggestion(node, sorted(system.nodes))}"
+            )
+    for where, accounts in (((*path, "accounts"), system.accounts), (("accounts",), estate.accounts)):
+        for purpose in accounts:
+            message = f"unknown purpose {purpose!r}{suggestion(purpose, PURPOSES)}"
+            if purpose not in PURPOSES and not any(p.message == message for p in document.problems):
+                document.at((*where, purpose), message, key=True)
+    for key, service in system.services.items():
+        if estate.simulation is not None and not is_loopback(service.endpoint[0]):
+            document.at(
+                (*path, "services", key, "address"),
+                "not a loopback address; a simulated estate never probes a real one",
+            )
+
+
+# --- selecting ------------------------------------------------------------------------------------------------------
+
+
+def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
+    """The systems that all `terms` hold for, each with its selected nodes, in the order of the file.
+
+    A bare system or `system/node` names one; several names are joined. `site:`, `tag:` and `kind:` must all hold.
+    Raises `WrongUse` for a term that nothing bears.
+    """
+    names = [term for term in terms if ":" not in term]
+    conditions = [term.partition(":")[::2] for term in terms if ":" in term]
+    for key, value in conditions:
+        if key not in ("site", "tag", "kind"):
+            raise WrongUse(
+                f"{key}:{value} selects by nothing known.",
+                next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node.",
+            )
+    every_node = [node_name(s, n) for s in estate.systems.values() for n in s.nodes]
+    for name in names:
+        if name not in estate.systems and name not in every_node:
+            raise WrongUse(
+                f"No system or node {name!r} in the estate{suggestion(name, [*estate.systems, *every_node])}.",
+                next="gallant inventory lists what there is.",
+            )
+    return list(_selected(estate, names, conditions, bool(terms)))
+
+
+def _selected(
+    estate: Estate, names: Sequence[str], conditions: Sequence[Sequence[str]], any_terms: bool
+) -> Iterator[tuple[System, tuple[str, ...]]]:
+    holds: dict[str, Callable[[System, str], bool]] = {
+        "site": lambda s, v: s.site == v,
+        "tag": lambda s, v: v in s.tags,
+        "kind": lambda s, v: s.kind == v,
+    }
+    for system in estate.systems.values():
+        if not all(holds[key](system, value) for key, value in conditions):
+            continue
+        if not names or system.name in names:
+            yield system, tuple(system.nodes)
+        elif nodes := tuple(n for n in system.nodes if node_name(system, n) in names):
+            yield system, nodes
+
+
+def aim_for(estate: Estate, system: System, node: str) -> str:
+    """The text of the most specific aim: node, system, tag, kind, site, default, then `newest`."""
+    order = [
+        node_name(system, node),
+        system.name,
+        *(f"tag:{t}" for t in system.tags),
+        f"kind:{system.kind}",
+        f"site:{system.site}",
+        "default",
+    ]
+    by_subject = {aim.for_: aim.aim for aim in estate.aims}
+    return next((by_subject[subject] for subject in order if subject in by_subject), "newest")

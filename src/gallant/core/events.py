@@ -1,0 +1,66 @@
+"""The journal's entries: what was intended, accepted, and came out, in the order in which it happened."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from gallant.core.outages import Outage
+from gallant.core.plan import Wave
+from gallant.core.records import Record
+
+# Entries about the roll as a whole, and about one step.
+OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
+    "opened",
+    "resumed",
+    "derived",
+    "held",
+    "stopped",
+    "finished",
+    "ended",
+)
+INTENT, ACCEPTED, OUTCOME, ANSWERED = "intent", "accepted", "outcome", "answered"
+OUTAGE, WATCHING = "outage", "watching"
+TERMINAL = (FINISHED, ENDED)
+
+DONE, FAILED, NOT_STARTED, NOT_SENT = "done", "failed", "not_started", "not_sent"
+
+
+class Before(Record):
+    """The pre-image of an act: what its observation compares with."""
+
+    boot: str
+    version: str
+    next_version: str | None = None
+    role: str
+    jobs: tuple[str, ...] = ()
+
+
+class Entry(Record):
+    """What is to be written; the journal adds `seq`.
+
+    `at` is estate time, `wall` the host's clock in seconds since 1970, for a process that comes after this one.
+    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `outage` on `outage`.
+    """
+
+    kind: str
+    at: datetime
+    wall: float
+    step: str | None = None
+    hop: str | None = None
+    attempt: int | None = None
+    handle: str | None = None
+    result: str | None = None
+    message: str = ""
+    next: str | None = None
+    by: str | None = None
+    consents: tuple[str, ...] = ()
+    before: Before | None = None
+    waves: tuple[Wave, ...] | None = None
+    outage: Outage | None = None
+
+
+class Event(Record):
+    """One entry in its place: `seq` counts from 1 without a gap."""
+
+    seq: int
+    entry: Entry

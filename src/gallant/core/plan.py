@@ -1,0 +1,487 @@
+"""Plans: lanes, hops, waves, tracks and steps, as values; and how one is made from readings, aims and catalogs.
+
+A plan is a document named by the hash of its content. The waves of a hop are derived by `hop_waves`, which the engine
+calls again at the start of each hop with the roles it observes then: the same function, so the plan cannot promise one
+order and the roll follow another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+from gallant.core.aims import choose, parse_aim
+from gallant.core.catalog import Product, Release, release_digest
+from gallant.core.errors import GallantError, Refused
+from gallant.core.estate import Estate, System, aim_for, node_name
+from gallant.core.estimate import deadline_seconds, step_seconds
+from gallant.core.order import FAILBACK, HANDOVER, WORK, Turn, turns
+from gallant.core.readings import Reading
+from gallant.core.records import Record, as_read_back, digest, replace
+from gallant.core.routes import Route, find_route
+
+# How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
+MAY_REST_S = 7 * 24 * 3600.0
+# A service address is nowhere for about this long while it moves, in real seconds; a profile may know better.
+HANDOVER_GAP_S = 1.0
+
+
+class Step(Record):
+    """The smallest unit that is journalled.
+
+    `expects` is the observable condition that makes it done, in words; `disturbs` the nodes it may take out; `repeat`
+    is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time; `interrupts_s` is how
+    long the service address may be unreachable; `safe_stop_s` how long the system may be left after it (None: not).
+    """
+
+    id: str
+    hop: str
+    kind: str
+    system: str
+    node: str
+    to: str
+    guards: tuple[str, ...]
+    expects: str
+    disturbs: tuple[str, ...] = ()
+    repeat: str = "if_absent"
+    deadline_s: float
+    estimate_s: float
+    interrupts_s: float = 0
+    undo: str | None = None
+    safe_stop_s: float | None = None
+    package: str | None = None
+    sha256: str | None = None
+    bytes: int = 0
+    ends_node: bool = False
+
+    @property
+    def subject(self) -> str:
+        return f"{self.system}/{self.node}"
+
+
+class Track(Record):
+    """One node's steps within a wave, one after the other."""
+
+    node: str
+    steps: tuple[Step, ...]
+
+
+class Wave(Record):
+    """Tracks that may go on together. `why` says what the wave is for."""
+
+    why: str
+    tracks: tuple[Track, ...]
+
+
+class Hop(Record, rename={"from_": "from"}):
+    """One release to the next on every node of the lane; `needs` are hops of any lane that must be finished first."""
+
+    id: str
+    system: str
+    from_: str
+    to: str
+    build: str | None = None
+    one_way: bool = False
+    one_way_because: str | None = None
+    needs: tuple[str, ...] = ()
+    waves: tuple[Wave, ...]
+
+
+class Lane(Record):
+    """One system's part of a plan. `windows` is empty where the estate declares none."""
+
+    system: str
+    kind: str = "update"
+    hops: tuple[Hop, ...]
+    windows: tuple[str, ...] = ()
+
+
+class Basis(Record):
+    """What must match at the roll. `nodes` and `versions` are by node, `releases` and `profiles` are digests."""
+
+    nodes: dict[str, str]
+    shapes: dict[str, str]
+    runs_on: dict[str, str]
+    versions: dict[str, str]
+    releases: dict[str, str]
+    profiles: dict[str, str]
+
+
+class Plan(Record):
+    """The ordered work, named by its content: `id` is the hash of everything else."""
+
+    schema: str = "gallant.plan/1"
+    id: str = ""
+    made: datetime
+    by: str
+    estate: str
+    basis: Basis
+    lanes: tuple[Lane, ...]
+
+    def named(self) -> Plan:
+        """The plan under the name that its content gives it, as it comes back from a file."""
+        plain = as_read_back(replace(self, id=""))
+        return replace(plain, id=f"plan-{digest(plain)[:12]}")
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the content still is what the name says."""
+        return self.id == self.named().id
+
+    @property
+    def systems(self) -> tuple[str, ...]:
+        return tuple(lane.system for lane in self.lanes)
+
+    def steps(self) -> Iterator[Step]:
+        for lane in self.lanes:
+            for hop in lane.hops:
+                yield from steps_of(hop.waves)
+
+    @property
+    def estimate_s(self) -> float:
+        """Lanes run side by side; hops and waves one after the other; tracks of a wave side by side."""
+        return max((sum(waves_seconds(hop.waves) for hop in lane.hops) for lane in self.lanes), default=0)
+
+
+def steps_of(waves: Sequence[Wave]) -> Iterator[Step]:
+    for wave in waves:
+        for track in wave.tracks:
+            yield from track.steps
+
+
+def waves_seconds(waves: Sequence[Wave]) -> float:
+    return sum(max((sum(s.estimate_s for s in t.steps) for t in wave.tracks), default=0) for wave in waves)
+
+
+class NothingToDo(GallantError):
+    """Every selected system runs what its aim asks for."""
+
+    exit_code = 0
+
+
+# --- the steps of a hop ---------------------------------------------------------------------------------------------
+
+_ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
+GUARDS = {
+    "backup": ("right_machine",),
+    "preload": ("right_machine", "not_recalled"),
+    "install": (*_ALWAYS, "peers_healthy", "backup_sealed", "package_verified"),
+    "restart": (*_ALWAYS, "peers_healthy", "backup_sealed", "not_serving", "awaits_target"),
+    "handover": (*_ALWAYS, "everyone_healthy", "backup_sealed"),
+    "failback": (*_ALWAYS, "everyone_healthy", "backup_sealed"),
+    "steady": (),
+}
+
+
+class _Template(Record):
+    expects: str
+    repeat: str = "if_absent"
+    undo: str | None = None
+    disturbs: bool = False
+    interrupts: bool = False
+    safe: bool = False
+    ends_node: bool = False
+
+
+_TEMPLATES = {
+    "backup": _Template(expects="a sealed backup of the running version", repeat="safe", safe=True),
+    "preload": _Template(
+        expects="the package on the node, its digest as in the catalog", repeat="safe", undo="unload it", safe=True
+    ),
+    "install": _Template(
+        expects="the release in the spare slot, to run from the next restart on",
+        safe=True,
+        undo="fall back to the running slot",
+    ),
+    "restart": _Template(
+        expects="the node back in service on the release", disturbs=True, undo="fall back to the other slot"
+    ),
+    "steady": _Template(
+        expects="every node in service and in sync, in every sample", repeat="safe", safe=True, ends_node=True
+    ),
+    "handover": _Template(expects="the other node active", interrupts=True, undo="hand back"),
+    "failback": _Template(expects="the node active again", interrupts=True, undo="hand over"),
+}
+
+
+class HopWork(Record):
+    """What `hop_waves` needs to know beside the roles: the release and how the system is set up."""
+
+    hop_id: str
+    release: Release
+    mbit_per_s: float | None
+    steady_s: float
+
+
+def hop_waves(
+    system: System, work: HopWork, roles: Mapping[str, str], todo: Sequence[str], waiting: Sequence[str] = ()
+) -> tuple[Wave, ...]:
+    """The waves of one hop: a backup and the packages first, then one wave a turn of the rolling order.
+
+    `roles` are as observed; `todo` the nodes that do not run the release yet; `waiting` those of them that have it
+    installed already and only wait for a restart. Raises `NotSafe`.
+    """
+    order = turns(system.shape, tuple(system.nodes), todo, roles, system.usual)
+    if not order:
+        return ()
+    first = next((n for n in system.nodes if roles.get(n) == "active"), next(iter(system.nodes)))
+    prepare = []
+    for node in system.nodes:
+        kinds = ["backup"] if node == first else []
+        if node in todo and node not in waiting:
+            kinds.append("preload")
+        if kinds:
+            prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
+    return (
+        Wave(why="a way back and the package first", tracks=tuple(prepare)),
+        *(_turn_wave(system, work, turn, turn.node in waiting) for turn in order),
+    )
+
+
+def _turn_wave(system: System, work: HopWork, turn: Turn, waiting: bool) -> Wave:
+    kinds = {
+        WORK: ("restart", "steady") if waiting else ("install", "restart", "steady"),
+        HANDOVER: ("handover", "steady"),
+        FAILBACK: ("failback", "steady"),
+    }[turn.kind]
+    why = {
+        WORK: f"{turn.node} to {work.release.version}",
+        HANDOVER: f"{turn.node} hands over",
+        FAILBACK: f"{turn.node} takes its usual place again",
+    }[turn.kind]
+    steps = []
+    for kind in kinds:
+        step = _step(system, work, kind, turn.node, suffix="" if turn.kind == WORK else f".{turn.kind}")
+        if turn.kind != WORK and kind == "steady":  # nothing was restarted: a replica that is whole stays whole
+            step = replace(step, estimate_s=work.steady_s, ends_node=False)
+        steps.append(step)
+    return Wave(why=why, tracks=(Track(node=turn.node, steps=tuple(steps)),))
+
+
+def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "") -> Step:
+    template, release = _TEMPLATES[kind], work.release
+    package = release.installer
+    estimate = step_seconds(
+        kind, release, steady_s=work.steady_s, package_bytes=package.bytes if package else 0, mbit_per_s=work.mbit_per_s
+    )
+    carries = package is not None and kind in ("preload", "install")
+    tail = suffix if kind == "steady" else ""
+    return Step(
+        id=f"{work.hop_id}.{node}.{kind}{tail}",
+        hop=work.hop_id,
+        kind=kind,
+        system=system.name,
+        node=node,
+        to=release.version,
+        guards=GUARDS[kind],
+        expects=template.expects,
+        repeat=template.repeat,
+        undo=template.undo,
+        disturbs=(node_name(system, node),) if template.disturbs else (),
+        interrupts_s=HANDOVER_GAP_S if template.interrupts and system.services else 0,
+        safe_stop_s=MAY_REST_S if template.safe else None,
+        ends_node=template.ends_node,
+        estimate_s=estimate,
+        deadline_s=deadline_seconds(estimate),
+        package=package.name if package and carries else None,
+        sha256=package.sha256 if package and carries else None,
+        bytes=package.bytes if package and carries else 0,
+    )
+
+
+# --- the plan -------------------------------------------------------------------------------------------------------
+
+
+def make_plan(
+    estate: Estate,
+    systems: Sequence[System],
+    readings: Mapping[str, Reading],
+    products: Mapping[str, Product],
+    profiles: Mapping[str, str],
+    *,
+    by: str,
+    now: datetime,
+) -> Plan:
+    """The plan that takes `systems` to their aims.
+
+    `readings` are by node name, `profiles` are digests by profile name. Raises `Refused` where a node is unread or a
+    system has no route, `NotSafe` where the roles allow no order, `NothingToDo` where all is current.
+    """
+    lanes: list[Lane] = []
+    releases: dict[str, str] = {}
+    for system in systems:
+        lane = _lane(estate, system, readings, products, now, releases)
+        if lane is not None:
+            lanes.append(lane)
+    if not lanes:
+        names = ", ".join(s.name for s in systems)
+        raise NothingToDo(
+            f"{names}: nothing to do, every node runs what its aim asks for.", next="gallant verify looks closer."
+        )
+    planned = [s for s in systems if s.name in {lane.system for lane in lanes}]
+    nodes = [(s, n) for s in planned for n in s.nodes]
+    basis = Basis(
+        nodes={node_name(s, n): s.nodes[n].serial for s, n in nodes},
+        shapes={s.name: s.shape for s in planned},
+        runs_on={node_name(s, n): r for s, n in nodes if (r := s.nodes[n].runs_on) is not None},
+        versions={node_name(s, n): readings[node_name(s, n)].version for s, n in nodes},
+        releases=releases,
+        profiles={s.profile: profiles[s.profile] for s in planned},
+    )
+    return Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
+
+
+def target_of(estate: Estate, system: System, product: Product, now: datetime) -> Release:
+    """The one release that all nodes of a system should run; raises `Refused` where the aims differ or fit nothing."""
+    aims = {aim_for(estate, system, node) for node in system.nodes}
+    if len(aims) > 1:
+        raise Refused(
+            f"{system.name}: its nodes have different aims ({', '.join(sorted(aims))}).",
+            "Nodes of one system run one release.",
+            "Give the whole system one aim in estate.yaml.",
+        )
+    aim = next(iter(aims))
+    choice = choose(parse_aim(aim), product, now)
+    if choice.release is None:
+        raise Refused(
+            f"{system.name}: no release of {product.name} fits the aim {aim}.",
+            next=f"gallant gaps {system.name} says why.",
+        )
+    return choice.release
+
+
+def _lane(
+    estate: Estate,
+    system: System,
+    readings: Mapping[str, Reading],
+    products: Mapping[str, Product],
+    now: datetime,
+    releases: dict[str, str],
+) -> Lane | None:
+    product = products.get(system.product)
+    if product is None:
+        raise Refused(
+            f"{system.name}: no catalog here lists {system.product}.",
+            next="gallant catalog add, then gallant catalog sync.",
+        )
+    read = {}
+    for node in system.nodes:
+        reading = readings.get(node_name(system, node))
+        if reading is None:
+            raise Refused(
+                f"{node_name(system, node)} was never read; what is not known is not planned.",
+                next=f"gallant survey {system.name}",
+            )
+        read[node] = reading
+    target = target_of(estate, system, product, now)
+    route = _route_of_all(system, product, read, target)
+    roles = {n: r.role for n, r in read.items()}
+    versions = {n: r.version for n, r in read.items()}
+    site = estate.sites[system.site]
+    hops: list[Hop] = []
+    for index, leg in enumerate(route.hops, 1):
+        release = product.resolve(leg.to)
+        assert release is not None  # a route is made of the catalog's own releases
+        goal = product.key(release)
+        todo = [n for n, v in versions.items() if product.key(product.resolve(v) or release) < goal]
+        waiting = [n for n in todo if index == 1 and _same(product, read[n].next_version, release)]
+        work = HopWork(
+            hop_id=f"{system.name}.{index}",
+            release=release,
+            mbit_per_s=site.mbit_per_s,
+            steady_s=estate.limits.steady_s,
+        )
+        waves = hop_waves(system, work, roles, todo, waiting)
+        previous = (hops[-1].id,) if hops else ()
+        hops.append(
+            Hop(
+                id=work.hop_id,
+                system=system.name,
+                from_=leg.from_,
+                to=leg.to,
+                build=release.build,
+                one_way=leg.one_way,
+                one_way_because=release.one_way_because,
+                needs=previous,
+                waves=waves,
+            )
+        )
+        releases[f"{product.name} {release.version}"] = release_digest(release)
+        versions.update(dict.fromkeys(todo, release.version))
+        if "active" in system.usual:
+            roles = {n: "active" if n == system.usual["active"] else "standby" for n in system.nodes}
+        elif len(todo) == len(system.nodes):
+            roles = {n: {"active": "standby", "standby": "active"}.get(r, r) for n, r in roles.items()}
+    return Lane(system=system.name, hops=tuple(hops)) if hops else None
+
+
+def _same(product: Product, text: str | None, release: Release) -> bool:
+    return text is not None and product.resolve(text) == release
+
+
+def _route_of_all(system: System, product: Product, read: Mapping[str, Reading], target: Release) -> Route:
+    """The route of the node that has the longest way; the others join it where they stand."""
+    routes: list[Route] = []
+    for node, reading in read.items():
+        here = node_name(system, node)
+        running = product.resolve(reading.version)
+        if running is None:
+            raise Refused(
+                f"{here} runs {reading.version}, which is not in the catalog of {product.name}.",
+                "No route is planned from a version whose publisher is silent about it.",
+                f"gallant gaps {system.name} says where it lies; update it by hand to a known release.",
+            )
+        if product.key(running) > product.key(target):
+            raise Refused(
+                f"{here} runs {reading.version}, newer than its aim {target.version}; Gallant does not plan downgrades.",
+                next=f"Change the aim of {system.name} in estate.yaml.",
+            )
+        route = find_route(product, running.version, target)
+        if not route.found:
+            why = "; ".join(f"{r.version}: {r.why}" for r in route.refused)
+            raise Refused(
+                f"{here}: no route from {reading.version} to {target.version}.", why, f"gallant route {system.name}"
+            )
+        awaited = reading.next_version
+        first = route.hops[0].to if route.hops else running.version
+        if (
+            awaited is not None
+            and awaited != reading.version
+            and not _same(product, awaited, product.resolve(first) or target)
+        ):
+            raise Refused(
+                f"{here} would run {awaited} from its next restart on; the plan wants {first} next.",
+                next=f"Restart {here} or take {awaited} off it first; then gallant survey {system.name}.",
+            )
+        routes.append(route)
+    longest = max(routes, key=lambda r: len(r.hops))
+    stations = [longest.start, *(hop.to for hop in longest.hops)]
+    for (node, reading), route in zip(read.items(), routes, strict=True):
+        joined = product.resolve(route.start)
+        if not any(product.resolve(s) == joined for s in stations):
+            raise Refused(
+                f"{node_name(system, node)} runs {reading.version}, which is no station of the route "
+                f"{' → '.join(stations)} of the other node.",
+                next=f"Bring both nodes to one release by hand, then plan {system.name}.",
+            )
+    return longest
+
+
+def basis_differences(planned: Basis, now: Basis) -> list[str]:
+    """What no longer is as the plan took it, in words; empty where all matches."""
+    said: list[str] = []
+    for title, before, after in (
+        ("serial", planned.nodes, now.nodes),
+        ("shape", planned.shapes, now.shapes),
+        ("runs_on", planned.runs_on, now.runs_on),
+        ("version", planned.versions, now.versions),
+        ("release", planned.releases, now.releases),
+        ("profile", planned.profiles, now.profiles),
+    ):
+        for key in sorted(before.keys() | after.keys()):
+            if before.get(key) != after.get(key):
+                if title in ("release", "profile"):
+                    said.append(f"{key}: what the {'catalog' if title == 'release' else 'profile'} says has changed")
+                else:
+                    said.append(f"{key}: {title} was {before.get(key, 'none')}, is {after.get(key, 'none')}")
+    return said

@@ -1,0 +1,152 @@
+"""What the engine is given from outside: declarations only.
+
+A roll on real machines, a rehearsal and a test differ in what stands behind these and in nothing else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from typing import Protocol
+
+from gallant.core.backups import Backup
+from gallant.core.catalog import Release
+from gallant.core.errors import GallantError, Stopped, Unreached
+from gallant.core.estate import System
+from gallant.core.events import Entry, Event
+from gallant.core.outages import Sample
+from gallant.core.readings import Job, Reading
+from gallant.core.records import Record
+
+# --- what can go wrong at a device ----------------------------------------------------------------------------------
+
+
+class NotReached(Unreached):
+    """No connection came about: nothing was sent."""
+
+
+class LoginRefused(Unreached):
+    """The device answers and does not let us in: nothing but the login was sent."""
+
+
+class AnswerLost(Unreached):
+    """Something was sent and no answer came: whether it took effect is not known."""
+
+
+class NotSent(Stopped):
+    """The time in which an act may be sent was over before it could be: nothing was sent."""
+
+
+class DeviceRefused(Stopped):
+    """The device answered with a no. `meaning` is passing, refused, already, auth or fatal."""
+
+    def __init__(self, what: str, why: str | None = None, next: str | None = None, meaning: str = "refused") -> None:
+        super().__init__(what, why, next)
+        self.meaning = meaning
+
+
+class WrongMachine(GallantError):
+    """Another machine than the estate's answers at this address, with this serial."""
+
+    exit_code = 5
+
+    def __init__(self, what: str, why: str | None = None, next: str | None = None, serial: str = "") -> None:
+        super().__init__(what, why, next)
+        self.serial = serial
+
+
+class LeaseLost(GallantError):
+    """Another Gallant took the lease of this system; nothing more may be started here."""
+
+    exit_code = 5
+
+
+# --- acts -----------------------------------------------------------------------------------------------------------
+
+
+class Act(Record):
+    """One order to one node. `release` is the version text; the package fields stand where a package is concerned."""
+
+    kind: str
+    release: str = ""
+    package: str = ""
+    sha256: str = ""
+    bytes: int = 0
+    reason: str = ""
+
+
+class Accepted(Record):
+    """The device took the order; `handle` names its job where it has one."""
+
+    handle: str | None = None
+    message: str = ""
+
+
+Progress = Callable[[float, str], None]  # percent 0 to 100, message
+
+
+class Clock(Protocol):
+    """Estate time, and real time beside it. `floor_s` is the shortest deadline (estate s) that this clock can keep."""
+
+    @property
+    def floor_s(self) -> float: ...
+    def now(self) -> datetime: ...
+    def real(self) -> float: ...
+    def wall(self) -> float: ...
+    async def sleep(self, seconds: float) -> None: ...
+    async def pause(self, real_seconds: float) -> None: ...
+
+
+class Driver(Protocol):
+    """One system's nodes, over one protocol. Every method may raise the errors above; none waits for a job."""
+
+    @property
+    def request_timeout_s(self) -> float: ...
+    def lands_within_s(self, kind: str) -> float: ...
+    def capabilities(self) -> frozenset[str]: ...
+    async def read(self, node: str) -> Reading: ...
+    async def job(self, node: str, handle: str) -> Job: ...
+    async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted: ...
+
+
+class Vault(Protocol):
+    async def take(self, system: System, *, by: str, comment: str, progress: Progress | None = None) -> Backup: ...
+    def backups(self, system: str) -> list[Backup]: ...
+
+
+class Releases(Protocol):
+    """The catalogs as they are now; a release recalled since the plan was made is seen here."""
+
+    def current(self, product: str, version: str) -> Release | None: ...
+
+
+class Prober(Protocol):
+    """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in order."""
+
+    def start(self) -> None: ...
+    def take(self) -> Sequence[Sample]: ...
+    async def stop(self) -> None: ...
+
+
+class Journal(Protocol):
+    """One roll's journal. Every append is on the disk when it returns."""
+
+    def events(self) -> list[Event]: ...
+    def append(self, entry: Entry) -> Event: ...
+    def intend(self, entry: Entry, system: str) -> Event: ...
+    def hold_wanted(self) -> str | None: ...
+    def renew(self) -> None: ...
+    @property
+    def lease_s(self) -> float: ...
+
+
+class Listener(Protocol):
+    """Whoever shows the roll. Nothing that happens here may reach back into it."""
+
+    def event(self, event: Event) -> None: ...
+    def progress(self, step: str, percent: float, message: str) -> None: ...
+    def sample(self, sample: Sample) -> None: ...
+    def waiting(self, began: datetime, ended: datetime, step: str) -> None: ...
+
+
+Drivers = Mapping[str, Driver]

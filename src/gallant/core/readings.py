@@ -1,0 +1,105 @@
+"""What a node said about itself at one moment. Past the drivers a reading is right: unknown words are `unknown`."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from gallant.core.records import Record
+
+IN_SERVICE = "in_service"
+OUT_OF_SERVICE = "out_of_service"
+UNKNOWN = "unknown"
+
+
+class Component(Record):
+    """A thing on a node that has its own version; the node's own system image is named `image`."""
+
+    name: str
+    kind: str
+    product: str
+    version: str
+    next_version: str | None = None
+    build: str | None = None
+
+
+class PackagePresent(Record):
+    """A package that lies on a node, whoever put it there; `sha256` by the node's own computation."""
+
+    name: str
+    sha256: str
+    bytes: int
+
+
+class Job(Record):
+    """Work that a device does or did: `state` is running, done or failed; `percent` 0 to 100."""
+
+    id: str
+    kind: str
+    state: str
+    percent: float = 0
+    message: str = ""
+    release: str | None = None
+    remaining_s: float | None = None
+
+
+class Facet(Record):
+    """One named condition that should be the same after the work as before it."""
+
+    name: str
+    state: str
+
+
+class Gauge(Record):
+    """One number with its unit."""
+
+    name: str
+    value: float
+    unit: str
+
+
+class Reading(Record):
+    """A node at one moment. Versions are the device's own texts; `boot` changes with every start.
+
+    `in_sync` is None where the node holds no replica. `clock_offset_s` is the device's clock less ours, known to within
+    `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation.
+    """
+
+    system: str
+    node: str
+    taken: datetime
+    serial: str
+    product: str
+    version: str
+    boot: str
+    role: str = UNKNOWN
+    state: str = UNKNOWN
+    build: str | None = None
+    next_version: str | None = None
+    in_sync: bool | None = None
+    sync_word: str = ""
+    sync_remaining_s: float | None = None
+    model: str | None = None
+    network: str | None = None
+    clock_offset_s: float | None = None
+    clock_uncertainty_s: float | None = None
+    components: tuple[Component, ...] = ()
+    packages: tuple[PackagePresent, ...] = ()
+    jobs: tuple[Job, ...] = ()
+    facets: tuple[Facet, ...] = ()
+    gauges: tuple[Gauge, ...] = ()
+
+    @property
+    def name(self) -> str:
+        return f"{self.system}/{self.node}"
+
+    def gauge(self, name: str) -> float | None:
+        return next((g.value for g in self.gauges if g.name == name), None)
+
+    @property
+    def running_jobs(self) -> tuple[Job, ...]:
+        return tuple(job for job in self.jobs if job.state == "running")
+
+    @property
+    def healthy(self) -> bool:
+        """In service, its replica (where it has one) whole, and nothing running on it."""
+        return self.state == IN_SERVICE and self.in_sync is not False and not self.running_jobs

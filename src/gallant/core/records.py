@@ -1,0 +1,73 @@
+"""The base of every record: frozen, typed, comparable, built by keyword.
+
+Also the one spelling of times and texts that crosses Gallant's edges.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any, TypeVar, cast, dataclass_transform
+
+import msgspec
+
+if TYPE_CHECKING:
+
+    @dataclass_transform(frozen_default=True, kw_only_default=True)
+    class Record:
+        """What a type checker needs to know of the class below."""
+
+        def __init_subclass__(cls, *, rename: Mapping[str, str] = ..., dict: bool = ...) -> None: ...  # noqa: A002
+
+else:
+
+    class _ByKeyword(type(msgspec.Struct)):
+        """Makes every record be built by keyword; the option is the one that a base class does not hand down."""
+
+        def __new__(cls, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **options: Any) -> type:
+            return super().__new__(cls, name, bases, namespace, **{"kw_only": True, **options})
+
+    class Record(msgspec.Struct, metaclass=_ByKeyword, frozen=True, forbid_unknown_fields=True):
+        """A value: no identity, no behaviour beyond what its fields say."""
+
+
+R = TypeVar("R", bound=Record)
+
+
+def replace(record: R, **changes: object) -> R:
+    """The record with some fields changed."""
+    return cast(R, msgspec.structs.replace(cast(Any, record), **changes))
+
+
+def as_read_back(record: R) -> R:
+    """The record as it is after a trip through JSON: a whole number where a float belongs is a float."""
+    return msgspec.json.decode(msgspec.json.encode(record), type=type(record))
+
+
+def to_json(value: object) -> bytes:
+    """JSON with sorted keys, so that equal records are equal bytes."""
+    return msgspec.json.encode(value, order="sorted")
+
+
+def digest(value: object) -> str:
+    """SHA-256, in hexadecimal, of a record's sorted JSON (or of bytes as they are)."""
+    raw = value if isinstance(value, bytes) else to_json(value)
+    return hashlib.sha256(raw).hexdigest()
+
+
+def rfc3339(moment: datetime) -> str:
+    """UTC with `Z` and whole seconds or milliseconds, as RFC 3339 has it."""
+    text = moment.astimezone(UTC).isoformat(timespec="milliseconds").removesuffix("+00:00")
+    return text.removesuffix(".000") + "Z"
+
+
+# C0 and C1 controls, bidirectional overrides: nothing that a device says may steer the terminal it is shown on.
+_UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+
+
+def clean(text: str, limit: int = 500) -> str:
+    """One line of printable text out of whatever a device or a file said, cut to `limit` characters."""
+    flat = _UNPRINTABLE.sub("", text.replace("\n", " ").replace("\t", " ")).strip()
+    return flat if len(flat) <= limit else flat[: limit - 1] + "…"
