@@ -1,0 +1,253 @@
+"""A publisher's server: a signed catalog and the packages that it lists, with ranges and entity tags.
+
+The releases below are those of the invented storage product that the demo updates. Dates are days before today.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import random
+from datetime import datetime, timedelta
+
+from aiohttp import web
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from gallant.core.records import rfc3339
+from gallant.standin.shoal import MIB, Image
+from gallant.standin.world import World
+
+SIGNED_PREFIX = b"gallant-catalog-v1\0"
+PRODUCT = "ostrel/shoal"
+
+# version, train, days old, severity, security, from_range, bridge, minutes (install, restart, sync), MiB, label, notes
+RELEASES = (
+    (
+        "2.8.3",
+        "2.8",
+        690,
+        "medium",
+        False,
+        None,
+        False,
+        (8, 5, 4),
+        3,
+        "Shoal 2.8 third",
+        "First release with two export areas.",
+    ),
+    (
+        "2.8.5",
+        "2.8",
+        540,
+        "medium",
+        False,
+        None,
+        False,
+        (8, 5, 4),
+        3,
+        "Shoal 2.8 fifth",
+        "Last release of the 2.8 train.",
+    ),
+    (
+        "2.11.1",
+        "2.11",
+        420,
+        "medium",
+        False,
+        "vers:dotted/>=2.8.3",
+        False,
+        (8, 5, 4),
+        4,
+        "Shoal 2.11 first",
+        "New replica format.",
+    ),
+    (
+        "2.11.2",
+        "2.11",
+        330,
+        "high",
+        True,
+        "vers:dotted/>=2.8.3",
+        False,
+        (8, 5, 4),
+        4,
+        "Shoal 2.11 second",
+        "Closes a hole in the login.",
+    ),
+    (
+        "2.11.3",
+        "2.11",
+        300,
+        "high",
+        True,
+        "vers:dotted/>=2.8.3",
+        True,
+        (8, 5, 4),
+        4,
+        "Shoal 2.11 third",
+        "Replaces 2.11.2. The way to 3.2 leads through this release.",
+    ),
+    (
+        "3.2.1",
+        "3.2",
+        210,
+        "medium",
+        False,
+        "vers:dotted/>=2.11.3",
+        False,
+        (9, 6, 4),
+        5,
+        "Shoal 3.2 first",
+        "First release of the 3.2 train.",
+    ),
+    (
+        "3.2.4",
+        "3.2",
+        120,
+        "high",
+        True,
+        "vers:dotted/>=2.11.3",
+        False,
+        (9, 6, 4),
+        5,
+        "Shoal 3.2 fourth",
+        "Closes a hole in the web console.",
+    ),
+    ("3.2.6", "3.2", 6, "low", False, "vers:dotted/>=2.11.3", False, (9, 6, 4), 5, "Shoal 3.2 sixth", "Small repairs."),
+)
+RECALLED = {"2.11.2": (310, "a node that restarts under load may lose its replica map")}
+SHELF = ("ostrel/shoal-shelf", "1.6", 600)
+
+
+def package_bytes(version: str, mib: int) -> bytes:
+    return random.Random(f"{PRODUCT} {version}").randbytes(mib * MIB)
+
+
+class Publisher:
+    """One publisher: its key, its catalog as served, and the bytes of its packages."""
+
+    def __init__(self, now: datetime, base: str = "") -> None:
+        self.key = Ed25519PrivateKey.generate()
+        self.now = now
+        self.base = base
+        self.serial = 41
+        self.packages = {f"shoal-{row[0]}.pkg": package_bytes(row[0], row[8]) for row in RELEASES}
+        self.altered: set[str] = set()
+        self.publish(self.catalog())
+
+    @property
+    def public_text(self) -> str:
+        raw = self.key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
+        return "ed25519:" + raw.hex()
+
+    def images(self) -> dict[str, Image]:
+        found = {}
+        for version, _, _, _, _, from_range, _, minutes, _, label, _ in RELEASES:
+            body = self.packages[f"shoal-{version}.pkg"]
+            found[version] = Image(
+                version=version,
+                build=_build(version),
+                label=label,
+                sha256=hashlib.sha256(body).hexdigest(),
+                bytes=len(body),
+                install_s=minutes[0] * 60.0,
+                restart_s=minutes[1] * 60.0,
+                sync_s=minutes[2] * 60.0,
+                from_range=from_range,
+            )
+        return found
+
+    def catalog(self) -> dict[str, object]:
+        releases = []
+        for version, train, days, severity, security, from_range, bridge, minutes, _, label, notes in RELEASES:
+            body = self.packages[f"shoal-{version}.pkg"]
+            recalled = RECALLED.get(version)
+            releases.append(
+                {
+                    "version": version,
+                    "build": _build(version),
+                    "label": label,
+                    "train": train,
+                    "released": rfc3339(self.now - timedelta(days=days)),
+                    "severity": severity,
+                    "security": security,
+                    "from_range": from_range,
+                    "bridge": bridge,
+                    "restart": "node",
+                    "notes": notes,
+                    "minutes": dict(zip(("install", "restart", "sync"), minutes, strict=True)),
+                    "packages": [
+                        {
+                            "name": f"shoal-{version}.pkg",
+                            "url": f"packages/shoal-{version}.pkg",
+                            "bytes": len(body),
+                            "sha256": hashlib.sha256(body).hexdigest(),
+                            "kind": "installer",
+                        }
+                    ],
+                    "recall": {"date": rfc3339(self.now - timedelta(days=recalled[0])), "reason": recalled[1]}
+                    if recalled
+                    else None,
+                }
+            )
+        shelf = {"version": SHELF[1], "released": rfc3339(self.now - timedelta(days=SHELF[2])), "severity": "low"}
+        return {
+            "schema": "gallant.catalog/1",
+            "publisher": "ostrel",
+            "serial": self.serial,
+            "issued": rfc3339(self.now - timedelta(days=1)),
+            "expires": rfc3339(self.now + timedelta(days=400)),
+            "products": [
+                {"name": PRODUCT, "title": "Shoal storage", "scheme": "dotted", "releases": releases},
+                {"name": SHELF[0], "title": "Shoal disk shelf", "scheme": "dotted", "releases": [shelf]},
+            ],
+        }
+
+    def publish(self, catalog: dict[str, object]) -> None:
+        self.raw = json.dumps(catalog, indent=1).encode()
+        self.signature = self.key.sign(SIGNED_PREFIX + self.raw)
+
+    def app(self, world: World | None = None) -> web.Application:
+        async def catalog(request: web.Request) -> web.StreamResponse:
+            return web.Response(body=self.raw, content_type="application/json")
+
+        async def signature(request: web.Request) -> web.StreamResponse:
+            return web.Response(body=self.signature.hex().encode(), content_type="text/plain")
+
+        async def package(request: web.Request) -> web.StreamResponse:
+            return _send(request, self.packages.get(request.match_info["name"]), world)
+
+        app = web.Application()
+        app.add_routes(
+            [
+                web.get("/catalog.json", catalog),
+                web.get("/catalog.json.sig", signature),
+                web.get("/packages/{name}", package),
+            ]
+        )
+        return app
+
+
+def _build(version: str) -> str:
+    return f"{int(hashlib.sha256(version.encode()).hexdigest()[:6], 16) % 90000 + 10000}"
+
+
+def _send(request: web.Request, body: bytes | None, world: World | None) -> web.StreamResponse:
+    """A file with its entity tag, from the byte that a Range asks for."""
+    if body is None:
+        raise web.HTTPNotFound
+    tag = f'"{hashlib.sha256(body).hexdigest()[:16]}"'
+    start = 0
+    if request.headers.get("If-Range", tag) == tag and request.http_range.start:
+        start = request.http_range.start
+    if world is not None and world.fault("corrupt_package", "publisher"):
+        body = body[:-1] + bytes([body[-1] ^ 1])
+    if start >= len(body):
+        raise web.HTTPRequestRangeNotSatisfiable
+    headers = {"ETag": tag, "Accept-Ranges": "bytes"}
+    if start:
+        headers["Content-Range"] = f"bytes {start}-{len(body) - 1}/{len(body)}"
+    return web.Response(
+        status=206 if start else 200, body=body[start:], headers=headers, content_type="application/octet-stream"
+    )

@@ -1,0 +1,367 @@
+"""The HTTPS server of one storage node: JSON, token login, its own words.
+
+A node that is down has no listening socket, and connections that were open are cut; the port stays reserved.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import secrets
+import socket
+import ssl
+from collections.abc import Awaitable, Callable
+
+from aiohttp import web
+
+from gallant.core.records import rfc3339
+from gallant.standin.ports import bound
+from gallant.standin.shoal import Denied, ShoalPair, Task
+from gallant.standin.world import World
+
+TOKEN_LASTS_S = 1800.0
+LARGEST_PACKAGE = 256 * 1024 * 1024
+
+
+class NodeServer:
+    """One node's server. `accounts` maps user to secret; `refresh` brings the world to the present moment."""
+
+    def __init__(
+        self,
+        world: World,
+        pair: ShoalPair,
+        name: str,
+        address: str,
+        port: int,
+        context: ssl.SSLContext,
+        accounts: dict[str, str],
+        refresh: Callable[[], None],
+    ) -> None:
+        self.world, self.pair, self.name = world, pair, name
+        self.node = pair.nodes[name]
+        self.full = f"{pair.name}/{name}"
+        self.address, self.port, self.context = address, port, context
+        self.accounts, self.refresh = accounts, refresh
+        self.tokens: dict[str, tuple[str, float]] = {}
+        self.runner: web.AppRunner | None = None
+        self.site: web.SockSite | None = None
+        self._switching = asyncio.Lock()
+
+    async def start(self) -> None:
+        app = web.Application(middlewares=[self._outer], client_max_size=LARGEST_PACKAGE)
+        app.add_routes(
+            [
+                web.post("/v1/session", self.login),
+                web.delete("/v1/session", self.logout),
+                web.get("/v1/node", self.about),
+                web.get("/v1/bays", self.bays),
+                web.get("/v1/replica", self.replica),
+                web.get("/v1/tasks", self.tasks),
+                web.get("/v1/tasks/{number}", self.task),
+                web.post("/v1/tasks", self.order),
+                web.get("/v1/packages", self.packages),
+                web.put("/v1/packages/{package}", self.upload),
+                web.delete("/v1/packages/{package}", self.remove),
+                web.get("/v1/exports/{what}", self.export),
+            ]
+        )
+        self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
+        await self.runner.setup()
+        await self.follow()
+
+    async def follow(self) -> None:
+        """Listen while the node is up, and only then."""
+        async with self._switching:
+            if self.node.up and self.site is None and self.runner is not None:
+                self.site = web.SockSite(
+                    self.runner, bound(self.address, self.port), ssl_context=self.context, backlog=128
+                )
+                await self.site.start()
+            elif not self.node.up and self.site is not None:
+                site, self.site = self.site, None
+                self.tokens.clear()
+                await site.stop()
+
+    async def stop(self) -> None:
+        if self.runner is not None:
+            await self.runner.cleanup()
+
+    # --- around every request
+
+    @web.middleware
+    async def _outer(
+        self, request: web.Request, handler: Callable[[web.Request], Awaitable[web.StreamResponse]]
+    ) -> web.StreamResponse:
+        self.refresh()
+        if not self.node.up:
+            self._cut(request)
+        if slow := self.world.fault("slow", self.full):
+            await asyncio.sleep(slow.value)
+        try:
+            if request.path != "/v1/session" or request.method == "DELETE":
+                self._let_in(request)
+            answer = await handler(request)
+        except Denied as denied:
+            answer = web.json_response({"problem": denied.message}, status=denied.status)
+        self.refresh()
+        if not self.node.up:
+            self._cut(request)
+        return answer
+
+    def _cut(self, request: web.Request) -> None:
+        if request.transport is not None:
+            request.transport.abort()
+        raise web.HTTPServiceUnavailable
+
+    def _let_in(self, request: web.Request) -> None:
+        user, until = self.tokens.get(request.headers.get("X-Shoal-Token", ""), ("", 0.0))
+        if until < self.world.now:
+            raise Denied(401, "no session")
+        request["user"] = user
+
+    def _may_act(self, request: web.Request) -> None:
+        if not request["user"].endswith("act"):
+            raise Denied(403, "this account only reads")
+
+    # --- sessions
+
+    async def login(self, request: web.Request) -> web.StreamResponse:
+        said = await request.json()
+        self.world.count(self.full, "login")
+        wrong = self.world.fault("refuse_login", self.full, "login")
+        if wrong or self.accounts.get(said.get("user")) != said.get("secret"):
+            raise Denied(401, "unknown user or wrong password")
+        token = secrets.token_hex(16)
+        self.tokens[token] = (said["user"], self.world.now + TOKEN_LASTS_S)
+        return web.json_response({"token": token, "lasts_s": TOKEN_LASTS_S})
+
+    async def logout(self, request: web.Request) -> web.StreamResponse:
+        self.tokens.pop(request.headers.get("X-Shoal-Token", ""), None)
+        return web.json_response({})
+
+    # --- reads
+
+    async def about(self, request: web.Request) -> web.StreamResponse:
+        node, pair = self.node, self.pair
+        image, swapped = pair.images[node.version], self.world.fault("swapped_machine", self.full)
+        off = self.world.fault("clock_off", self.full)
+        moment = (
+            rfc3339(self.world.moment)
+            if off is None
+            else rfc3339(
+                self.world.moment.__class__.fromtimestamp(
+                    self.world.moment.timestamp() + off.value, tz=self.world.moment.tzinfo
+                )
+            )
+        )
+        return web.json_response(
+            {
+                "serial": "SH-0000-XX" if swapped else node.serial,
+                "model": "Shoal 240",
+                "release": node.version,
+                "build": image.build,
+                "starts_next": node.next_version,
+                "started": node.boot,
+                "duty": pair.role(node.name),
+                "condition": "working",
+                "clock": moment,
+                "network": node.network,
+                "shelf": {"module": "SE-12", "release": "1.6"},
+            }
+        )
+
+    async def bays(self, request: web.Request) -> web.StreamResponse:
+        return web.json_response(
+            {
+                "bays": [
+                    {
+                        "bay": bay,
+                        "release": version or None,
+                        "runs": bay == self.node.runs_from,
+                        "starts_next": bay == self.node.boots_from,
+                    }
+                    for bay, version in self.node.bays.items()
+                ]
+            }
+        )
+
+    async def replica(self, request: web.Request) -> web.StreamResponse:
+        word, left = self.pair.replica()
+        return web.json_response({"state": word, "seconds_left": round(left, 3), "paths": 2 if word != "apart" else 0})
+
+    async def packages(self, request: web.Request) -> web.StreamResponse:
+        return web.json_response(
+            {
+                "free_bytes": self.pair.free(self.name),
+                "items": [
+                    {"file": name, "digest": digest, "size": size}
+                    for name, (digest, size) in sorted(self.node.packages.items())
+                ],
+            }
+        )
+
+    def _said(self, task: Task) -> dict[str, object]:
+        left = max(0.0, task.began + task.lasts - self.world.now) if task.state == "busy" else 0.0
+        return {
+            "task": str(task.number),
+            "what": task.what,
+            "release": task.release,
+            "state": task.state,
+            "percent": round(task.percent(self.world.now), 1),
+            "text": task.words(self.world.now),
+            "seconds_left": round(left, 3),
+        }
+
+    async def tasks(self, request: web.Request) -> web.StreamResponse:
+        return web.json_response({"items": [self._said(task) for task in self.node.tasks[-20:]]})
+
+    async def task(self, request: web.Request) -> web.StreamResponse:
+        number = request.match_info["number"]
+        found = next((t for t in self.node.tasks if str(t.number) == number), None)
+        if found is None:
+            raise Denied(404, f"no task {number}")
+        return web.json_response(self._said(found))
+
+    async def export(self, request: web.Request) -> web.StreamResponse:
+        what = request.match_info["what"]
+        self.world.count(self.full, "export")
+        return web.Response(body=self.pair.export(self.name, what), content_type="application/octet-stream")
+
+    # --- orders
+
+    async def order(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        said = await request.json()
+        what = said.get("do", "")
+        self.world.count(self.full, what)
+        if self.world.fault("never_acts", self.full, what):
+            await self._until_gone(request)
+            raise Denied(503, "gave up")
+        if late := self.world.fault("acts_late", self.full, what):
+            await self._until_gone(request)
+            await asyncio.sleep(late.value)
+            self.refresh()
+        task = self.pair.order(self.name, what, said.get("package", ""))
+        self.world.counts[f"{self.full} {what} done"] += 1
+        if self.world.fault("answer_lost", self.full, what):
+            self._cut(request)
+        if self.world.fault("answer_held", self.full, what):
+            await self._until_gone(request)
+        return web.json_response({"task": str(task.number)}, status=202)
+
+    async def _until_gone(self, request: web.Request) -> None:
+        """Wait, without an answer, until whoever asked has gone."""
+        while request.transport is not None and not request.transport.is_closing():
+            await asyncio.sleep(0.01)
+
+    async def upload(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.world.count(self.full, "upload")
+        body = await request.read()
+        digest = self.pair.keep(self.name, request.match_info["package"], body)
+        return web.json_response(
+            {"file": request.match_info["package"], "digest": digest, "size": len(body)}, status=201
+        )
+
+    async def remove(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.pair.remove(self.name, request.match_info["package"])
+        return web.json_response({})
+
+
+class ServiceServer:
+    """The address that users depend on: one line asks for a block, one line gives it. It is with the active node."""
+
+    def __init__(self, pair: ShoalPair, address: str, port: int) -> None:
+        self.pair, self.address, self.port = pair, address, port
+        self.server: asyncio.Server | None = None
+        self.open_for: str | None = None
+        self._writers: set[asyncio.StreamWriter] = set()
+        self._switching = asyncio.Lock()
+
+    async def follow(self) -> None:
+        async with self._switching:
+            serving = self.pair.serving
+            if serving == self.open_for:
+                return
+            self._close()
+            if serving is not None:
+                self.server = await asyncio.start_server(self._serve, sock=bound(self.address, self.port), backlog=256)
+                self.open_for = serving
+
+    def _close(self) -> None:
+        if self.server is not None:
+            self.server.close()
+            self.server, self.open_for = None, None
+        for writer in list(self._writers):
+            writer.transport.abort()
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self._writers.add(writer)
+        try:
+            while line := await reader.readline():
+                words = line.split()
+                if len(words) != 2 or words[0] != b"block" or not words[1].isdigit():
+                    writer.write(b"what?\n")
+                else:
+                    writer.write(b"block " + words[1] + b" " + self.pair.block(int(words[1])) + b"\n")
+                await writer.drain()
+        except (OSError, ValueError):
+            pass
+        finally:
+            self._writers.discard(writer)
+            writer.close()
+
+    async def stop(self) -> None:
+        self._close()
+
+
+class ControlServer:
+    """The other side of the stage: switch faults, read the counts. Not a device; a test's or a demo's own door."""
+
+    def __init__(self, world: World, pairs: list[ShoalPair], refresh: Callable[[], None], key: str) -> None:
+        self.world, self.pairs, self.refresh, self.key = world, pairs, refresh, key
+
+    async def start(self, sock: socket.socket) -> web.AppRunner:
+        app = web.Application()
+        app.add_routes([web.get("/state", self.state), web.post("/faults", self.faults)])
+        runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
+        await runner.setup()
+        await web.SockSite(runner, sock).start()
+        return runner
+
+    def _let_in(self, request: web.Request) -> None:
+        if not secrets.compare_digest(request.headers.get("X-Key", ""), self.key):
+            raise web.HTTPForbidden
+        self.refresh()
+
+    async def state(self, request: web.Request) -> web.Response:
+        self._let_in(request)
+        nodes = {
+            f"{p.name}/{n.name}": {
+                "version": n.version,
+                "next": n.next_version,
+                "up": n.up,
+                "role": p.role(n.name),
+                "boots": n.boots,
+                "packages": sorted(n.packages),
+            }
+            for p in self.pairs
+            for n in p.nodes.values()
+        }
+        systems = {
+            p.name: {"serving": p.serving, "replica": p.replica()[0], "blocks_read": p.blocks_read, "broken": p.broken}
+            for p in self.pairs
+        }
+        busy = [[b.node, b.what, b.began, b.ended] for b in self.world.busy]
+        return web.json_response(
+            {"now": self.world.now, "counts": dict(self.world.counts), "nodes": nodes, "systems": systems, "busy": busy}
+        )
+
+    async def faults(self, request: web.Request) -> web.Response:
+        self._let_in(request)
+        from gallant.standin.scenario import faults_from  # a leaf that only this call and the start need
+
+        self.world.faults = faults_from(json.dumps(await request.json()))
+        self.world.counts.clear()
+        return web.json_response({"faults": len(self.world.faults)})
