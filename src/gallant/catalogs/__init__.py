@@ -1,0 +1,1 @@
+"""Publishers' catalogs: fetched, verified before they are parsed, and only then believed."""

@@ -1,0 +1,1 @@
+"""The verified packages kept locally."""

@@ -1,0 +1,1 @@
+"""What is kept: plain SQL on sqlite3, in the estate's state/ folder."""

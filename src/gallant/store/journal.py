@@ -1,0 +1,261 @@
+"""The journal and the leases: `state/journal.db`, a file of its own with `synchronous=FULL`.
+
+An entry is on the disk when `append` returns. An intent is written only while the lease of its system still has our
+epoch, in the same transaction; so two Gallants that share a store never start acts on one system at once.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import sqlite3
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from gallant.core.errors import Refused, WrongUse
+from gallant.core.events import TERMINAL, Entry, Event
+from gallant.core.plan import Plan
+from gallant.core.ports import LeaseLost
+from gallant.core.records import Record, rfc3339
+from gallant.store.database import open_database, state_folder
+
+SCHEMA = (
+    """
+    CREATE TABLE rolls (
+        number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, plan_id TEXT NOT NULL, plan BLOB NOT NULL, began TEXT NOT NULL,
+        ended TEXT, hold TEXT
+    );
+    CREATE TABLE events (
+        roll TEXT NOT NULL REFERENCES rolls (id), seq INTEGER NOT NULL, kind TEXT NOT NULL, entry BLOB NOT NULL,
+        PRIMARY KEY (roll, seq)
+    ) WITHOUT ROWID;
+    CREATE TABLE leases (
+        system TEXT PRIMARY KEY, roll TEXT NOT NULL, holder TEXT NOT NULL, epoch INTEGER NOT NULL, until REAL NOT NULL
+    )
+    """,
+)
+
+NEW_ROLL = "INSERT INTO rolls (number, id, plan_id, plan, began) VALUES (?, ?, ?, ?, ?)"
+NEXT_NUMBER = "SELECT coalesce(max(number), 0) + 1 FROM rolls"
+ROLLS = "SELECT id, plan_id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
+OPEN_ROLLS = "SELECT id FROM rolls WHERE ended IS NULL ORDER BY number"
+EVENTS = "SELECT seq, entry FROM events WHERE roll = ? ORDER BY seq"
+APPEND = (
+    "INSERT INTO events (roll, seq, kind, entry) SELECT ?, coalesce(max(seq), 0) + 1, ?, ? FROM events WHERE roll = ?"
+)
+LAST_SEQ = "SELECT max(seq) FROM events WHERE roll = ?"
+HAS_TERMINAL = "SELECT 1 FROM events WHERE roll = ? AND kind IN (?, ?)"
+END_ROLL = "UPDATE rolls SET ended = ?, hold = NULL WHERE id = ?"
+SET_HOLD = "UPDATE rolls SET hold = ? WHERE id = ? AND ended IS NULL"
+GET_HOLD = "SELECT hold FROM rolls WHERE id = ?"
+GET_LEASE = "SELECT roll, holder, epoch, until FROM leases WHERE system = ?"
+TAKE_LEASE = """INSERT INTO leases (system, roll, holder, epoch, until) VALUES (?, ?, ?, 1, ?)
+    ON CONFLICT (system) DO UPDATE SET roll = excluded.roll, holder = excluded.holder, epoch = epoch + 1, until = excluded.until"""
+# Whether it has run out does not matter while nobody took it: taking raises the epoch. It is renewed by being used.
+STILL_OURS = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
+RENEW = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
+RELEASE = "UPDATE leases SET until = 0 WHERE system = ? AND epoch = ? AND holder = ?"
+
+# Real seconds. Long enough for a laptop's short sleep, short enough that a dead machine does not keep others waiting.
+LEASE_S = 60.0
+
+_TO_ENTRY = msgspec.json.Decoder(Entry)
+_TO_PLAN = msgspec.json.Decoder(Plan)
+
+
+class RollRow(Record):
+    """One roll as the store knows it; its state is derived from its events."""
+
+    id: str
+    plan: Plan
+    began: datetime
+    ended: datetime | None
+    hold: str | None
+
+
+def _why_no_step(db: sqlite3.Connection) -> str | None:
+    row = db.execute(OPEN_ROLLS).fetchone()
+    return None if row is None else f"{row[0]} is open"
+
+
+class JournalStore:
+    """All rolls of an estate. `open_roll` and `take_up` give the journal of one, with its leases."""
+
+    def __init__(self, estate_folder: Path) -> None:
+        self.folder = state_folder(estate_folder)
+        self._db = open_database(self.folder / "journal.db", SCHEMA, synchronous="FULL", may_step=_why_no_step)
+
+    def close(self) -> None:
+        self._db.close()
+
+    def rolls(self) -> list[RollRow]:
+        """Newest first."""
+        return [
+            RollRow(
+                id=i,
+                plan=_TO_PLAN.decode(plan),
+                began=datetime.fromisoformat(began),
+                ended=datetime.fromisoformat(ended) if ended else None,
+                hold=hold,
+            )
+            for i, _, plan, began, ended, hold in self._db.execute(ROLLS)
+        ]
+
+    def roll(self, roll_id: str) -> RollRow:
+        found = next((roll for roll in self.rolls() if roll.id == roll_id), None)
+        if found is None:
+            raise WrongUse(f"No roll {roll_id!r} here.", next="gallant history lists them.")
+        return found
+
+    def open_rolls(self, system: str | None = None) -> list[RollRow]:
+        return [r for r in self.rolls() if r.ended is None and (system is None or system in r.plan.systems)]
+
+    def events(self, roll_id: str) -> list[Event]:
+        return [Event(seq=seq, entry=_TO_ENTRY.decode(raw)) for seq, raw in self._db.execute(EVENTS, (roll_id,))]
+
+    def request_hold(self, roll_id: str, reason: str) -> None:
+        self._db.execute(SET_HOLD, (reason, roll_id))
+
+    def is_running(self, roll_id: str) -> bool:
+        """Whether a living process carries the roll out: it holds the lock on the roll's file."""
+        lock = _try_lock(self.folder / f"{roll_id}.lock")
+        if lock is None:
+            return True
+        os.close(lock)
+        return False
+
+    @contextmanager
+    def new_roll(self, plan: Plan, now: datetime) -> Iterator[RollJournal]:
+        """A new roll of a plan, with the leases of its systems. Raises `Refused` while another roll has one of them."""
+        with _transaction(self._db):
+            for other in self.open_rolls():
+                shared = sorted(set(other.plan.systems) & set(plan.systems))
+                if shared:
+                    raise Refused(
+                        f"{other.id} is not finished and has {', '.join(shared)}.",
+                        "Two rolls on one system would undo each other.",
+                        f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+                    )
+            number = self._db.execute(NEXT_NUMBER).fetchone()[0]
+            roll_id = f"roll-{number:04d}"
+            self._db.execute(NEW_ROLL, (number, roll_id, plan.id, msgspec.json.encode(plan), rfc3339(now)))
+        with self.take_up(roll_id) as journal:
+            yield journal
+
+    @contextmanager
+    def take_up(self, roll_id: str) -> Iterator[RollJournal]:
+        """The journal of a roll, its lock and the leases of its systems; given back at the end."""
+        plan = self.roll(roll_id).plan
+        lock = _try_lock(self.folder / f"{roll_id}.lock")
+        if lock is None:
+            raise Refused(
+                f"{roll_id} is being carried out by another Gallant on this machine.",
+                next=f"gallant hold {roll_id} asks it to stop.",
+            )
+        try:
+            with RollJournal(self._db, roll_id, plan.systems) as journal:
+                self._db.execute(SET_HOLD, (None, roll_id))
+                yield journal
+        finally:
+            os.close(lock)
+
+
+class RollJournal:
+    """One roll's journal, in the hands of the process that carries it out. It is the engine's `Journal` port."""
+
+    lease_s = LEASE_S
+
+    def __init__(self, db: sqlite3.Connection, roll_id: str, systems: Sequence[str]) -> None:
+        self._db, self.id, self.systems = db, roll_id, tuple(systems)
+        self.holder = f"{os.uname().nodename}/{os.getpid()}/{time.monotonic_ns()}"
+        self._epochs: dict[str, int] = {}
+
+    def __enter__(self) -> RollJournal:
+        """Take the leases. The roll's lock is ours, so a lease of this very roll belongs to a process that is gone."""
+        with _transaction(self._db):
+            for system in self.systems:
+                row = self._db.execute(GET_LEASE, (system,)).fetchone()
+                if row is not None and row[0] != self.id and row[3] > time.time():
+                    raise Refused(
+                        f"{system} is leased to {row[0]} ({row[1].split('/')[0]}) for {row[3] - time.time():.0f} s more.",
+                        next=f"gallant history {row[0]} says what it is doing.",
+                    )
+                self._db.execute(TAKE_LEASE, (system, self.id, self.holder, time.time() + LEASE_S))
+                self._epochs[system] = self._db.execute(GET_LEASE, (system,)).fetchone()[2]
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for system, epoch in self._epochs.items():
+            self._db.execute(RELEASE, (system, epoch, self.holder))
+
+    def events(self) -> list[Event]:
+        return [Event(seq=seq, entry=_TO_ENTRY.decode(raw)) for seq, raw in self._db.execute(EVENTS, (self.id,))]
+
+    def append(self, entry: Entry) -> Event:
+        """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
+        with _transaction(self._db):
+            for system in self.systems:
+                self._still_ours(system)
+            return self._write(entry)
+
+    def intend(self, entry: Entry, system: str) -> Event:
+        """Write an intent, if the system's lease is still ours; raises `LeaseLost`."""
+        with _transaction(self._db):
+            self._still_ours(system)
+            return self._write(entry)
+
+    def _still_ours(self, system: str) -> None:
+        if (
+            self._db.execute(
+                STILL_OURS, (time.time() + LEASE_S, system, self._epochs.get(system, -1), self.holder)
+            ).rowcount
+            != 1
+        ):
+            raise LeaseLost(
+                f"The lease of {system} is no longer held here; nothing more is started and nothing written by this process.",
+                "Another Gallant took it while this machine was halted.",
+                f"gallant history {self.id}",
+            )
+
+    def _write(self, entry: Entry) -> Event:
+        if self._db.execute(HAS_TERMINAL, (self.id, *TERMINAL)).fetchone() is not None:
+            raise Refused(f"{self.id} has ended; nothing is added to its journal.", next=f"gallant history {self.id}")
+        self._db.execute(APPEND, (self.id, entry.kind, msgspec.json.encode(entry), self.id))
+        if entry.kind in TERMINAL:
+            self._db.execute(END_ROLL, (rfc3339(entry.at), self.id))
+        return Event(seq=self._db.execute(LAST_SEQ, (self.id,)).fetchone()[0], entry=entry)
+
+    def hold_wanted(self) -> str | None:
+        row = self._db.execute(GET_HOLD, (self.id,)).fetchone()
+        return row[0] if row else None
+
+    def renew(self) -> None:
+        for system, epoch in self._epochs.items():
+            self._db.execute(RENEW, (time.time() + LEASE_S, system, epoch, self.holder))
+
+
+@contextmanager
+def _transaction(db: sqlite3.Connection) -> Iterator[None]:
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        yield
+    except BaseException:
+        db.execute("ROLLBACK")
+        raise
+    db.execute("COMMIT")
+
+
+def _try_lock(path: Path) -> int | None:
+    """An exclusive lock on a file, which the kernel frees when its process ends in whatever way; None when it is taken."""
+    handle = os.open(path, os.O_CREAT | os.O_RDWR, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        os.close(handle)
+        return None
+    return handle

@@ -1,0 +1,154 @@
+"""Readings, surveys and catalogs: `state/readings.db`. All of it can be had again by asking; the journal is elsewhere."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+from datetime import datetime
+from pathlib import Path
+
+import msgspec
+
+from gallant.core.readings import Reading
+from gallant.core.records import Record, rfc3339
+from gallant.store.database import open_database, state_folder
+
+SCHEMA = (
+    """
+    CREATE TABLE surveys (id INTEGER PRIMARY KEY, began TEXT NOT NULL, ended TEXT, whole INTEGER NOT NULL DEFAULT 0);
+    CREATE TABLE readings (
+        survey INTEGER NOT NULL REFERENCES surveys (id), system TEXT NOT NULL, node TEXT NOT NULL, taken TEXT NOT NULL,
+        reading BLOB, error TEXT, PRIMARY KEY (system, node, survey)
+    ) WITHOUT ROWID;
+    CREATE TABLE sources (
+        name TEXT PRIMARY KEY, source TEXT NOT NULL, key TEXT NOT NULL, added TEXT NOT NULL,
+        checked TEXT, problem TEXT, serial INTEGER NOT NULL DEFAULT 0, sha256 TEXT, fetched TEXT, raw BLOB
+    )
+    """,
+)
+
+INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
+END_SURVEY = "UPDATE surveys SET ended = ?, whole = 1 WHERE id = ?"
+INSERT_READING = "INSERT INTO readings (survey, system, node, taken, reading, error) VALUES (?, ?, ?, ?, ?, ?)"
+# With max(), SQLite takes the bare columns from the row that holds the maximum.
+NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL GROUP BY system, node"
+NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
+UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added) VALUES (?, ?, ?, ?)
+    ON CONFLICT (name) DO UPDATE SET source = excluded.source"""
+SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched FROM sources ORDER BY name"
+RAW = "SELECT raw FROM sources WHERE name = ?"
+CHECKED = "UPDATE sources SET checked = ?, problem = ? WHERE name = ?"
+# One statement, so that what was seen and the serial that guards it never part.
+KEEP = "UPDATE sources SET checked = ?, problem = NULL, serial = ?, sha256 = ?, fetched = ?, raw = ? WHERE name = ? AND serial <= ?"
+
+
+class Source(Record):
+    """A catalog's place and pinned key, and how far it was followed: `serial` is the highest ever accepted."""
+
+    name: str
+    source: str
+    key: str
+    added: datetime
+    checked: datetime | None = None
+    problem: str | None = None
+    serial: int = 0
+    sha256: str | None = None
+    fetched: datetime | None = None
+
+
+class Last(Record):
+    """The last good reading of a node, and how the newest try ended (`error` None: it is the reading itself)."""
+
+    reading: Reading | None
+    tried: datetime
+    error: str | None
+
+
+_TO_READING = msgspec.json.Decoder(Reading)
+
+
+class ReadingStore:
+    """Opened once a command; short batches, so that a long survey never blocks another reader."""
+
+    def __init__(self, estate_folder: Path) -> None:
+        self._db = open_database(state_folder(estate_folder) / "readings.db", SCHEMA, synchronous="NORMAL")
+
+    def close(self) -> None:
+        self._db.close()
+
+    # --- surveys
+
+    def begin_survey(self, now: datetime) -> int:
+        number = self._db.execute(INSERT_SURVEY, (rfc3339(now),)).lastrowid
+        assert number is not None
+        return number
+
+    def add(self, survey: int, rows: Iterable[tuple[str, str, datetime, Reading | None, str | None]]) -> None:
+        """A batch of (system, node, taken, reading or None, error or None)."""
+        with self._transaction():
+            self._db.executemany(
+                INSERT_READING,
+                (
+                    (
+                        survey,
+                        system,
+                        node,
+                        rfc3339(taken),
+                        None if reading is None else msgspec.json.encode(reading),
+                        error,
+                    )
+                    for system, node, taken, reading, error in rows
+                ),
+            )
+
+    def end_survey(self, survey: int, now: datetime) -> None:
+        """Mark a survey as whole: everything that was asked has answered or failed."""
+        self._db.execute(END_SURVEY, (rfc3339(now), survey))
+
+    def newest(self) -> dict[str, Last]:
+        """By node name: the last good reading, and how the newest try ended."""
+        good = {(s, n): raw for s, n, _, raw in self._db.execute(NEWEST_GOOD)}
+        return {
+            f"{system}/{node}": Last(
+                reading=_TO_READING.decode(good[system, node]) if (system, node) in good else None,
+                tried=datetime.fromisoformat(taken),
+                error=error,
+            )
+            for system, node, _, taken, error in self._db.execute(NEWEST)
+        }
+
+    # --- catalogs
+
+    def add_source(self, name: str, source: str, key: str, now: datetime) -> None:
+        self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now)))
+
+    def sources(self) -> list[Source]:
+        fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched")
+        return [msgspec.convert(dict(zip(fields, row, strict=True)), Source) for row in self._db.execute(SOURCES)]
+
+    def raw_catalog(self, name: str) -> bytes | None:
+        """The bytes of the last catalog that was accepted."""
+        row = self._db.execute(RAW, (name,)).fetchone()
+        return None if row is None else row[0]
+
+    def note_check(self, name: str, now: datetime, problem: str | None) -> None:
+        self._db.execute(CHECKED, (rfc3339(now), problem, name))
+
+    def keep_catalog(self, name: str, serial: int, sha256: str, raw: bytes, now: datetime) -> bool:
+        """Keep an accepted catalog; False when a higher serial was accepted meanwhile."""
+        moment = rfc3339(now)
+        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, name, serial)).rowcount == 1
+
+    def _transaction(self) -> _Transaction:
+        return _Transaction(self._db)
+
+
+class _Transaction:
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self.db = db
+
+    def __enter__(self) -> None:
+        self.db.execute("BEGIN IMMEDIATE")
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        self.db.execute("COMMIT" if kind is None else "ROLLBACK")

@@ -1,0 +1,1 @@
+"""Backups: exported, compressed, sealed by reading back, kept off the system."""
