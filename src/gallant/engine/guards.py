@@ -1,0 +1,160 @@
+"""Guards: what must hold at the moment before an act. Each looks at fresh readings and gives the reason against, or None.
+
+A step names its guards; the table `GUARDS` has them. None of them trusts the plan: what was true when it was made may
+not be true now.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime, timedelta
+
+from gallant.core.backups import Backup
+from gallant.core.catalog import Release
+from gallant.core.estate import System
+from gallant.core.plan import Step
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.engine.observe import Same
+
+
+class Scene(Record):
+    """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
+
+    `expected` are the versions by node as the journal left them; `hop_began` is when the hop's waves were derived.
+    """
+
+    step: Step
+    system: System
+    readings: dict[str, Reading]
+    expected: dict[str, str]
+    release: Release | None
+    release_as_planned: bool
+    backups: tuple[Backup, ...]
+    backup_limit: timedelta
+    hop_began: datetime
+    now: datetime
+
+    @property
+    def reading(self) -> Reading:
+        return self.readings[self.step.node]
+
+    @property
+    def others(self) -> Sequence[Reading]:
+        return [r for n, r in self.readings.items() if n != self.step.node]
+
+
+def _right_machine(scene: Scene, same: Same) -> str | None:
+    expected = scene.system.nodes[scene.step.node].serial
+    if scene.reading.serial != expected:
+        return f"{scene.step.subject} answers as serial {scene.reading.serial}, not {expected}"
+    return None
+
+
+def _own_address(scene: Scene, same: Same) -> str | None:
+    host = scene.system.nodes[scene.step.node].host
+    moving = [name for name, service in scene.system.services.items() if service.endpoint[0] == host]
+    return f"{scene.step.subject} is reached at the address of {moving[0]}, which moves" if moving else None
+
+
+def _no_unknown_job(scene: Scene, same: Same) -> str | None:
+    for reading in scene.readings.values():
+        for job in reading.running_jobs:
+            return f"{reading.name} runs a job that is not ours: {job.kind} {job.id} ({job.message})"
+    return None
+
+
+def _versions_as_expected(scene: Scene, same: Same) -> str | None:
+    for node, reading in scene.readings.items():
+        if not same(reading.version, scene.expected[node]):
+            return f"{reading.name} runs {reading.version}; by the journal it should run {scene.expected[node]}"
+    return None
+
+
+def _not_recalled(scene: Scene, same: Same) -> str | None:
+    if scene.release is None:
+        return f"{scene.step.to} is no longer in the catalog"
+    if scene.release.recall is not None:
+        return f"{scene.step.to} was {scene.release.recall.words}"
+    return (
+        None
+        if scene.release_as_planned
+        else f"what the catalog says of {scene.step.to} has changed since the plan was made"
+    )
+
+
+def _unhealthy(readings: Sequence[Reading]) -> str | None:
+    for reading in readings:
+        if reading.state != "in_service":
+            return f"{reading.name} is not in service"
+        if reading.in_sync is False:
+            return f"{reading.name} is not in sync ({reading.sync_word})"
+        if reading.running_jobs:
+            return f"{reading.name} is busy: {reading.running_jobs[0].kind}"
+    return None
+
+
+def _peers_healthy(scene: Scene, same: Same) -> str | None:
+    return _unhealthy(scene.others)
+
+
+def _everyone_healthy(scene: Scene, same: Same) -> str | None:
+    return _unhealthy(list(scene.readings.values()))
+
+
+def _backup_sealed(scene: Scene, same: Same) -> str | None:
+    """A node that is disturbed needs a backup of what it runs; a move of roles one of the hop that it belongs to."""
+    moves = scene.step.kind in ("handover", "failback")
+    for backup in scene.backups:
+        fresh = backup.sealed is not None and scene.now - backup.taken <= scene.backup_limit
+        if fresh and (
+            backup.taken >= scene.hop_began
+            if moves
+            else same(backup.versions.get(scene.step.node), scene.reading.version)
+        ):
+            return None
+    hours = scene.backup_limit.total_seconds() / 3600
+    return f"{scene.system.name} has no sealed backup of {scene.reading.version} that is younger than {hours:g} h"
+
+
+def _package_verified(scene: Scene, same: Same) -> str | None:
+    installer = scene.release.installer if scene.release else None
+    if installer is None:
+        return f"{scene.step.to} has no installer in the catalog"
+    there = next((p for p in scene.reading.packages if p.name == installer.name), None)
+    if there is None:
+        return f"{installer.name} is not on {scene.step.subject}"
+    if there.sha256 != installer.sha256:
+        return f"{installer.name} on {scene.step.subject} is not the catalog's: its digest is {there.sha256[:12]}…"
+    return None
+
+
+def _not_serving(scene: Scene, same: Same) -> str | None:
+    if scene.reading.role == "standby":
+        return None
+    return f"{scene.step.subject} is {scene.reading.role}; only a standby node is restarted"
+
+
+def _awaits_target(scene: Scene, same: Same) -> str | None:
+    awaited = scene.reading.next_version
+    return None if same(awaited, scene.step.to) else f"{scene.step.subject} would start {awaited}, not {scene.step.to}"
+
+
+GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
+    "right_machine": _right_machine,
+    "own_address": _own_address,
+    "no_unknown_job": _no_unknown_job,
+    "versions_as_expected": _versions_as_expected,
+    "not_recalled": _not_recalled,
+    "peers_healthy": _peers_healthy,
+    "everyone_healthy": _everyone_healthy,
+    "backup_sealed": _backup_sealed,
+    "package_verified": _package_verified,
+    "not_serving": _not_serving,
+    "awaits_target": _awaits_target,
+}
+
+
+def reasons_against(scene: Scene, same: Same) -> list[str]:
+    """Every reason against the step now; empty where it may go ahead."""
+    return [reason for name in scene.step.guards if (reason := GUARDS[name](scene, same)) is not None]
