@@ -1,0 +1,1 @@
+"""Commands: each reads its options, calls one operation, and shows one view."""

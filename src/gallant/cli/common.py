@@ -1,0 +1,83 @@
+"""What commands share: the options that mean the same everywhere, and the way from an operation to an exit code."""
+
+from __future__ import annotations
+
+import functools
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from gallant.operations.workplace import Workplace
+    from gallant.views.output import Output
+
+ESTATE_VARIABLE = "GALLANT_ESTATE"
+
+estate_option = click.option(
+    "--estate",
+    "estate_path",
+    type=click.Path(path_type=Path),
+    default=None,
+    metavar="PATH",
+    help=f"The estate's file or folder; else ${ESTATE_VARIABLE}, else the current folder.",
+)
+selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...")
+
+
+def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Give a command --json, --csv, --quiet and --verbose, and an `output` in their stead."""
+
+    @click.option("--json", "as_json", is_flag=True, help="Data as one JSON document on stdout.")
+    @click.option("--csv", "as_csv", is_flag=True, help="Rows as CSV on stdout.")
+    @click.option("--quiet", "-q", is_flag=True, help="No remarks and no progress on stderr.")
+    @click.option("--verbose", "-v", is_flag=True, help="More on stderr.")
+    @functools.wraps(command)
+    def wrapped(*args: Any, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, **kwargs: Any) -> Any:
+        from gallant.views.output import Output
+
+        if as_json and as_csv:
+            raise click.UsageError("--json and --csv cannot be given together.")
+        click.get_current_context().meta["gallant.json"] = as_json
+        return command(*args, output=Output(as_json, as_csv, quiet, verbose), **kwargs)
+
+    return wrapped
+
+
+def open_place(estate_path: Path | None, output: Output) -> Workplace:
+    """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated."""
+    from gallant.operations.workplace import Workplace
+
+    place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), _ask if sys.stdin.isatty() else None)
+    if place.estate.simulation is not None:
+        output.remark(
+            f"time is simulated, {place.estate.simulation.speed:g} times as fast; now {place.clock.now():%Y-%m-%d %H:%M}Z"
+        )
+    return place
+
+
+def _ask(what: str) -> str:
+    return str(click.prompt(what, hide_input=True, err=True))
+
+
+def run(awaitable: Any) -> Any:
+    """The result of an operation that waits for the network."""
+    import asyncio
+
+    return asyncio.run(awaitable)
+
+
+def finish(code: int) -> None:
+    """End the command with its exit code."""
+    if code:
+        raise click.exceptions.Exit(code)
+
+
+def ticking(output: Output, what: str) -> Any:
+    """A progress bar on stderr where that is a terminal: a context manager that gives `tick(done, of)`."""
+    from gallant.views.progress import ticking as shown
+
+    return shown(what, output.quiet)

@@ -1,0 +1,49 @@
+"""init and validate."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import finish, output_options
+
+
+@click.command()
+@click.argument("folder", type=click.Path(path_type=Path), default=Path("."))
+@output_options
+def init(folder: Path, output: Any) -> None:
+    """Write a commented estate.yaml into FOLDER.
+
+    Examples:  gallant init ferry-line
+    """
+    from gallant.operations import files
+    from gallant.views import tables
+    from gallant.views.words import plain, said
+
+    path = files.init(folder)
+    output.show(
+        tables.lines_view(
+            "init",
+            [{"file": str(path)}],
+            said("good", f"{path} is written; its comments say what goes where."),
+            f"[bold]next[/]  {plain(f'gallant validate {path}')}",
+        )
+    )
+
+
+@click.command()
+@click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path))
+@output_options
+def validate(file: tuple[Path, ...], output: Any) -> None:
+    """Check Gallant files: estates, profiles, scenarios, plans, catalogs, backup manifests.
+
+    Examples:  gallant validate estate.yaml my-device.yaml
+    """
+    from gallant.operations import files
+    from gallant.views import tables
+
+    rows = files.validate(list(file))
+    output.show(tables.validated_view(rows))
+    finish(2 if any(r.problems for r in rows) else 0)

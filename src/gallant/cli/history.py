@@ -1,0 +1,40 @@
+"""history."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import estate_option, finish, open_place, output_options
+
+
+@click.command()
+@estate_option
+@click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.option(
+    "--verify",
+    "verify_id",
+    default=None,
+    metavar="ROLL",
+    help="Check that roll's journal: its sequence and its grammar.",
+)
+@output_options
+def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None, output: Any) -> None:
+    """Past rolls, newest first; or one roll's steps with their times.
+
+    Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007
+    """
+    from gallant.operations import history as operation
+    from gallant.views import tables
+
+    place = open_place(estate_path, output)
+    if verify_id is not None:
+        events, problems = operation.verify(place, verify_id)
+        output.show(tables.journal_view(verify_id, events, problems))
+        finish(1 if problems else 0)
+    elif roll_id is not None:
+        output.show(tables.roll_steps_view(*operation.one(place, roll_id)))
+    else:
+        output.show(tables.history_view(operation.history(place)))

@@ -1,0 +1,146 @@
+"""The program's entry: the group of commands, each loaded when it is used, and the way errors end it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from importlib import import_module
+from typing import Any
+
+import click
+
+from gallant import __version__
+
+# In the order of the work. Each is cli/<module>.py:<function>, with the one line that --help shows, so that listing the
+# commands loads none of them.
+COMMANDS: dict[str, tuple[str, str, str]] = {
+    "demo": ("demo", "demo", "The whole example on stand-ins, from survey to history."),
+    "init": ("files", "init", "A new estate folder with a commented estate.yaml."),
+    "validate": ("files", "validate", "Check any Gallant file: errors as file:line:column."),
+    "survey": ("survey", "survey", "Contact nodes and keep what they say."),
+    "inventory": ("survey", "inventory", "What runs where."),
+    "catalog": ("catalog", "catalog", "Publishers' catalogs: add, sync, list, show."),
+    "gaps": ("assess", "gaps", "Installed against aimed-for."),
+    "route": ("assess", "route", "The chain of releases to the aim, and why."),
+    "stock": ("stock", "stock", "Packages kept locally: fetch, list."),
+    "backup": ("backup", "backup", "Configurations: take, list, verify."),
+    "check": ("check", "check", "Health, now."),
+    "plan": ("plan", "plan", "The ordered work, its length, what will change."),
+    "roll": ("roll", "roll", "Carry out a plan."),
+    "hold": ("roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),
+    "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
+    "verify": ("verify", "verify", "Versions, roles and services after the work."),
+    "history": ("history", "history", "Past rolls and their steps."),
+}
+
+
+class Commands(click.Group):
+    """Loads a command's module when the command is used, and not before."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        module, function, _ = COMMANDS[name]
+        found: click.Command = getattr(import_module(f"gallant.cli.{module}"), function)
+        return found
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl([(name, line) for name, (_, _, line) in COMMANDS.items()])
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        if args and not args[0].startswith("-") and args[0] not in COMMANDS:
+            import difflib
+
+            close = difflib.get_close_matches(args[0], COMMANDS, n=1)
+            ctx.fail(f"No command {args[0]!r}" + (f" (did you mean {close[0]}?)" if close else "") + ".")
+        return super().resolve_command(ctx, args)
+
+
+@click.group(
+    cls=Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Start with: gallant demo",
+)
+@click.version_option(__version__, prog_name="gallant")
+def gallant() -> None:
+    """Firmware and appliance updates for systems that others depend on: what runs where, what should, in which order,
+    and that nothing was lost.
+
+    Exit codes: 0 done, 1 findings or gaps to act on, 2 wrong usage or file, 3 could not reach or authenticate,
+    4 stopped or held part-way, 5 refused for safety.
+    """
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Run a command; every way in which it can fail ends as a message and an exit code, never as a traceback."""
+    from gallant.core.errors import GallantError
+
+    said = sys.argv[1:] if arguments is None else arguments
+    try:
+        code = gallant.main(args=said, prog_name="gallant", standalone_mode=False)
+        _end(code if isinstance(code, int) else 0)
+    except GallantError as error:
+        _show(error, "--json" in said)
+        _end(error.exit_code)
+    except click.exceptions.Abort:
+        _end(4)
+    except click.ClickException as error:
+        _show(GallantError(error.format_message(), next=_help_of(error)), "--json" in said)
+        _end(2)
+    except KeyboardInterrupt:
+        _show(
+            GallantError("Cut off by ctrl-C.", "Nothing at any node is left half-said by this command."),
+            "--json" in said,
+        )
+        _end(4)
+    except BrokenPipeError:
+        _forget_stdout()
+        _end(0)
+    except Exception as error:
+        _show(_defect(error), "--json" in said)
+        _end(4)
+
+
+def _help_of(error: click.ClickException) -> str:
+    context = getattr(error, "ctx", None)
+    return f"{context.command_path if context else 'gallant'} --help"
+
+
+def _defect(error: Exception) -> Any:
+    """A failure that nobody foresaw: where it was, without values, which could be secrets."""
+    from gallant.core.errors import GallantError
+
+    frame = error.__traceback__
+    while frame is not None and frame.tb_next is not None:
+        frame = frame.tb_next
+    where = f"{os.path.basename(frame.tb_frame.f_code.co_filename)}:{frame.tb_lineno}" if frame else "unknown"
+    return GallantError(
+        f"Gallant has a defect: {type(error).__name__} at {where}.",
+        "This should never be seen; whatever was begun is in the journal.",
+        "gallant history shows what was done; please report the line above.",
+    )
+
+
+def _show(error: Any, as_json: bool) -> None:
+    from gallant.views.output import show_error
+
+    with contextlib.suppress(OSError):  # nobody may be there to read it
+        show_error(error, as_json)
+
+
+def _forget_stdout() -> None:
+    """Whoever read our output has gone: let the interpreter's own flush at the end go nowhere."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _end(code: int) -> None:
+    try:
+        sys.stdout.flush()
+    except OSError:
+        _forget_stdout()
+    sys.exit(code)

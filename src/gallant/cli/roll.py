@@ -1,0 +1,153 @@
+"""roll, hold, resume."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import estate_option, finish, open_place, output_options, run
+
+hold_after_option = click.option(
+    "--hold-after",
+    type=click.Choice(["step", "node", "hop"]),
+    default=None,
+    help="Pause after each; resume carries on.",
+)
+detach_option = click.option(
+    "--detach", is_flag=True, help="Go on when the terminal goes away; without it the roll holds at its next safe stop."
+)
+
+
+def _carry_out(place: Any, output: Any, operation: Any) -> None:
+    """Run a roll under its live view, then show how it ended."""
+    from gallant.operations import history
+    from gallant.views import live, tables
+
+    show = live.show_for(output.quiet)
+    try:
+        result = run(operation(show))
+    finally:
+        show.close()
+    output.show(tables.rolled_view(result, history.one(place, result.id)[0]))
+    finish(result.exit_code)
+
+
+@click.command()
+@estate_option
+@click.argument("plan_name", metavar="PLAN")
+@hold_after_option
+@click.option(
+    "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."
+)
+@detach_option
+@output_options
+def roll(
+    estate_path: Path | None,
+    plan_name: str,
+    hold_after: str | None,
+    consent: tuple[str, ...],
+    detach: bool,
+    output: Any,
+) -> None:
+    """Carry out a plan. It may be killed at any moment; resume finds out where it was.
+
+    Examples:  gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node
+    """
+    from gallant.operations import plan as plans
+    from gallant.operations import roll as operation
+
+    place = open_place(estate_path, output)
+    plan = plans.load_plan(place, plan_name)
+    _carry_out(
+        place,
+        output,
+        lambda show: operation.roll(place, plan, show, hold_after=hold_after, consents=consent, detach=detach),
+    )
+
+
+@click.command()
+@estate_option
+@click.argument("roll_id", metavar="[ROLL]", required=False)
+@hold_after_option
+@detach_option
+@click.option(
+    "--it-did",
+    multiple=True,
+    metavar="STEP",
+    help="A step that is reported as unknown did take effect; you have looked.",
+)
+@click.option("--it-did-not", multiple=True, metavar="STEP", help="It did not take effect; you have looked.")
+@output_options
+def resume(
+    estate_path: Path | None,
+    roll_id: str | None,
+    hold_after: str | None,
+    detach: bool,
+    it_did: tuple[str, ...],
+    it_did_not: tuple[str, ...],
+    output: Any,
+) -> None:
+    """Carry on a roll that was held, stopped or cut off.
+
+    Examples:  gallant resume roll-0007   |   gallant resume roll-0007 --it-did tickets.1.b.install
+    """
+    from gallant.operations import roll as operation
+
+    both = set(it_did) & set(it_did_not)
+    if both:
+        raise click.UsageError(f"{', '.join(sorted(both))}: it did, or it did not?")
+    place = open_place(estate_path, output)
+    answers = {**dict.fromkeys(it_did, True), **dict.fromkeys(it_did_not, False)}
+    name = operation.open_roll(place, roll_id)
+    _carry_out(
+        place,
+        output,
+        lambda show: operation.resume(place, name, show, hold_after=hold_after, answers=answers, detach=detach),
+    )
+
+
+@click.command()
+@estate_option
+@click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.option("--for-good", is_flag=True, help="End it where it stands; its systems are then free for another plan.")
+@click.option("--reason", default="", help="Why it is ended; stands in its journal.")
+@output_options
+def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: str, output: Any) -> None:
+    """Pause a running roll at its next safe stop, or end one that is not running for good.
+
+    Examples:  gallant hold   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"
+    """
+    from gallant.operations import roll as operation
+    from gallant.views import tables
+    from gallant.views.words import said
+
+    place = open_place(estate_path, output)
+    if for_good:
+        if not reason:
+            raise click.UsageError("--for-good needs --reason; it stands in the journal.")
+        name = operation.end_for_good(place, roll_id, reason)
+        output.show(
+            tables.lines_view(
+                "hold",
+                [{"run": name, "state": "ended"}],
+                said("good", f"{name} is ended where it stands."),
+                "[bold]next[/]  gallant verify",
+            )
+        )
+        return
+    name, running = operation.ask_to_hold(place, roll_id)
+    told = (
+        f"{name} holds at its next safe stop."
+        if running
+        else f"No process carries {name} out; it stands still already."
+    )
+    output.show(
+        tables.lines_view(
+            "hold",
+            [{"run": name, "state": "holding" if running else "still"}],
+            said("good" if running else "note", told),
+            f"[bold]next[/]  gallant history {name}",
+        )
+    )

@@ -1,0 +1,27 @@
+"""verify."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import estate_option, finish, open_place, output_options, run, selector_argument
+
+
+@click.command()
+@estate_option
+@selector_argument
+@output_options
+def verify(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+    """Is everything as it should be: versions, roles, replicas, services?
+
+    Examples:  gallant verify tickets
+    """
+    from gallant.operations import verify as operation
+    from gallant.views import tables
+
+    rows, code = run(operation.verify(open_place(estate_path, output), selector))
+    output.show(tables.verify_view(rows))
+    finish(code)

@@ -1,0 +1,1 @@
+"""The Skerry Line: a small ferry operator's estate, on stand-ins."""

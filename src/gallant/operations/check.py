@@ -1,0 +1,74 @@
+"""Health, now: read the systems, gather the facts, run the checks."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from typing import Any
+
+from gallant.core.checks import Facts, Finding, run_checks, worst_first
+from gallant.core.estate import System
+from gallant.core.outages import Sample
+from gallant.core.readings import Reading
+from gallant.operations.assess import releases_ahead
+from gallant.operations.survey import Survey, survey_with
+from gallant.operations.workplace import Workplace
+from gallant.stock.shelf import Shelf
+from gallant.vault.backups import BackupStore
+
+
+async def check(place: Workplace, terms: Sequence[str]) -> list[Finding]:
+    """Findings on every selected system, worst first."""
+    systems = place.systems(terms)
+    async with place.drivers(systems) as drivers:
+        findings, _ = await check_with(place, systems, drivers)
+    return findings
+
+
+def exit_code(findings: Sequence[Finding]) -> int:
+    return 1 if any(f.level in ("stop", "warn") for f in findings) else 0
+
+
+async def check_with(
+    place: Workplace, systems: Sequence[System], drivers: Any, own_roll: str | None = None
+) -> tuple[list[Finding], dict[str, Reading]]:
+    """Findings and the fresh readings they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
+    survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
+    probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
+    findings = [
+        f for s, p in zip(systems, probes, strict=True) for f in run_checks(_facts(place, s, survey, p, own_roll))
+    ]
+    return worst_first(findings), survey.readings()
+
+
+async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
+    from gallant.drivers.probe import probe
+
+    samples = await asyncio.gather(
+        *(probe(name, service, place.clock, 3.0) for name, service in system.services.items())
+    )
+    return {sample.service: sample for sample in samples}
+
+
+def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, Sample], own_roll: str | None) -> Facts:
+    seen = [n for n in survey.nodes if n.system == system.name]
+    readings = {n.node: n.reading for n in seen if n.reading is not None}
+    ahead, running = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else ([], [])
+    shelf = Shelf(place.folder)
+    wanted = tuple(p for r in ahead if (p := r.installer) is not None)
+    unkept = tuple(p.name for r in running if (p := r.installer) is not None and not shelf.has(p))
+    rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
+    return Facts(
+        system=system,
+        readings={n: readings[n] for n in system.nodes if n in readings},
+        errors={n.node: n.error for n in seen if n.error is not None},
+        alike={n.node: n.alike for n in seen if n.alike is not None},
+        now=place.clock.now(),
+        limits=place.estate.limits,
+        backups=tuple(BackupStore(place.folder).all(system.name)),
+        wanted=wanted,
+        missing=tuple(p.name for p in wanted if not shelf.has(p)),
+        unkept=unkept,
+        probes=probes,
+        open_roll=rolls[0] if rolls else None,
+    )

@@ -1,0 +1,42 @@
+"""The clock of a run: the wall's, or a simulated estate's that runs `speed` times as fast since a given moment."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from datetime import UTC, datetime, timedelta
+
+from gallant.core.estate import Estate
+
+# Below this many real seconds a deadline tells more about this machine's load than about a device.
+LEAST_REAL_DEADLINE_S = 8.0
+
+
+class EstateClock:
+    """Estate time, anchored once to the wall and then carried by the monotonic clock, so that a wall that is set does no harm."""
+
+    def __init__(self, estate: Estate) -> None:
+        simulation = estate.simulation
+        self.speed = simulation.speed if simulation else 1.0
+        wall = datetime.now(UTC)
+        self._anchor = simulation.since + (wall - simulation.since) * self.speed if simulation else wall
+        self._real = time.monotonic()
+
+    @property
+    def floor_s(self) -> float:
+        return LEAST_REAL_DEADLINE_S * self.speed if self.speed != 1.0 else 0.0
+
+    def now(self) -> datetime:
+        return self._anchor + timedelta(seconds=(time.monotonic() - self._real) * self.speed)
+
+    def real(self) -> float:
+        return time.monotonic()
+
+    def wall(self) -> float:
+        return time.time()
+
+    async def sleep(self, seconds: float) -> None:
+        await asyncio.sleep(seconds / self.speed)
+
+    async def pause(self, real_seconds: float) -> None:
+        await asyncio.sleep(real_seconds)

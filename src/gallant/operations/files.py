@@ -1,0 +1,161 @@
+"""Gallant's own files: validating any of them, and writing a first estate.yaml."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from gallant.core.backups import Backup
+from gallant.core.catalog import Catalog
+from gallant.core.documents import Document, Invalid, Problem, suggestion
+from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.estate import parse_estate
+from gallant.core.plan import Plan
+from gallant.core.records import Record
+
+
+class Validated(Record):
+    """One file: what kind it is, and everything that is wrong with it, as file:line:column: message."""
+
+    file: str
+    kind: str
+    problems: tuple[str, ...]
+
+
+def _estate(name: str, raw: bytes) -> None:
+    parse_estate(name, raw)
+
+
+def _profile(name: str, raw: bytes) -> None:
+    from gallant.drivers.profile import parse_profile
+
+    parse_profile(name, raw)
+
+
+def _scenario(name: str, raw: bytes) -> None:
+    from gallant.standin.scenario import faults_from
+
+    faults_from(raw.decode("utf-8", "replace"), name)
+
+
+def _record(kind: Any) -> Callable[[str, bytes], None]:
+    def look(name: str, raw: bytes) -> None:
+        document = Document(name, raw)
+        found = document.convert(kind)
+        if isinstance(found, Plan) and not found.is_whole:
+            document.at(("id",), "the content is no longer what the name says; a plan is never edited")
+        document.finish()
+
+    return look
+
+
+KINDS: dict[str, Callable[[str, bytes], None]] = {
+    "estate/1": _estate,
+    "profile/1": _profile,
+    "scenario": _scenario,
+    "gallant.plan/1": _record(Plan),
+    "gallant.catalog/1": _record(Catalog),
+    "gallant.backup/1": _record(Backup),
+}
+
+
+def validate(paths: list[Path]) -> list[Validated]:
+    """Every file looked at, those with problems first."""
+    rows = []
+    for path in paths:
+        try:
+            raw = path.read_bytes()
+        except OSError as error:
+            raise WrongUse(f"{path} cannot be read: {error.strerror}.") from None
+        rows.append(_one(str(path), raw))
+    rows.sort(key=lambda r: not r.problems)
+    return rows
+
+
+def _one(name: str, raw: bytes) -> Validated:
+    kind = "unknown"
+    try:
+        values = Document(name, raw).values
+        said = values.get("gallant") or values.get("schema") if isinstance(values, dict) else None
+        kind = "scenario" if said is None and isinstance(values, dict) and set(values) == {"faults"} else str(said)
+        if kind not in KINDS:
+            raise Invalid(
+                name,
+                [
+                    Problem(
+                        1,
+                        1,
+                        f"no kind of Gallant file: it begins with neither gallant: nor schema: of {', '.join(KINDS)}{suggestion(kind, list(KINDS))}",
+                    )
+                ],
+            )
+        KINDS[kind](name, raw)
+    except Invalid as invalid:
+        return Validated(
+            file=name, kind=kind, problems=tuple(f"{name}:{p.line}:{p.column}: {p.message}" for p in invalid.problems)
+        )
+    return Validated(file=name, kind=kind, problems=())
+
+
+TEMPLATE = """\
+# What this administrator looks after. Check it with: gallant validate estate.yaml
+gallant: estate/1
+name: {name}
+
+# Places: the speed of the link to them, their time zone, and whether anybody is there to press a button.
+sites:
+  machine-room: {{mbit_per_s: 1000, time_zone: UTC, hands: yes}}
+
+# Accounts by purpose. `read` is all that survey, gaps and check ever use; `act` is used by roll.
+# A secret never stands here. Write where it is kept:
+#   env:NAME  |  file:PATH (mode 600)  |  keyring:SERVICE  |  ask (typed, for this run only)
+accounts:
+  read: {{user: gallant-read, secret: "keyring:gallant-read"}}
+  act: {{user: gallant-act, secret: ask}}
+
+# Which release systems should run. The most specific wins: node, system, tag:, kind:, site:, default.
+#   newest  |  settled 30d (out for so long)  |  pin 3.2.4
+aims:
+  - {{for: default, aim: settled 30d}}
+
+limits:
+  at_once: 32             # nodes contacted at the same time
+  backup_age_hours: 24    # a backup older than this is no way back
+  clock_offset_s: 5
+  steady_s: 60            # how long all must be well before the next node
+
+# Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine.
+systems:
+  example-store:
+    product: ostrel/shoal
+    shape: pair             # single, pair, fabric, pairs, quorum, pool
+    site: machine-room
+    kind: storage
+    tags: [prod]
+    driver: http
+    profile: ostrel-shoal   # a built-in profile, or the path of your own YAML file
+    nodes:
+      # Pin the node's certificate (the refusal shows the line to add) or name a CA file.
+      a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
+      b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
+    usual: {{active: a, standby: b}}
+    # Addresses that users depend on; they are probed all through the work.
+    services:
+      blocks: {{address: "store.example:860"}}
+"""
+
+
+def init(folder: Path) -> Path:
+    """A new estate folder with a commented estate.yaml; raises `Refused` when there is one already."""
+    path = folder / "estate.yaml"
+    if path.exists():
+        raise Refused(f"{path} is there already; it is not overwritten.", next=f"gallant validate {path}")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text(TEMPLATE.format(name=msgspec.json.encode(folder.resolve().name).decode()), "utf-8")
+    except OSError as error:
+        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+    return path

@@ -1,0 +1,108 @@
+"""History: past rolls and their steps, from the journal alone."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from gallant.core.events import OUTAGE
+from gallant.core.outages import Outage
+from gallant.core.plan import Plan, Step, steps_of
+from gallant.core.records import Record
+from gallant.engine.journal import RollState, grammar_problems, replay
+from gallant.operations.workplace import Workplace
+
+
+class Run(Record):
+    """One roll. `state` is running, cut off, held, stopped, finished or ended."""
+
+    run: str
+    plan: str
+    began: datetime
+    ended: datetime | None
+    state: str
+    systems: tuple[str, ...]
+    outages: tuple[Outage, ...]
+    message: str = ""
+    next: str | None = None
+
+
+class StepRow(Record):
+    """One step as the journal has it; times are estate time, `seconds` between its last intent and its outcome."""
+
+    step: str
+    kind: str
+    subject: str
+    to: str
+    state: str
+    attempts: int
+    began: datetime | None
+    ended: datetime | None
+    seconds: float | None
+    estimate: float
+    message: str
+
+
+def history(place: Workplace) -> list[Run]:
+    """Newest first."""
+    return [_run(place, row.id, row.plan, row.began, row.ended) for row in place.journal.rolls()]
+
+
+def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:
+    """One roll and its steps, in the order of the work; steps that did not come up yet are as the plan has them."""
+    row = place.journal.roll(run)
+    state = replay(place.journal.events(run))
+    steps = [s for lane in row.plan.lanes for hop in lane.hops for s in steps_of(state.waves.get(hop.id, hop.waves))]
+    return _run(place, row.id, row.plan, row.began, row.ended), [_step(s, state) for s in steps]
+
+
+def verify(place: Workplace, run: str) -> tuple[int, list[str]]:
+    """The number of events of a roll's journal, and everything in which they break its grammar."""
+    place.journal.roll(run)
+    events = place.journal.events(run)
+    return len(events), grammar_problems(events)
+
+
+def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetime | None) -> Run:
+    events = place.journal.events(run)
+    state = replay(events)
+    shown = state.state
+    if state.state == "open":
+        shown = "running" if place.journal.is_running(run) else "cut off"  # type: ignore[assignment]
+    elif state.state in ("held", "stopped") and place.journal.is_running(run):
+        shown = "running"  # type: ignore[assignment]
+    outages = tuple(
+        event.entry.outage for event in events if event.entry.kind == OUTAGE and event.entry.outage is not None
+    )
+    following = f"gallant resume {run}" if shown == "cut off" else state.next
+    last = events[-1].entry.at if ended is None and events and shown in ("held", "stopped") else ended
+    return Run(
+        run=run,
+        plan=plan.id,
+        began=began,
+        ended=last,
+        state=shown,
+        systems=plan.systems,
+        outages=outages,
+        message=state.message,
+        next=following,
+    )
+
+
+def _step(step: Step, state: RollState) -> StepRow:
+    known = state.step(step.id)
+    began = known.intent.entry.at if known.intent else None
+    ended = known.outcome.entry.at if known.outcome else None
+    result = "open" if known.open else (known.outcome.entry.result or "" if known.outcome else "to come")
+    return StepRow(
+        step=step.id,
+        kind=step.kind,
+        subject=step.subject,
+        to=step.to,
+        state=result,
+        attempts=known.attempts,
+        began=began,
+        ended=ended,
+        seconds=(ended - began).total_seconds() if began and ended else None,
+        estimate=step.estimate_s,
+        message=known.outcome.entry.message if known.outcome else "",
+    )

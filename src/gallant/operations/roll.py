@@ -1,0 +1,249 @@
+"""Rolls: started from a plan, held, resumed, ended. This wires the ports and the signals; the engine does the work."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+from collections.abc import Sequence
+from contextlib import contextmanager
+from typing import Any, Protocol
+
+from gallant.core import events as e
+from gallant.core.catalog import Release, release_digest
+from gallant.core.checks import Finding
+from gallant.core.errors import Refused, WrongUse
+from gallant.core.estate import node_name
+from gallant.core.events import Entry, Event
+from gallant.core.plan import Basis, Plan, basis_differences
+from gallant.core.ports import Listener
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.drivers.probe import SocketProber
+from gallant.engine.executor import End, Means, Orders, Roll, need_consents
+from gallant.operations.backups import PlaceVault
+from gallant.operations.check import check_with
+from gallant.operations.workplace import Workplace
+
+
+class Show(Listener, Protocol):
+    """Whoever shows a roll also shows these."""
+
+    def begin(self, roll_id: str, plan: Plan, simulated: float | None, events: list[Event]) -> None: ...
+    def notice(self, text: str) -> None: ...
+
+
+class Rolled(Record):
+    """How a run of a roll ended."""
+
+    id: str
+    plan: str
+    end: End
+
+    @property
+    def exit_code(self) -> int:
+        return 0 if self.end.state == "finished" else 4
+
+
+class PlaceReleases:
+    """The engine's `Releases`: the catalogs as they are in the store now."""
+
+    def __init__(self, place: Workplace) -> None:
+        self.place = place
+
+    def current(self, product: str, version: str) -> Release | None:
+        found = self.place.products.get(product)
+        return None if found is None else found.resolve(version)
+
+
+async def roll(
+    place: Workplace, plan: Plan, show: Show, *, hold_after: str | None, consents: Sequence[str], detach: bool
+) -> Rolled:
+    """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts."""
+    systems = _systems(place, plan)
+    async with place.drivers(systems) as drivers:
+        need_consents(plan, drivers, set(consents))
+        findings, readings = await check_with(place, systems, drivers)
+        _refuse_stops(plan, findings)
+        _refuse_differences(plan, _basis_now(place, plan, readings))
+        with place.journal.new_roll(plan, place.clock.now()) as journal:
+            return await _run(
+                place,
+                plan,
+                drivers,
+                journal,
+                show,
+                Orders(by=place.user, hold_after=hold_after, consents=tuple(consents)),
+                detach,
+            )
+
+
+async def resume(
+    place: Workplace, roll_id: str, show: Show, *, hold_after: str | None, answers: dict[str, bool], detach: bool
+) -> Rolled:
+    """Carry on a roll that was held, stopped or cut off; the journal says where, and the nodes what really happened."""
+    row = place.journal.roll(roll_id)
+    if row.ended is not None:
+        raise WrongUse(f"{roll_id} has ended; there is nothing to carry on.", next=f"gallant history {roll_id}")
+    systems = _systems(place, row.plan)
+    known = {name: serial for s in systems for n in s.nodes for name, serial in [(node_name(s, n), s.nodes[n].serial)]}
+    basis = _basis_of(place, row.plan, known, row.plan.basis.versions)
+    async with place.drivers(systems) as drivers:
+        _refuse_differences(row.plan, basis)
+        with place.journal.take_up(roll_id) as journal:
+            return await _run(
+                place,
+                row.plan,
+                drivers,
+                journal,
+                show,
+                Orders(by=place.user, hold_after=hold_after, answers=answers),
+                detach,
+            )
+
+
+async def _run(
+    place: Workplace, plan: Plan, drivers: Any, journal: Any, show: Show, orders: Orders, detach: bool
+) -> Rolled:
+    services = {name: service for s in _systems(place, plan) for name, service in s.services.items()}
+    means = Means(
+        estate=place.estate,
+        clock=place.clock,
+        drivers=drivers,
+        vault=PlaceVault(place, drivers),
+        releases=PlaceReleases(place),
+        prober=SocketProber(services, place.clock),
+        journal=journal,
+        listener=show,
+    )
+    running = Roll(journal.id, plan, means, orders)
+    show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
+    task = asyncio.ensure_future(running.carry_out())
+    with _signals(running, task, show, detach):
+        try:
+            end = await task
+        except asyncio.CancelledError:
+            end = End(
+                state="stopped",
+                message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
+                next=f"gallant resume {journal.id} looks what became of it and carries on.",
+            )
+    return Rolled(id=journal.id, plan=plan.id, end=end)
+
+
+@contextmanager
+def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool) -> Any:
+    """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once."""
+    loop = asyncio.get_running_loop()
+    asked = False
+
+    def hold(reason: str) -> None:
+        running.hold(reason)
+        show.notice(f"{reason[0].upper()}{reason[1:]}: {running.id} holds at its next safe stop.")
+
+    def hang_up() -> None:
+        if detach:
+            show.notice(f"The terminal went away: {running.id} goes on, as asked with --detach.")
+        else:
+            hold("the terminal went away")
+
+    def interrupt() -> None:
+        nonlocal asked
+        if asked:
+            task.cancel()
+        else:
+            asked = True
+            hold("ctrl-C")
+            show.notice(
+                "Ctrl-C once more cuts it off at once; nothing is lost by that, gallant resume finds out where it was."
+            )
+
+    handlers = {signal.SIGHUP: hang_up, signal.SIGTERM: lambda: hold("asked to end"), signal.SIGINT: interrupt}
+    for sign, handler in handlers.items():
+        loop.add_signal_handler(sign, handler)
+    try:
+        yield
+    finally:
+        for sign in handlers:
+            loop.remove_signal_handler(sign)
+
+
+def ask_to_hold(place: Workplace, roll_id: str | None) -> tuple[str, bool]:
+    """Ask a roll to hold at its next safe stop; its name, and whether a process is there that will."""
+    name = roll_id or _only_open(place)
+    row = place.journal.roll(name)
+    if row.ended is not None:
+        raise WrongUse(f"{name} has ended.", next=f"gallant history {name}")
+    place.journal.request_hold(name, f"asked for by {place.user}")
+    return name, place.journal.is_running(name)
+
+
+def end_for_good(place: Workplace, roll_id: str | None, reason: str) -> str:
+    """End a roll where it stands, so that its systems are free for another plan. Raises `Refused` while it is running."""
+    name = roll_id or _only_open(place)
+    with place.journal.take_up(name) as journal:
+        journal.append(
+            Entry(kind=e.ENDED, at=place.clock.now(), wall=place.clock.wall(), by=place.user, message=reason)
+        )
+    return name
+
+
+def open_roll(place: Workplace, roll_id: str | None) -> str:
+    return roll_id or _only_open(place)
+
+
+def _only_open(place: Workplace) -> str:
+    rolls = place.journal.open_rolls()
+    if len(rolls) == 1:
+        return rolls[0].id
+    what = "No roll is open." if not rolls else f"{len(rolls)} rolls are open: {', '.join(r.id for r in rolls)}."
+    raise WrongUse(what, next="gallant history lists them; name one.")
+
+
+def _systems(place: Workplace, plan: Plan) -> list[Any]:
+    missing = [name for name in plan.systems if name not in place.estate.systems]
+    if missing:
+        raise Refused(f"{', '.join(missing)}: no longer in the estate.", next="Make a new plan.")
+    return [place.estate.systems[name] for name in plan.systems]
+
+
+def _basis_now(place: Workplace, plan: Plan, readings: dict[str, Reading]) -> Basis:
+    return _basis_of(
+        place, plan, {n: r.serial for n, r in readings.items()}, {n: r.version for n, r in readings.items()}
+    )
+
+
+def _basis_of(place: Workplace, plan: Plan, serials: dict[str, str], versions: dict[str, str]) -> Basis:
+    systems = _systems(place, plan)
+    releases = {}
+    for key in plan.basis.releases:
+        product, _, version = key.rpartition(" ")
+        found = place.products[product].resolve(version) if product in place.products else None
+        releases[key] = release_digest(found) if found else "not in the catalog"
+    runs_on = {
+        node_name(s, n): node.runs_on for s in systems for n, node in s.nodes.items() if node.runs_on is not None
+    }
+    return Basis(
+        nodes=serials,
+        shapes={s.name: s.shape for s in systems},
+        runs_on=runs_on,
+        versions=versions,
+        releases=releases,
+        profiles=place.profile_digests(systems),
+    )
+
+
+def _refuse_differences(plan: Plan, now: Basis) -> None:
+    said = basis_differences(plan.basis, now)
+    if said:
+        raise Refused(
+            f"{plan.id} does not fit any more: {'; '.join(said)}.",
+            "What was looked at and approved is not what would be done.",
+            f"gallant plan {' '.join(plan.systems)} makes a new one.",
+        )
+
+
+def _refuse_stops(plan: Plan, findings: list[Finding]) -> None:
+    stops = [f for f in findings if f.level == "stop"]
+    if stops:
+        told = "; ".join(f"{f.message} ({f.evidence})" if f.evidence else f.message for f in stops)
+        raise Refused(f"{plan.id} is not begun: {told}.", "Nothing was touched.", stops[0].next)

@@ -1,0 +1,39 @@
+"""Verify: after the work, or at any time: is everything as it should be?"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+
+from gallant.core.compare import Verdict, verify_system
+from gallant.core.errors import GallantError
+from gallant.core.plan import target_of
+from gallant.operations.check import probe_services
+from gallant.operations.survey import survey_with
+from gallant.operations.workplace import Workplace
+
+
+async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict], int]:
+    """One verdict a node, those with problems first; and the exit code."""
+    systems = place.systems(terms)
+    async with place.drivers(systems) as drivers:
+        seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
+        probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
+    rows: list[Verdict] = []
+    for system, samples in zip(systems, probes, strict=True):
+        own = [n for n in seen.nodes if n.system == system.name]
+        product = place.products.get(system.product)
+        try:
+            target = target_of(place.estate, system, product, place.clock.now()) if product else None
+        except GallantError:
+            target = None
+        rows += verify_system(
+            system,
+            {n.node: n.reading for n in own if n.reading},
+            {n.node: n.error for n in own if n.error},
+            product,
+            target,
+            samples,
+        )
+    rows.sort(key=lambda r: r.ok)
+    return rows, 0 if all(r.ok for r in rows) else 1

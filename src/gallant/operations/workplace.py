@@ -1,0 +1,144 @@
+"""The estate's folder, opened for one command: its file, clock, stores, catalogs and drivers, each when first needed."""
+
+from __future__ import annotations
+
+import getpass
+import os
+from collections.abc import AsyncIterator, Sequence
+from contextlib import asynccontextmanager
+from functools import cached_property
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from gallant.core.catalog import Catalog, Package, Product
+from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate import Estate, System, parse_estate, select
+from gallant.operations.clock import EstateClock
+from gallant.operations.secrets import Asker, resolve
+from gallant.store.readings import ReadingStore, Source
+
+if TYPE_CHECKING:
+    from gallant.core.ports import Driver
+
+ESTATE_FILE = "estate.yaml"
+# Each driver's class, imported when a system needs it.
+DRIVER_CLASSES = {"http": ("gallant.drivers.http", "HttpDriver")}
+
+
+class Workplace:
+    """Everything a command works with. Made from the path of an estate file, or of the folder that holds one."""
+
+    def __init__(self, path: Path, asker: Asker | None = None) -> None:
+        self.path = path / ESTATE_FILE if path.is_dir() else path
+        self.folder = self.path.parent.resolve()
+        self._asker = asker
+        self._secrets: dict[tuple[str, str], tuple[str, str]] = {}
+        try:
+            text = self.path.read_bytes()
+        except OSError as error:
+            raise WrongUse(
+                f"{self.path} cannot be read: {error.strerror}.",
+                next="Go to the estate's folder, name it with --estate, or make one: gallant init",
+            ) from None
+        self.estate: Estate = parse_estate(str(path / ESTATE_FILE if path.is_dir() else path), text)
+        self.clock = EstateClock(self.estate)
+
+    @property
+    def user(self) -> str:
+        try:
+            return getpass.getuser()
+        except (KeyError, OSError):
+            return f"uid {os.getuid()}"
+
+    @cached_property
+    def readings(self) -> ReadingStore:
+        return ReadingStore(self.folder)
+
+    @cached_property
+    def journal(self) -> Any:
+        from gallant.store.journal import JournalStore
+
+        return JournalStore(self.folder)
+
+    def select(self, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
+        return select(self.estate, terms)
+
+    def systems(self, terms: Sequence[str]) -> list[System]:
+        return [system for system, _ in self.select(terms)]
+
+    # --- catalogs
+
+    @cached_property
+    def catalogs(self) -> list[tuple[Source, Catalog]]:
+        """The last good catalog of every source that has one. They were verified when they were kept."""
+        found = []
+        for source in self.readings.sources():
+            raw = self.readings.raw_catalog(source.name)
+            if raw is not None:
+                found.append((source, msgspec.json.decode(raw, type=Catalog)))
+        return found
+
+    @cached_property
+    def products(self) -> dict[str, Product]:
+        return {product.name: product for _, catalog in self.catalogs for product in catalog.products}
+
+    def source_of(self, product: str) -> Source | None:
+        return next((s for s, catalog in self.catalogs if any(p.name == product for p in catalog.products)), None)
+
+    def package_url(self, product: str, package: Package) -> str:
+        from gallant.catalogs.fetch import beside
+
+        source = self.source_of(product)
+        if source is None:
+            raise GallantError(
+                f"No catalog here lists {product}.", next="gallant catalog add, then gallant catalog sync."
+            )
+        return beside(source.source, package.url)
+
+    # --- drivers
+
+    def credentials(self, system: System, purpose: str) -> tuple[str, str]:
+        """User and secret; fetched once a run, and only for a purpose that really comes up."""
+        account = self.estate.account(system, purpose)
+        key = (account.user, account.secret)
+        if key not in self._secrets:
+            self._secrets[key] = (
+                account.user,
+                resolve(account, self.folder, self._asker, f"{system.name} ({purpose})"),
+            )
+        return self._secrets[key]
+
+    @asynccontextmanager
+    async def drivers(self, systems: Sequence[System]) -> AsyncIterator[dict[str, Driver]]:
+        """A driver for each system, over one shared session; logged out at the end."""
+        from gallant.drivers.http import new_session
+        from gallant.drivers.profile import load_profile
+        from gallant.stock.shelf import Shelf
+
+        shelf = Shelf(self.folder)
+        async with new_session() as session:
+            made: dict[str, Any] = {}
+            for system in systems:
+                module, name = DRIVER_CLASSES[system.driver]
+                made[system.name] = getattr(import_module(module), name)(
+                    system,
+                    load_profile(system.profile, self.folder),
+                    session,
+                    lambda purpose, system=system: self.credentials(system, purpose),
+                    self.clock,
+                    self.folder,
+                    shelf.path,
+                )
+            try:
+                yield made
+            finally:
+                for driver in made.values():
+                    await driver.close()
+
+    def profile_digests(self, systems: Sequence[System]) -> dict[str, str]:
+        from gallant.drivers.profile import load_profile
+
+        return {s.profile: load_profile(s.profile, self.folder).digest for s in systems}

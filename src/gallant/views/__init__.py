@@ -1,0 +1,1 @@
+"""Results to what a person reads, or to data. Nothing here decides anything."""

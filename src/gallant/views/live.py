@@ -1,0 +1,306 @@
+"""A roll as it goes: the plan's tree on a terminal, plain lines when piped.
+
+Nothing here may reach back into the roll: whatever goes wrong with the screen, a terminal that is gone included, is
+swallowed. The journal has everything.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections import deque
+from collections.abc import Iterator
+from datetime import datetime
+from typing import IO, Any
+
+from gallant.core import events as e
+from gallant.core.events import Event
+from gallant.core.outages import Sample
+from gallant.core.plan import Hop, Plan, Step, Wave, steps_of
+from gallant.core.records import clean
+from gallant.views.output import console
+from gallant.views.words import MARKS, clock, duration, mark, plain
+
+STRIP_CELLS = 60
+CELL_S = 0.25  # real seconds that one cell of the strip stands for
+LINE_EVERY_PERCENT = 25
+
+
+class Quiet:
+    """A file whose failures are nobody's business any more."""
+
+    def __init__(self, file: IO[str]) -> None:
+        self.file = file
+
+    def write(self, text: str) -> int:
+        with contextlib.suppress(OSError, ValueError):
+            return self.file.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        with contextlib.suppress(OSError, ValueError):
+            self.file.flush()
+
+    def isatty(self) -> bool:
+        with contextlib.suppress(OSError, ValueError):
+            return self.file.isatty()
+        return False
+
+    @property
+    def encoding(self) -> str:
+        return getattr(self.file, "encoding", "utf-8")
+
+    def fileno(self) -> int:
+        return self.file.fileno()
+
+
+class Watched:
+    """What both views know of a roll: the state of each step, and the service as the watch sees it."""
+
+    def __init__(self) -> None:
+        self.roll, self.plan, self.speed = "", None, None  # type: str, Plan | None, float | None
+        self.waves: dict[str, tuple[Wave, ...]] = {}
+        self.began: dict[str, datetime] = {}
+        self.ended: dict[str, datetime] = {}
+        self.results: dict[str, str] = {}
+        self.messages: dict[str, str] = {}
+        self.percents: dict[str, float] = {}
+        self.outages: list[Any] = []
+        self.strips: dict[str, deque[tuple[float, bool]]] = {}
+        self.last_sample: dict[str, Sample] = {}
+        self.notices: list[str] = []
+        self.now: datetime | None = None
+        self.first: datetime | None = None
+
+    def note(self, event: Event) -> None:
+        entry = event.entry
+        self.now = entry.at
+        self.first = self.first or entry.at
+        if entry.kind == e.DERIVED and entry.hop and entry.waves:
+            self.waves[entry.hop] = entry.waves
+        elif entry.kind == e.OUTAGE and entry.outage is not None:
+            self.outages.append(entry.outage)
+        elif entry.step is not None:
+            if entry.kind == e.INTENT:
+                self.began[entry.step] = entry.at
+                self.results[entry.step] = "open"
+                self.percents[entry.step] = 0.0
+            elif entry.kind == e.OUTCOME:
+                self.ended[entry.step] = entry.at
+                self.results[entry.step] = entry.result or ""
+                self.messages[entry.step] = entry.message
+
+    def hops(self) -> Iterator[tuple[Hop, tuple[Wave, ...]]]:
+        for lane in self.plan.lanes if self.plan else ():
+            for hop in lane.hops:
+                yield hop, self.waves.get(hop.id, hop.waves)
+
+    def steps(self) -> Iterator[Step]:
+        for _, waves in self.hops():
+            yield from steps_of(waves)
+
+    def state(self, step: Step) -> str:
+        return self.results.get(step.id, "to come")
+
+    def remaining_s(self) -> float:
+        """What the estimates leave, less the part of the running steps that is done."""
+        return sum(
+            s.estimate_s * (1 - self.percents.get(s.id, 0.0) / 100 * (self.state(s) == "open"))
+            for s in self.steps()
+            if self.state(s) != "done"
+        )
+
+    def took(self, step: Step) -> float | None:
+        began, ended = self.began.get(step.id), self.ended.get(step.id)
+        return (ended - began).total_seconds() if began and ended and ended >= began else None
+
+
+class LinesShow:
+    """Plain lines on stderr: one for each thing that happened, and now and then how far a step is."""
+
+    def __init__(self, file: IO[str] | None = None, quiet: bool = False) -> None:
+        self.file = Quiet(file or sys.stderr)
+        self.quiet = quiet
+        self.seen = Watched()
+        self._told: dict[str, int] = {}
+
+    def _line(self, text: str) -> None:
+        if not self.quiet:
+            moment = f"{self.seen.now:%H:%M:%S}Z " if self.seen.now else ""
+            self.file.write(f"{moment}{clean(text, 400)}\n")
+            self.file.flush()
+
+    def begin(self, roll_id: str, plan: Plan, simulated: float | None, events: list[Event]) -> None:
+        self.seen.roll, self.seen.plan = roll_id, plan
+        for event in events:
+            self.seen.note(event)
+        if simulated:
+            self._line(f"time is simulated, {simulated:g} times as fast as the clock on the wall")
+
+    def event(self, event: Event) -> None:
+        self.seen.note(event)
+        entry = event.entry
+        if entry.kind == e.INTENT:
+            self._line(f"{self._subject(entry.step)}: begun")
+        elif entry.kind == e.OUTCOME:
+            step = next((s for s in self.seen.steps() if s.id == entry.step), None)
+            took = self.seen.took(step) if step else None
+            self._line(
+                f"{self._subject(entry.step)}: {entry.result}"
+                + (f" in {duration(took)}" if took else "")
+                + (f", {entry.message}" if entry.message else "")
+            )
+        elif entry.kind == e.DERIVED:
+            self._line(f"{entry.hop}: {entry.message}")
+        elif entry.kind == e.OUTAGE and entry.outage is not None:
+            measured = f"{entry.outage.measured:.2f} s measured" if entry.outage.measured is not None else "still out"
+            self._line(f"service {entry.outage.service}: was out, {measured}")
+        elif entry.kind in (e.OPENED, e.RESUMED, e.ANSWERED):
+            self._line(f"{self.seen.roll} {entry.kind} by {entry.by}")
+
+    def _subject(self, step_id: str | None) -> str:
+        step = next((s for s in self.seen.steps() if s.id == step_id), None)
+        return f"{step.subject} {step.kind} ({step.to})" if step else str(step_id)
+
+    def progress(self, step: str, percent: float, message: str) -> None:
+        quarter = int(percent // LINE_EVERY_PERCENT)
+        if quarter > self._told.get(step, 0):
+            self._told[step] = quarter
+            self._line(f"{self._subject(step)}: {percent:.0f} %, {message}")
+
+    def sample(self, sample: Sample) -> None:
+        pass
+
+    def waiting(self, began: datetime, ended: datetime, step: str) -> None:
+        self.seen.now = ended
+
+    def notice(self, text: str) -> None:
+        self._line(text)
+
+    def close(self) -> None:
+        pass
+
+
+class LiveShow:
+    """The plan's tree with each step's state, percent and device messages, and a strip of the service address."""
+
+    def __init__(self, file: IO[str] | None = None) -> None:
+        from rich.live import Live
+
+        self.seen = Watched()
+        self._console = console(Quiet(file or sys.stderr), force=True)  # type: ignore[arg-type]
+        self._live = Live(get_renderable=self._screen, console=self._console, refresh_per_second=8, transient=False)
+
+    def begin(self, roll_id: str, plan: Plan, simulated: float | None, events: list[Event]) -> None:
+        self.seen.roll, self.seen.plan, self.seen.speed = roll_id, plan, simulated
+        for event in events:
+            self.seen.note(event)
+        self._live.start()
+
+    def event(self, event: Event) -> None:
+        self.seen.note(event)
+
+    def progress(self, step: str, percent: float, message: str) -> None:
+        self.seen.percents[step] = percent
+        self.seen.messages[step] = message
+
+    def sample(self, sample: Sample) -> None:
+        strip = self.seen.strips.setdefault(sample.service, deque(maxlen=round(STRIP_CELLS * CELL_S / 0.02)))
+        strip.append((sample.real, sample.ok))
+        self.seen.last_sample[sample.service] = sample
+
+    def waiting(self, began: datetime, ended: datetime, step: str) -> None:
+        self.seen.now = ended
+
+    def notice(self, text: str) -> None:
+        self.seen.notices.append(text)
+
+    def close(self) -> None:
+        with contextlib.suppress(Exception):
+            self._live.stop()
+
+    # --- drawing
+
+    def _screen(self) -> Any:
+        from rich.console import Group
+
+        seen = self.seen
+        elapsed = (seen.now - seen.first).total_seconds() if seen.now and seen.first else 0.0
+        steps = list(seen.steps())
+        done = sum(seen.state(s) == "done" for s in steps)
+        simulated = f"   [dim]time is simulated, ×{seen.speed:g}[/]" if seen.speed else ""
+        head = (
+            f"[bold]{seen.roll}[/]  {', '.join(seen.plan.systems) if seen.plan else ''}  {_bar(100 * done / max(1, len(steps)), 20)} "
+            f"{done} of {len(steps)} steps   elapsed [bold]{clock(elapsed)}[/]   left about [bold]{clock(seen.remaining_s())}[/]{simulated}"
+        )
+        parts: list[Any] = [head, ""]
+        for hop, waves in seen.hops():
+            parts += self._hop(hop, waves)
+        parts.append("")
+        parts += [self._strip(name) for name in seen.strips]
+        parts += [f"{mark('note')} {plain(text)}" for text in seen.notices]
+        return Group(*parts)
+
+    def _hop(self, hop: Hop, waves: tuple[Wave, ...]) -> list[Any]:
+        states = {self.seen.state(s) for s in steps_of(waves)}
+        kind = (
+            "good"
+            if states == {"done"}
+            else "quiet"
+            if states == {"to come"}
+            else "bad"
+            if "failed" in states
+            else "going"
+        )
+        lines: list[Any] = [f"{mark(kind)} [bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]"]
+        for wave in waves:
+            for track in wave.tracks:
+                lines.append("   " + f"[dim]{track.node}[/]  " + "   ".join(self._step(s) for s in track.steps))
+                lines += [
+                    f"        [cyan]{plain(self.seen.messages.get(s.id, ''))}[/]"
+                    for s in track.steps
+                    if self.seen.state(s) == "open"
+                ]
+        return lines
+
+    def _step(self, step: Step) -> str:
+        state = self.seen.state(step)
+        if state == "done":
+            took = self.seen.took(step)
+            return f"{mark('good')} {step.kind} [dim]{clock(took) if took is not None else ''}[/]"
+        if state == "open":
+            percent = self.seen.percents.get(step.id, 0.0)
+            return f"{mark('going')} [bold]{step.kind}[/] {_bar(percent, 12)} {percent:.0f} %"
+        if state == "to come":
+            return f"[dim]· {step.kind} {clock(step.estimate_s)}[/]"
+        return f"[{MARKS['bad'][1]}]{MARKS['bad'][0]} {step.kind} {state}[/]"
+
+    def _strip(self, name: str) -> str:
+        samples, last = self.seen.strips[name], self.seen.last_sample[name]
+        cells: dict[int, bool] = {}
+        for real, ok in samples:
+            cell = int(real / CELL_S)
+            cells[cell] = cells.get(cell, True) and ok
+        newest = int(last.real / CELL_S)
+        drawn = "".join(
+            {True: "[green]▮[/]", False: "[bold red]×[/]", None: "[dim]·[/]"}[cells.get(newest - i)]
+            for i in reversed(range(STRIP_CELLS))
+        )
+        measured = [o.measured for o in self.seen.outages if o.service == name and o.measured is not None]
+        word = (
+            f"[green]answering[/] {last.answer_s * 1000:.0f} ms"
+            if last.ok
+            else f"[bold red]not answering[/] {plain(last.why)}"
+        )
+        told = f"{len(measured)} outages, longest {max(measured):.2f} s" if measured else "no outage"
+        return f"service [bold]{plain(name)}[/]  {drawn}  {word}   [dim]{told}; a cell is {CELL_S:g} s[/]"
+
+
+def _bar(percent: float, width: int) -> str:
+    full = round(width * min(100.0, max(0.0, percent)) / 100)
+    return f"[cyan]{'━' * full}[/][dim]{'━' * (width - full)}[/]"
+
+
+def show_for(quiet: bool) -> LinesShow | LiveShow:
+    """The live view where stderr is a terminal, lines where it is not."""
+    return LiveShow() if sys.stderr.isatty() and not quiet else LinesShow(quiet=quiet)

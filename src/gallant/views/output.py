@@ -1,0 +1,89 @@
+"""Where output goes: data to stdout, remarks to stderr; as text, JSON or CSV. Nothing is lost or coloured when piped."""
+
+from __future__ import annotations
+
+import csv
+import os
+import sys
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import IO, Any
+
+import msgspec
+
+from gallant.core.errors import GallantError
+
+# A table fits this where nothing says how wide the reader's screen is.
+PIPED_WIDTH = 120
+
+
+@dataclass(frozen=True)
+class View:
+    """One result, ready for every form: `rows` and `more` for data, `text` for people, `remarks` for stderr."""
+
+    command: str
+    rows: Sequence[Any]
+    text: Callable[[], Iterable[Any]]
+    more: Mapping[str, Any] = field(default_factory=dict)
+    remarks: Sequence[str] = ()
+
+
+def console(file: IO[str], force: bool = False) -> Any:
+    from rich.console import Console
+
+    width = None if file.isatty() or "COLUMNS" in os.environ else PIPED_WIDTH
+    return Console(file=file, width=width, highlight=False, emoji=False, soft_wrap=False, force_terminal=force or None)
+
+
+class Output:
+    """How this command was asked to answer."""
+
+    def __init__(self, as_json: bool = False, as_csv: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+        self.as_json, self.as_csv, self.quiet, self.verbose = as_json, as_csv, quiet, verbose
+
+    def show(self, view: View) -> None:
+        """Data to stdout in the form that was asked for, then the remarks to stderr."""
+        if self.as_json:
+            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.rows)}
+            sys.stdout.buffer.write(msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
+            sys.stdout.buffer.flush()
+        elif self.as_csv:
+            _write_csv(view.rows)
+        else:
+            out = console(sys.stdout)
+            for part in view.text():
+                out.print(part)
+        if not self.quiet:
+            for remark in view.remarks:
+                self.remark(remark)
+
+    def remark(self, text: str) -> None:
+        if not self.quiet:
+            console(sys.stderr).print(text, style="dim")
+
+
+def _write_csv(rows: Sequence[Any]) -> None:
+    plain = [msgspec.to_builtins(row) for row in rows]
+    if not plain:
+        return
+    writer = csv.DictWriter(sys.stdout, list(plain[0]), lineterminator="\n")
+    writer.writeheader()
+    for row in plain:
+        writer.writerow(
+            {
+                key: "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else value
+                for key, value in row.items()
+            }
+        )
+
+
+def show_error(error: GallantError, as_json: bool) -> None:
+    """An error, on stderr: what, why, and what to do next."""
+    if as_json:
+        document = {"schema": "gallant.error/1", "what": error.what, "why": error.why, "next": error.next}
+        sys.stderr.write(msgspec.json.encode(document).decode() + "\n")
+        return
+    colour = sys.stderr.isatty() and "NO_COLOR" not in os.environ
+    red, off = ("\x1b[1;31m", "\x1b[0m") if colour else ("", "")
+    parts = [f"{red}{error.what}{off}", error.why, error.next and f"→ {error.next}"]
+    sys.stderr.write("\n".join(part for part in parts if part) + "\n")

@@ -1,0 +1,745 @@
+"""Core records to tables: the worst and the next thing to do first, every number with its unit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from gallant.core.backups import Backup
+from gallant.core.checks import Finding
+from gallant.core.compare import Verdict
+from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.views.output import View
+from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said, size
+
+STANDING_MARKS = {
+    "current": "good",
+    "ahead": "note",
+    "behind": "work",
+    "waits for restart": "work",
+    "recalled": "bad",
+    "blocked": "bad",
+    "unknown": "bad",
+}
+LEVEL_MARKS = {"pass": "good", "note": "note", "warn": "work", "stop": "bad"}
+STATE_MARKS = {
+    "finished": "good",
+    "running": "going",
+    "held": "work",
+    "stopped": "bad",
+    "cut off": "bad",
+    "ended": "note",
+}
+STEP_MARKS = {
+    "done": "good",
+    "failed": "bad",
+    "not_started": "work",
+    "not_sent": "work",
+    "open": "going",
+    "to come": "quiet",
+}
+
+
+def table(*columns: str, right: Sequence[str] = ()) -> Any:
+    """A table with a ruled head and no other lines; cells fold, they are never cut."""
+    from rich import box
+    from rich.table import Table
+
+    made = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
+    for column in columns:
+        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    return made
+
+
+def _next(*commands: str | None) -> list[str]:
+    """What to do next, each once, as lines below a table."""
+    return [f"[bold]next[/]  {plain(c)}" for c in dict.fromkeys(commands) if c]
+
+
+def survey_view(result: Any, now: datetime) -> View:
+    rows = [
+        {
+            "system": n.system,
+            "node": n.node,
+            "ok": n.reading is not None,
+            "version": n.reading.version if n.reading else None,
+            "role": n.reading.role if n.reading else None,
+            "state": n.reading.state if n.reading else None,
+            "last_read": n.last,
+            "error": n.error,
+            "next": n.next,
+        }
+        for n in result.nodes
+    ]
+    failed = [n for n in result.nodes if n.reading is None]
+
+    def text() -> Any:
+        shown = table("node", "answer", "version", "role", "state", "sync", "serial", "took", right=("took",))
+        for n in result.nodes:
+            name = f"{n.system}/{n.node}"
+            if n.reading is None:
+                shown.add_row(f"[bold]{name}[/]", said("bad", "no reading"), "", "", "", "", "", f"{n.took_s:.2f} s")
+                continue
+            r = n.reading
+            waits = (
+                f"{r.version} [yellow]▲ next {plain(r.next_version)}[/]"
+                if r.next_version not in (None, r.version)
+                else plain(r.version)
+            )
+            shown.add_row(
+                f"[bold]{name}[/]",
+                said("good", "read"),
+                waits,
+                r.role,
+                _state(r.state),
+                _sync(r),
+                plain(r.serial),
+                f"{n.took_s:.2f} s",
+            )
+        yield shown
+        for n in failed:
+            yield f"{mark('bad')} {plain(n.error)} [dim](last read: {ago(n.last, now)})[/]"
+        good = len(result.nodes) - len(failed)
+        yield (
+            f"{many(good, 'node')} read"
+            + (f", [bold red]{many(len(failed), 'node')} failed[/]" if failed else "")
+            + "."
+        )
+        yield from _next(*(n.next for n in failed)) or _next("gallant gaps")
+
+    return View("survey", rows, text)
+
+
+def _state(state: str) -> str:
+    return {"in_service": "in service", "out_of_service": "[bold red]out of service[/]"}.get(
+        state, f"[yellow]{state}[/]"
+    )
+
+
+def _sync(reading: Any) -> str:
+    if reading.in_sync is None:
+        return "–"
+    return "in sync" if reading.in_sync else f"[yellow]{plain(reading.sync_word)}[/]"
+
+
+def inventory_view(rows: Sequence[Any], now: datetime) -> View:
+    def text() -> Any:
+        shown = table("node", "component", "product", "version", "next", "build", "role", "state", "read")
+        last = None
+        for row in rows:
+            name = f"{row.system}/{row.node}"
+            first, last = name != last, name
+            if row.component is None:
+                shown.add_row(
+                    f"[bold]{name}[/]", said("bad", "not known"), row.product or "", "", "", "", "", "", "never"
+                )
+                continue
+            waits = f"[yellow]▲ {plain(row.next_version)}[/]" if row.next_version not in (None, row.version) else ""
+            shown.add_row(
+                f"[bold]{name}[/]" if first else "",
+                f"{row.component} [dim]{row.kind}[/]" if row.kind != "system image" else "image",
+                row.product,
+                plain(row.version),
+                waits,
+                plain(row.build or ""),
+                row.role if first else "",
+                _state(row.state) if first else "",
+                ago(row.read_at, now) if first else "",
+            )
+        yield shown
+        for row in rows:
+            if row.error and row.component in (None, "image"):
+                yield f"{mark('bad')} {row.system}/{row.node}: {plain(row.error)}"
+
+    return View("inventory", rows, text)
+
+
+def gaps_view(result: Any, now: datetime) -> View:
+    rows = [
+        {
+            "system": g.system,
+            "node": g.node,
+            "component": g.component,
+            "product": g.product,
+            "installed": g.installed,
+            "target": g.target,
+            "standing": g.standing,
+            "severity": g.severity,
+            "restart": g.restart,
+            "hops": g.hops,
+            "reasons": g.reasons,
+            "security": g.security,
+        }
+        for g in result.gaps
+    ]
+
+    def text() -> Any:
+        shown = table("node", "component", "installed", "aim", "standing", "severity", "restart", "by way of")
+        for g in result.gaps:
+            if g.standing == "current":
+                continue
+            severity = f"{g.severity}{' ⚑ security' if g.security else ''}" if g.severity else "–"
+            shown.add_row(
+                f"[bold]{g.system}/{g.node}[/]",
+                g.component,
+                plain(g.installed),
+                plain(g.target or "–"),
+                said(STANDING_MARKS[g.standing], g.standing),
+                f"[bold red]{severity}[/]" if g.severity in ("critical", "high") else severity,
+                g.restart or "–",
+                " → ".join(g.hops) or "–",
+            )
+        current = sum(g.standing == "current" for g in result.gaps)
+        if current < len(result.gaps):
+            yield shown
+        reasons: dict[tuple[str, ...], list[str]] = {}
+        for g in result.gaps:
+            if g.reasons and g.standing != "current":
+                reasons.setdefault(g.reasons, []).append(
+                    f"{g.system}/{g.node}" + (f":{g.component}" if g.component != "image" else "")
+                )
+        for why, names in reasons.items():
+            yield f"[bold]{', '.join(names)}[/]"
+            yield from (f"  {plain(reason)}" for reason in why)
+        yield (
+            f"{mark('good')} {many(current, 'component')} current."
+            if current
+            else f"{mark('work')} No component is current."
+        )
+        for name in result.unread:
+            yield f"{mark('bad')} {name} was never read."
+        for name, fetched, problem in result.catalogs:
+            yield f"[dim]catalog {name}: fetched {ago(fetched, now)}[/]" + (
+                f" {mark('bad')} {plain(problem)}" if problem else ""
+            )
+        behind = sorted({g.system for g in result.gaps if g.needs_work})
+        yield from _next(*(f"gallant survey {n}" for n in result.unread), *(f"gallant route {s}" for s in behind[:1]))
+
+    return View("gaps", rows, text)
+
+
+def route_view(answer: Any) -> View:
+    rows = [
+        {"from": h.from_, "to": h.to, "minutes": h.minutes, "bridge": h.bridge, "one_way": h.one_way}
+        for h in answer.route.hops
+    ]
+    refused = [{"version": r.version, "why": r.why} for r in answer.refused]
+    more = {
+        "system": answer.system,
+        "product": answer.product,
+        "aim": answer.aim,
+        "found": answer.route.found,
+        "target": answer.route.target,
+        "refused": refused,
+    }
+
+    def text() -> Any:
+        if not answer.route.found:
+            yield said("bad", f"{answer.system}: no route from {answer.start} to {answer.route.target}")
+        elif not rows:
+            yield said("good", f"{answer.system} runs {answer.start}, what its aim ({answer.aim}) asks for")
+        else:
+            path = " → ".join([answer.start, *(h.to for h in answer.route.hops)])
+            yield f"[bold]{answer.system}[/]  {plain(path)}   [dim]aim: {answer.aim}; {answer.product}[/]"
+            shown = table("hop", "from", "to", "per node", "", right=("per node",))
+            for number, h in enumerate(answer.route.hops, 1):
+                flags = [
+                    w
+                    for w, yes in (
+                        ("bridge: the way to later releases", h.bridge),
+                        ("[bold red]✗ no way back[/]", h.one_way),
+                    )
+                    if yes
+                ]
+                shown.add_row(
+                    str(number), plain(h.from_), f"[bold]{plain(h.to)}[/]", f"{h.minutes:g} min", ", ".join(flags)
+                )
+            yield shown
+        if refused:
+            yield "[bold]Refused[/]"
+            other = table("release", "why")
+            for r in refused:
+                other.add_row(plain(r["version"]), plain(r["why"]))
+            yield other
+        yield from _next(f"gallant stock fetch {answer.system}" if rows else None)
+
+    return View("route", rows, text, more)
+
+
+def catalog_added_view(added: Any) -> View:
+    def text() -> Any:
+        yield said("good", f"{added.name} is followed from {added.source}")
+        yield f"Its key is pinned. Fingerprint: [bold]{added.fingerprint}[/]"
+        yield "[dim]Compare it with what the publisher says by another way.[/]"
+        yield from _next(f"gallant catalog sync {added.name}")
+
+    return View("catalog-add", [added], text)
+
+
+def catalog_synced_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("catalog", "answer", "serial", "releases", "new", "good until", right=("releases",))
+        for r in rows:
+            serial = (
+                "–"
+                if r.serial is None
+                else (f"{r.serial_before} → {r.serial}" if r.serial_before not in (0, r.serial) else str(r.serial))
+            )
+            shown.add_row(
+                f"[bold]{r.name}[/]",
+                said("good", "verified") if r.ok else said("bad", "refused"),
+                serial,
+                str(r.releases),
+                ", ".join(r.new) or "–",
+                f"{r.expires:%Y-%m-%d}" if r.expires else "–",
+            )
+        yield shown
+        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        yield from _next(*(r.next for r in rows)) or _next("gallant gaps")
+
+    return View("catalog-sync", rows, text)
+
+
+def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
+    def text() -> Any:
+        shown = table(
+            "catalog", "serial", "releases", "fetched", "checked", "good until", "source", right=("releases",)
+        )
+        for r in rows:
+            over = r.expires is not None and r.expires <= now
+            shown.add_row(
+                f"[bold]{r.name}[/]",
+                str(r.serial or "–"),
+                str(r.releases),
+                ago(r.fetched, now),
+                ago(r.checked, now),
+                (said("bad", f"expired {r.expires:%Y-%m-%d}") if over else f"{r.expires:%Y-%m-%d}")
+                if r.expires
+                else "–",
+                plain(r.source),
+            )
+        yield shown
+        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        yield from (f"[dim]{r.name}: key {r.fingerprint}[/]" for r in rows)
+        if not rows:
+            yield from _next("gallant catalog add NAME SOURCE --key FILE")
+
+    return View("catalog-list", rows, text)
+
+
+def catalog_show_view(product: Any, releases: Sequence[Any], now: datetime) -> View:
+    rows = [
+        {
+            "product": product.name,
+            "version": r.version,
+            "build": r.build,
+            "label": r.label,
+            "train": r.train,
+            "released": r.released,
+            "severity": r.severity,
+            "security": r.security,
+            "bridge": r.bridge,
+            "one_way": r.one_way,
+            "installs_on": r.from_range,
+            "recall": r.recall.words if r.recall else None,
+            "notes": r.notes,
+            "known_issues": r.known_issues,
+        }
+        for r in releases
+    ]
+
+    def text() -> Any:
+        yield f"[bold]{product.name}[/] {plain(product.title)}"
+        shown = table("version", "build", "label", "released", "severity", "installs on", "notes")
+        for r in releases:
+            from gallant.core.versions import parse_range
+
+            on = parse_range(r.from_range).words() if r.from_range else "any older"
+            notes = f"[bold red]✗ {plain(r.recall.words)}[/]" if r.recall else plain(r.notes)
+            shown.add_row(
+                f"[bold]{plain(r.version)}[/]",
+                plain(r.build or ""),
+                plain(r.label or ""),
+                f"{r.released:%Y-%m-%d}",
+                r.severity + (" ⚑" if r.security else ""),
+                plain(on),
+                notes,
+            )
+        yield shown
+
+    return View("catalog-show", rows, text)
+
+
+def stock_fetched_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("package", "for", "size", "state", "speed", "sha-256", right=("size", "speed"))
+        for r in rows:
+            speed = f"{r.bytes / r.seconds / 1e6:.0f} MB/s" if r.state == "fetched" and r.seconds else ""
+            state = {
+                "fetched": said("good", "fetched, verified"),
+                "present": said("good", "was here, verified"),
+                "failed": said("bad", "failed"),
+            }[r.state]
+            shown.add_row(f"[bold]{plain(r.package)}[/]", r.why, size(r.bytes), state, speed, f"{r.sha256[:12]}…")
+        yield shown
+        yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
+        if not rows:
+            yield "Nothing is wanted: no route, and no installer for what runs."
+        yield from _next(*(r.next for r in rows))
+
+    return View("stock-fetch", rows, text)
+
+
+def stock_list_view(held: Sequence[tuple[Any, str | None, bool]]) -> View:
+    rows = [
+        {"package": h.name, "release": name, "bytes": h.bytes, "sha256": h.sha256, "ok": ok} for h, name, ok in held
+    ]
+
+    def text() -> Any:
+        shown = table("package", "release", "size", "bytes on the disk", "sha-256", right=("size",))
+        for r in rows:
+            shown.add_row(
+                f"[bold]{plain(r['package'])}[/]",
+                r["release"] or said("work", "in no catalog"),
+                size(r["bytes"]),
+                said("good", "as in the catalog") if r["ok"] else said("bad", "not what its name says"),
+                f"{r['sha256'][:12]}…",
+            )
+        yield shown
+        if not rows:
+            yield from _next("gallant stock fetch")
+
+    return View("stock-list", rows, text)
+
+
+def backup_rows(backups: Sequence[Backup]) -> list[dict[str, Any]]:
+    return [
+        {
+            "id": b.id,
+            "system": b.system,
+            "version": ", ".join(dict.fromkeys(b.versions.values())),
+            "taken": b.taken,
+            "by": b.by,
+            "comment": b.comment,
+            "items": [i.name for i in b.items],
+            "bytes": b.bytes,
+            "sealed": b.sealed,
+            "opened": b.opened,
+            "encrypted": b.encrypted,
+        }
+        for b in backups
+    ]
+
+
+def backup_taken_view(taken: Sequence[Any]) -> View:
+    rows = backup_rows([t.backup for t in taken if t.backup])
+
+    def text() -> Any:
+        for t in taken:
+            if t.backup is None:
+                yield f"{mark('bad')} {plain(t.error)}"
+                continue
+            items = ", ".join(f"{i.name} {size(i.bytes)}" for i in t.backup.items)
+            yield f"{said('good', t.backup.id)}  sealed, {size(t.backup.bytes)} stored, of {', '.join(dict.fromkeys(t.backup.versions.values()))}"
+            yield f"  holds {plain(items)}"
+        yield from _next(*(t.next for t in taken))
+
+    return View("backup-take", rows, text)
+
+
+def backup_list_view(backups: Sequence[Backup], now: datetime) -> View:
+    def text() -> Any:
+        shown = table("backup", "age", "version", "size", "sealed", "opened", "by", "comment", right=("size",))
+        for b in backups:
+            shown.add_row(
+                f"[bold]{b.id}[/]",
+                duration((now - b.taken).total_seconds()),
+                ", ".join(dict.fromkeys(b.versions.values())),
+                size(b.bytes),
+                said("good", ago(b.sealed, now)) if b.sealed else said("bad", "no"),
+                ago(b.opened, now),
+                plain(b.by),
+                plain(b.comment),
+            )
+        yield shown
+        if not backups:
+            yield from _next("gallant backup take SYSTEM")
+
+    return View("backup-list", backup_rows(backups), text)
+
+
+def backup_checked_view(checked: Sequence[Any]) -> View:
+    def text() -> Any:
+        for c in checked:
+            good = not c.problems
+            yield f"{said('good' if good else 'bad', c.backup.id)}  " + (
+                "sealed and opened: every item is as it was exported" if good else plain("; ".join(c.problems))
+            )
+        yield from _next(*(f"gallant backup take {c.backup.system}" for c in checked if c.problems))
+
+    return View(
+        "backup-verify",
+        [{**r, "problems": c.problems} for r, c in zip(backup_rows([c.backup for c in checked]), checked, strict=True)],
+        text,
+    )
+
+
+def check_view(findings: Sequence[Finding], everything: bool) -> View:
+    counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
+
+    def text() -> Any:
+        loud = [f for f in findings if everything or f.level != "pass"]
+        if loud:
+            shown = table("level", "check", "finding", "seen")
+            for f in loud:
+                shown.add_row(said(LEVEL_MARKS[f.level], f.level), f.check, plain(f.message), plain(f.evidence))
+            yield shown
+        yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
+        yield from _next(*(f.next for f in loud if f.next and f.level != "pass"))
+        if not counts["stop"] and not counts["warn"]:
+            yield from _next(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
+
+    return View(
+        "check", findings, text, remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",)
+    )
+
+
+# --- plans ----------------------------------------------------------------------------------------------------------
+
+
+def plan_rows(plan: Plan) -> list[dict[str, Any]]:
+    return [
+        {
+            "step": s.id,
+            "kind": s.kind,
+            "system": s.system,
+            "node": s.node,
+            "to": s.to,
+            "estimate": s.estimate_s,
+            "deadline": s.deadline_s,
+            "disturbs": s.disturbs,
+            "interrupts": s.interrupts_s,
+            "repeat": s.repeat,
+            "undo": s.undo,
+            "safe_stop": s.safe_stop_s,
+            "expects": s.expects,
+        }
+        for s in plan.steps()
+    ]
+
+
+def plan_view(planned: Any) -> View:
+    plan: Plan = planned.plan
+
+    def text() -> Any:
+        yield f"[bold]{plan.id}[/]  {', '.join(plan.systems)}  about [bold]{duration(plan.estimate_s)}[/]  [dim]{planned.path}[/]"
+        for lane in plan.lanes:
+            for hop in lane.hops:
+                yield _hop_table(hop)
+        yield from _consequences(plan)
+        for f in planned.findings:
+            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message)} [dim]{plain(f.evidence)}[/]"
+        stops = [f.next for f in planned.findings if f.level == "stop"]
+        yield from _next(*stops, f"gallant roll {plan.id}")
+
+    more = {"id": plan.id, "path": planned.path, "systems": plan.systems, "estimate": plan.estimate_s}
+    return View("plan", plan_rows(plan), text, more)
+
+
+def _hop_table(hop: Hop) -> Any:
+    shown = table(
+        "wave", "node", "steps, each with its estimate", "disturbs", "about", "may be left here", right=("about",)
+    )
+    shown.title = f"[bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]   {duration(waves_seconds(hop.waves))}"
+    shown.title_justify = "left"
+    for number, wave in enumerate(hop.waves, 1):
+        for index, track in enumerate(wave.tracks):
+            steps = "  ".join(f"{s.kind} [dim]{clock(s.estimate_s)}[/]" for s in track.steps)
+            shown.add_row(
+                f"{number} {plain(wave.why)}" if index == 0 else "",
+                track.node,
+                steps,
+                _disturbs(track.steps),
+                clock(sum(s.estimate_s for s in track.steps)),
+                duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no",
+            )
+    return shown
+
+
+def _disturbs(steps: Sequence[Step]) -> str:
+    nodes = [n for s in steps for n in s.disturbs]
+    gap = sum(s.interrupts_s for s in steps)
+    out = [f"{', '.join(nodes)} for {duration(sum(s.estimate_s for s in steps if s.disturbs))}"] if nodes else []
+    return "; ".join(out + ([f"services {gap:g} s"] if gap else [])) or "nothing"
+
+
+def _consequences(plan: Plan) -> Any:
+    moves = [s for s in plan.steps() if s.interrupts_s]
+    if moves:
+        yield f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of {many(len(moves), 'move')} of the active role; answering otherwise."
+    alone = [
+        w for lane in plan.lanes for hop in lane.hops for w in hop.waves if any(s.disturbs for s in steps_of((w,)))
+    ]
+    if alone:
+        yield f"{mark('note')} Redundancy: one node is away {many(len(alone), 'time')}, about {duration(_away(alone[0]))} each, until its replica is whole."
+    for lane in plan.lanes:
+        for hop in lane.hops:
+            if hop.one_way:
+                yield f"{mark('bad')} [bold]No way back from {plain(hop.to)}[/]: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
+    if not any(h.one_way for lane in plan.lanes for h in lane.hops):
+        yield f"{mark('good')} Every step can be undone until the next hop begins; each hop begins with a backup."
+
+
+def _away(wave: Wave) -> float:
+    return sum(s.estimate_s for s in steps_of((wave,)) if s.kind in ("restart", "steady"))
+
+
+# --- after the work -------------------------------------------------------------------------------------------------
+
+
+def rolled_view(result: Any, run: Any) -> View:
+    rows = history_rows([run])
+
+    def text() -> Any:
+        kind = {"finished": "good", "held": "work", "stopped": "bad"}[result.end.state]
+        length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
+        yield f"[bold]{result.id}[/] {said(kind, result.end.state)}{length}"
+        yield plain(result.end.message)
+        yield from _outage_lines(run.outages)
+        yield from _next(result.end.next)
+
+    return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
+
+
+def _outage_lines(outages: Sequence[Any]) -> Any:
+    if not outages:
+        yield f"{mark('good')} Services answered all through the watch."
+        return
+    for o in outages:
+        length = f"{o.measured:.2f} s measured" if o.measured is not None else "[bold red]still out[/]"
+        yield f"{mark('note' if o.measured is not None else 'bad')} {o.service} was out at {moment(o.began)}: {length} [dim]({plain(o.why)})[/]"
+
+
+def verify_view(rows: Sequence[Verdict]) -> View:
+    def text() -> Any:
+        shown = table("node", "verdict", "expected", "observed", "problems")
+        for r in rows:
+            shown.add_row(
+                f"[bold]{r.system}/{r.node}[/]",
+                said("good", "as it should be") if r.ok else said("bad", "not so"),
+                plain(r.expected or "–"),
+                plain(r.observed or "–"),
+                plain("; ".join(r.problems)) or "none",
+            )
+        yield shown
+        bad = [r.system for r in rows if not r.ok]
+        yield (
+            f"{mark('bad')} {many(len(bad), 'node')} of {len(rows)} not as they should be."
+            if bad
+            else (
+                f"{mark('good')} Every node runs what its aim asks for, roles are in their usual places, replicas are whole, services answer."
+            )
+        )
+        yield from _next(*(f"gallant check {s}" for s in dict.fromkeys(bad)))
+
+    return View("verify", rows, text)
+
+
+def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
+    return [
+        {
+            "run": r.run,
+            "plan": r.plan,
+            "began": r.began,
+            "ended": r.ended,
+            "state": r.state,
+            "systems": r.systems,
+            "outages": [
+                {"service": o.service, "began": o.began, "ended": o.ended, "seconds": o.seconds, "measured": o.measured}
+                for o in r.outages
+            ],
+            "message": r.message,
+            "next": r.next,
+        }
+        for r in runs
+    ]
+
+
+def history_view(runs: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("roll", "state", "systems", "began", "took", "outages", "plan", right=("took",))
+        for r in runs:
+            out = f"{len(r.outages)}, longest {max(o.measured or 0 for o in r.outages):.2f} s" if r.outages else "none"
+            shown.add_row(
+                f"[bold]{r.run}[/]",
+                said(STATE_MARKS[r.state], r.state),
+                ", ".join(r.systems),
+                moment(r.began),
+                duration((r.ended - r.began).total_seconds()) if r.ended else "–",
+                out,
+                r.plan,
+            )
+        yield shown
+        if not runs:
+            yield from _next("gallant plan SYSTEM")
+        yield from _next(
+            *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),
+            *(f"gallant history {r.run}" for r in runs[:1]),
+        )
+
+    return View("history", history_rows(runs), text)
+
+
+def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
+    def text() -> Any:
+        length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
+        yield f"[bold]{run.run}[/] {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  [dim]{run.plan}[/]"
+        shown = table("step", "state", "began", "took", "estimate", "what came of it", right=("took", "estimate"))
+        for s in steps:
+            tries = f" ({s.attempts} attempts)" if s.attempts > 1 else ""
+            shown.add_row(
+                plain(s.step),
+                said(STEP_MARKS[s.state], s.state) + tries,
+                f"{s.began:%H:%M:%S}Z" if s.began else "–",
+                clock(s.seconds) if s.seconds is not None else "–",
+                clock(s.estimate),
+                plain(s.message),
+            )
+        yield shown
+        if run.message:
+            yield plain(run.message)
+        yield from _outage_lines(run.outages)
+        yield from _next(run.next)
+
+    more = {"steps": steps}
+    return View("history", history_rows([run]), text, more)
+
+
+def journal_view(run: str, events: int, problems: Sequence[str]) -> View:
+    rows = [{"run": run, "events": events, "ok": not problems, "problems": list(problems)}]
+
+    def text() -> Any:
+        if not problems:
+            yield said("good", f"the journal of {run} is whole: {events} events, no gap, its grammar holds")
+        else:
+            yield said("bad", f"the journal of {run} is broken in {many(len(problems), 'place')}")
+            yield from (f"  {plain(p)}" for p in problems)
+
+    return View("history-verify", rows, text)
+
+
+def validated_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        for r in rows:
+            if r.problems:
+                yield from (plain(p) for p in r.problems)
+            else:
+                yield f"{said('good', r.file)}  [dim]{r.kind}[/]"
+
+    return View("validate", rows, text)
+
+
+def lines_view(command: str, rows: Sequence[Any], *lines: str) -> View:
+    """A short answer in a line or two."""
+    return View(command, rows, lambda: lines)

@@ -1,0 +1,72 @@
+"""Numbers with their units, times with their zone, states with a symbol beside the word."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+# A symbol, the word's own style; colour never carries the meaning alone.
+MARKS = {
+    "good": ("✓", "green"),
+    "work": ("▲", "yellow"),
+    "bad": ("✗", "bold red"),
+    "note": ("•", "cyan"),
+    "quiet": ("·", "dim"),
+    "going": ("▸", "bold cyan"),
+}
+
+
+def mark(kind: str) -> str:
+    symbol, style = MARKS[kind]
+    return f"[{style}]{symbol}[/]"
+
+
+def said(kind: str, text: str) -> str:
+    """A symbol and a word in one style; the text is taken literally."""
+    symbol, style = MARKS[kind]
+    return f"[{style}]{symbol} {plain(text)}[/]"
+
+
+def plain(text: object) -> str:
+    """Text that may come from anywhere, with nothing in it read as markup."""
+    return str(text).replace("[", "\\[")
+
+
+def duration(seconds: float | None) -> str:
+    """0.8 s, 45 s, 8 min 4 s, 1 h 20 min, 3 d 4 h."""
+    if seconds is None:
+        return "–"
+    if seconds < 10:
+        return f"{seconds:.1f} s" if seconds % 1 else f"{seconds:.0f} s"
+    whole = round(seconds)
+    for size, unit, smaller, small in ((86400, "d", 3600, "h"), (3600, "h", 60, "min"), (60, "min", 1, "s")):
+        if whole >= size:
+            rest = whole % size // smaller
+            return f"{whole // size} {unit}" + (f" {rest} {small}" if rest else "")
+    return f"{whole} s"
+
+
+def clock(seconds: float) -> str:
+    """Minutes and seconds, for columns: 8:04, 1:02:03."""
+    whole = max(0, round(seconds))
+    hours, rest = divmod(whole, 3600)
+    return f"{hours}:{rest // 60:02d}:{rest % 60:02d}" if hours else f"{rest // 60}:{rest % 60:02d}"
+
+
+def ago(then: datetime | None, now: datetime) -> str:
+    return "never" if then is None else f"{duration(max(0.0, (now - then).total_seconds()))} ago"
+
+
+def moment(then: datetime | None) -> str:
+    return "–" if then is None else f"{then:%Y-%m-%d %H:%M:%S}Z"
+
+
+def size(count: float) -> str:
+    """Bytes in decimal units, as disks and links are sold."""
+    for limit, unit, divisor in ((1e3, "B", 1.0), (1e6, "kB", 1e3), (1e9, "MB", 1e6)):
+        if count < limit:
+            return f"{count / divisor:.0f} {unit}" if divisor == 1.0 else f"{count / divisor:.1f} {unit}"
+    return f"{count / 1e9:.1f} GB"
+
+
+def many(count: int, one: str, more: str | None = None) -> str:
+    return f"{count} {one if count == 1 else more or one + 's'}"
