@@ -232,9 +232,9 @@ class Roll:
         try:
             for hop in lane.hops:
                 await self._needs(hop)
-                await self._hop(lane, hop)
+                worked = await self._hop(lane, hop)
                 self._hops[hop.id].set_result(True)
-                if self.orders.hold_after == "hop":
+                if self.orders.hold_after == "hop" and worked:
                     self.hold("as asked, after the hop")
             return await self._final(lane)
         except Hold as hold:
@@ -264,14 +264,16 @@ class Roll:
                     f"{hop.system}: {hop.from_} → {hop.to} was not started: it needs {need}, which did not finish."
                 )
 
-    async def _hop(self, lane: Lane, hop: Hop) -> None:
+    async def _hop(self, lane: Lane, hop: Hop) -> bool:
+        """Everything of the hop that is not done; False when nothing was left to do."""
         waves = self.state.waves.get(hop.id)
         if waves is None:
             self._may_hold(lane.system)
             waves = await self._derive(lane, hop)
-        for wave in waves:
-            if any(not self.state.step(step.id).done for step in steps_of((wave,))):
-                await self._wave(wave)
+        left = [wave for wave in waves if any(not self.state.step(step.id).done for step in steps_of((wave,)))]
+        for wave in left:
+            await self._wave(wave)
+        return bool(left)
 
     async def _derive(self, lane: Lane, hop: Hop) -> tuple[Wave, ...]:
         """The hop's waves from the roles as they are now, within what the plan approved."""

@@ -1,0 +1,268 @@
+"""Whole rolls in virtual time: left alone, killed at any instant, and with devices that fail."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from gallant.core.errors import Refused
+from gallant.engine.executor import Orders
+from gallant.standin.world import Fault
+
+from .night import ESTATE, Killed, Night, last_state
+
+GOOD_END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
+
+
+@pytest.fixture(scope="module")
+def alone() -> Night:
+    """A night in which nothing goes wrong, for what it shows of itself."""
+    night = Night()
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    return night
+
+
+def test_a_roll_left_alone_ends_with_both_nodes_at_the_target_and_every_promise_kept(alone):
+    assert alone.end_state() == GOOD_END
+    assert alone.all_well() == []
+    assert [a[:2] for a in alone.acts if a[1] != "preload"] == [
+        ("b", "install"), ("b", "restart"), ("a", "handover"), ("a", "install"), ("a", "restart"), ("a", "failback"),
+    ] * 2
+
+
+def test_the_same_night_twice_is_the_same_journal_to_the_byte(alone):
+    again = Night()
+    again.run(again.plan())
+    assert again.events == alone.events
+
+
+KILLS = [(f"{when} {kind}", n) for when in ("before", "after") for kind, most in (("append", 77), ("act", 17)) for n in range(1, most)]
+
+
+@pytest.mark.parametrize("kill", KILLS, ids=lambda k: f"{k[0]} {k[1]}".replace(" ", "-"))
+def test_a_roll_killed_at_any_instant_and_resumed_ends_as_one_left_alone(kill):
+    night = Night()
+    plan = night.plan()
+    night.kill_at = kill
+    assert night.finish(plan).state == "finished"
+    assert night.end_state() == GOOD_END
+    assert night.all_well() == []
+
+
+def test_there_are_no_more_instants_than_those_that_are_tried(alone):
+    assert alone.passed == {"append": 76, "act": 16}
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.tuples(st.sampled_from(["before append", "after append", "before act", "after act"]), st.integers(1, 90)), max_size=5),
+       st.floats(0, 2000))
+def test_any_number_of_kills_and_any_time_between_them_change_nothing_of_the_end(kills, downtime):
+    night = Night()
+    plan = night.plan()
+    for kill in kills:
+        night.kill_at = kill
+        try:
+            if night.run(plan, downtime=downtime).state == "finished":
+                break
+        except Killed:
+            continue
+    night.kill_at = None
+    if last_state(night) != "finished":
+        assert night.run(plan, downtime=downtime).state == "finished"
+    assert night.end_state() == GOOD_END
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
+@pytest.mark.parametrize("node", ["a", "b"])
+@pytest.mark.parametrize("name", ["answer_lost", "never_acts"])
+def test_an_order_whose_answer_is_lost_is_looked_for_and_never_given_twice(name, order, node):
+    night = Night(faults=[Fault(name=name, node=f"tickets/{node}", act=order, nth=1)])
+    assert night.run(night.plan()).state == "finished"
+    assert night.end_state() == GOOD_END
+    assert night.all_well() == []
+
+
+FAILURES = [
+    (Fault(name="install_fails_at", node="tickets/b", act="install", nth=1, value=40), "write error"),
+    (Fault(name="no_return", node="tickets/b", act="restart", nth=1), "did not come back within"),
+    (Fault(name="sync_stuck", node="tickets/b", act="restart", nth=1), "not steady within"),
+    (Fault(name="corrupt_package", node="tickets/b", act="upload", nth=1), "altered on the way"),
+    (Fault(name="wrong_version_after", node="tickets/b", act="install", nth=1), "would start next"),
+    (Fault(name="role_stuck", node="tickets/a", act="yield", nth=1), "does not take over"),
+]
+
+
+@pytest.mark.parametrize(("fault", "said"), FAILURES, ids=[f.name for f, _ in FAILURES])
+def test_a_device_that_fails_stops_the_roll_and_leaves_the_other_node_serving(fault, said):
+    night = Night(faults=[fault])
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert said in end.message
+    assert "tickets/a serves" in end.message
+    assert "gallant resume roll-0001" in end.next
+    assert night.pair.serving == "a"
+    assert night.pair.nodes["a"].version == "2.8.5"
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize(("fault", "said"), [f for f in FAILURES if f[0].name not in ("no_return", "sync_stuck")], ids=lambda f: getattr(f, "name", ""))
+def test_a_stopped_roll_carries_on_when_the_device_is_mended(fault, said):
+    night = Night(faults=[fault])
+    plan = night.plan()
+    assert night.run(plan).state == "stopped"
+    night.world.faults = []
+    if fault.name == "wrong_version_after":
+        night.pair.nodes["b"].boots_from = "left"
+    assert night.run(plan, downtime=600).state == "finished"
+    assert night.end_state() == GOOD_END
+    assert night.broken == []
+
+
+def test_a_node_that_comes_back_after_the_roll_has_stopped_is_not_restarted_again():
+    night = Night(faults=[Fault(name="late_return", node="tickets/b", act="restart", nth=1, value=4000)])
+    plan = night.plan()
+    assert night.run(plan).state == "stopped"
+    assert night.run(plan, downtime=4000).state == "finished"
+    assert night.acts.count(("b", "restart", "2.11.3")) == 1
+    assert night.all_well() == []
+
+
+def test_an_active_role_that_moved_since_the_plan_is_taken_as_it_is():
+    night = Night()
+    plan = night.plan()
+    night.pair.active = "b"
+    assert night.run(plan).state == "finished"
+    assert [a[:2] for a in night.acts if a[1] == "restart"][:2] == [("a", "restart"), ("b", "restart")]
+    assert night.end_state() == GOOD_END
+    assert night.all_well() == []
+
+
+def test_a_node_that_already_runs_the_release_is_left_alone():
+    night = Night(running={"a": "2.8.5", "b": "2.11.3"}, versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0"})
+    assert night.run(night.plan()).state == "finished"
+    assert {a[0] for a in night.acts if a[1] in ("install", "restart")} == {"a"}
+    assert night.all_well() == []
+
+
+def test_an_update_that_only_waits_for_its_restart_is_not_installed_again():
+    night = Night(versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0"})
+    node = night.pair.nodes["b"]
+    node.bays["right"], node.boots_from = "2.11.3", "right"
+    assert night.run(night.plan()).state == "finished"
+    assert [a[0] for a in night.acts if a[1] == "install"] == ["a"]
+
+
+@pytest.mark.parametrize("hold_after", ["step", "node", "hop"])
+def test_a_roll_that_holds_after_each_part_is_at_a_safe_stop_every_time(hold_after):
+    night = Night()
+    plan = night.plan()
+    holds = 0
+    while True:
+        end = night.run(plan, Orders(by="tester", hold_after=hold_after), downtime=300)
+        if end.state == "finished":
+            break
+        assert end.state == "held"
+        assert end.next == "gallant resume roll-0001"
+        assert all(n.up for n in night.pair.nodes.values())
+        assert night.pair.replica()[0] == "matched"
+        holds += 1
+    assert holds == {"step": 19, "node": 5, "hop": 1}[hold_after] or holds > {"step": 10, "node": 3, "hop": 0}[hold_after]
+    assert night.all_well() == []
+
+
+def test_a_hold_asked_for_in_a_restart_waits_until_the_node_is_whole_again():
+    night = Night()
+    plan = night.plan()
+    roll_events = night.events
+
+    class Asking(list):
+        pass
+
+    original = Night.moment
+
+    def moment(self, kind, when):
+        if any(e.entry.kind == "accepted" and e.entry.step == "tickets.1.b.restart" for e in roll_events):
+            self.hold_reason = "asked for"
+        original(self, kind, when)
+
+    night.moment = moment.__get__(night)
+    assert night.run(plan).state == "held"
+    assert night.pair.replica()[0] == "matched"
+    assert night.pair.nodes["b"].version == "2.11.3"
+    assert night.pair.nodes["a"].version == "2.8.5"
+
+
+def test_a_strange_job_on_a_node_stops_the_roll_before_anything_is_done():
+    night = Night()
+    plan = night.plan()
+    night.pair.keep("b", "shoal-2.11.3.pkg", b"package 2.11.3")
+    night.pair.order("b", "install", "shoal-2.11.3.pkg")
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "not ours" in end.message
+    assert [a for a in night.acts if a[1] in ("install", "restart")] == []
+
+
+def test_a_release_recalled_since_the_plan_is_not_entered():
+    from gallant.core.catalog import Recall
+    from gallant.core.records import replace
+
+    night = Night()
+    plan = night.plan()
+    releases = [replace(r, recall=Recall(date=r.released, reason="it loses data")) if r.version == "2.11.3" else r for r in night.product.releases]
+    night.product = replace(night.product, releases=tuple(releases))
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "it loses data" in end.message
+    assert night.acts == []
+
+
+def test_a_one_way_hop_needs_a_consent_by_name_before_anything_is_written():
+    from gallant.core.records import replace
+
+    night = Night(versions={"2.8.5": None, "2.11.3": None})
+    releases = [replace(r, one_way=True, one_way_because="The disks are rewritten.") for r in night.product.releases]
+    night.product = replace(night.product, releases=tuple(releases))
+    plan = night.plan()
+    with pytest.raises(Refused, match="no way back") as refused:
+        night.run(plan)
+    assert refused.value.why == "The disks are rewritten."
+    assert night.events == []
+    assert night.run(plan, Orders(by="tester", consents=("one-way:tickets",))).state == "finished"
+    assert night.events[0].entry.consents == ("one-way:tickets",)
+
+
+def test_a_step_whose_end_cannot_be_found_out_holds_until_a_person_answers():
+    night = Night(faults=[Fault(name="answer_lost", node="tickets/b", act="install", nth=1)])
+    plan = night.plan()
+    pair = night.pair
+    taken = pair._install
+
+    def vanishes(node, package):  # the device took the order and has no trace of it, and then does not answer
+        task = taken(node, package)
+        node.up = False
+        return task
+
+    pair._install = vanishes
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "is not known" in end.message
+    assert "--it-did tickets.1.b.install" in end.next
+    pair._install = taken
+    pair.nodes["b"].up = True
+    pair.nodes["b"].tasks.clear()
+    night.world.faults = []
+    assert night.run(plan, Orders(by="anna", answers={"tickets.1.b.install": False}), downtime=100).state == "finished"
+    assert any(e.entry.kind == "answered" and e.entry.by == "anna" for e in night.events)
+    assert night.end_state() == GOOD_END
+
+
+def test_a_pair_whose_usual_places_are_not_declared_keeps_the_roles_it_ends_with():
+    night = Night(estate_text=ESTATE.replace("usual: {active: a, standby: b}", "usual: {}"))
+    assert night.run(night.plan()).state == "finished"
+    assert [a[1] for a in night.acts].count("failback") == 0
+    assert [a[0] for a in night.acts if a[1] == "handover"] == ["a", "b"]
+    assert night.all_well() == []
