@@ -100,8 +100,18 @@ def make_product(versions: dict[str, str | None]) -> Product:
     """Releases by version, each with the range that it installs on."""
     releases = [
         Release(
-            version=version, released=BEGAN - timedelta(days=400 - i), from_range=from_range, minutes=Minutes(install=8, restart=5, sync=4),
-            packages=(Package(name=f"shoal-{version}.pkg", url="x", bytes=len(body(version)), sha256=hashlib.sha256(body(version)).hexdigest()),),
+            version=version,
+            released=BEGAN - timedelta(days=400 - i),
+            from_range=from_range,
+            minutes=Minutes(install=8, restart=5, sync=4),
+            packages=(
+                Package(
+                    name=f"shoal-{version}.pkg",
+                    url="x",
+                    bytes=len(body(version)),
+                    sha256=hashlib.sha256(body(version)).hexdigest(),
+                ),
+            ),
         )
         for i, (version, from_range) in enumerate(versions.items())
     ]
@@ -126,8 +136,20 @@ class Night:
         self.product = make_product(self.versions)
         self.world = World(BEGAN, SPEED)
         self.world.faults = self.faults
-        images = {r.version: Image(version=r.version, build="1", label="x", sha256=r.packages[0].sha256, bytes=r.packages[0].bytes, install_s=480,
-                                   restart_s=300, sync_s=240, from_range=r.from_range) for r in self.product.releases}
+        images = {
+            r.version: Image(
+                version=r.version,
+                build="1",
+                label="x",
+                sha256=r.packages[0].sha256,
+                bytes=r.packages[0].bytes,
+                install_s=480,
+                restart_s=300,
+                sync_s=240,
+                from_range=r.from_range,
+            )
+            for r in self.product.releases
+        }
         nodes = {n: ShoalNode(n, f"S{n.upper()}", "10.1.0.0/24", v) for n, v in self.running.items()}
         self.pair = ShoalPair(self.world, "tickets", nodes, images, self.active)
         self.backups: list[Backup] = []
@@ -151,8 +173,15 @@ class Night:
 
     def plan(self) -> Plan:
         readings = {f"tickets/{n}": self._reading(n) for n in self.pair.nodes}
-        return make_plan(self.estate, list(self.estate.systems.values()), readings, {self.product.name: self.product}, {"ostrel-shoal": "p"},
-                         by="tester", now=BEGAN)
+        return make_plan(
+            self.estate,
+            list(self.estate.systems.values()),
+            readings,
+            {self.product.name: self.product},
+            {"ostrel-shoal": "p"},
+            by="tester",
+            now=BEGAN,
+        )
 
     def run(self, plan: Plan, orders: Orders | None = None, downtime: float = 0.0) -> End:
         """One process's life: until it ends or is killed (`Killed`)."""
@@ -168,8 +197,16 @@ class Night:
 
     def _roll(self, plan: Plan, orders: Orders) -> Roll:
         self.clock = VirtualClock()
-        means = Means(estate=self.estate, clock=self.clock, drivers={"tickets": SimDriver(self)}, vault=SimVault(self), releases=self,
-                      prober=SimProber(self), journal=SimJournal(self), listener=Deaf())
+        means = Means(
+            estate=self.estate,
+            clock=self.clock,
+            drivers={"tickets": SimDriver(self)},
+            vault=SimVault(self),
+            releases=self,
+            prober=SimProber(self),
+            journal=SimJournal(self),
+            listener=Deaf(),
+        )
         return Roll("roll-0001", plan, means, orders)
 
     def finish(self, plan: Plan, downtime: float = 30.0, most: int = 20) -> End:
@@ -196,12 +233,32 @@ class Night:
         word, left = self.pair.replica()
         role = {"serving": "active", "shadowing": "standby"}.get(self.pair.role(name), "unknown")
         return Reading(
-            system="tickets", node=name, taken=self.world.moment, serial=node.serial, product="ostrel/shoal", version=node.version, boot=node.boot,
-            role=role, state="in_service", next_version=node.next_version, in_sync=word == "matched", sync_word=word, sync_remaining_s=left,
+            system="tickets",
+            node=name,
+            taken=self.world.moment,
+            serial=node.serial,
+            product="ostrel/shoal",
+            version=node.version,
+            boot=node.boot,
+            role=role,
+            state="in_service",
+            next_version=node.next_version,
+            in_sync=word == "matched",
+            sync_word=word,
+            sync_remaining_s=left,
             components=(Component(name="image", kind="system image", product="ostrel/shoal", version=node.version),),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in node.packages.items()),
-            jobs=tuple(Job(id=str(t.number), kind=KINDS[t.what], state={"busy": "running", "complete": "done", "broken": "failed"}[t.state],
-                           percent=t.percent(self.world.now), message=t.words(self.world.now), release=t.release) for t in node.tasks),
+            jobs=tuple(
+                Job(
+                    id=str(t.number),
+                    kind=KINDS[t.what],
+                    state={"busy": "running", "complete": "done", "broken": "failed"}[t.state],
+                    percent=t.percent(self.world.now),
+                    message=t.words(self.world.now),
+                    release=t.release,
+                )
+                for t in node.tasks
+            ),
         )
 
     def judge(self, node: str, kind: str) -> None:
@@ -268,7 +325,9 @@ class SimDriver:
         try:
             handle = self._do(node, act)
         except Denied as denied:
-            raise DeviceRefused(f"{full} refuses: {denied.message}", meaning="already" if "already" in denied.message else "refused") from None
+            raise DeviceRefused(
+                f"{full} refuses: {denied.message}", meaning="already" if "already" in denied.message else "refused"
+            ) from None
         night.acts.append((node, act.kind, act.release))
         night.moment("act", "after")
         if night.world.fault("answer_lost", full, order):
@@ -291,9 +350,20 @@ class SimVault:
         await asyncio.sleep(5.0)
         night = self.night
         night.now()
-        made = Backup(id=f"b{len(night.backups)}", system=system.name, taken=night.world.moment, by=by, comment=comment, tool="t",
-                      versions={n: node.version for n, node in night.pair.nodes.items()}, items=(Item(name="x", node="a", bytes=1, sha256="0"),),
-                      archive="x", bytes=1, sha256="0", sealed=night.world.moment)
+        made = Backup(
+            id=f"b{len(night.backups)}",
+            system=system.name,
+            taken=night.world.moment,
+            by=by,
+            comment=comment,
+            tool="t",
+            versions={n: node.version for n, node in night.pair.nodes.items()},
+            items=(Item(name="x", node="a", bytes=1, sha256="0"),),
+            archive="x",
+            bytes=1,
+            sha256="0",
+            sealed=night.world.moment,
+        )
         night.backups.append(made)
         return made
 
@@ -309,7 +379,14 @@ class SimProber:
 
     def take(self) -> list[Sample]:
         self.night.now()
-        return [Sample(service="blocks", at=self.night.world.moment, real=self.night.world.now / SPEED, ok=self.night.pair.serving is not None)]
+        return [
+            Sample(
+                service="blocks",
+                at=self.night.world.moment,
+                real=self.night.world.now / SPEED,
+                ok=self.night.pair.serving is not None,
+            )
+        ]
 
     async def stop(self) -> None: ...
 

@@ -28,7 +28,12 @@ def test_a_roll_left_alone_ends_with_both_nodes_at_the_target_and_every_promise_
     assert alone.end_state() == GOOD_END
     assert alone.all_well() == []
     assert [a[:2] for a in alone.acts if a[1] != "preload"] == [
-        ("b", "install"), ("b", "restart"), ("a", "handover"), ("a", "install"), ("a", "restart"), ("a", "failback"),
+        ("b", "install"),
+        ("b", "restart"),
+        ("a", "handover"),
+        ("a", "install"),
+        ("a", "restart"),
+        ("a", "failback"),
     ] * 2
 
 
@@ -38,7 +43,12 @@ def test_the_same_night_twice_is_the_same_journal_to_the_byte(alone):
     assert again.events == alone.events
 
 
-KILLS = [(f"{when} {kind}", n) for when in ("before", "after") for kind, most in (("append", 77), ("act", 17)) for n in range(1, most)]
+KILLS = [
+    (f"{when} {kind}", n)
+    for when in ("before", "after")
+    for kind, most in (("append", 77), ("act", 17))
+    for n in range(1, most)
+]
 
 
 @pytest.mark.parametrize("kill", KILLS, ids=lambda k: f"{k[0]} {k[1]}".replace(" ", "-"))
@@ -56,8 +66,13 @@ def test_there_are_no_more_instants_than_those_that_are_tried(alone):
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.lists(st.tuples(st.sampled_from(["before append", "after append", "before act", "after act"]), st.integers(1, 90)), max_size=5),
-       st.floats(0, 2000))
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["before append", "after append", "before act", "after act"]), st.integers(1, 90)),
+        max_size=5,
+    ),
+    st.floats(0, 2000),
+)
 def test_any_number_of_kills_and_any_time_between_them_change_nothing_of_the_end(kills, downtime):
     night = Night()
     plan = night.plan()
@@ -108,7 +123,11 @@ def test_a_device_that_fails_stops_the_roll_and_leaves_the_other_node_serving(fa
     assert night.all_well() == []
 
 
-@pytest.mark.parametrize(("fault", "said"), [f for f in FAILURES if f[0].name not in ("no_return", "sync_stuck")], ids=lambda f: getattr(f, "name", ""))
+@pytest.mark.parametrize(
+    ("fault", "said"),
+    [f for f in FAILURES if f[0].name not in ("no_return", "sync_stuck")],
+    ids=lambda f: getattr(f, "name", ""),
+)
 def test_a_stopped_roll_carries_on_when_the_device_is_mended(fault, said):
     night = Night(faults=[fault])
     plan = night.plan()
@@ -169,7 +188,9 @@ def test_a_roll_that_holds_after_each_part_is_at_a_safe_stop_every_time(hold_aft
         assert all(n.up for n in night.pair.nodes.values())
         assert night.pair.replica()[0] == "matched"
         holds += 1
-    assert holds == {"step": 19, "node": 5, "hop": 1}[hold_after] or holds > {"step": 10, "node": 3, "hop": 0}[hold_after]
+    assert (
+        holds == {"step": 19, "node": 5, "hop": 1}[hold_after] or holds > {"step": 10, "node": 3, "hop": 0}[hold_after]
+    )
     assert night.all_well() == []
 
 
@@ -212,7 +233,10 @@ def test_a_release_recalled_since_the_plan_is_not_entered():
 
     night = Night()
     plan = night.plan()
-    releases = [replace(r, recall=Recall(date=r.released, reason="it loses data")) if r.version == "2.11.3" else r for r in night.product.releases]
+    releases = [
+        replace(r, recall=Recall(date=r.released, reason="it loses data")) if r.version == "2.11.3" else r
+        for r in night.product.releases
+    ]
     night.product = replace(night.product, releases=tuple(releases))
     end = night.run(plan)
     assert end.state == "stopped"

@@ -659,9 +659,7 @@ class Roll:
             )
         except GallantError as error:
             self._outcome(step, e.FAILED, error.what)
-            raise Stopped(
-                f"{system.name}: no backup, so nothing goes on. {error.what}", error.why, error.next
-            ) from None
+            raise Stopped(error.what, "Nothing goes on without a backup.", error.next) from None
         self._outcome(step, e.DONE, f"{backup.id}: {len(backup.items)} items, {backup.bytes / 1000:.0f} kB, sealed")
 
     # --- after a crash, or an answer that was lost
@@ -696,7 +694,7 @@ class Roll:
             if look.state == ABSENT and not known.accepted and self._cannot_have_begun(step, intent):
                 self._outcome(step, e.NOT_STARTED, "observed: nothing of it on the node, and its time to land is over")
                 return False
-            if self.clock.now() - began > patience:
+            if self.clock.now() - began > patience and self._cannot_have_begun(step, intent):
                 if look.state == GOING:  # a node that is away, and may be on its way back
                     raise Stopped(self._overdue(step, patience), next=self._advice(step))
                 raise self._not_known(step, look)

@@ -71,7 +71,7 @@ async def take_one(place: Workplace, system: System, driver: Any, by: str, comme
         raise type(error)(
             f"{system.name}: no backup was taken. {error.what}",
             error.why,
-            error.next or f"Mend it at {node_name(system, source)}, then: gallant backup take {system.name}",
+            f"Mend it at {node_name(system, source)}, then: gallant backup take {system.name}",
         ) from None
 
 

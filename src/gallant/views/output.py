@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
+import errno
 import os
 import sys
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import IO, Any
 
@@ -43,23 +45,40 @@ class Output:
 
     def show(self, view: View) -> None:
         """Data to stdout in the form that was asked for, then the remarks to stderr."""
-        if self.as_json:
-            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.rows)}
-            sys.stdout.buffer.write(msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
-            sys.stdout.buffer.flush()
-        elif self.as_csv:
-            _write_csv(view.rows)
-        else:
-            out = console(sys.stdout)
-            for part in view.text():
-                out.print(part)
+        with reader_may_be_gone(sys.stdout):
+            self._write(view)
         if not self.quiet:
             for remark in view.remarks:
                 self.remark(remark)
 
+    def _write(self, view: View) -> None:
+        if self.as_json:
+            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.rows)}
+            sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
+        elif self.as_csv:
+            _write_csv(view.rows)
+        else:
+            out = console(sys.stdout)
+            for part in view.text():  # prose is folded for a screen, and left whole for a program
+                out.print(part, soft_wrap=isinstance(part, str) and not out.is_terminal)
+        sys.stdout.flush()
+
     def remark(self, text: str) -> None:
         if not self.quiet:
-            console(sys.stderr).print(text, style="dim")
+            with reader_may_be_gone(sys.stderr):
+                console(sys.stderr).print(text, style="dim", soft_wrap=True)
+
+
+@contextlib.contextmanager
+def reader_may_be_gone(file: IO[str]) -> Iterator[None]:
+    """A pipe that nobody reads any more, or a terminal that went away, changes nothing of what the command did."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno not in (errno.EPIPE, errno.EIO):
+            raise
+        with contextlib.suppress(OSError):  # what is still in the buffer goes nowhere
+            os.dup2(os.open(os.devnull, os.O_WRONLY), file.fileno())
 
 
 def _write_csv(rows: Sequence[Any]) -> None:

@@ -1,0 +1,335 @@
+"""Rolls by the built program, on stand-ins: to the end, killed, held, and with devices that fail."""
+
+from __future__ import annotations
+
+import os
+import pty
+import signal
+import time
+
+import pytest
+
+GOOD_END = {"tickets/a": ("3.2.4", "serving"), "tickets/b": ("3.2.4", "shadowing")}
+
+
+def end_state(place):
+    return {name: (node["version"], node["role"]) for name, node in place.truth()["nodes"].items()}
+
+
+def installs(place):
+    return {node: place.truth()["counts"].get(f"tickets/{node} install done", 0) for node in "ab"}
+
+
+def happened(place, kind, step):
+    return any(e.kind == kind and e.step == step for e in place.entries())
+
+
+def test_a_roll_takes_both_nodes_over_the_bridge_to_the_aim_and_the_service_misses_only_the_handovers(standins):
+    place = standins(speed=240, pace=0.4)
+    done = place.run("roll", place.make_ready(), "--json")
+    assert done.code == 0, done.err
+    assert end_state(place) == GOOD_END
+    (row,) = done.rows
+    assert row["state"] == "finished"
+    assert len(row["outages"]) == 4  # a handover and a failback in each of two hops
+    assert all(outage["service"] == "blocks" and outage["measured"] < 1.5 for outage in row["outages"])
+    assert [
+        e.step.split(".")[2:]
+        for e in place.entries()
+        if e.kind == "intent" and e.step.endswith(("restart", "handover", "failback"))
+    ][:4] == [["b", "restart"], ["a", "handover"], ["a", "steady", "handover"], ["a", "restart"]]
+    assert place.run("verify", "tickets").code == 0
+    assert place.run("gaps").code == 0
+    assert place.run("history", "--verify", "roll-0001").code == 0
+    assert place.truth()["systems"]["tickets"]["broken"] == []
+
+
+MOMENTS = {
+    "before-anything": lambda p: happened(p, "intent", "tickets.1.a.backup"),
+    "in-a-preload": lambda p: happened(p, "intent", "tickets.1.b.preload"),
+    "in-an-install": lambda p: happened(p, "accepted", "tickets.1.b.install"),
+    "after-an-install": lambda p: happened(p, "outcome", "tickets.1.b.install"),
+    "in-a-restart": lambda p: not p.truth()["nodes"]["tickets/b"]["up"],
+    "while-a-replica-syncs": lambda p: happened(p, "intent", "tickets.1.b.steady"),
+    "in-a-handover": lambda p: p.truth()["systems"]["tickets"]["serving"] is None,
+    "in-the-second-hop": lambda p: happened(p, "accepted", "tickets.2.a.install"),
+}
+
+
+@pytest.mark.parametrize("moment", MOMENTS)
+def test_a_roll_killed_at_any_moment_is_resumed_to_the_same_end_with_nothing_done_twice(standins, moment):
+    place = standins()
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: MOMENTS[moment](place), roll)
+    roll.send_signal(signal.SIGKILL)
+    roll.communicate()
+    assert_resumes_to_the_same_end(place)
+
+
+@pytest.mark.parametrize(
+    ("fault", "order"),
+    [("never_acts", "install"), ("answer_held", "install"), ("answer_held", "restart"), ("acts_late", "yield")],
+    ids=[
+        "between-intent-and-act",
+        "between-act-and-outcome",
+        "between-restart-and-outcome",
+        "before-an-act-that-lands-late",
+    ],
+)
+def test_a_roll_killed_while_an_order_is_on_its_way_finds_out_what_became_of_it(standins, fault, order):
+    node = "tickets/a" if order == "yield" else "tickets/b"
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": fault, "node": node, "act": order, "nth": 1, "value": 0.02})
+    roll = place.begin("roll", plan)
+    place.wait_for(lambda: place.truth()["counts"].get(f"{node} {order}", 0) == 1, roll)
+    roll.send_signal(signal.SIGKILL)
+    roll.communicate()
+    assert_resumes_to_the_same_end(place)
+    if fault == "answer_held":
+        assert place.truth()["counts"][f"{node} {order}"] == 2  # once in each hop
+
+
+def assert_resumes_to_the_same_end(place):
+    before = place.run("history", "--json").rows[0]
+    assert before["state"] == "cut off"
+    assert before["next"] == "gallant resume roll-0001"
+    resumed = place.run("resume", "roll-0001")
+    assert resumed.code == 0, resumed.err + resumed.out
+    assert end_state(place) == GOOD_END
+    assert installs(place) == {"a": 2, "b": 2}
+    assert place.truth()["systems"]["tickets"]["broken"] == []
+    assert place.run("history", "--verify", "roll-0001").code == 0
+
+
+# What the device does, what the message says, and who serves untouched.
+FAULTS = {
+    "install_fails_at": (
+        {"node": "tickets/b", "act": "install", "nth": 1, "value": 40},
+        ["tickets/b", "write error in the spare bay", "gallant survey tickets"],
+    ),
+    "no_return": (
+        {"node": "tickets/b", "act": "restart", "nth": 1},
+        ["tickets/b did not come back", "Look at the console of tickets/b"],
+    ),
+    "sync_stuck": (
+        {"node": "tickets/b", "act": "restart", "nth": 1},
+        ["tickets/b: not steady", "catching-up", "gallant check tickets"],
+    ),
+    "corrupt_package": (
+        {"node": "tickets/b", "act": "upload", "nth": 1},
+        ["tickets/b", "shoal-2.11.3.pkg was altered on the way"],
+    ),
+    "disk_full": (
+        {"node": "tickets/a", "act": "export"},
+        ["tickets: no backup", "no space left on the export area", "gallant backup take tickets"],
+    ),
+}
+
+
+@pytest.mark.parametrize("name", FAULTS)
+def test_a_fault_stops_the_roll_and_the_other_node_serves_untouched(standins, name):
+    fault, said = FAULTS[name]
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": name, **fault})
+    done = place.run("roll", plan)
+    assert done.code == 4
+    for words in said:
+        assert words in done.out
+    assert "tickets/a serves" in done.out
+    assert "gallant resume roll-0001" in done.out
+    truth = place.truth()
+    assert truth["systems"]["tickets"]["serving"] == "a"
+    assert truth["nodes"]["tickets/a"]["version"] == "2.8.5"
+    assert truth["nodes"]["tickets/a"]["boots"] == 1
+    assert place.run("history", "--json").rows[0]["state"] == "stopped"
+    assert place.run("history", "--verify", "roll-0001").code == 0
+
+
+def test_a_stopped_roll_carries_on_once_the_device_is_mended(standins):
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": "install_fails_at", "node": "tickets/b", "act": "install", "nth": 1, "value": 40})
+    assert place.run("roll", plan).code == 4
+    place.faults()
+    assert place.run("resume").code == 0
+    assert end_state(place) == GOOD_END
+
+
+def test_a_lost_answer_is_looked_for_and_the_order_not_given_again(standins):
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": "answer_lost", "node": "tickets/b", "act": "install", "nth": 1})
+    done = place.run("roll", plan)
+    assert done.code == 0, done.out
+    assert installs(place) == {"a": 2, "b": 2}
+    assert end_state(place) == GOOD_END
+
+
+def test_a_refused_login_stops_everything_before_it_begins(standins):
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": "refuse_login", "node": "tickets/b"})
+    done = place.run("roll", plan)
+    assert done.code == 5
+    assert "tickets/b refuses the login of gallant-read" in done.err
+    assert place.run("survey").code == 3
+    assert place.truth()["nodes"]["tickets/b"]["packages"] == []
+
+
+def test_a_refused_login_of_the_acting_account_stops_the_roll_with_the_account_named(standins):
+    place = standins()
+    plan = place.make_ready()
+    (place.folder / "secrets" / "act").write_text("wrong")
+    done = place.run("roll", plan)
+    assert done.code == 4
+    assert "refuses the login of gallant-act" in done.out
+    assert "wrong" not in (done.out + done.err).replace("unknown user or wrong password", "")
+    assert place.truth()["systems"]["tickets"]["serving"] == "a"
+
+
+def test_the_acting_account_is_never_asked_for_by_anything_that_only_looks(place):
+    (place.folder / "secrets" / "act").unlink()
+    place.make_ready()
+    assert place.run("gaps").code == 1
+    assert place.run("check").code in (0, 1)
+    assert place.run("backup", "take", "tickets").code == 0
+
+
+def test_hold_pauses_a_running_roll_at_a_safe_stop_and_resume_carries_on(standins):
+    place = standins()
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.restart"), roll)
+    held = place.run("hold")
+    assert held.code == 0
+    assert "holds at its next safe stop" in held.out
+    out, _ = roll.communicate(timeout=60)
+    assert roll.returncode == 4
+    assert "held at a safe stop" in out
+    truth = place.truth()
+    assert truth["systems"]["tickets"]["replica"] == "matched"
+    assert {n: v["version"] for n, v in truth["nodes"].items()} == {"tickets/a": "2.8.5", "tickets/b": "2.11.3"}
+    assert place.run("resume", "--hold-after", "hop").code == 4
+    assert {v["version"] for v in place.truth()["nodes"].values()} == {"2.11.3"}
+    assert place.run("resume").code == 0
+    assert end_state(place) == GOOD_END
+
+
+def test_a_roll_whose_terminal_goes_away_holds_at_its_next_safe_stop(standins):
+    place = standins()
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
+    roll.send_signal(signal.SIGHUP)
+    out, err = roll.communicate(timeout=60)
+    assert roll.returncode == 4
+    assert "terminal went away: roll-0001 holds at its next safe stop" in err
+    assert place.run("history", "--json").rows[0]["state"] == "held"
+
+
+def test_a_detached_roll_goes_on_when_its_terminal_is_gone_for_good(standins):
+    place = standins()
+    plan = place.make_ready()
+    parent, child = pty.openpty()
+    pid = os.fork()
+    if pid == 0:  # a session of its own on a real terminal, which is then closed under it
+        os.setsid()
+        os.login_tty(child) if hasattr(os, "login_tty") else [os.dup2(child, n) for n in range(3)]
+        os.chdir(place.folder)
+        os.execve(
+            os.sys.executable,
+            [os.sys.executable, "-m", "gallant", "roll", plan, "--detach"],
+            {**place.environment(), "TERM": "xterm"},
+        )
+    os.close(child)
+    os.set_blocking(parent, False)
+
+    def drained() -> bool:  # a terminal that nobody reads would stop the program by itself
+        try:
+            while os.read(parent, 65536):
+                pass
+        except OSError:
+            pass
+        return happened(place, "accepted", "tickets.1.b.install")
+
+    place.wait_for(drained)
+    os.close(parent)
+    os.kill(pid, signal.SIGHUP)
+    _, status = os.waitpid(pid, 0)
+    assert os.waitstatus_to_exitcode(status) == 0
+    assert end_state(place) == GOOD_END
+
+
+def test_ctrl_c_holds_and_a_second_one_cuts_off_at_once_and_loses_nothing(standins):
+    place = standins()
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
+    roll.send_signal(signal.SIGINT)
+    time.sleep(0.1)
+    roll.send_signal(signal.SIGINT)
+    out, err = roll.communicate(timeout=60)
+    assert roll.returncode == 4
+    assert "cut off at once" in out
+    assert "Traceback" not in err
+    assert place.run("resume").code == 0
+    assert installs(place) == {"a": 2, "b": 2}
+
+
+def test_two_processes_never_carry_out_one_roll(standins):
+    place = standins()
+    plan = place.make_ready()
+    roll = place.begin("roll", plan)
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
+    second = place.run("resume", "roll-0001")
+    assert second.code == 5
+    assert "another Gallant" in second.err
+    third = place.run("roll", plan)
+    assert third.code == 5
+    assert "roll-0001 is not finished" in third.err or "busy" in third.err
+    roll.communicate(timeout=60)
+    assert roll.returncode == 0
+
+
+def test_a_roll_that_was_ended_for_good_frees_its_systems_for_another_plan(standins):
+    place = standins()
+    plan = place.make_ready()
+    assert place.run("roll", plan, "--hold-after", "step").code == 4
+    assert place.run("plan", "tickets", "--json").code == 0
+    assert place.run("hold", "--for-good").code == 2
+    assert place.run("hold", "--for-good", "--reason", "another night").code == 0
+    assert place.run("resume", "roll-0001").code == 2
+    assert place.run("history", "--json").rows[0]["state"] == "ended"
+    assert place.run("roll", plan).code == 0
+
+
+def test_a_plan_that_no_longer_fits_is_refused_with_what_changed(standins):
+    place = standins()
+    plan = place.make_ready()
+    assert place.run("roll", plan).code == 0
+    again = place.run("roll", plan, "--json")
+    assert again.code == 5
+    assert "version was 2.8.5, is 3.2.4" in again.error["what"]
+    assert again.error["next"].startswith("gallant plan tickets")
+
+
+def test_an_edited_plan_is_refused(standins):
+    place = standins()
+    plan = place.make_ready()
+    path = place.folder / "plans" / f"{plan}.json"
+    path.write_text(path.read_text().replace("peers_healthy", "right_machine"))
+    done = place.run("roll", plan)
+    assert done.code == 5
+    assert "was altered" in done.err
+    assert place.run("validate", str(path)).code == 2
+
+
+def test_no_secret_is_in_anything_that_a_night_leaves_behind(standins):
+    place = standins()
+    plan = place.make_ready()
+    place.faults({"name": "install_fails_at", "node": "tickets/b", "act": "install", "nth": 1, "value": 40})
+    spoken = place.run("roll", plan)
+    secrets = [path.read_text() for path in (place.folder / "secrets").iterdir()]
+    everything = [p.read_bytes() for p in place.folder.rglob("*") if p.is_file() and p.parent.name != "secrets"]
+    for secret in secrets:
+        assert secret not in spoken.out + spoken.err
+        assert not any(secret.encode() in content for content in everything)

@@ -1,0 +1,191 @@
+"""Stand-ins on real sockets, an estate folder in front of them, and the built program as a user runs it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import sqlite3
+import subprocess
+import sys
+import time
+import urllib.request
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+from gallant.core.events import Entry
+from gallant.demo.skerry import furnish, new_accounts
+from gallant.demo.standins import start, stop
+
+PATIENCE_S = 90.0
+
+
+@dataclass
+class Done:
+    """How a command ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+    @property
+    def rows(self) -> list[dict[str, Any]]:
+        return self.json["rows"]
+
+    @property
+    def error(self) -> dict[str, Any]:
+        return json.loads(next(line for line in self.err.splitlines() if line.startswith("{")))
+
+
+class Place:
+    """An estate folder with running stand-ins in front of it."""
+
+    def __init__(self, folder: Path, said: dict[str, Any] | None = None) -> None:
+        self.folder, self.said = folder, said
+
+    def environment(self, **more: str) -> dict[str, str]:
+        kept = {k: v for k, v in os.environ.items() if k not in ("GALLANT_ESTATE", "COLUMNS")}
+        return {**kept, "NO_COLOR": "1", **more}
+
+    def run(self, *words: str, **more: str) -> Done:
+        done = subprocess.run(
+            [sys.executable, "-m", "gallant", *words],
+            cwd=self.folder,
+            env=self.environment(**more),
+            capture_output=True,
+            text=True,
+            stdin=subprocess.DEVNULL,
+            timeout=PATIENCE_S,
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        assert "has a defect" not in done.stderr, done.stderr
+        return Done(done.returncode, done.stdout, done.stderr)
+
+    def begin(self, *words: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "gallant", *words],
+            cwd=self.folder,
+            env=self.environment(),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+
+    # --- behind the stage
+
+    def _ask(self, path: str, body: Any = None) -> Any:
+        control = self.said["control"]
+        request = urllib.request.Request(
+            control["url"] + path,
+            headers={"X-Key": control["key"], "Content-Type": "application/json"},
+            data=None if body is None else json.dumps(body).encode(),
+        )
+        with urllib.request.urlopen(request, timeout=10) as answer:
+            return json.load(answer)
+
+    def faults(self, *faults: dict[str, Any]) -> None:
+        self._ask("/faults", {"faults": list(faults)})
+
+    def truth(self) -> dict[str, Any]:
+        return self._ask("/state")
+
+    def follow_catalog(self) -> None:
+        publisher = self.said["publisher"]
+        assert self.run("catalog", "add", "ostrel", publisher["url"], "--key", "keys/ostrel.pub").code == 0
+        assert self.run("catalog", "sync").code == 0
+
+    def make_ready(self) -> str:
+        """Everything before a roll, by the operations themselves; gives the plan's name."""
+        from gallant.operations import catalogs, plan, stock, survey
+        from gallant.operations.workplace import Workplace
+
+        async def prepare() -> str:
+            place = Workplace(self.folder)
+            assert (await survey.survey(place, [])).exit_code == 0
+            catalogs.add(place, "ostrel", self.said["publisher"]["url"], str(self.folder / "keys" / "ostrel.pub"))
+            assert (await catalogs.sync(place, []))[1] == 0
+            place = Workplace(self.folder)
+            assert (await stock.fetch(place, []))[1] == 0
+            return (await plan.plan(place, ["tickets"])).plan.id
+
+        return asyncio.run(prepare())
+
+    # --- the journal, as another process sees it
+
+    def entries(self, roll: str = "roll-0001") -> list[Entry]:
+        path = self.folder / "state" / "journal.db"
+        if not path.exists():
+            return []
+        db = sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)
+        try:
+            return [
+                msgspec.json.decode(raw, type=Entry)
+                for (raw,) in db.execute("SELECT entry FROM events WHERE roll = ? ORDER BY seq", (roll,))
+            ]
+        except sqlite3.OperationalError:
+            return []
+        finally:
+            db.close()
+
+    def wait_for(self, condition: Any, process: subprocess.Popen[str] | None = None) -> None:
+        """Until the condition holds; fails when the process ends before it does."""
+        until = time.monotonic() + PATIENCE_S
+        while not condition():
+            if process is not None and process.poll() is not None and not condition():
+                raise AssertionError(f"the roll ended before: {process.communicate()}")
+            assert time.monotonic() < until, "it never came to that"
+            time.sleep(0.004)
+
+
+@pytest.fixture
+def standins(tmp_path):
+    """Start stand-ins and furnish a folder: `standins(speed=…, pace=…, faults=…)` gives a `Place`."""
+    children = []
+
+    def make(
+        speed: float = 600.0, pace: float = 0.5, faults: list[dict[str, Any]] | None = None, **setup: Any
+    ) -> Place:
+        folder = tmp_path / f"estate-{len(children)}"
+        folder.mkdir()
+        since, accounts = time.time(), new_accounts()
+        child, said = start(
+            {
+                "speed": speed,
+                "pace": pace,
+                "since": since,
+                "accounts": accounts,
+                "faults": json.dumps({"faults": faults or []}),
+                **setup,
+            },
+            tmp_path / "standins.log",
+        )
+        children.append(child)
+        furnish(folder, said, accounts, since, speed)
+        return Place(folder, said)
+
+    yield make
+    for child in children:
+        stop(child)
+    assert (tmp_path / "standins.log").read_text() == "" if children else True
+
+
+@pytest.fixture
+def place(standins) -> Place:
+    return standins()
+
+
+@pytest.fixture
+def bare(tmp_path) -> Place:
+    """A folder with nothing in it."""
+    return Place(tmp_path)
