@@ -1,0 +1,102 @@
+"""A catalog is believed only when its bytes are signed, current, newer and in form; each refusal is its own."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from gallant.catalogs.trust import LARGEST, SIGNED_PREFIX, key_fingerprint, parse_key, verify
+from gallant.core.errors import Refused, WrongUse
+from gallant.standin.publisher import Publisher
+
+NOW = datetime(2026, 11, 25, tzinfo=UTC)
+MADE = Publisher(NOW)
+
+
+def signed(change=None, raw: bytes | None = None) -> tuple[bytes, bytes]:
+    catalog = MADE.catalog()
+    if change:
+        change(catalog)
+    raw = json.dumps(catalog).encode() if raw is None else raw
+    return raw, MADE.key.sign(SIGNED_PREFIX + raw).hex().encode()
+
+
+def look(
+    raw: bytes,
+    signature: bytes,
+    key: str = MADE.public_text,
+    now: datetime = NOW,
+    serial: int = 0,
+    sha256: str | None = None,
+    name: str = "ostrel",
+):
+    return verify(name, raw, signature, key, now, serial, sha256)
+
+
+def test_a_good_catalog_is_believed():
+    catalog, sha256 = look(*signed())
+    assert (catalog.serial, len(sha256)) == (41, 64)
+    assert look(*signed(), serial=41, sha256=sha256)[0] == catalog
+
+
+def test_a_tampered_a_truncated_and_a_wrongly_signed_catalog_are_refused():
+    raw, signature = signed()
+    for bad in (raw.replace(b"2.11.2", b"2.11.9"), raw[:-100], raw + b" ", b""):
+        with pytest.raises(Refused, match="does not fit"):
+            look(bad, signature)
+    with pytest.raises(Refused, match="does not fit"):
+        look(raw, signature, key=Publisher(NOW).public_text)
+    for bad in (b"", b"zz", signature[:-1], signature + b"00"):
+        with pytest.raises(Refused, match="no Ed25519 signature"):
+            look(raw, bad)
+
+
+REFUSED = [
+    (lambda c: c.update(expires="2026-11-24T00:00:00Z"), {}, "expired on 2026-11-24"),
+    (lambda c: c.update(serial=40), {"serial": 41}, "serial 40; 41 was seen before"),
+    (lambda c: c.update(serial=41), {"serial": 41, "sha256": "0" * 64}, "serial 41 of the last one and other content"),
+    (lambda c: c.update(publisher="tarnholt"), {}, "publisher 'tarnholt'"),
+    (lambda c: c.update(schema="gallant.catalog/9"), {}, "not in the form"),
+    (lambda c: c.update(more=1), {}, "not in the form"),
+    (lambda c: c["products"][0]["releases"][0].update(from_range="vers:dotted/>=purple"), {}, "not in the form"),
+    (lambda c: c["products"][0]["releases"].append(c["products"][0]["releases"][0]), {}, "not in the form"),
+    (lambda c: c["products"][0]["releases"][0]["packages"][0].update(name="../../etc/passwd"), {}, "not in the form"),
+    (lambda c: c["products"][0]["releases"][0]["packages"][0].update(sha256="x"), {}, "not in the form"),
+    (lambda c: c.update(expires="tomorrow"), {}, "not in the form"),
+]
+
+
+@pytest.mark.parametrize(("change", "seen", "words"), REFUSED)
+def test_each_way_of_being_wrong_has_its_own_refusal(change, seen, words):
+    with pytest.raises(Refused) as refused:
+        look(*signed(change), **seen)
+    assert words in refused.value.what
+    assert "last good catalog stays in use" in refused.value.why
+
+
+@pytest.mark.parametrize(
+    ("raw", "words"),
+    [
+        (b"[" * 70 + b"]" * 70, "nested deeper than 64"),
+        (b"not json", "not in the form"),
+        (b"x" * (LARGEST + 1), "larger than 64 MiB"),
+        (b'"' + b"[" * 1000 + b'"', "not in the form"),
+    ],
+)
+def test_bytes_that_are_no_catalog_are_refused_although_they_are_signed(raw, words):
+    with pytest.raises(Refused, match=words):
+        look(*signed(raw=raw))
+
+
+def test_a_key_has_one_spelling_and_a_fingerprint():
+    assert parse_key(f"  # key\n{MADE.public_text.upper()}\n".replace("ED25519", "ed25519")) == MADE.public_text
+    assert len(key_fingerprint(MADE.public_text)) == 39
+    with pytest.raises(WrongUse):
+        parse_key("ed25519:abc")
+
+
+def test_expiry_is_judged_by_the_time_that_is_given():
+    with pytest.raises(Refused, match="expired"):
+        look(*signed(), now=NOW + timedelta(days=500))

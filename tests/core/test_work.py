@@ -1,0 +1,325 @@
+"""Order, plans, outages, checks and the verdict after the work."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gallant.cli.main import COMMANDS
+from gallant.core.backups import Backup, Item
+from gallant.core.catalog import Package
+from gallant.core.checks import CHECKS, LEVELS, Facts, run_checks
+from gallant.core.compare import verify_system
+from gallant.core.errors import Refused, worst_exit
+from gallant.core.estate import Limits, parse_estate
+from gallant.core.order import NotSafe, turns
+from gallant.core.outages import Sample, outages
+from gallant.core.plan import NothingToDo, Plan, basis_differences, make_plan
+from gallant.core.readings import Gauge, Job, Reading
+from gallant.core.records import replace
+
+from .test_assessment import NOW, SHOAL
+from .test_estate import GOOD
+
+ESTATE = parse_estate(
+    "estate.yaml", GOOD.replace("- {for: tickets/b, aim: pin 3.2.4}", "").replace("aim: newest", "aim: settled 90d")
+)
+TICKETS = ESTATE.systems["tickets"]
+
+
+def reading(node: str, **changes) -> Reading:
+    made = Reading(
+        system="tickets",
+        node=node,
+        taken=NOW,
+        serial=node.upper(),
+        product=SHOAL.name,
+        version="2.8.5",
+        boot=node,
+        role="active" if node == "a" else "standby",
+        state="in_service",
+        next_version="2.8.5",
+        in_sync=True,
+        sync_word="matched",
+        network="10.0.0.0/24",
+        clock_offset_s=0.1,
+        clock_uncertainty_s=0.1,
+        gauges=(Gauge(name="free space", value=1e9, unit="B"),),
+    )
+    return replace(made, **changes)
+
+
+def both(a: dict | None = None, b: dict | None = None) -> dict[str, Reading]:
+    return {"a": reading("a", **(a or {})), "b": reading("b", **(b or {}))}
+
+
+# --- order
+
+PAIRS = [
+    (["a", "b"], {"a": "active", "b": "standby"}, {"active": "a"}, ["work b", "handover a", "work a", "failback a"]),
+    (["a", "b"], {"a": "standby", "b": "active"}, {"active": "a"}, ["work a", "handover b", "work b"]),
+    (["a", "b"], {"a": "active", "b": "standby"}, {}, ["work b", "handover a", "work a"]),
+    (["b"], {"a": "active", "b": "standby"}, {"active": "a"}, ["work b"]),
+    (["a"], {"a": "active", "b": "standby"}, {"active": "a"}, ["handover a", "work a", "failback a"]),
+    ([], {"a": "active", "b": "standby"}, {"active": "b"}, []),
+]
+
+
+@pytest.mark.parametrize(("todo", "roles", "usual", "expected"), PAIRS)
+def test_a_pair_is_worked_standby_first_and_ends_in_its_usual_places(todo, roles, usual, expected):
+    assert [f"{t.kind} {t.node}" for t in turns("pair", ("a", "b"), todo, roles, usual)] == expected
+
+
+@pytest.mark.parametrize(
+    "roles",
+    [
+        {"a": "active", "b": "active"},
+        {"a": "standby", "b": "standby"},
+        {"a": "active"},
+        {"a": "active", "b": "unknown"},
+    ],
+)
+def test_roles_that_allow_no_order_are_refused(roles):
+    with pytest.raises(NotSafe, match="one active and one standby"):
+        turns("pair", ("a", "b"), ["a", "b"], roles, {})
+
+
+def test_a_shape_that_is_not_known_is_refused_and_not_guessed():
+    with pytest.raises(NotSafe, match="quorum"):
+        turns("quorum", ("a",), ["a"], {"a": "leader"}, {})
+
+
+# --- plans
+
+
+def plan_of(readings: dict[str, Reading]) -> Plan:
+    return make_plan(
+        ESTATE,
+        [TICKETS],
+        {f"tickets/{n}": r for n, r in readings.items()},
+        {SHOAL.name: SHOAL},
+        {"ostrel-shoal": "d"},
+        by="t",
+        now=NOW,
+    )
+
+
+def test_a_plan_is_named_by_its_content_and_survives_a_file():
+    plan = plan_of(both())
+    again = msgspec.json.decode(msgspec.json.encode(plan), type=Plan)
+    assert again == plan
+    assert again.is_whole
+    assert not replace(plan, by="another").is_whole
+    assert plan_of(both()) == plan
+
+
+def test_a_plan_goes_hop_by_hop_over_both_nodes_with_a_backup_first():
+    plan = plan_of(both())
+    assert [(h.from_, h.to, h.needs) for h in plan.lanes[0].hops] == [
+        ("2.8.5", "2.11.3", ()),
+        ("2.11.3", "3.2.4", ("tickets.1",)),
+    ]
+    for hop in plan.lanes[0].hops:
+        steps = [s for w in hop.waves for t in w.tracks for s in t.steps]
+        assert steps[0].kind == "backup"
+        assert len({s.id for s in steps}) == len(steps)
+        assert all(s.guards for s in steps if s.kind != "steady")
+    assert plan.estimate_s > 0
+
+
+REFUSED = [
+    ({"version": "3.2.6"}, "newer than its aim"),
+    ({"version": "9.9.1"}, "not in the catalog"),
+    ({"next_version": "3.2.6"}, "would run 3.2.6"),
+    ({"role": "standby"}, "one active and one standby"),
+    ({"version": "2.11.1", "next_version": "2.11.1"}, "no station of the route"),
+]
+
+
+@pytest.mark.parametrize(("change", "said"), REFUSED)
+def test_what_cannot_be_planned_safely_is_refused_with_the_reason(change, said):
+    with pytest.raises(Refused) as refused:
+        plan_of(both(change))
+    assert said in refused.value.what
+
+
+def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
+    with pytest.raises(Refused, match="never read"):
+        plan_of({"a": reading("a")})
+    with pytest.raises(NothingToDo):
+        plan_of(both(*({"version": "3.2.4", "next_version": "3.2.4"},) * 2))
+
+
+def test_what_changed_since_the_plan_is_named():
+    basis = plan_of(both()).basis
+    later = replace(
+        basis,
+        versions={**basis.versions, "tickets/a": "3.2.4"},
+        releases={k: "x" for k in basis.releases},
+        nodes={"tickets/a": "Z"},
+    )
+    said = basis_differences(basis, later)
+    assert "tickets/a: version was 2.8.5, is 3.2.4" in said
+    assert "tickets/b: serial was B, is none" in said
+    assert sum("the catalog says has changed" in s for s in said) == 2
+    assert basis_differences(basis, basis) == []
+
+
+# --- outages
+
+
+@given(st.lists(st.booleans(), min_size=1, max_size=60))
+def test_an_outage_is_each_stretch_of_failed_probes_and_nothing_else(good):
+    samples = [Sample(service="s", at=NOW + timedelta(seconds=i), real=i * 0.1, ok=ok) for i, ok in enumerate(good)]
+    found = outages(samples)
+    runs = sum(not ok and (i == 0 or good[i - 1]) for i, ok in enumerate(good))
+    assert len(found) == runs
+    assert sum(o.ended is None for o in found) == (not good[-1])
+    for o in found:
+        if o.ended is not None:
+            first, last = int((o.began - NOW).total_seconds()), int((o.ended - NOW).total_seconds())
+            assert not any(good[first:last])
+            assert good[last]
+            assert o.measured == pytest.approx((last - first) * 0.1)
+
+
+# --- checks
+
+BACKUP = Backup(
+    id="b",
+    system="tickets",
+    taken=NOW - timedelta(hours=1),
+    by="t",
+    comment="",
+    tool="t",
+    versions={"a": "2.8.5", "b": "2.8.5"},
+    items=(Item(name="x", node="a", bytes=1, sha256="0"),),
+    archive="x",
+    bytes=1,
+    sha256="0",
+    sealed=NOW,
+)
+PACKAGE = Package(name="p", url="x", bytes=1000, sha256="0" * 64)
+
+
+def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
+    return Facts(
+        **{
+            "system": TICKETS,
+            "readings": readings or both(),
+            "errors": {},
+            "now": NOW,
+            "limits": Limits(),
+            "backups": (BACKUP,),
+            "wanted": (PACKAGE,),
+            "probes": {"blocks": Sample(service="blocks", at=NOW, real=0, ok=True)},
+            **more,
+        }
+    )
+
+
+# Each check: what makes it fire, at which level, and a word of its message.
+FIRES = [
+    ("reachable", facts({"a": reading("a")}, errors={"b": "no answer"}), "stop", "was not read"),
+    ("distinct", facts(errors={"b": "x"}, alike={"b": "tickets/a"}), "stop", "one machine"),
+    ("distinct", facts(both(b={"serial": "A", "boot": "a"})), "stop", "answer alike"),
+    ("in-service", facts(both(b={"state": "out_of_service"})), "stop", "not in service"),
+    ("in-sync", facts(both(b={"in_sync": False, "sync_word": "apart"})), "stop", "not whole"),
+    ("roles", facts(both({"role": "standby"}, {"role": "active"})), "warn", "usual place"),
+    ("no-job", facts(both(b={"jobs": (Job(id="1", kind="install", state="running"),)})), "stop", "busy"),
+    ("restart-pending", facts(both(b={"next_version": "3.2.4"})), "warn", "next restart"),
+    ("versions-even", facts(both(b={"version": "3.2.4"})), "warn", "different versions"),
+    ("space", facts(both(b={"gauges": (Gauge(name="free space", value=1200, unit="B"),)})), "stop", "no room"),
+    ("clock", facts(both(b={"clock_offset_s": 9.0})), "warn", "is off"),
+    ("service-subnet", facts(both(b={"network": "10.0.1.0/24"})), "warn", "own subnet"),
+    (
+        "service-answers",
+        facts(probes={"blocks": Sample(service="blocks", at=NOW, real=0, ok=False, why="refused")}),
+        "stop",
+        "does not answer",
+    ),
+    ("backup", facts(backups=()), "warn", "no fresh sealed backup"),
+    ("backup", facts(backups=(replace(BACKUP, sealed=None),)), "warn", "no fresh sealed backup"),
+    ("backup", facts(backups=(replace(BACKUP, taken=NOW - timedelta(days=2)),)), "warn", "no fresh sealed backup"),
+    ("backup", facts(backups=(replace(BACKUP, versions={"a": "2.8.5", "b": "1"}),)), "warn", "no fresh sealed backup"),
+    ("stock", facts(missing=("p",)), "stop", "not in stock"),
+    ("stock", facts(unkept=("q",)), "warn", "running release"),
+    ("open-roll", facts(open_roll="roll-0001"), "note", "not finished"),
+]
+
+
+@pytest.mark.parametrize(
+    ("check", "given_facts", "level", "words"), FIRES, ids=[f"{f[0]}-{f[2]}-{i}" for i, f in enumerate(FIRES)]
+)
+def test_each_check_fires_when_it_should_and_says_what_to_do_next(check, given_facts, level, words):
+    found = [f for f in run_checks(given_facts) if f.check == check and f.level == level]
+    assert found, run_checks(given_facts)
+    assert words in found[0].message
+    assert found[0].next
+    if found[0].next.startswith("gallant "):
+        assert found[0].next.split()[1] in COMMANDS
+
+
+def test_a_healthy_system_passes_every_check():
+    assert {f.level for f in run_checks(facts())} == {"pass"}
+
+
+def test_every_check_is_made_to_fire_by_some_test_and_findings_come_worst_first():
+    assert {c.id for c, _ in CHECKS} == {f[0] for f in FIRES}
+    levels = [LEVELS.index(f.level) for f in run_checks(facts(both(b={"state": "x", "clock_offset_s": 9.0})))]
+    assert levels == sorted(levels)
+
+
+def test_a_clock_is_not_called_off_by_more_than_is_known():
+    uncertain = facts(both(b={"clock_offset_s": 9.0, "clock_uncertainty_s": 8.0}))
+    assert not [f for f in run_checks(uncertain) if f.level != "pass"]
+
+
+# --- the verdict
+
+VERDICTS = [
+    ({}, {}, {}, []),
+    ({"version": "2.8.5", "next_version": "2.8.5"}, {}, {}, ["runs 2.8.5, its aim is 3.2.4"]),
+    ({"in_sync": False, "sync_word": "apart"}, {}, {}, ["not whole"]),
+    ({"role": "standby"}, {}, {}, ["its usual place is active"]),
+    ({"next_version": "3.2.6"}, {}, {}, ["would start 3.2.6"]),
+    ({"state": "resting"}, {}, {}, ["not in service"]),
+    (
+        {},
+        {},
+        {"blocks": Sample(service="blocks", at=NOW, real=0, ok=False, why="refused")},
+        ["blocks does not answer: refused"],
+    ),
+]
+
+
+@pytest.mark.parametrize(("a", "errors", "probes", "said"), VERDICTS)
+def test_a_verdict_says_all_that_is_not_as_it_should_be(a, errors, probes, said):
+    good = {"version": "3.2.4", "next_version": "3.2.4"}
+    rows = verify_system(TICKETS, both({**good, **a}, good), errors, SHOAL, SHOAL.resolve("3.2.4"), probes)
+    assert rows[0].ok == (not said)
+    assert all(any(words in p for p in rows[0].problems) for words in said)
+    assert rows[1].ok
+
+
+def test_a_node_that_was_not_read_is_not_as_it_should_be():
+    rows = verify_system(TICKETS, {"a": reading("a")}, {"b": "no answer"}, SHOAL, SHOAL.resolve("2.8.5"), {})
+    assert [(r.node, r.ok) for r in rows] == [("a", True), ("b", False)]
+
+
+def test_the_exit_code_of_several_is_the_first_that_holds_in_order():
+    assert worst_exit([0, 1, 3]) == 3
+    assert worst_exit([3, 5, 4]) == 5
+    assert worst_exit([5, 2]) == 2
+    assert worst_exit([]) == 0
+
+
+def test_moments_are_said_in_utc():
+    from gallant.core.records import clean, rfc3339
+
+    assert rfc3339(datetime(2026, 11, 25, 12, 0, tzinfo=UTC)) == "2026-11-25T12:00:00Z"
+    assert clean("a\x1b[31mb\u202ec\nd") == "a[31mbc d"

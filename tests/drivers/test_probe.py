@@ -1,0 +1,96 @@
+"""Probes keep their pace whatever else goes on, and say what they saw."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import time
+
+from gallant.core.estate import Read, Service
+from gallant.core.outages import outages
+from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
+from gallant.standin.ports import bound, reserve
+
+READ = Read(send="block 7\n", expect="block 7 [0-9a-f]{4}")
+
+
+class RealClock:
+    floor_s = 0.0
+
+    def now(self):
+        from datetime import UTC, datetime
+
+        return datetime.now(UTC)
+
+    def real(self):
+        return time.monotonic()
+
+
+async def answering(port: int, text: bytes = b"block 7 abcd\n"):
+    async def talk(reader, writer):
+        await reader.readline()
+        writer.write(text)
+        await writer.drain()
+        writer.close()
+
+    return await asyncio.start_server(talk, sock=bound("127.0.0.1", port))
+
+
+def one(text: bytes | None, read: Read | None = READ):
+    async def go():
+        keeper, port = reserve("127.0.0.1")
+        server = await answering(port, text) if text is not None else None
+        try:
+            return await probe("s", Service(address=f"127.0.0.1:{port}", read=read), RealClock(), 0.5)
+        finally:
+            keeper.close()
+            if server:
+                server.close()
+
+    return asyncio.run(go())
+
+
+def test_a_probe_tells_a_right_answer_from_a_wrong_one_none_and_nobody():
+    assert one(b"block 7 abcd\n").ok
+    assert one(b"block 8 abcd\n").why == "the answer is not what a right one looks like"
+    assert not one(b"").ok
+    assert one(None).why == "connection refused"
+
+
+def test_a_silent_service_fails_within_its_time():
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        sample = asyncio.run(
+            probe("s", Service(address=f"127.0.0.1:{silent.getsockname()[1]}", read=READ), RealClock(), 0.3)
+        )
+    assert not sample.ok
+    assert "no answer within 0.3 s" in sample.why
+
+
+def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
+    async def go():
+        keeper, port = reserve("127.0.0.1")
+        prober = SocketProber({"s": Service(address=f"127.0.0.1:{port}", read=READ)}, RealClock())
+        server = await answering(port)
+        prober.start()
+        await asyncio.sleep(0.5)
+        server.close()
+        await asyncio.sleep(0.6)
+        server = await answering(port)
+        await asyncio.sleep(0.5)
+        stood = asyncio.get_running_loop().time()
+        while asyncio.get_running_loop().time() - stood < 0.3:  # what a slow disk under the journal would do
+            time.sleep(0.05)
+        await asyncio.sleep(0.2)
+        await prober.stop()
+        server.close()
+        keeper.close()
+        return prober.take()
+
+    samples = asyncio.run(go())
+    starts = [s.real for s in samples]
+    assert starts == sorted(starts)
+    gaps = [b - a for a, b in zip(starts, starts[1:], strict=False)]
+    assert sorted(gaps)[len(gaps) // 2] < 0.1 + INTERVAL_S / 2
+    assert any(0.4 < (o.measured or 0) < 1.5 for o in outages(samples))

@@ -1,0 +1,179 @@
+"""The stores: schema, file systems, leases, and what is on the disk when an append returns."""
+
+from __future__ import annotations
+
+import multiprocessing
+import sqlite3
+from datetime import UTC, datetime
+
+import pytest
+
+from gallant.core.errors import GallantError, Refused
+from gallant.core.events import Entry
+from gallant.core.ports import LeaseLost
+from gallant.core.readings import Reading
+from gallant.core.records import as_read_back
+from gallant.store import database, journal
+from gallant.store.journal import JournalStore
+from gallant.store.readings import ReadingStore
+
+from ..simulation.night import Night
+
+NOW = datetime(2026, 11, 25, tzinfo=UTC)
+PLAN = as_read_back(Night().plan())
+
+
+def entry(kind: str, **more) -> Entry:
+    return Entry(kind=kind, at=NOW, wall=0.0, **more)
+
+
+MOUNTS = """\
+22 1 8:1 / / rw,relatime shared:1 - ext4 /dev/sda1 rw
+40 22 0:33 / /srv/share rw - nfs4 server:/x rw
+41 40 8:2 / /srv/share/local rw - xfs /dev/sdb1 rw
+42 22 0:34 / /mnt/a\\040b rw master:2 - fuse.sshfs host:/ rw
+"""
+
+
+@pytest.mark.parametrize(
+    ("path", "kind"),
+    [
+        ("/srv/share/estate", "nfs4"),
+        ("/srv/share", "nfs4"),
+        ("/srv/share/local/x", "xfs"),
+        ("/srv/shared", "ext4"),
+        ("/mnt/a b/c", "fuse.sshfs"),
+        ("/home", "ext4"),
+    ],
+)
+def test_the_file_system_is_that_of_the_longest_mount(path, kind):
+    from pathlib import Path
+
+    assert database.file_system_of(Path(path), MOUNTS) == kind
+
+
+def test_a_network_file_system_is_refused(tmp_path):
+    with pytest.raises(Refused, match="network file system"):
+        database.refuse_network(tmp_path, f"1 1 0:1 / {tmp_path.resolve()} rw - nfs4 server:/ rw")
+    database.refuse_network(tmp_path, MOUNTS)
+
+
+def test_the_state_folder_is_for_its_owner_alone(tmp_path):
+    ReadingStore(tmp_path).close()
+    assert (tmp_path / "state").stat().st_mode & 0o777 == 0o700
+    assert (tmp_path / "state" / "readings.db").stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.parametrize(("store", "name"), [(ReadingStore, "readings.db"), (JournalStore, "journal.db")])
+def test_a_newer_schema_is_refused_and_left_as_it_is(tmp_path, store, name):
+    store(tmp_path).close()
+    db = sqlite3.connect(tmp_path / "state" / name)
+    db.execute("PRAGMA user_version = 99")
+    db.commit()
+    with pytest.raises(Refused, match="newer Gallant"):
+        store(tmp_path)
+    assert db.execute("PRAGMA user_version").fetchone()[0] == 99
+
+
+def test_a_file_that_is_no_database_is_said_to_be_damaged(tmp_path):
+    (tmp_path / "state").mkdir()
+    (tmp_path / "state" / "readings.db").write_bytes(b"not a database at all" * 100)
+    with pytest.raises(GallantError, match="cannot be used"):
+        ReadingStore(tmp_path)
+
+
+def test_no_schema_step_runs_while_a_roll_is_open(tmp_path, monkeypatch):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW) as held:
+        held.append(entry("opened"))
+    monkeypatch.setattr(journal, "SCHEMA", (*journal.SCHEMA, "CREATE TABLE more (x)"))
+    with pytest.raises(Refused, match="roll-0001 is open"):
+        JournalStore(tmp_path)
+    with store.take_up("roll-0001") as held:
+        held.append(entry("ended"))
+    JournalStore(tmp_path).close()
+
+
+def test_readings_come_back_as_they_were_and_errors_beside_the_last_good_one(tmp_path):
+    store = ReadingStore(tmp_path)
+    reading = Reading(system="s", node="n", taken=NOW, serial="1", product="a/b", version="1.0", boot="x")
+    first = store.begin_survey(NOW)
+    store.add(first, [("s", "n", NOW, reading, None)])
+    store.end_survey(first, NOW)
+    second = store.begin_survey(NOW)
+    store.add(second, [("s", "n", NOW, None, "no answer")])
+    last = store.newest()["s/n"]
+    assert last.reading == reading
+    assert last.error == "no answer"
+
+
+def test_seq_has_no_gap_and_nothing_follows_the_end(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW) as held:
+        assert [held.append(entry(kind)).seq for kind in ("opened", "held", "resumed")] == [1, 2, 3]
+        held.append(entry("finished"))
+        with pytest.raises(Refused, match="has ended"):
+            held.append(entry("resumed"))
+    assert [e.seq for e in store.events("roll-0001")] == [1, 2, 3, 4]
+    assert store.rolls()[0].plan == PLAN
+    assert store.open_rolls() == []
+
+
+def test_a_second_roll_on_the_same_system_is_refused_while_the_first_is_open(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW):
+        pass
+    with pytest.raises(Refused, match="roll-0001 is not finished"), store.new_roll(PLAN, NOW):
+        pass
+
+
+def test_a_roll_in_the_hands_of_one_process_is_refused_to_another(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW):
+        assert store.is_running("roll-0001")
+        with pytest.raises(Refused, match="another Gallant"), JournalStore(tmp_path).take_up("roll-0001"):
+            pass
+    assert not store.is_running("roll-0001")
+
+
+def test_an_intent_is_written_only_while_the_lease_is_ours(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW) as held:
+        held.intend(entry("intent", step="x"), "tickets")
+        db = sqlite3.connect(tmp_path / "state" / "journal.db")
+        db.execute("UPDATE leases SET epoch = epoch + 1, holder = 'thief'")
+        db.commit()
+        for write in (lambda: held.intend(entry("intent", step="y"), "tickets"), lambda: held.append(entry("held"))):
+            with pytest.raises(LeaseLost):
+                write()
+        assert len(held.events()) == 1
+
+
+def _take_epochs(folder, count, results):
+    store = JournalStore(folder)
+    taken = 0
+    for _ in range(count):
+        try:
+            with store.take_up("roll-0001") as held:
+                held.append(entry("resumed"))
+                taken += 1
+        except Refused:
+            pass
+    results.put(taken)
+
+
+def test_processes_that_race_for_a_roll_never_write_side_by_side(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW) as held:
+        held.append(entry("opened"))
+    context = multiprocessing.get_context("spawn")
+    results = context.Queue()
+    workers = [context.Process(target=_take_epochs, args=(tmp_path, 25, results)) for _ in range(3)]
+    for worker in workers:
+        worker.start()
+    taken = sum(results.get(timeout=60) for _ in workers)
+    for worker in workers:
+        worker.join()
+    events = store.events("roll-0001")
+    assert len(events) == taken + 1
+    assert [e.seq for e in events] == list(range(1, taken + 2))
