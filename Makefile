@@ -22,7 +22,7 @@ demo: $(VENV)/.base
 	$(BIN)/gallant demo
 
 test: $(VENV)/.test
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist worksteal
 
 lint: $(VENV)/.lint
 	$(BIN)/ruff check src tests bench

@@ -123,6 +123,18 @@ class Place:
 
     # --- the journal, as another process sees it
 
+    def last_roll(self) -> Any:
+        from gallant.operations import history
+        from gallant.operations.workplace import Workplace
+
+        return history.history(Workplace(self.folder))[0]
+
+    def journal_problems(self, roll: str = "roll-0001") -> list[str]:
+        from gallant.operations import history
+        from gallant.operations.workplace import Workplace
+
+        return history.verify(Workplace(self.folder), roll)[1]
+
     def entries(self, roll: str = "roll-0001") -> list[Entry]:
         path = self.folder / "state" / "journal.db"
         if not path.exists():
@@ -154,7 +166,11 @@ def standins(tmp_path):
     children = []
 
     def make(
-        speed: float = 600.0, pace: float = 0.5, faults: list[dict[str, Any]] | None = None, **setup: Any
+        speed: float = 900.0,
+        pace: float = 0.4,
+        move_gap_s: float = 0.25,
+        faults: list[dict[str, Any]] | None = None,
+        **setup: Any,
     ) -> Place:
         folder = tmp_path / f"estate-{len(children)}"
         folder.mkdir()
@@ -163,6 +179,7 @@ def standins(tmp_path):
             {
                 "speed": speed,
                 "pace": pace,
+                "move_gap_s": move_gap_s,
                 "since": since,
                 "accounts": accounts,
                 "faults": json.dumps({"faults": faults or []}),

@@ -126,10 +126,9 @@ def test_every_scheme_is_a_total_order(scheme, data):
 def test_any_text_at_all_is_a_version_or_a_clear_refusal(scheme, text):
     try:
         version = parse(scheme, text)
-    except NotAVersion as error:
-        assert len(str(error)) < 300
-    else:
-        assert version == parse(scheme, str(version))
+    except NotAVersion:
+        return
+    assert version == parse(scheme, str(version))
 
 
 def needs(program: str):

@@ -159,7 +159,7 @@ def test_what_changed_since_the_plan_is_named():
     later = replace(
         basis,
         versions={**basis.versions, "tickets/a": "3.2.4"},
-        releases={k: "x" for k in basis.releases},
+        releases=dict.fromkeys(basis.releases, "x"),
         nodes={"tickets/a": "Z"},
     )
     said = basis_differences(basis, later)

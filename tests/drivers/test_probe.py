@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import socket
 import time
 
@@ -91,6 +92,6 @@ def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
     samples = asyncio.run(go())
     starts = [s.real for s in samples]
     assert starts == sorted(starts)
-    gaps = [b - a for a, b in zip(starts, starts[1:], strict=False)]
+    gaps = [b - a for a, b in itertools.pairwise(starts)]
     assert sorted(gaps)[len(gaps) // 2] < 0.1 + INTERVAL_S / 2
     assert any(0.4 < (o.measured or 0) < 1.5 for o in outages(samples))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import time
 from datetime import UTC, datetime, timedelta
 
@@ -36,7 +35,13 @@ class EstateClock:
         return time.time()
 
     async def sleep(self, seconds: float) -> None:
-        await asyncio.sleep(seconds / self.speed)
+        await _sleep(seconds / self.speed)
 
     async def pause(self, real_seconds: float) -> None:
-        await asyncio.sleep(real_seconds)
+        await _sleep(real_seconds)
+
+
+async def _sleep(seconds: float) -> None:
+    import asyncio  # a tenth of a second of import, which a command that only shows does not pay
+
+    await asyncio.sleep(seconds)

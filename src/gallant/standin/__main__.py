@@ -40,6 +40,7 @@ async def serve(setup: dict[str, Any]) -> None:
     version = setup.get("version", "2.8.5")
     nodes = {name: ShoalNode(name, serial, NETWORK, version) for name, (_, serial) in NODES.items()}
     pair = ShoalPair(world, "tickets", nodes, publisher.images(), active="a")
+    pair.move_gap_s = float(setup.get("move_gap_s", pair.move_gap_s))
     scale = float(setup.get("pace", 1.0))
     pair.images = {
         v: type(i)(

@@ -119,6 +119,7 @@ class ShoalPair:
         self.going_to: str | None = None
         self.free_bytes = free_bytes
         self.synced_at: float | None = 0.0  # when the replica is whole again; None: it does not get whole by itself
+        self.move_gap_s = MOVE_GAP_S
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
@@ -227,7 +228,7 @@ class ShoalPair:
             partner = self.other(node.name)
             self.broken.append(f"{node.name} went down while serving")
             if partner.up:
-                self._move(partner.name, MOVE_GAP_S)
+                self._move(partner.name, self.move_gap_s)
         self.world.changed()
         if self.world.fault("no_return", self._full(node), "restart"):
             return
@@ -268,15 +269,15 @@ class ShoalPair:
         if self.replica()[0] != "matched":
             raise Denied(409, f"the replica is {self.replica()[0]}; nothing is handed over now")
         holder = asked or giver
-        task = self._task(holder, what, "", self.world.real(MOVE_GAP_S))
+        task = self._task(holder, what, "", self.world.real(self.move_gap_s))
         if self.world.fault("role_stuck", self._full(holder), what):
             self.world.after(
-                self.world.real(MOVE_GAP_S), lambda: self._fail(holder, task, "the other node does not take over")
+                self.world.real(self.move_gap_s), lambda: self._fail(holder, task, "the other node does not take over")
             )
             return task
         self.active = None
         began = self.world.now
-        self._move(taker.name, MOVE_GAP_S, lambda: self._complete(holder, task, f"{taker.name} serves", began))
+        self._move(taker.name, self.move_gap_s, lambda: self._complete(holder, task, f"{taker.name} serves", began))
         self.world.changed()
         return task
 

@@ -1,0 +1,32 @@
+"""The documents that ship with the code say what the code does."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import msgspec
+
+from gallant.cli.main import COMMANDS
+from gallant.core.catalog import Catalog
+from gallant.drivers.profile import parse_profile
+
+DOCS = Path(__file__).resolve().parents[2] / "docs"
+
+
+def test_the_catalogs_schema_is_the_codes():
+    assert json.loads((DOCS / "catalog.schema.json").read_text()) == json.loads(
+        json.dumps(msgspec.json.schema(Catalog))
+    )
+
+
+def test_the_profile_in_the_manual_is_a_right_one():
+    text = re.search(r"```yaml\n(.*?)```", (DOCS / "profiles.md").read_text(), re.DOTALL)[1]
+    assert parse_profile("profiles.md", text).product == "example/store"
+
+
+def test_every_command_that_the_readme_names_exists():
+    named = set(re.findall(r"`gallant ([a-z]+)", (DOCS.parent / "README.md").read_text()))
+    assert named <= set(COMMANDS)
+    assert {"survey", "plan", "roll", "verify"} <= named

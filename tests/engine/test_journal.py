@@ -1,0 +1,184 @@
+"""The grammar of a journal, and the guards, each made to refuse."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from gallant.core.backups import Backup, Item
+from gallant.core.events import Entry, Event
+from gallant.core.plan import GUARDS as STEP_GUARDS
+from gallant.core.plan import steps_of
+from gallant.core.readings import Job, PackagePresent
+from gallant.core.records import replace
+from gallant.engine.guards import GUARDS, Scene, reasons_against
+from gallant.engine.journal import grammar_problems, replay
+
+from ..core.test_work import ESTATE, TICKETS, both
+from ..simulation.night import Night
+
+NOW = datetime(2026, 11, 25, tzinfo=UTC)
+
+
+def journal(*words: str) -> list[Event]:
+    """`intent:x`, `outcome:x:done`, `opened` … as events."""
+    events, attempts = [], {}
+    for seq, word in enumerate(words, 1):
+        kind, step, result = (*word.split(":"), None, None)[:3]
+        if kind == "intent":
+            attempts[step] = attempts.get(step, 0) + 1
+        events.append(
+            Event(
+                seq=seq,
+                entry=Entry(
+                    kind=kind,
+                    at=NOW,
+                    wall=0,
+                    step=step,
+                    result=result,
+                    attempt=attempts.get(step) if kind == "intent" else None,
+                ),
+            )
+        )
+    return events
+
+
+VALID = [
+    ["opened"],
+    ["opened", "intent:x", "outcome:x:done", "finished"],
+    ["opened", "intent:x", "accepted:x", "outcome:x:failed", "stopped", "resumed", "intent:x", "outcome:x:done"],
+    ["opened", "intent:x"],
+    ["opened", "intent:x", "held", "resumed", "answered:x", "outcome:x:done", "finished"],
+    ["opened", "intent:x", "ended"],
+    ["opened", "intent:x", "intent:y", "outcome:y:done", "outcome:x:done"],
+]
+BROKEN = [
+    ([], "empty"),
+    (["intent:x"], "begins with intent"),
+    (["opened", "opened"], "opened twice"),
+    (["opened", "accepted:x"], "without an open intent"),
+    (["opened", "outcome:x:done"], "without an open intent"),
+    (["opened", "intent:x", "intent:x"], "new intent before"),
+    (["opened", "intent:x", "outcome:x:done", "intent:x"], "after it was done"),
+    (["opened", "finished", "resumed"], "after the roll finished"),
+    (["opened", "intent:x", "finished"], "left open"),
+    (["opened", "intent:x", "accepted:x", "accepted:x"], "without an open intent"),
+    (["opened", "intent:x", "outcome:x:maybe"], "no such outcome"),
+]
+
+
+@pytest.mark.parametrize("words", VALID, ids=" ".join)
+def test_a_valid_journal_has_no_problems(words):
+    assert grammar_problems(journal(*words)) == []
+
+
+@pytest.mark.parametrize(("words", "said"), BROKEN, ids=[" ".join(b[0]) for b in BROKEN])
+def test_a_broken_journal_says_where(words, said):
+    assert any(said in problem for problem in grammar_problems(journal(*words)))
+
+
+def test_a_gap_in_the_sequence_is_found():
+    events = journal("opened", "intent:x", "outcome:x:done")
+    assert any("stands where 2 should" in p for p in grammar_problems([events[0], events[2]]))
+
+
+def test_what_the_journal_says_is_what_happened():
+    state = replay(journal("opened", "intent:x", "accepted:x", "outcome:x:failed", "intent:x", "stopped"))
+    assert state.state == "stopped"
+    assert state.step("x").attempts == 2
+    assert state.step("x").open
+    assert not state.step("y").open
+
+
+# --- guards
+
+NIGHT = Night()
+RELEASE = NIGHT.product.resolve("2.11.3")
+PLAN = NIGHT.plan()
+INSTALL = next(s for s in steps_of(PLAN.lanes[0].hops[0].waves) if s.kind == "install" and s.node == "b")
+BACKUP = Backup(
+    id="b",
+    system="tickets",
+    taken=NOW,
+    by="t",
+    comment="",
+    tool="t",
+    versions={"a": "2.8.5", "b": "2.8.5"},
+    items=(Item(name="x", node="a", bytes=1, sha256="0"),),
+    archive="x",
+    bytes=1,
+    sha256="0",
+    sealed=NOW,
+)
+PACKAGE = PackagePresent(name="shoal-2.11.3.pkg", sha256=RELEASE.installer.sha256, bytes=1)
+EVERY_GUARD = replace(INSTALL, guards=tuple(GUARDS))
+
+
+def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
+    good = {"packages": (PACKAGE,), "next_version": "2.11.3"}
+    return Scene(
+        **{
+            "step": EVERY_GUARD,
+            "system": TICKETS,
+            "readings": both(a, {**good, **(b or {})}),
+            "expected": {"a": "2.8.5", "b": "2.8.5"},
+            "release": RELEASE,
+            "release_as_planned": True,
+            "backups": (BACKUP,),
+            "backup_limit": timedelta(hours=24),
+            "hop_began": NOW - timedelta(hours=1),
+            "now": NOW,
+            **more,
+        }
+    )
+
+
+def against(made: Scene) -> list[str]:
+    return reasons_against(made, lambda x, y: x == y)
+
+
+MOVING = replace(TICKETS, services={"blocks": replace(TICKETS.services["blocks"], address="10.0.0.2:860")})
+REFUSES = {
+    "right_machine": (scene(b={"serial": "Z"}), "answers as serial Z"),
+    "own_address": (scene(system=MOVING), "which moves"),
+    "no_unknown_job": (scene({"jobs": (Job(id="9", kind="install", state="running"),)}), "not ours"),
+    "versions_as_expected": (scene({"version": "3.2.4"}), "by the journal it should run 2.8.5"),
+    "not_recalled": (scene(release_as_planned=False), "has changed since the plan"),
+    "peers_healthy": (scene({"in_sync": False, "sync_word": "apart"}), "not in sync (apart)"),
+    "everyone_healthy": (scene(b={"state": "unknown"}), "tickets/b is not in service"),
+    "backup_sealed": (scene(backups=(replace(BACKUP, sealed=None),)), "no sealed backup of 2.8.5"),
+    "package_verified": (scene(b={"packages": (replace(PACKAGE, sha256="0" * 64),)}), "not the catalog's"),
+    "not_serving": (scene(b={"role": "active"}), "only a standby node is restarted"),
+    "awaits_target": (scene(b={"next_version": "2.8.5"}), "would start 2.8.5"),
+}
+
+
+def test_no_guard_stands_in_the_way_when_all_is_well():
+    assert against(scene()) == []
+
+
+@pytest.mark.parametrize("guard", GUARDS)
+def test_each_guard_refuses_what_it_is_there_for(guard):
+    made, said = REFUSES[guard]
+    alone = replace(made, step=replace(EVERY_GUARD, guards=(guard,)))
+    assert said in against(alone)[0]
+
+
+MORE = [
+    ({"backups": (replace(BACKUP, taken=NOW - timedelta(hours=25)),)}, "no sealed backup"),
+    ({"backups": (replace(BACKUP, versions={"a": "2.8.5", "b": "2.8.3"}),)}, "no sealed backup"),
+    ({"release": None}, "no longer in the catalog"),
+    ({"b": {"packages": ()}}, "is not on tickets/b"),
+    ({"a": {"state": "out_of_service"}}, "tickets/a is not in service"),
+]
+
+
+@pytest.mark.parametrize(("change", "said"), MORE)
+def test_a_guard_refuses_every_form_of_what_it_is_there_for(change, said):
+    assert any(said in reason for reason in against(scene(**change)))
+
+
+def test_every_guard_that_a_step_names_exists_and_every_guard_is_named_by_some_step():
+    assert {name for names in STEP_GUARDS.values() for name in names} == set(GUARDS)
+    assert ESTATE.systems["tickets"] is TICKETS
