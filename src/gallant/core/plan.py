@@ -233,7 +233,7 @@ def hop_waves(
         if kinds:
             prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
     return (
-        Wave(why="a way back and the package first", tracks=tuple(prepare)),
+        Wave(why="backup, package", tracks=tuple(prepare)),
         *(_turn_wave(system, work, turn, turn.node in waiting) for turn in order),
     )
 
@@ -247,7 +247,7 @@ def _turn_wave(system: System, work: HopWork, turn: Turn, waiting: bool) -> Wave
     why = {
         WORK: f"{turn.node} to {work.release.version}",
         HANDOVER: f"{turn.node} hands over",
-        FAILBACK: f"{turn.node} takes its usual place again",
+        FAILBACK: f"{turn.node} to its usual place",
     }[turn.kind]
     steps = []
     for kind in kinds:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from gallant.core import events as e
 from gallant.core.events import Entry
-from gallant.core.outages import Sample, Tally
+from gallant.core.outages import Outage, Sample, Tally
 from gallant.core.ports import Clock, Journal, Listener, Prober
 
 LOOK_S = 0.1  # real seconds between looks at what the prober has
@@ -33,7 +33,11 @@ class Watch:
         self.listener.sample(sample)
         self.tallies[sample.service], outage = self.tallies.get(sample.service, Tally()).after(sample)
         if outage is not None:
-            self.journal.append(Entry(kind=e.OUTAGE, at=self.clock.now(), wall=self.clock.wall(), outage=outage))
+            self._write(outage)
+
+    def _write(self, outage: Outage) -> None:
+        entry = Entry(kind=e.OUTAGE, at=self.clock.now(), wall=self.clock.wall(), outage=outage)
+        self.listener.event(self.journal.append(entry))
 
     async def finish(self) -> None:
         """Stop probing and write down what is still out."""
@@ -43,7 +47,7 @@ class Watch:
         for tally in self.tallies.values():
             outage = tally.open_outage()
             if outage is not None:
-                self.journal.append(Entry(kind=e.OUTAGE, at=self.clock.now(), wall=self.clock.wall(), outage=outage))
+                self._write(outage)
 
     def unanswered(self) -> list[str]:
         """Services whose newest sample failed."""

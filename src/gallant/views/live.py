@@ -21,7 +21,7 @@ from gallant.core.records import clean
 from gallant.views.output import console
 from gallant.views.words import MARKS, clock, duration, mark, plain
 
-STRIP_CELLS = 60
+STRIP_CELLS = 48
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
 LINE_EVERY_PERCENT = 25
 

@@ -59,8 +59,13 @@ class Output:
             _write_csv(view.rows)
         else:
             out = console(sys.stdout)
+            after_table = False
             for part in view.text():  # prose is folded for a screen, and left whole for a program
-                out.print(part, soft_wrap=isinstance(part, str) and not out.is_terminal)
+                prose = isinstance(part, str)
+                if after_table:
+                    out.print()
+                out.print(part, soft_wrap=prose and not out.is_terminal)
+                after_table = not prose
         sys.stdout.flush()
 
     def remark(self, text: str) -> None:

@@ -22,7 +22,7 @@ STANDING_MARKS = {
     "blocked": "bad",
     "unknown": "bad",
 }
-LEVEL_MARKS = {"pass": "good", "note": "note", "warn": "work", "stop": "bad"}
+LEVEL_MARKS = {"stop": "bad", "warn": "work", "note": "note", "pass": "good"}
 STATE_MARKS = {
     "finished": "good",
     "running": "going",
@@ -539,7 +539,7 @@ def plan_view(planned: Any) -> View:
                 yield _hop_table(hop)
         yield from _consequences(plan)
         for f in planned.findings:
-            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message)} [dim]{plain(f.evidence)}[/]"
+            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message)}: {plain(f.evidence)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
         yield from _next(*stops, f"gallant roll {plan.id}")
 
@@ -548,21 +548,21 @@ def plan_view(planned: Any) -> View:
 
 
 def _hop_table(hop: Hop) -> Any:
-    shown = table(
-        "wave", "node", "steps, each with its estimate", "disturbs", "about", "may be left here", right=("about",)
-    )
+    shown = table("wave", "node", "steps, each about min:s", "disturbs", "about", "may be left", right=("about",))
     shown.title = f"[bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]   {duration(waves_seconds(hop.waves))}"
-    shown.title_justify = "left"
+    shown.title_justify, shown.title_style = "left", "none"
     for number, wave in enumerate(hop.waves, 1):
         for index, track in enumerate(wave.tracks):
             steps = "  ".join(f"{s.kind} [dim]{clock(s.estimate_s)}[/]" for s in track.steps)
+            rest = duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no"
+            about = clock(sum(s.estimate_s for s in track.steps))
             shown.add_row(
                 f"{number} {plain(wave.why)}" if index == 0 else "",
                 track.node,
                 steps,
                 _disturbs(track.steps),
-                clock(sum(s.estimate_s for s in track.steps)),
-                duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no",
+                about,
+                rest,
             )
     return shown
 
@@ -588,7 +588,7 @@ def _consequences(plan: Plan) -> Any:
             if hop.one_way:
                 yield f"{mark('bad')} [bold]No way back from {plain(hop.to)}[/]: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
     if not any(h.one_way for lane in plan.lanes for h in lane.hops):
-        yield f"{mark('good')} Every step can be undone until the next hop begins; each hop begins with a backup."
+        yield f"{mark('good')} Nothing here is one-way: a node keeps its old release in the other slot until the next hop, and each hop begins with a backup."
 
 
 def _away(wave: Wave) -> float:
