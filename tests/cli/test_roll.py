@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pty
 import signal
+import sys
 import time
 
 import pytest
@@ -331,3 +332,49 @@ def test_no_secret_is_in_anything_that_a_night_leaves_behind(standins):
     for secret in secrets:
         assert secret not in spoken.out + spoken.err
         assert not any(secret.encode() in content for content in everything)
+
+
+def typed(place, words, secret):
+    """Run a command on a terminal of its own, typing the secret when it is asked for; how often it was, and the exit code."""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(place.folder)
+        os.execve(sys.executable, [sys.executable, "-m", "gallant", *words], {**place.environment(), "TERM": "xterm"})
+    asked, seen = 0, b""
+    while True:
+        try:
+            piece = os.read(terminal, 65536)
+        except OSError:
+            break
+        if not piece:
+            break
+        seen += piece
+        if b"Secret of gallant-act for tickets (act):" in seen:
+            asked, seen = asked + 1, b""
+            os.write(terminal, secret.encode() + b"\n")
+    _, status = os.waitpid(pid, 0)
+    os.close(terminal)
+    assert secret.encode() not in seen
+    return asked, os.waitstatus_to_exitcode(status)
+
+
+def test_a_secret_that_is_typed_is_asked_for_once_a_run_and_again_on_resume(standins):
+    place = standins()
+    plan = place.make_ready()
+    secret = (place.folder / "secrets" / "act").read_text()
+    path = place.folder / "estate.yaml"
+    path.write_text(path.read_text().replace('"file:secrets/act"', "ask"))
+    assert typed(place, ["roll", plan, "--hold-after", "hop"], secret) == (1, 4)
+    assert typed(place, ["resume"], secret) == (1, 0)
+    assert end_state(place) == GOOD_END
+    assert place.run("resume").code == 2
+
+
+def test_a_secret_that_cannot_be_had_is_said_before_anything_is_begun(standins):
+    place = standins()
+    plan = place.make_ready()
+    (place.folder / "secrets" / "act").unlink()
+    done = place.run("roll", plan)
+    assert done.code == 2
+    assert "secrets/act cannot be read" in done.err
+    assert place.run("history", "--json").rows == []

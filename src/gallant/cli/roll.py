@@ -13,7 +13,7 @@ hold_after_option = click.option(
     "--hold-after",
     type=click.Choice(["step", "node", "hop"]),
     default=None,
-    help="Pause after each; resume carries on.",
+    help="Hold after each; resume carries on.",
 )
 detach_option = click.option(
     "--detach", is_flag=True, help="Go on when the terminal goes away; without it the roll holds at its next safe stop."

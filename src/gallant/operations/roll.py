@@ -62,6 +62,7 @@ async def roll(
     systems = _systems(place, plan)
     async with place.drivers(systems) as drivers:
         need_consents(plan, drivers, set(consents))
+        _have_secrets(place, systems)
         findings, readings = await check_with(place, systems, drivers)
         _refuse_stops(plan, findings)
         _refuse_differences(plan, _basis_now(place, plan, readings))
@@ -89,6 +90,7 @@ async def resume(
     basis = _basis_of(place, row.plan, known, row.plan.basis.versions)
     async with place.drivers(systems) as drivers:
         _refuse_differences(row.plan, basis)
+        _have_secrets(place, systems)
         with place.journal.take_up(roll_id) as journal:
             return await _run(
                 place,
@@ -99,6 +101,12 @@ async def resume(
                 Orders(by=place.user, hold_after=hold_after, answers=answers),
                 detach,
             )
+
+
+def _have_secrets(place: Workplace, systems: Sequence[Any]) -> None:
+    """A secret that cannot be had, or has to be typed, comes up before anything begins and before the screen is taken."""
+    for system in systems:
+        place.credentials(system, "act")
 
 
 async def _run(

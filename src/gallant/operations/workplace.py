@@ -111,6 +111,13 @@ class Workplace:
             )
         return self._secrets[key]
 
+    def _ask_now(self, systems: Sequence[System], purpose: str) -> None:
+        """Have typed what has to be typed, before a progress bar or a live view has the screen."""
+        for system in systems:
+            account = system.accounts.get(purpose) or self.estate.accounts.get(purpose)
+            if account is not None and account.secret == "ask":
+                self.credentials(system, purpose)
+
     @asynccontextmanager
     async def drivers(self, systems: Sequence[System]) -> AsyncIterator[dict[str, Driver]]:
         """A driver for each system, over one shared session; logged out at the end."""
@@ -119,6 +126,7 @@ class Workplace:
         from gallant.stock.shelf import Shelf
 
         shelf = Shelf(self.folder)
+        self._ask_now(systems, "read")
         async with new_session() as session:
             made: dict[str, Any] = {}
             for system in systems:

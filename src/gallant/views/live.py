@@ -21,7 +21,7 @@ from gallant.core.records import clean
 from gallant.views.output import console
 from gallant.views.words import MARKS, clock, duration, mark, plain
 
-STRIP_CELLS = 48
+STRIP_CELLS = 60
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
 LINE_EVERY_PERCENT = 25
 
@@ -284,7 +284,7 @@ class LiveShow:
         newest = int(last.real / CELL_S)
         drawn = "".join(
             {True: "[green]▮[/]", False: "[bold red]×[/]", None: "[dim]·[/]"}[cells.get(newest - i)]
-            for i in reversed(range(STRIP_CELLS))
+            for i in reversed(range(max(8, min(STRIP_CELLS, self._console.width - 82))))
         )
         measured = [o.measured for o in self.seen.outages if o.service == name and o.measured is not None]
         word = (
