@@ -157,6 +157,14 @@ def test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next(place):
     assert place.run("check").code == 0
 
 
+def test_requirements_that_do_not_hold_today_are_listed_and_none_is_none(place):
+    place.run("survey")
+    place.follow_catalog()
+    done = place.run("gaps", "--conflicts", "--json")
+    assert (done.code, done.rows) == (0, [])
+    assert "Every requirement between products that is known here holds" in place.run("gaps", "--conflicts").out
+
+
 def test_a_node_that_fails_stops_no_other_and_keeps_its_last_reading(place):
     place.run("survey")
     place.faults({"name": "refuse_login", "node": "tickets/b"})

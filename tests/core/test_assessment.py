@@ -26,6 +26,7 @@ def release(
     version: str, days: int = 100, from_range: str | None = None, minutes: float = 10, recalled: bool = False, **more
 ) -> Release:
     return Release(
+        train=version.rpartition(".")[0],
         version=version,
         released=NOW - timedelta(days=days),
         from_range=from_range,
@@ -152,6 +153,16 @@ AIMS = [
     ("pin 2.11.2", None),
     ("settled 900d", None),
     ("pin 9.9", None),
+    ("behind 0", "3.2.6"),
+    ("behind 1", "3.2.4"),
+    ("behind 3", "2.11.3"),
+    ("behind 40", None),
+    ("train 2.11", "2.11.3"),
+    ("train 9", None),
+    ("after 1 in train", "3.2.6"),
+    ("after 2 in train", "3.2.6"),
+    ("after 3 in train", None),
+    ("security", "2.11.3"),
 ]
 
 
@@ -160,6 +171,14 @@ def test_an_aim_chooses_the_newest_release_that_it_allows_and_never_a_recalled_o
     choice = choose(parse_aim(aim), SHOAL, NOW)
     assert (choice.release.version if choice.release else None) == version
     assert all(why for _, why in choice.passed_over)
+
+
+@pytest.mark.parametrize(
+    "text", ["latest", "settled", "settled 30", "behind", "behind -1", "train", "after 3", "pin", "", "securty"]
+)
+def test_what_is_no_aim_is_refused(text):
+    with pytest.raises(ValueError, match="is no aim"):
+        parse_aim(text)
 
 
 STANDINGS = [

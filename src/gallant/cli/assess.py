@@ -13,16 +13,22 @@ from gallant.cli.common import estate_option, finish, open_place, output_options
 @click.command()
 @estate_option
 @selector_argument
+@click.option("--conflicts", is_flag=True, help="Requirements between products that do not hold today, instead.")
 @output_options
-def gaps(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def gaps(estate_path: Path | None, selector: tuple[str, ...], conflicts: bool, output: Any) -> None:
     """Installed against aimed-for, worst first.
 
-    Examples:  gallant gaps   |   gallant gaps tickets
+    Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --conflicts
     """
     from gallant.operations import assess
     from gallant.views import tables
 
     place = open_place(estate_path, output)
+    if conflicts:
+        rows = assess.conflicts(place, selector)
+        output.show(tables.conflicts_view(rows))
+        finish(1 if rows else 0)
+        return
     result = assess.gaps(place, selector)
     output.show(tables.gaps_view(result, place.clock.now()))
     finish(result.exit_code)

@@ -15,16 +15,25 @@ from gallant.core.records import Record
 if TYPE_CHECKING:
     from gallant.core.catalog import Product, Release
 
-_SETTLED = re.compile(r"settled (\d{1,4})d", re.ASCII)
-_PIN = re.compile(r"pin (\S.*)")
-
 
 class ParsedAim(Record):
-    """`kind` is `newest`, `settled` (with `days`) or `pin` (with `version`)."""
+    """`kind` is a key of `RULES`; `number` are the days of settled, the releases of behind and of after; `name` the rest."""
 
     kind: str
-    days: int = 0
-    version: str = ""
+    number: int = 0
+    name: str = ""
+
+
+# How each aim is written, and what of it is its number and its name.
+_FORMS: dict[str, re.Pattern[str]] = {
+    "newest": re.compile(r"newest"),
+    "settled": re.compile(r"settled (?P<number>\d{1,4})d", re.ASCII),
+    "behind": re.compile(r"behind (?P<number>\d{1,2})", re.ASCII),
+    "train": re.compile(r"train (?P<name>\S.*)"),
+    "after": re.compile(r"after (?P<number>\d{1,2}) in train", re.ASCII),
+    "security": re.compile(r"security"),
+    "pin": re.compile(r"pin (?P<name>\S.*)"),
+}
 
 
 class Choice(Record):
@@ -37,13 +46,13 @@ class Choice(Record):
 def parse_aim(text: str) -> ParsedAim:
     """Raises ValueError for a text that is no aim."""
     words = " ".join(text.split())
-    if words == "newest":
-        return ParsedAim(kind="newest")
-    if match := _SETTLED.fullmatch(words):
-        return ParsedAim(kind="settled", days=int(match[1]))
-    if match := _PIN.fullmatch(words):
-        return ParsedAim(kind="pin", version=match[1])
-    raise ValueError(f"aim: {text!r} is no aim; write newest, settled 30d or pin 3.2.4")
+    for kind, form in _FORMS.items():
+        if match := form.fullmatch(words):
+            found = match.groupdict()
+            return ParsedAim(kind=kind, number=int(found.get("number") or 0), name=found.get("name") or "")
+    raise ValueError(
+        f"aim: {text!r} is no aim; write newest, settled 30d, behind 1, train 5.1, after 3 in train, security or pin 3.2.4"
+    )
 
 
 def _newest(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
@@ -52,19 +61,48 @@ def _newest(aim: ParsedAim, release: Release, product: Product, now: datetime) -
 
 def _settled(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
     age = now - release.released
-    if age >= timedelta(days=aim.days):
+    if age >= timedelta(days=aim.number):
         return None
-    return f"newer than the aim allows: released {max(age.days, 0)} d ago, the aim is settled {aim.days}d"
+    return f"newer than the aim allows: released {max(age.days, 0)} d ago, the aim is settled {aim.number}d"
+
+
+def _behind(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
+    newer = sum(product.key(r) > product.key(release) for r in product.releases if r.recall is None)
+    return None if newer >= aim.number else f"the aim stays {aim.number} behind; only {newer} newer than this are out"
+
+
+def _train(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
+    return (
+        None
+        if release.train == aim.name
+        else f"it belongs to the train {release.train or '(none)'}, the aim is {aim.name}"
+    )
+
+
+def _after(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
+    """A train is taken once so many of its releases are out before this one."""
+    older = sum(
+        r.train == release.train and product.key(r) < product.key(release) for r in product.releases if r.recall is None
+    )
+    return None if older >= aim.number else f"only {older} of its train came before it, the aim waits for {aim.number}"
+
+
+def _security(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
+    return None if release.security else "it closes no hole, and the aim moves for security alone"
 
 
 def _pin(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
-    return None if product.resolve(aim.version) == release else f"the aim is pinned to {aim.version}"
+    return None if product.resolve(aim.name) == release else f"the aim is pinned to {aim.name}"
 
 
 # Each says why a release is passed over, or None when it may be chosen.
 RULES: dict[str, Callable[[ParsedAim, Release, Product, datetime], str | None]] = {
     "newest": _newest,
     "settled": _settled,
+    "behind": _behind,
+    "train": _train,
+    "after": _after,
+    "security": _security,
     "pin": _pin,
 }
 

@@ -100,7 +100,8 @@ class _Line:
         self.versions: list[Version] = [start]
         self.texts = [running.version if running else task.running]
         self.releases: list[Release | None] = [running]
-        self.goal = 0 if goal is not None and product.key(goal) == start else -1
+        stays = task.target == task.running or (goal is not None and product.key(goal) == start)
+        self.goal = 0 if stays else -1
         if goal is not None and self.goal:
             usable = [
                 r for r in product.releases if why_not_enter(r) is None and start < product.key(r) <= product.key(goal)

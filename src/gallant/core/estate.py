@@ -133,6 +133,14 @@ class Aim(Record, rename={"for_": "for"}):
         parse_aim(self.aim)
 
 
+class Declared(Record):
+    """What a product that Gallant does not read runs, as a named person says on a day; requirements are held against it."""
+
+    version: str
+    by: str
+    date: datetime
+
+
 class Limits(Record):
     """How much Gallant may do at once, and how long things stay good."""
 
@@ -165,6 +173,7 @@ class Estate(Record):
     systems: dict[str, System]
     accounts: dict[str, Account] = {}
     aims: tuple[Aim, ...] = ()
+    declared: dict[str, Declared] = {}
     limits: Limits = Limits()
     simulation: Simulation | None = None
 

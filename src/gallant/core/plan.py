@@ -12,12 +12,14 @@ from datetime import datetime
 
 from gallant.core.aims import choose, parse_aim
 from gallant.core.catalog import Product, Release, release_digest
+from gallant.core.compat import OrderedHop, find_order
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate import Estate, System, aim_for, node_name
 from gallant.core.estimate import deadline_seconds, step_seconds
 from gallant.core.order import FAILBACK, HANDOVER, WORK, Turn, turns
 from gallant.core.readings import Reading
 from gallant.core.records import Record, as_read_back, digest, replace
+from gallant.core.requirements import requirements
 from gallant.core.routes import Route, find_route
 
 # How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
@@ -309,8 +311,10 @@ def make_plan(
     """
     lanes: list[Lane] = []
     releases: dict[str, str] = {}
+    routes = {system.name: _route_of_all(estate, system, readings, products, now) for system in systems}
+    ordered = _ordered(estate, systems, readings, products, {name: route.target for name, route in routes.items()})
     for system in systems:
-        lane = _lane(estate, system, readings, products, now, releases)
+        lane = _lane(estate, system, readings, products[system.product], ordered[system.name], releases)
         if lane is not None:
             lanes.append(lane)
     if not lanes:
@@ -350,59 +354,73 @@ def target_of(estate: Estate, system: System, product: Product, now: datetime) -
     return choice.release
 
 
+def _ordered(
+    estate: Estate,
+    systems: Sequence[System],
+    readings: Mapping[str, Reading],
+    products: Mapping[str, Product],
+    targets: Mapping[str, str],
+) -> dict[str, list[OrderedHop]]:
+    """The hops of each system, in an order in which no rule between products ever breaks.
+
+    Raises `Refused` where a requirement of a release on the way is not known to hold, or where there is no such order.
+    """
+    known = requirements(estate, readings, products, targets)
+    order = find_order(known.tasks, known.rules)
+    for conflict in order.conflicts:
+        if set(conflict.systems) & set(targets):
+            nearest = ", ".join(f"{name} {version}" for name, version in conflict.nearest.items() if name in targets)
+            raise Refused(
+                f"{', '.join(n for n in conflict.systems if n in targets)}: no order of work keeps every requirement: "
+                f"{'; '.join(rule.words for rule in conflict.rules) or 'no chain of releases leads to the aim'}.",
+                f"The nearest that is possible: {nearest}."
+                if nearest
+                else "Dropping any one of these would make it possible.",
+                "Pin what is possible in estate.yaml, or bring the other product to what is needed first.",
+            )
+    entered = {(hop.system, hop.to) for hop in order.hops if hop.system in targets}
+    for one in known.unknown:
+        if (one.system, one.release) in entered:
+            raise Refused(
+                f"{one.words}.",
+                "A requirement that nobody has looked at is not kept.",
+                f"Survey it, or write under declared: in estate.yaml:  {one.product}: {{version: …, by: …, date: …}}",
+            )
+    return {name: [hop for hop in order.hops if hop.system == name] for name in targets}
+
+
 def _lane(
     estate: Estate,
     system: System,
     readings: Mapping[str, Reading],
-    products: Mapping[str, Product],
-    now: datetime,
+    product: Product,
+    ordered: Sequence[OrderedHop],
     releases: dict[str, str],
 ) -> Lane | None:
-    product = products.get(system.product)
-    if product is None:
-        raise Refused(
-            f"{system.name}: no catalog here lists {system.product}.",
-            next="gallant catalog add, then gallant catalog sync.",
-        )
-    read = {}
-    for node in system.nodes:
-        reading = readings.get(node_name(system, node))
-        if reading is None:
-            raise Refused(
-                f"{node_name(system, node)} was never read; what is not known is not planned.",
-                next=f"gallant survey {system.name}",
-            )
-        read[node] = reading
-    target = target_of(estate, system, product, now)
-    route = _route_of_all(system, product, read, target)
+    read = {node: readings[node_name(system, node)] for node in system.nodes}
+    _on_the_way(system, product, read, ordered)
     roles = {n: r.role for n, r in read.items()}
     versions = {n: r.version for n, r in read.items()}
     site = estate.sites[system.site]
     hops: list[Hop] = []
-    for index, leg in enumerate(route.hops, 1):
+    for index, leg in enumerate(ordered, 1):
         release = product.resolve(leg.to)
-        assert release is not None  # a route is made of the catalog's own releases
+        assert release is not None  # an order is made of the catalog's own releases
         goal = product.key(release)
         todo = [n for n, v in versions.items() if product.key(product.resolve(v) or release) < goal]
         waiting = [n for n in todo if index == 1 and _same(product, read[n].next_version, release)]
-        work = HopWork(
-            hop_id=f"{system.name}.{index}",
-            release=release,
-            mbit_per_s=site.mbit_per_s,
-            steady_s=estate.limits.steady_s,
-        )
+        work = HopWork(hop_id=leg.id, release=release, mbit_per_s=site.mbit_per_s, steady_s=estate.limits.steady_s)
         waves = hop_waves(system, work, roles, todo, waiting)
-        previous = (hops[-1].id,) if hops else ()
         hops.append(
             Hop(
-                id=work.hop_id,
+                id=leg.id,
                 system=system.name,
                 from_=leg.from_,
                 to=leg.to,
                 build=release.build,
-                one_way=leg.one_way,
+                one_way=release.one_way,
                 one_way_because=release.one_way_because,
-                needs=previous,
+                needs=leg.needs,
                 waves=waves,
             )
         )
@@ -419,11 +437,26 @@ def _same(product: Product, text: str | None, release: Release) -> bool:
     return text is not None and product.resolve(text) == release
 
 
-def _route_of_all(system: System, product: Product, read: Mapping[str, Reading], target: Release) -> Route:
-    """The route of the node that has the longest way; the others join it where they stand."""
+def _route_of_all(
+    estate: Estate, system: System, readings: Mapping[str, Reading], products: Mapping[str, Product], now: datetime
+) -> Route:
+    """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has none."""
+    product = products.get(system.product)
+    if product is None:
+        raise Refused(
+            f"{system.name}: no catalog here lists {system.product}.",
+            next="gallant catalog add, then gallant catalog sync.",
+        )
+    for node in system.nodes:
+        if node_name(system, node) not in readings:
+            raise Refused(
+                f"{node_name(system, node)} was never read; what is not known is not planned.",
+                next=f"gallant survey {system.name}",
+            )
+    target = target_of(estate, system, product, now)
     routes: list[Route] = []
-    for node, reading in read.items():
-        here = node_name(system, node)
+    for node in system.nodes:
+        here, reading = node_name(system, node), readings[node_name(system, node)]
         running = product.resolve(reading.version)
         if running is None:
             raise Refused(
@@ -442,29 +475,30 @@ def _route_of_all(system: System, product: Product, read: Mapping[str, Reading],
             raise Refused(
                 f"{here}: no route from {reading.version} to {target.version}.", why, f"gallant route {system.name}"
             )
-        awaited = reading.next_version
-        first = route.hops[0].to if route.hops else running.version
-        if (
-            awaited is not None
-            and awaited != reading.version
-            and not _same(product, awaited, product.resolve(first) or target)
-        ):
-            raise Refused(
-                f"{here} would run {awaited} from its next restart on; the plan wants {first} next.",
-                next=f"Restart {here} or take {awaited} off it first; then gallant survey {system.name}.",
-            )
         routes.append(route)
-    longest = max(routes, key=lambda r: len(r.hops))
-    stations = [longest.start, *(hop.to for hop in longest.hops)]
-    for (node, reading), route in zip(read.items(), routes, strict=True):
-        joined = product.resolve(route.start)
-        if not any(product.resolve(s) == joined for s in stations):
+    return max(routes, key=lambda r: len(r.hops))
+
+
+def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], ordered: Sequence[OrderedHop]) -> None:
+    """Every node stands at a station of the way, and would start nothing that is not the next one; else `Refused`."""
+    running = {node: product.resolve(reading.version) for node, reading in read.items()}
+    oldest = min((r for r in running.values() if r is not None), key=product.key)
+    stations = [oldest, *(r for hop in ordered if (r := product.resolve(hop.to)) is not None)]
+    way = " → ".join(r.version for r in stations)
+    for node, reading in read.items():
+        here, now = node_name(system, node), running[node]
+        if now not in stations:
             raise Refused(
-                f"{node_name(system, node)} runs {reading.version}, which is no station of the route "
-                f"{' → '.join(stations)} of the other node.",
+                f"{here} runs {reading.version}, which is no station of the route {way} of the other node.",
                 next=f"Bring both nodes to one release by hand, then plan {system.name}.",
             )
-    return longest
+        following = stations[min(stations.index(now) + 1, len(stations) - 1)]
+        awaited = reading.next_version
+        if awaited is not None and awaited != reading.version and not _same(product, awaited, following):
+            raise Refused(
+                f"{here} would run {awaited} from its next restart on; the plan wants {following.version} next.",
+                next=f"Restart {here} or take {awaited} off it first; then gallant survey {system.name}.",
+            )
 
 
 def basis_differences(planned: Basis, now: Basis) -> list[str]:

@@ -7,12 +7,14 @@ from datetime import datetime
 
 from gallant.core.aims import choose, parse_aim
 from gallant.core.catalog import Product, Release
+from gallant.core.compat import breaches
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import System, aim_for, node_name
 from gallant.core.gaps import Gap, find_gaps
 from gallant.core.plan import target_of
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.requirements import requirements
 from gallant.core.routes import Refusal, Route, find_route
 from gallant.operations.workplace import Workplace
 
@@ -76,6 +78,52 @@ class Gaps(Record):
     @property
     def exit_code(self) -> int:
         return 1 if self.unread or any(g.needs_work for g in self.gaps) else 0
+
+
+class ConflictRow(Record):
+    """A requirement that does not hold between what runs now, or of which nobody knows: `standing` is broken or unknown."""
+
+    system: str
+    running: str
+    needs: str
+    range: str
+    other_running: str | None
+    standing: str
+    said_by: str
+
+
+def conflicts(place: Workplace, terms: Sequence[str]) -> list[ConflictRow]:
+    """Breaches of requirements that exist today, then what is not known; of the selected systems."""
+    readings, _ = last_readings(place, [])
+    chosen = {system.name for system in place.systems(terms)}
+    known = requirements(place.estate, readings, place.products, {})
+    running = {task.system: task.running for task in known.tasks}
+    rows = [
+        ConflictRow(
+            system=b.rule.system,
+            running=b.running,
+            needs=b.rule.other,
+            range=b.rule.range,
+            other_running=b.other_running,
+            standing="broken",
+            said_by=b.rule.said_by,
+        )
+        for b in breaches(known.tasks, known.rules)
+    ]
+    rows += [
+        ConflictRow(
+            system=u.system,
+            running=u.release,
+            needs=u.product,
+            range=u.range,
+            other_running=None,
+            standing="unknown",
+            said_by=f"{place.estate.systems[u.system].product} {u.release}",
+        )
+        for u in known.unknown
+        if running.get(u.system) == u.release
+    ]
+    return [row for row in rows if row.system in chosen or row.needs in chosen]
 
 
 def last_readings(place: Workplace, terms: Sequence[str]) -> tuple[dict[str, Reading], list[str]]:

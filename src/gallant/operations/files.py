@@ -117,7 +117,7 @@ accounts:
   act: {{user: gallant-act, secret: ask}}
 
 # Which release systems should run. The most specific wins: node, system, tag:, kind:, site:, default.
-#   newest  |  settled 30d (out for so long)  |  pin 3.2.4
+#   newest  |  settled 30d (out for so long)  |  behind 1  |  train 3.2  |  after 3 in train  |  security  |  pin 3.2.4
 aims:
   - {{for: default, aim: settled 30d}}
 

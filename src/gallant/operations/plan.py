@@ -12,6 +12,7 @@ from gallant.core.checks import Finding
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.plan import Plan, make_plan
 from gallant.core.records import Record, clean
+from gallant.operations.assess import last_readings
 from gallant.operations.check import check_with
 from gallant.operations.workplace import Workplace
 
@@ -31,6 +32,9 @@ async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     async with place.drivers(systems) as drivers:
         findings, readings = await check_with(place, systems, drivers)
+    # What the rest of the estate ran when it was last read, for the requirements between products.
+    rest = [name for name in place.estate.systems if name not in {s.name for s in systems}]
+    readings = {**(last_readings(place, rest)[0] if rest else {}), **readings}
     made = make_plan(
         place.estate,
         systems,

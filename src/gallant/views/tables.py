@@ -219,6 +219,30 @@ def gaps_view(result: Any, now: datetime) -> View:
     return View("gaps", rows, text)
 
 
+def conflicts_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        from gallant.core.versions import parse_range
+
+        if not rows:
+            yield said("good", "Every requirement between products that is known here holds.")
+            return
+        shown = table("system", "runs", "standing", "needs", "on", "which runs", "said by")
+        for r in rows:
+            shown.add_row(
+                f"[bold]{r.system}[/]",
+                plain(r.running),
+                said("bad" if r.standing == "broken" else "work", r.standing),
+                r.needs,
+                plain(parse_range(r.range).words()),
+                plain(r.other_running or "–"),
+                plain(r.said_by),
+            )
+        yield shown
+        yield from _next(*(f"gallant plan {r.system}" for r in rows if r.standing == "broken"))
+
+    return View("gaps-conflicts", rows, text)
+
+
 def route_view(answer: Any) -> View:
     rows = [
         {"from": h.from_, "to": h.to, "minutes": h.minutes, "bridge": h.bridge, "one_way": h.one_way}
