@@ -9,7 +9,7 @@ from urllib.parse import unquote, urljoin, urlsplit
 import aiohttp
 
 from gallant.core.errors import GallantError, Unreached, WrongUse
-from gallant.core.records import clean
+from gallant.core.records import Record, clean
 
 TIMEOUT_S = 30.0
 
@@ -32,14 +32,24 @@ def beside(source: str, url: str) -> str:
     return urljoin(source, url)
 
 
-async def fetch(session: aiohttp.ClientSession, source: str, limit: int) -> bytes:
-    """All bytes of a source, no more than `limit` and one; raises `Unreached`."""
+class Fetched(Record):
+    """What a source gave: its bytes (None: the same as when it gave `tag`), and its entity tag."""
+
+    raw: bytes | None
+    tag: str | None = None
+
+
+async def fetch(session: aiohttp.ClientSession, source: str, limit: int, tag: str | None = None) -> Fetched:
+    """All bytes of a source, no more than `limit` and one; raises `Unreached`. `tag` asks only for what has changed."""
     if source.startswith("file:"):
-        return await asyncio.to_thread(_from_file, source, limit)
+        return Fetched(raw=await asyncio.to_thread(_from_file, source, limit))
+    headers = {"If-None-Match": tag} if tag else {}
     try:
         async with session.get(
-            source, timeout=aiohttp.ClientTimeout(total=TIMEOUT_S), allow_redirects=False
+            source, headers=headers, timeout=aiohttp.ClientTimeout(total=TIMEOUT_S), allow_redirects=False
         ) as response:
+            if response.status == 304 and tag:
+                return Fetched(raw=None, tag=tag)
             if response.status != 200:
                 raise Unreached(
                     f"{source} answers with status {response.status}.", next="Look at the source with the publisher."
@@ -49,7 +59,7 @@ async def fetch(session: aiohttp.ClientSession, source: str, limit: int) -> byte
                 raw += chunk
                 if len(raw) > limit:
                     break
-            return bytes(raw)
+            return Fetched(raw=bytes(raw), tag=clean(response.headers.get("ETag", ""), 200) or None)
     except (aiohttp.ClientError, TimeoutError, OSError) as error:
         raise Unreached(
             f"{source} cannot be reached: {clean(str(error) or type(error).__name__, 120)}.",

@@ -1,4 +1,4 @@
-"""catalog add, sync, list, show."""
+"""catalog add, test, sync, list, show, draft, sign, trust."""
 
 from __future__ import annotations
 
@@ -79,3 +79,86 @@ def show(estate_path: Path | None, product: str, version: str | None, output: An
     place = open_place(estate_path, output)
     found, releases = catalogs.show(place, product, version)
     output.show(tables.catalog_show_view(found, releases, place.clock.now()))
+
+
+@catalog.command()
+@estate_option
+@click.argument("source")
+@click.option("--key", default=None, metavar="KEY", help="The key to hold it against, where it is not followed yet.")
+@click.option("--publisher", default=None, help="Whose catalog it should be, where it is not followed yet.")
+@output_options
+def test(estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Any) -> None:
+    """Look at a source, or at a catalog that is followed: does it resolve, answer, verify; how old is it? Nothing is kept.
+
+    Examples:  gallant catalog test ostrel   |   gallant catalog test https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
+    """
+    from gallant.operations import catalogs
+    from gallant.views import tables
+
+    rows, code = run(catalogs.test(open_place(estate_path, output), source, key, publisher))
+    output.show(tables.catalog_tested_view(rows))
+    finish(code)
+
+
+@catalog.command()
+@estate_option
+@click.argument("name")
+@click.option(
+    "--key", required=True, metavar="KEY", help="The publisher's new public key: ed25519:… or a file that holds it."
+)
+@click.option("--yes", is_flag=True, help="You have compared the fingerprint with the publisher's word.")
+@output_options
+def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Any) -> None:
+    """Pin another key for a catalog that is followed, after asking its publisher.
+
+    Examples:  gallant catalog trust ostrel --key keys/ostrel-2027.pub
+    """
+    from gallant.operations import catalogs
+    from gallant.views import tables
+
+    if not yes:
+        click.confirm(
+            f"Did the publisher of {name} confirm the new key by another way than the catalog's own?",
+            abort=True,
+            err=True,
+        )
+    output.show(tables.catalog_trusted_view(catalogs.trust(open_place(estate_path, output), name, key)))
+
+
+@catalog.command()
+@click.argument("draft_file", metavar="DRAFT", type=click.Path(path_type=Path))
+@click.option(
+    "--into",
+    type=click.Path(path_type=Path),
+    default=Path("catalog.json"),
+    show_default=True,
+    help="Where to write the catalog.",
+)
+@output_options
+def draft(draft_file: Path, into: Path, output: Any) -> None:
+    """Make a catalog from a hand-written DRAFT (YAML): sizes and SHA-256 come from the packages' files.
+
+    Examples:  gallant catalog draft my-devices.yaml --into my-devices.json
+    """
+    from datetime import UTC, datetime
+
+    from gallant.operations import catalogs
+    from gallant.views import tables
+
+    output.show(tables.catalog_written_view(catalogs.draft(draft_file, into, datetime.now(UTC))))
+
+
+@catalog.command()
+@click.argument("catalog_file", metavar="CATALOG", type=click.Path(path_type=Path))
+@click.option("--key", "key_file", required=True, type=click.Path(path_type=Path), help="Your signing key.")
+@click.option("--new-key", is_flag=True, help="Make the key first; it is never overwritten.")
+@output_options
+def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Any) -> None:
+    """Sign a catalog with a key of your own; the signature lies beside it.
+
+    Examples:  gallant catalog sign my-devices.json --key ~/.gallant-signing --new-key
+    """
+    from gallant.operations import catalogs
+    from gallant.views import tables
+
+    output.show(tables.catalog_written_view(catalogs.sign(catalog_file, key_file, new_key)))

@@ -20,7 +20,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "validate": ("files", "validate", "Check any Gallant file: errors as file:line:column."),
     "survey": ("survey", "survey", "Contact nodes and keep what they say."),
     "inventory": ("survey", "inventory", "What runs where."),
-    "catalog": ("catalog", "catalog", "Publishers' catalogs: add, sync, list, show."),
+    "catalog": ("catalog", "catalog", "Publishers' catalogs: add, test, sync, list, show, draft, sign, trust."),
     "gaps": ("assess", "gaps", "Installed against aimed-for."),
     "route": ("assess", "route", "The chain of releases to the aim, and why."),
     "stock": ("stock", "stock", "Packages kept locally: fetch, list."),

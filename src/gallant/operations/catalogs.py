@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from gallant.core.catalog import Catalog, Product, Release
 from gallant.core.documents import suggestion
@@ -26,29 +27,237 @@ class Added(Record):
 def add(place: Workplace, name: str, source: str, key: str) -> Added:
     """Follow a catalog. `key` is the public key or the path of a file that holds it; it is pinned from here on."""
     from gallant.catalogs.fetch import check_source
-    from gallant.catalogs.trust import key_fingerprint, parse_key
+    from gallant.catalogs.trust import key_fingerprint
 
     if problem := name_problem(name):
         raise WrongUse(problem)
     checked = check_source(source)
-    path = Path(key)
-    if not key.startswith("ed25519:"):
-        try:
-            key = path.read_text("utf-8", "replace")
-        except OSError as error:
-            raise WrongUse(
-                f"The key file {path} cannot be read: {error.strerror}.", next="Write --key FILE or --key ed25519:…"
-            ) from None
-    pinned = parse_key(key)
+    pinned = _key_of(key)
     known = next((s for s in place.readings.sources() if s.name == name), None)
     if known is not None and known.key != pinned:
         raise Refused(
             f"{name} is followed under another key.",
             f"Pinned is {key_fingerprint(known.key)}; this one is {key_fingerprint(pinned)}.",
-            "A key is not changed by adding again. Ask the publisher first.",
+            f"A key is not changed by adding again. Ask the publisher first; then: gallant catalog trust {name} --key KEY",
         )
     place.readings.add_source(name, checked, pinned, place.clock.now())
     return Added(name=name, source=checked, fingerprint=key_fingerprint(pinned))
+
+
+def _key_of(key: str) -> str:
+    """A public key that was given as text or as the path of a file."""
+    from gallant.catalogs.trust import parse_key
+
+    if key.startswith("ed25519:"):
+        return parse_key(key)
+    try:
+        return parse_key(Path(key).read_text("utf-8", "replace"))
+    except OSError as error:
+        raise WrongUse(
+            f"The key file {key} cannot be read: {error.strerror}.", next="Write --key FILE or --key ed25519:…"
+        ) from None
+
+
+class Trusted(Record):
+    """A key that was changed: the fingerprints before and now."""
+
+    name: str
+    before: str
+    fingerprint: str
+
+
+def trust(place: Workplace, name: str, key: str) -> Trusted:
+    """Pin another key for a catalog that is followed; its serial still only rises."""
+    from gallant.catalogs.trust import key_fingerprint
+
+    source = _source(place, name)
+    pinned = _key_of(key)
+    place.readings.trust_key(name, pinned)
+    return Trusted(name=name, before=key_fingerprint(source.key), fingerprint=key_fingerprint(pinned))
+
+
+def _source(place: Workplace, name: str) -> Source:
+    known = {s.name: s for s in place.readings.sources()}
+    if name not in known:
+        raise WrongUse(f"No catalog {name!r}{suggestion(name, list(known))}.", next="gallant catalog list shows them.")
+    return known[name]
+
+
+class Tried(Record):
+    """One question to a source, in the order in which they are asked: whether it was well, and what was seen."""
+
+    question: str
+    ok: bool
+    seen: str
+    next: str | None = None
+    exit_code: int = 0
+
+
+async def test(place: Workplace, source_text: str, key: str | None, publisher: str | None) -> tuple[list[Tried], int]:
+    """Does it resolve, connect, answer; does the signature fit; how old is it? Nothing of it is kept.
+
+    `source_text` is the name of a catalog that is followed, or a source; then `key` and `publisher` say what to expect.
+    """
+    import asyncio
+    from urllib.parse import urlsplit
+
+    from gallant.catalogs.fetch import check_source, fetch
+    from gallant.catalogs.trust import LARGEST, verify
+    from gallant.drivers.http import new_session
+
+    known = {s.name: s for s in place.readings.sources()}
+    followed = known.get(source_text)
+    url = followed.source if followed else check_source(source_text)
+    pinned = followed.key if followed else (_key_of(key) if key else None)
+    rows: list[Tried] = []
+    parts = urlsplit(url)
+    if parts.hostname:
+        try:
+            found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, parts.port or parts.scheme)
+            rows.append(Tried(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found))))
+        except OSError as error:
+            rows.append(
+                Tried(
+                    question="resolves",
+                    ok=False,
+                    seen=f"{parts.hostname}: {error.strerror or error}",
+                    next="Look at the name and at the resolver of this machine",
+                    exit_code=3,
+                )
+            )
+            return rows, 3
+    try:
+        async with new_session() as session:
+            got = await fetch(session, url, LARGEST)
+            rows.append(
+                Tried(
+                    question="answers",
+                    ok=True,
+                    seen=f"{len(got.raw or b''):,} bytes" + (f", entity tag {got.tag}" if got.tag else ""),
+                )
+            )
+            signature = await fetch(session, url + ".sig", 4096)
+    except GallantError as error:
+        rows.append(Tried(question="answers", ok=False, seen=error.what, next=error.next, exit_code=error.exit_code))
+        return rows, error.exit_code
+    if pinned is None:
+        rows.append(
+            Tried(
+                question="signature",
+                ok=False,
+                seen="no key to hold it against",
+                next=f"gallant catalog test {url} --key KEY",
+                exit_code=1,
+            )
+        )
+        return rows, 1
+    now = place.clock.now()
+    name = followed.name if followed else publisher or _publisher_of(got.raw or b"")
+    try:
+        catalog, _ = verify(
+            name, got.raw or b"", signature.raw or b"", pinned, now, followed.serial if followed else 0, None
+        )
+    except GallantError as error:
+        rows.append(
+            Tried(
+                question="signature, serial, expiry and form",
+                ok=False,
+                seen=error.what,
+                next=error.next,
+                exit_code=error.exit_code,
+            )
+        )
+        return rows, error.exit_code
+    rows.append(
+        Tried(
+            question="signature, serial, expiry and form",
+            ok=True,
+            seen=f"serial {catalog.serial}, {sum(len(p.releases) for p in catalog.products)} releases",
+        )
+    )
+    rows.append(
+        Tried(
+            question="age",
+            ok=True,
+            seen=f"issued {(now - catalog.issued).days} d ago, good for {(catalog.expires - now).days} d more",
+        )
+    )
+    return rows, 0
+
+
+def _publisher_of(raw: bytes) -> str:
+    """Whose catalog it says it is, for a look at a source that nobody follows yet; the signature decides all else."""
+    import msgspec
+
+    try:
+        return str(msgspec.json.decode(raw).get("publisher", ""))
+    except (msgspec.DecodeError, AttributeError):
+        return ""
+
+
+class Written(Record):
+    """A catalog that was written or signed here."""
+
+    file: str
+    publisher: str
+    serial: int
+    releases: int
+    packages: int
+    key: str | None = None
+    fingerprint: str | None = None
+
+
+def draft(source: Path, into: Path, now: Any) -> Written:
+    """A catalog from a hand-written draft; its serial is one more than that of the catalog it replaces."""
+    import msgspec
+
+    from gallant.catalogs.author import make_whole, write_catalog
+
+    serial = 1
+    if into.exists():
+        try:
+            serial = msgspec.json.decode(into.read_bytes(), type=Catalog).serial + 1
+        except (OSError, msgspec.DecodeError, ValueError):
+            raise Refused(
+                f"{into} is there and is no catalog; it is not overwritten.", next="Name another file with --into."
+            ) from None
+    catalog = make_whole(source, serial, now)
+    write_catalog(catalog, into)
+    return _written(into, catalog)
+
+
+def sign(path: Path, key: Path, make_key: bool) -> Written:
+    """Sign a catalog with a key of one's own, made first where that is asked for."""
+    import msgspec
+
+    from gallant.catalogs import author
+    from gallant.catalogs.trust import key_fingerprint
+
+    if make_key:
+        author.new_key(key)
+    public = author.sign(path, key)
+    catalog = msgspec.json.decode(path.read_bytes(), type=Catalog)
+    written = _written(path, catalog)
+    return Written(
+        file=written.file,
+        publisher=written.publisher,
+        serial=written.serial,
+        releases=written.releases,
+        packages=written.packages,
+        key=public,
+        fingerprint=key_fingerprint(public),
+    )
+
+
+def _written(path: Path, catalog: Catalog) -> Written:
+    releases = [r for p in catalog.products for r in p.releases]
+    return Written(
+        file=str(path),
+        publisher=catalog.publisher,
+        serial=catalog.serial,
+        releases=len(releases),
+        packages=sum(len(r.packages) for r in releases),
+    )
 
 
 class Synced(Record):
@@ -93,10 +302,13 @@ async def _sync_one(place: Workplace, session: object, source: Source) -> Synced
     now = place.clock.now()
     before = _known(place, source.name)
     try:
-        raw = await fetch(session, source.source, LARGEST)  # type: ignore[arg-type]
+        got = await fetch(session, source.source, LARGEST, source.tag)  # type: ignore[arg-type]
+        if got.raw is None:
+            return _unchanged(place, source, now)
         signature = await fetch(session, source.source + ".sig", 4096)  # type: ignore[arg-type]
-        catalog, sha256 = verify(source.name, raw, signature, source.key, now, source.serial, source.sha256)
-        if not place.readings.keep_catalog(source.name, catalog.serial, sha256, raw, now):
+        raw = got.raw
+        catalog, sha256 = verify(source.name, raw, signature.raw or b"", source.key, now, source.serial, source.sha256)
+        if not place.readings.keep_catalog(source.name, catalog.serial, sha256, raw, got.tag, now):
             raise GallantError(f"A newer catalog of {source.name} was accepted meanwhile.", next="gallant catalog list")
     except GallantError as error:
         place.readings.note_check(source.name, now, error.what)
@@ -121,6 +333,28 @@ async def _sync_one(place: Workplace, session: object, source: Source) -> Synced
         releases=len(found),
         new=tuple(sorted(found - before)) if before else (),
         expires=catalog.expires,
+    )
+
+
+def _unchanged(place: Workplace, source: Source, now: datetime) -> Synced:
+    """The publisher has nothing newer; what is here may have run out all the same."""
+    kept = next(catalog for s, catalog in place.catalogs if s.name == source.name)
+    if kept.expires <= now:
+        raise Refused(
+            f"The catalog {source.name} expired on {kept.expires:%Y-%m-%d}, and its publisher has no newer one.",
+            "It stays in use, with its age shown.",
+            "Ask the publisher for a current one.",
+        )
+    place.readings.note_check(source.name, now, None)
+    releases = sum(len(p.releases) for p in kept.products)
+    return Synced(
+        name=source.name,
+        ok=True,
+        serial_before=source.serial,
+        serial=source.serial,
+        releases=releases,
+        new=(),
+        expires=kept.expires,
     )
 
 

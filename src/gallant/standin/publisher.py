@@ -210,7 +210,10 @@ class Publisher:
 
     def app(self, world: World | None = None) -> web.Application:
         async def catalog(request: web.Request) -> web.StreamResponse:
-            return web.Response(body=self.raw, content_type="application/json")
+            tag = f'"{hashlib.sha256(self.raw).hexdigest()[:16]}"'
+            if request.headers.get("If-None-Match") == tag:
+                return web.Response(status=304, headers={"ETag": tag})
+            return web.Response(body=self.raw, content_type="application/json", headers={"ETag": tag})
 
         async def signature(request: web.Request) -> web.StreamResponse:
             return web.Response(body=self.signature.hex().encode(), content_type="text/plain")

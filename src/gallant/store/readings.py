@@ -25,6 +25,7 @@ SCHEMA = (
         checked TEXT, problem TEXT, serial INTEGER NOT NULL DEFAULT 0, sha256 TEXT, fetched TEXT, raw BLOB
     )
     """,
+    "ALTER TABLE sources ADD COLUMN tag TEXT",
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
@@ -35,11 +36,12 @@ NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE rea
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added) VALUES (?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source"""
-SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched FROM sources ORDER BY name"
+SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag FROM sources ORDER BY name"
 RAW = "SELECT raw FROM sources WHERE name = ?"
+TRUST = "UPDATE sources SET key = ?, tag = NULL WHERE name = ?"
 CHECKED = "UPDATE sources SET checked = ?, problem = ? WHERE name = ?"
 # One statement, so that what was seen and the serial that guards it never part.
-KEEP = "UPDATE sources SET checked = ?, problem = NULL, serial = ?, sha256 = ?, fetched = ?, raw = ? WHERE name = ? AND serial <= ?"
+KEEP = "UPDATE sources SET checked = ?, problem = NULL, serial = ?, sha256 = ?, fetched = ?, raw = ?, tag = ? WHERE name = ? AND serial <= ?"
 
 
 class Source(Record):
@@ -54,6 +56,7 @@ class Source(Record):
     serial: int = 0
     sha256: str | None = None
     fetched: datetime | None = None
+    tag: str | None = None
 
 
 class Last(Record):
@@ -123,7 +126,7 @@ class ReadingStore:
         self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now)))
 
     def sources(self) -> list[Source]:
-        fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched")
+        fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag")
         return [msgspec.convert(dict(zip(fields, row, strict=True)), Source) for row in self._db.execute(SOURCES)]
 
     def raw_catalog(self, name: str) -> bytes | None:
@@ -134,10 +137,14 @@ class ReadingStore:
     def note_check(self, name: str, now: datetime, problem: str | None) -> None:
         self._db.execute(CHECKED, (rfc3339(now), problem, name))
 
-    def keep_catalog(self, name: str, serial: int, sha256: str, raw: bytes, now: datetime) -> bool:
+    def trust_key(self, name: str, key: str) -> None:
+        """Pin another key. The serial stays: a new key is no way back to an old catalog."""
+        self._db.execute(TRUST, (key, name))
+
+    def keep_catalog(self, name: str, serial: int, sha256: str, raw: bytes, tag: str | None, now: datetime) -> bool:
         """Keep an accepted catalog; False when a higher serial was accepted meanwhile."""
         moment = rfc3339(now)
-        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, name, serial)).rowcount == 1
+        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, tag, name, serial)).rowcount == 1
 
     def _transaction(self) -> _Transaction:
         return _Transaction(self._db)

@@ -325,6 +325,49 @@ def catalog_synced_view(rows: Sequence[Any]) -> View:
     return View("catalog-sync", rows, text)
 
 
+def catalog_tested_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("question", "answer", "seen")
+        for r in rows:
+            shown.add_row(f"[bold]{r.question}[/]", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
+        yield shown
+        yield from _next(*(r.next for r in rows))
+
+    return View("catalog-test", rows, text)
+
+
+def catalog_trusted_view(trusted: Any) -> View:
+    def text() -> Any:
+        yield said("good", f"{trusted.name} is held against another key from now on")
+        yield f"  before  {trusted.before}"
+        yield f"  now     [bold]{trusted.fingerprint}[/]"
+        yield from _next(f"gallant catalog sync {trusted.name}")
+
+    return View("catalog-trust", [trusted], text)
+
+
+def catalog_written_view(written: Any) -> View:
+    def text() -> Any:
+        what = "signed" if written.key else "written, and not signed yet"
+        yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
+        if written.key is None:
+            yield from _next(f"gallant catalog sign {written.file} --key KEY")
+            return
+        yield f"  public key   [bold]{written.key}[/]"
+        yield f"  fingerprint  {written.fingerprint}"
+        yield from _next(
+            f"gallant catalog add {written.publisher} file://{_absolute(written.file)} --key {written.key}"
+        )
+
+    return View("catalog-sign" if written.key else "catalog-draft", [written], text)
+
+
+def _absolute(file: str) -> str:
+    from pathlib import Path
+
+    return str(Path(file).resolve())
+
+
 def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
     def text() -> Any:
         shown = table(
