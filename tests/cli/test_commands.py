@@ -410,6 +410,59 @@ def test_a_reader_that_goes_away_is_no_error(place):
     assert "Exception" not in done.stderr
 
 
+def test_a_terminal_without_our_symbols_is_no_error(place):
+    place.run("survey")
+    for encoding in ("ascii", "latin-1"):
+        done = place.run("inventory", PYTHONIOENCODING=encoding)
+        assert done.code == 0
+        assert "tickets/a" in done.out
+
+
+def test_a_folder_that_cannot_be_written_is_said_and_is_no_defect(place):
+    (place.folder / "state").write_text("a file where the folder should be")
+    done = place.run("survey")
+    assert done.code == 4
+    assert "cannot be used" in done.err
+    assert place.run("demo", "--folder", "estate.yaml/below").code == 4
+
+
+def test_a_catalog_from_the_network_has_no_say_over_local_files(place):
+    import json as j
+    import urllib.request
+
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+    from gallant.catalogs.trust import SIGNED_PREFIX
+    from gallant.operations.workplace import Workplace
+
+    place.run("survey")
+    catalog = j.load(urllib.request.urlopen(place.said["publisher"]["url"]))
+    for release in catalog["products"][0]["releases"]:
+        release["packages"][0]["url"] = (place.folder / "secrets" / "read").as_uri()
+    key = Ed25519PrivateKey.generate()
+    raw = j.dumps(catalog).encode()
+    public = key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw).hex()
+    assert place.run("catalog", "add", "ostrel", place.said["publisher"]["url"], "--key", f"ed25519:{public}").code == 0
+    store = Workplace(place.folder).readings
+    from gallant.catalogs.trust import verify
+
+    found, sha256 = verify(
+        "ostrel", raw, key.sign(SIGNED_PREFIX + raw).hex().encode(), f"ed25519:{public}", found_now(), 0, None
+    )
+    store.keep_catalog("ostrel", found.serial, sha256, raw, None, found_now())
+    done = place.run("stock", "fetch")
+    assert done.code == 5
+    assert "names a file of this machine" in done.out
+    assert not list((place.folder / "stock").glob("*/*"))
+
+
+def found_now():
+    from datetime import UTC, datetime
+
+    return datetime.now(UTC)
+
+
 def test_init_writes_a_file_that_validates_and_never_overwrites_one(bare):
     assert bare.run("init", "mine").code == 0
     assert bare.run("validate", "mine/estate.yaml").code == 0

@@ -13,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 
 from gallant.core.backups import Backup, Item
 from gallant.core.catalog import Minutes, Package, Product, Release
+from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, parse_estate
 from gallant.core.events import Entry, Event
 from gallant.core.outages import Sample
@@ -158,6 +159,7 @@ class Night:
         self.kill_at: tuple[str, int] | None = None
         self.passed = {"append": 0, "act": 0}
         self.hold_reason: str | None = None
+        self.full_from: int | None = None  # from this many events on, the disk takes no more
         self.broken: list[str] = []
 
     # --- the moments at which a night may be cut off
@@ -402,6 +404,8 @@ class SimJournal:
 
     def append(self, entry: Entry) -> Event:
         self.night.moment("append", "before")
+        if self.night.full_from is not None and len(self.night.events) >= self.night.full_from:
+            raise GallantError("state/journal.db cannot be written: disk full.")
         event = Event(seq=len(self.night.events) + 1, entry=entry)
         self.night.events.append(event)
         self.night.moment("append", "after")

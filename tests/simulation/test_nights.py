@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.errors import Refused
+from gallant.core.errors import GallantError, Refused
 from gallant.engine.executor import Orders
 from gallant.standin.world import Fault
 
@@ -56,6 +56,19 @@ def test_a_roll_killed_at_any_instant_and_resumed_ends_as_one_left_alone(kill):
     night = Night()
     plan = night.plan()
     night.kill_at = kill
+    assert night.finish(plan).state == "finished"
+    assert night.end_state() == GOOD_END
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("events", range(0, 76, 5))
+def test_a_roll_whose_disk_is_full_stops_and_carries_on_when_there_is_room_again(events):
+    night = Night()
+    plan = night.plan()
+    night.full_from = events
+    with pytest.raises(GallantError, match="disk full"):
+        night.run(plan)
+    night.full_from = None
     assert night.finish(plan).state == "finished"
     assert night.end_state() == GOOD_END
     assert night.all_well() == []

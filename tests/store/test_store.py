@@ -177,3 +177,17 @@ def test_processes_that_race_for_a_roll_never_write_side_by_side(tmp_path):
     events = store.events("roll-0001")
     assert len(events) == taken + 1
     assert [e.seq for e in events] == list(range(1, taken + 2))
+
+
+def test_a_full_disk_is_said_and_leaves_the_journal_as_it_was(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW) as held:
+        held.append(entry("opened"))
+        pages = store._db.execute("PRAGMA page_count").fetchone()[0]
+        store._db.execute(f"PRAGMA max_page_count = {pages}")
+        with pytest.raises(GallantError, match="journal.db cannot be written: database or disk is full"):
+            [held.append(entry("resumed", message="x" * 400)) for _ in range(200)]
+        store._db.execute("PRAGMA max_page_count = 100000")
+        written = [e.seq for e in held.events()]
+        assert written == list(range(1, len(written) + 1))
+        assert held.append(entry("held")).seq == len(written) + 1

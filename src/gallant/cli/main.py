@@ -81,6 +81,9 @@ def main(arguments: list[str] | None = None) -> None:
     from gallant.core.errors import GallantError
 
     said = sys.argv[1:] if arguments is None else arguments
+    for stream in (sys.stdout, sys.stderr):  # a terminal without our symbols shows question marks, and no error
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
     try:
         code = gallant.main(args=said, prog_name="gallant", standalone_mode=False)
         _end(code if isinstance(code, int) else 0)
@@ -101,6 +104,13 @@ def main(arguments: list[str] | None = None) -> None:
     except BrokenPipeError:
         _forget_stdout()
         _end(0)
+    except OSError as error:
+        where = f"{error.filename}: " if error.filename else ""
+        _show(
+            GallantError(f"{where}{error.strerror or error}.", next="Look at the path, its rights and the free space."),
+            "--json" in said,
+        )
+        _end(4)
     except Exception as error:
         _show(_defect(error), "--json" in said)
         _end(4)

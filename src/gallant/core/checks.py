@@ -267,7 +267,7 @@ def _service_answers(facts: Facts) -> Iterator[Finding]:
             "pass" if sample.ok else "stop",
             f"the service {name} {'answers' if sample.ok else 'does not answer'}",
             f"{sample.answer_s * 1000:.0f} ms" if sample.ok else sample.why,
-            None if sample.ok else f"gallant survey {facts.name} says who should serve",
+            None if sample.ok else f"gallant survey {facts.name}",
         )
 
 

@@ -180,7 +180,9 @@ def _sentence(message: str) -> str:
         ("`null`", "nothing"),
     ):
         text = text.replace("got " + theirs, "got " + ours)
-    return clean(text)
+    if text.startswith("expected text, got "):
+        text += "; put it in quotes"
+    return clean(text.replace("`", ""))
 
 
 def _record_in(kind: Any) -> type[msgspec.Struct] | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import os
 import ssl
 from collections.abc import AsyncIterator, Callable, Mapping
 from datetime import UTC, datetime
@@ -269,7 +270,7 @@ class HttpDriver:
             shown = await shown_fingerprint(parts.hostname or "", parts.port or 443)
             return self._strange_certificate(node, shown)
         if isinstance(error, aiohttp.ClientConnectorError):
-            why = error.os_error.strerror or str(error.os_error)
+            why = os.strerror(error.os_error.errno) if error.os_error.errno else str(error.os_error)
             return NotReached(
                 f"{name} cannot be reached at {address}: {clean(why).lower()}.",
                 next=f"Is {name} up? Then: gallant survey {name}",

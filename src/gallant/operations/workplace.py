@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from gallant.core.catalog import Catalog, Package, Product
-from gallant.core.errors import GallantError, WrongUse
+from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate import Estate, System, parse_estate, select
 from gallant.operations.clock import EstateClock
 from gallant.operations.secrets import Asker, resolve
@@ -96,7 +96,14 @@ class Workplace:
             raise GallantError(
                 f"No catalog here lists {product}.", next="gallant catalog add, then gallant catalog sync."
             )
-        return beside(source.source, package.url)
+        url = beside(source.source, package.url)
+        if url.startswith("file:") and not source.source.startswith("file:"):
+            raise Refused(
+                f"The catalog {source.name} names a file of this machine as {package.name}.",
+                "A catalog from the network has no say over local files.",
+                "Ask the publisher.",
+            )
+        return url
 
     # --- drivers
 

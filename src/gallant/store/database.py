@@ -5,9 +5,11 @@ SQLite's locks, and with them every promise about leases, hold only on a local f
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from gallant.core.errors import GallantError, Refused
@@ -150,3 +152,25 @@ def _bring_up_to_date(
 
 def _version(db: sqlite3.Connection) -> int:
     return int(db.execute("PRAGMA user_version").fetchone()[0])
+
+
+@contextmanager
+def transaction(db: sqlite3.Connection, name: str) -> Iterator[None]:
+    """All of it or nothing; what the disk or another program refuses is an error for a person."""
+    try:
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            with contextlib.suppress(sqlite3.Error):  # a full disk may have rolled it back already
+                db.execute("ROLLBACK")
+            raise
+        db.execute("COMMIT")
+    except sqlite3.Error as error:
+        with contextlib.suppress(sqlite3.Error):
+            db.execute("ROLLBACK")
+        raise GallantError(
+            f"state/{name} cannot be written: {error}.",
+            "Nothing goes on that is not written down first.",
+            "Look at the disk and at who else has the file open.",
+        ) from None

@@ -22,7 +22,7 @@ from gallant.core.events import TERMINAL, Entry, Event
 from gallant.core.plan import Plan
 from gallant.core.ports import LeaseLost
 from gallant.core.records import Record, rfc3339
-from gallant.store.database import open_database, state_folder
+from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (
     """
@@ -132,7 +132,7 @@ class JournalStore:
     @contextmanager
     def new_roll(self, plan: Plan, now: datetime) -> Iterator[RollJournal]:
         """A new roll of a plan, with the leases of its systems. Raises `Refused` while another roll has one of them."""
-        with _transaction(self._db):
+        with transaction(self._db, "journal.db"):
             for other in self.open_rolls():
                 shared = sorted(set(other.plan.systems) & set(plan.systems))
                 if shared:
@@ -177,7 +177,7 @@ class RollJournal:
 
     def __enter__(self) -> RollJournal:
         """Take the leases. The roll's lock is ours, so a lease of this very roll belongs to a process that is gone."""
-        with _transaction(self._db):
+        with transaction(self._db, "journal.db"):
             for system in self.systems:
                 row = self._db.execute(GET_LEASE, (system,)).fetchone()
                 if row is not None and row[0] != self.id and row[3] > time.time():
@@ -198,14 +198,14 @@ class RollJournal:
 
     def append(self, entry: Entry) -> Event:
         """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
-        with _transaction(self._db):
+        with transaction(self._db, "journal.db"):
             for system in self.systems:
                 self._still_ours(system)
             return self._write(entry)
 
     def intend(self, entry: Entry, system: str) -> Event:
         """Write an intent, if the system's lease is still ours; raises `LeaseLost`."""
-        with _transaction(self._db):
+        with transaction(self._db, "journal.db"):
             self._still_ours(system)
             return self._write(entry)
 
@@ -237,17 +237,6 @@ class RollJournal:
     def renew(self) -> None:
         for system, epoch in self._epochs.items():
             self._db.execute(RENEW, (time.time() + LEASE_S, system, epoch, self.holder))
-
-
-@contextmanager
-def _transaction(db: sqlite3.Connection) -> Iterator[None]:
-    db.execute("BEGIN IMMEDIATE")
-    try:
-        yield
-    except BaseException:
-        db.execute("ROLLBACK")
-        raise
-    db.execute("COMMIT")
 
 
 def _try_lock(path: Path) -> int | None:

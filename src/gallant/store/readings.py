@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterable
 from datetime import datetime
 from pathlib import Path
@@ -11,7 +10,7 @@ import msgspec
 
 from gallant.core.readings import Reading
 from gallant.core.records import Record, rfc3339
-from gallant.store.database import open_database, state_folder
+from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (
     """
@@ -88,7 +87,7 @@ class ReadingStore:
 
     def add(self, survey: int, rows: Iterable[tuple[str, str, datetime, Reading | None, str | None]]) -> None:
         """A batch of (system, node, taken, reading or None, error or None)."""
-        with self._transaction():
+        with transaction(self._db, "readings.db"):
             self._db.executemany(
                 INSERT_READING,
                 (
@@ -145,17 +144,3 @@ class ReadingStore:
         """Keep an accepted catalog; False when a higher serial was accepted meanwhile."""
         moment = rfc3339(now)
         return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, tag, name, serial)).rowcount == 1
-
-    def _transaction(self) -> _Transaction:
-        return _Transaction(self._db)
-
-
-class _Transaction:
-    def __init__(self, db: sqlite3.Connection) -> None:
-        self.db = db
-
-    def __enter__(self) -> None:
-        self.db.execute("BEGIN IMMEDIATE")
-
-    def __exit__(self, kind: object, *_: object) -> None:
-        self.db.execute("COMMIT" if kind is None else "ROLLBACK")

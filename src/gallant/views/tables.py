@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
@@ -10,8 +11,10 @@ from gallant.core.backups import Backup
 from gallant.core.checks import Finding
 from gallant.core.compare import Verdict
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
-from gallant.views.output import View
+from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said, size
+
+NARROW = 100  # columns; below, what only adds to the rest is left out
 
 STANDING_MARKS = {
     "current": "good",
@@ -41,15 +44,35 @@ STEP_MARKS = {
 }
 
 
-def table(*columns: str, right: Sequence[str] = ()) -> Any:
-    """A table with a ruled head and no other lines; cells fold, they are never cut."""
-    from rich import box
-    from rich.table import Table
+class Grid:
+    """A table with a ruled head and no other lines. Cells fold, they are never cut; where the screen is narrow, columns
+    that only add to the others (`optional`) are left out."""
 
-    made = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
-    for column in columns:
-        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
-    return made
+    def __init__(self, columns: Sequence[str], right: Sequence[str], optional: Sequence[str]) -> None:
+        from rich import box
+        from rich.table import Table
+
+        narrow = shutil.get_terminal_size((PIPED_WIDTH, 40)).columns < NARROW
+        self.kept = [not (narrow and column in optional) for column in columns]
+        self.table = Table(
+            box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False
+        )
+        for number, column in enumerate(columns):  # what a row is about stays in one piece, however narrow the screen
+            if self.kept[number]:
+                whole = number == 0 or column in right
+                self.table.add_column(
+                    column, justify="right" if column in right else "left", overflow="fold", no_wrap=whole
+                )
+
+    def add_row(self, *cells: str) -> None:
+        self.table.add_row(*(cell for cell, kept in zip(cells, self.kept, strict=True) if kept))
+
+    def __rich__(self) -> Any:
+        return self.table
+
+
+def table(*columns: str, right: Sequence[str] = (), optional: Sequence[str] = ()) -> Grid:
+    return Grid(columns, right, optional)
 
 
 def _next(*commands: str | None) -> list[str]:
@@ -75,7 +98,18 @@ def survey_view(result: Any, now: datetime) -> View:
     failed = [n for n in result.nodes if n.reading is None]
 
     def text() -> Any:
-        shown = table("node", "answer", "version", "role", "state", "sync", "serial", "took", right=("took",))
+        shown = table(
+            "node",
+            "answer",
+            "version",
+            "role",
+            "state",
+            "sync",
+            "serial",
+            "took",
+            right=("took",),
+            optional=("serial", "took"),
+        )
         for n in result.nodes:
             name = f"{n.system}/{n.node}"
             if n.reading is None:
@@ -125,7 +159,18 @@ def _sync(reading: Any) -> str:
 
 def inventory_view(rows: Sequence[Any], now: datetime) -> View:
     def text() -> Any:
-        shown = table("node", "component", "product", "version", "next", "build", "role", "state", "read")
+        shown = table(
+            "node",
+            "component",
+            "product",
+            "version",
+            "next",
+            "build",
+            "role",
+            "state",
+            "read",
+            optional=("product", "build"),
+        )
         last = None
         for row in rows:
             name = f"{row.system}/{row.node}"
@@ -175,7 +220,17 @@ def gaps_view(result: Any, now: datetime) -> View:
     ]
 
     def text() -> Any:
-        shown = table("node", "component", "installed", "aim", "standing", "severity", "restart", "by way of")
+        shown = table(
+            "node",
+            "component",
+            "installed",
+            "aim",
+            "standing",
+            "severity",
+            "restart",
+            "by way of",
+            optional=("restart",),
+        )
         for g in result.gaps:
             if g.standing == "current":
                 continue
@@ -371,7 +426,15 @@ def _absolute(file: str) -> str:
 def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
     def text() -> Any:
         shown = table(
-            "catalog", "serial", "releases", "fetched", "checked", "good until", "source", right=("releases",)
+            "catalog",
+            "serial",
+            "releases",
+            "fetched",
+            "checked",
+            "good until",
+            "source",
+            optional=("source", "checked"),
+            right=("releases",),
         )
         for r in rows:
             over = r.expires is not None and r.expires <= now
@@ -418,7 +481,9 @@ def catalog_show_view(product: Any, releases: Sequence[Any], now: datetime) -> V
 
     def text() -> Any:
         yield f"[bold]{product.name}[/] {plain(product.title)}"
-        shown = table("version", "build", "label", "released", "severity", "installs on", "notes")
+        shown = table(
+            "version", "build", "label", "released", "severity", "installs on", "notes", optional=("build", "label")
+        )
         for r in releases:
             from gallant.core.versions import parse_range
 
@@ -440,7 +505,9 @@ def catalog_show_view(product: Any, releases: Sequence[Any], now: datetime) -> V
 
 def stock_fetched_view(rows: Sequence[Any]) -> View:
     def text() -> Any:
-        shown = table("package", "for", "size", "state", "speed", "sha-256", right=("size", "speed"))
+        shown = table(
+            "package", "for", "size", "state", "speed", "sha-256", optional=("sha-256",), right=("size", "speed")
+        )
         for r in rows:
             speed = f"{r.bytes / r.seconds / 1e6:.0f} MB/s" if r.state == "fetched" and r.seconds else ""
             state = {
@@ -517,7 +584,18 @@ def backup_taken_view(taken: Sequence[Any]) -> View:
 
 def backup_list_view(backups: Sequence[Backup], now: datetime) -> View:
     def text() -> Any:
-        shown = table("backup", "age", "version", "size", "sealed", "opened", "by", "comment", right=("size",))
+        shown = table(
+            "backup",
+            "age",
+            "version",
+            "size",
+            "sealed",
+            "opened",
+            "by",
+            "comment",
+            optional=("by", "opened"),
+            right=("size",),
+        )
         for b in backups:
             shown.add_row(
                 f"[bold]{b.id}[/]",
@@ -615,9 +693,20 @@ def plan_view(planned: Any) -> View:
 
 
 def _hop_table(hop: Hop) -> Any:
-    shown = table("wave", "node", "steps, each about min:s", "disturbs", "about", "may be left", right=("about",))
-    shown.title = f"[bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]   {duration(waves_seconds(hop.waves))}"
-    shown.title_justify, shown.title_style = "left", "none"
+    shown = table(
+        "wave",
+        "node",
+        "steps, each about min:s",
+        "disturbs",
+        "about",
+        "may be left",
+        optional=("may be left", "about"),
+        right=("about",),
+    )
+    shown.table.title = (
+        f"[bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]   {duration(waves_seconds(hop.waves))}"
+    )
+    shown.table.title_justify, shown.table.title_style = "left", "none"
     for number, wave in enumerate(hop.waves, 1):
         for index, track in enumerate(wave.tracks):
             steps = "  ".join(f"{s.kind} [dim]{clock(s.estimate_s)}[/]" for s in track.steps)
@@ -735,7 +824,9 @@ def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
 
 def history_view(runs: Sequence[Any]) -> View:
     def text() -> Any:
-        shown = table("roll", "state", "systems", "began", "took", "outages", "plan", right=("took",))
+        shown = table(
+            "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
+        )
         for r in runs:
             out = f"{len(r.outages)}, longest {max(o.measured or 0 for o in r.outages):.2f} s" if r.outages else "none"
             shown.add_row(
@@ -762,7 +853,16 @@ def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
     def text() -> Any:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield f"[bold]{run.run}[/] {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  [dim]{run.plan}[/]"
-        shown = table("step", "state", "began", "took", "estimate", "what came of it", right=("took", "estimate"))
+        shown = table(
+            "step",
+            "state",
+            "began",
+            "took",
+            "estimate",
+            "what came of it",
+            optional=("estimate", "began"),
+            right=("took", "estimate"),
+        )
         for s in steps:
             tries = f" ({s.attempts} attempts)" if s.attempts > 1 else ""
             shown.add_row(
