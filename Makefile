@@ -22,7 +22,8 @@ demo: $(VENV)/.base
 	$(BIN)/gallant demo
 
 test: $(VENV)/.test
-	$(BIN)/python -m pytest -n 2 --dist worksteal
+	$(BIN)/python -m pytest -m alone
+	$(BIN)/python -m pytest -m "not alone" -n 2 --dist worksteal
 
 lint: $(VENV)/.lint
 	$(BIN)/ruff check src tests bench

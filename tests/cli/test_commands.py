@@ -555,6 +555,37 @@ def test_the_demo_runs_every_command_for_real_and_leaves_no_process(tmp_path):
     assert standin_processes(tmp_path) == []
 
 
+def test_a_scenario_lets_something_go_wrong_and_shows_what_a_person_would_look_at(tmp_path):
+    running = demo(tmp_path, "--scenario", "corrupt_package")
+    out, _ = running.communicate(timeout=150)
+    assert running.returncode == 0, out
+    assert "was altered on the way" in out
+    assert "(exit code 4)" in out
+    assert out.index("$ gallant roll") < out.index("$ gallant history") < out.rindex("$ gallant check tickets")
+    assert standin_processes(tmp_path) == []
+
+
+def test_scenarios_are_listed_by_name_and_another_name_is_refused(bare):
+    from gallant.standin.scenario import FAULTS, SCENARIOS
+
+    listed = bare.run("demo", "--list").out
+    assert [line.split()[0] for line in listed.splitlines()] == list(SCENARIOS)
+    assert set(SCENARIOS) <= set(FAULTS)
+    done = bare.run("demo", "--scenario", "no_retrun")
+    assert done.code == 2
+    assert "did you mean no_return?" in done.err
+
+
+def test_a_node_that_cannot_be_reached_is_not_planned_and_that_is_the_reason_given(place):
+    place.make_ready()
+    place.faults({"name": "refuse_login", "node": "tickets/b"})
+    done = place.run("plan", "tickets")
+    assert done.code == 3
+    assert "tickets/b refuses the login" in done.err
+    place.faults({"name": "swapped_machine", "node": "tickets/b"})
+    assert place.run("plan", "tickets").code == 5
+
+
 def test_the_demo_does_not_touch_a_folder_that_is_not_its_own(tmp_path):
     (tmp_path / "skerry-line").mkdir()
     (tmp_path / "skerry-line" / "mine.txt").write_text("mine")

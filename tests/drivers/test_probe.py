@@ -7,6 +7,8 @@ import itertools
 import socket
 import time
 
+import pytest
+
 from gallant.core.estate import Read, Service
 from gallant.core.outages import outages
 from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
@@ -69,6 +71,7 @@ def test_a_silent_service_fails_within_its_time():
     assert "no answer within 0.3 s" in sample.why
 
 
+@pytest.mark.alone
 def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
     async def go():
         keeper, port = reserve("127.0.0.1")

@@ -16,11 +16,18 @@ import click
     help="Where to make it.",
 )
 @click.option("--serve", is_flag=True, help="Keep the stand-ins up, to try every command by hand; ctrl-C ends them.")
-def demo(folder: Path, serve: bool) -> None:
+@click.option(
+    "--scenario", metavar="NAME", default=None, help="Let something go wrong: a name from --list, or a YAML file."
+)
+@click.option("--list", "list_", is_flag=True, help="The scenarios, one line each.")
+def demo(folder: Path, serve: bool, scenario: str | None, list_: bool) -> None:
     """The whole example on stand-ins: survey, gaps, route, backup, plan, roll, verify, in under a minute.
 
-    Examples:  gallant demo   |   gallant demo --serve
+    Examples:  gallant demo   |   gallant demo --serve   |   gallant demo --scenario no_return
     """
     from gallant.demo import tour
 
-    (tour.serve if serve else tour.tour)(folder)
+    if list_:
+        click.echo(tour.scenarios())
+        return
+    (tour.serve if serve else tour.tour)(folder, tour.faults(scenario))

@@ -10,12 +10,16 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from gallant.core.errors import GallantError
+from gallant.core.records import to_json
 from gallant.demo.skerry import SPEED, Folder, furnish, new_accounts
 from gallant.demo.standins import die_with_parent, running
+from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
+from gallant.standin.world import Fault
 
 # Each step: a sentence that says why, the command, and the exit codes that are as they should be.
 STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
@@ -39,14 +43,33 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
 )
 
 
-def tour(folder: Path) -> None:
-    """Make the folder, start the stand-ins, run every step, say where to look next."""
+def faults(name: str | None) -> list[Fault]:
+    """The faults of a scenario; none without one."""
+    return [] if name is None else scenario(name)
+
+
+def scenarios() -> str:
+    """The built-in scenarios, one line each."""
+    return "\n".join(
+        f"{name:<20} {FAULTS[name].replace('`value`', f'{fault.value:g}')}, at {fault.node or 'every node'}"
+        for name, fault in SCENARIOS.items()
+    )
+
+
+def tour(folder: Path, faults: Sequence[Fault] = ()) -> None:
+    """Make the folder, start the stand-ins, run every step, say where to look next.
+
+    With faults, steps may end otherwise than well; the tour then shows what a person would look at, and ends.
+    """
     began = time.monotonic()
     held = Folder(folder)
     try:
-        with _standins(folder) as said:
+        with _standins(folder, faults) as said:
             for why, words, good in STEPS:
-                _step(folder, why, [_fill(word, folder, said) for word in words], good)
+                code = _step(folder, why, [_fill(word, folder, said) for word in words], None if faults else good)
+                if faults and words[0] in ("survey", "plan", "roll") and code:
+                    _aftermath(folder, words[0])
+                    break
     finally:
         held.close()
     where = _shown(folder)
@@ -60,11 +83,18 @@ def tour(folder: Path) -> None:
     )
 
 
-def serve(folder: Path) -> None:
+def _aftermath(folder: Path, failed: str) -> None:
+    """What a person looks at when it went wrong."""
+    if failed == "roll" and (folder / "state" / "journal.db").exists():
+        _step(folder, "Where it stands.", ["history"], None)
+    _step(folder, "What is wrong now.", ["check", "tickets"], None)
+
+
+def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
     """Make the folder, start the stand-ins, and keep them up until ctrl-C."""
     held = Folder(folder)
     try:
-        with _standins(folder) as said:
+        with _standins(folder, faults) as said:
             print(f"The stand-ins are up. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}")
             for why, words, _ in STEPS:
                 line = " ".join(
@@ -81,13 +111,19 @@ def serve(folder: Path) -> None:
     print("The stand-ins have ended.", flush=True)
 
 
-def _standins(folder: Path) -> Any:
+def _standins(folder: Path, faults: Sequence[Fault]) -> Any:
     from contextlib import contextmanager
 
     @contextmanager
     def both() -> Any:
         since, accounts = time.time(), new_accounts()
-        with running({"speed": SPEED, "since": since, "accounts": accounts}, folder / "standins.log") as said:
+        setup = {
+            "speed": SPEED,
+            "since": since,
+            "accounts": accounts,
+            "faults": to_json({"faults": list(faults)}).decode(),
+        }
+        with running(setup, folder / "standins.log") as said:
             furnish(folder, said, accounts, since)
             # For a test or a curious person: the door behind the stage, where faults are switched on.
             (folder / "standins.json").write_text(json.dumps(said["control"]))
@@ -104,7 +140,8 @@ def _wait_for_end() -> None:
         pass
 
 
-def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...]) -> None:
+def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None) -> int:
+    """Run one command as a person would; its exit code. An end that is not among `good` ends the demo (None: all are)."""
     bold, dim, off = (
         ("\x1b[1m", "\x1b[2m", "\x1b[0m") if sys.stdout.isatty() and "NO_COLOR" not in os.environ else ("", "", "")
     )
@@ -118,11 +155,14 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...]) -> No
         preexec_fn=die_with_parent,
         check=False,
     )
-    if done.returncode not in good:
+    if done.returncode:
+        print(f"{dim}(exit code {done.returncode}){off}", flush=True)
+    if good is not None and done.returncode not in good:
         raise GallantError(
             f"gallant {words[0]} ended with exit code {done.returncode}, which this demo did not expect.",
             next=f"What it made lies in {_shown(folder)}; gallant demo --serve lets you look.",
         )
+    return done.returncode
 
 
 def _fill(word: str, folder: Path, said: dict[str, Any]) -> str:

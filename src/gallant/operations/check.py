@@ -9,7 +9,6 @@ from typing import Any
 from gallant.core.checks import Facts, Finding, run_checks, worst_first
 from gallant.core.estate import System
 from gallant.core.outages import Sample
-from gallant.core.readings import Reading
 from gallant.operations.assess import releases_ahead
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
@@ -31,14 +30,14 @@ def exit_code(findings: Sequence[Finding]) -> int:
 
 async def check_with(
     place: Workplace, systems: Sequence[System], drivers: Any, own_roll: str | None = None
-) -> tuple[list[Finding], dict[str, Reading]]:
-    """Findings and the fresh readings they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
+) -> tuple[list[Finding], Survey]:
+    """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
     findings = [
         f for s, p in zip(systems, probes, strict=True) for f in run_checks(_facts(place, s, survey, p, own_roll))
     ]
-    return worst_first(findings), survey.readings()
+    return worst_first(findings), survey
 
 
 async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:

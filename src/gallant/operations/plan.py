@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from gallant.core.checks import Finding
-from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.plan import Plan, make_plan
 from gallant.core.records import Record, clean
 from gallant.operations.assess import last_readings
@@ -31,10 +31,18 @@ async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
     if not systems:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     async with place.drivers(systems) as drivers:
-        findings, readings = await check_with(place, systems, drivers)
+        findings, survey = await check_with(place, systems, drivers)
+    unread = next((n for n in survey.nodes if n.reading is None), None)
+    if unread is not None:
+        kind = Unreached if survey.exit_code == Unreached.exit_code else Refused
+        raise kind(
+            unread.error or f"{unread.system}/{unread.node} was not read.",
+            "What is not known is not planned.",
+            unread.next,
+        )
     # What the rest of the estate ran when it was last read, for the requirements between products.
     rest = [name for name in place.estate.systems if name not in {s.name for s in systems}]
-    readings = {**(last_readings(place, rest)[0] if rest else {}), **readings}
+    readings = {**(last_readings(place, rest)[0] if rest else {}), **survey.readings()}
     made = make_plan(
         place.estate,
         systems,

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 from gallant.core import events as e
 from gallant.core.catalog import Release, release_digest
 from gallant.core.checks import Finding
-from gallant.core.errors import Refused, WrongUse
+from gallant.core.errors import Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Entry, Event
 from gallant.core.plan import Basis, Plan, basis_differences
@@ -60,12 +60,13 @@ async def roll(
 ) -> Rolled:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts."""
     systems = _systems(place, plan)
+    place.journal.refuse_open(plan)
     async with place.drivers(systems) as drivers:
         need_consents(plan, drivers, set(consents))
         _have_secrets(place, systems)
-        findings, readings = await check_with(place, systems, drivers)
-        _refuse_stops(plan, findings)
-        _refuse_differences(plan, _basis_now(place, plan, readings))
+        findings, survey = await check_with(place, systems, drivers)
+        _refuse_stops(plan, findings, survey.exit_code)
+        _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
         with place.journal.new_roll(plan, place.clock.now()) as journal:
             return await _run(
                 place,
@@ -250,8 +251,11 @@ def _refuse_differences(plan: Plan, now: Basis) -> None:
         )
 
 
-def _refuse_stops(plan: Plan, findings: list[Finding]) -> None:
+def _refuse_stops(plan: Plan, findings: list[Finding], survey_code: int) -> None:
     stops = [f for f in findings if f.level == "stop"]
     if stops:
         told = "; ".join(f"{f.message} ({f.evidence})" if f.evidence else f.message for f in stops)
-        raise Refused(f"{plan.id} is not begun: {told}.", "Nothing was touched.", stops[0].next)
+        kind = (
+            Unreached if survey_code == Unreached.exit_code else Refused
+        )  # what cannot be reached is the cause of the rest
+        raise kind(f"{plan.id} is not begun: {told}.", "Nothing was touched.", stops[0].next)

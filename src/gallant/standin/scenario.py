@@ -6,8 +6,11 @@ faults:
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from gallant.core.documents import Document, Problem, suggestion
 from gallant.core.documents import Invalid as InvalidScenario
+from gallant.core.errors import WrongUse
 from gallant.core.records import Record
 from gallant.standin.world import Fault
 
@@ -31,10 +34,44 @@ FAULTS = {
 }
 
 
+# A scenario for each fault that a stranger may want to see, at the node and the moment at which it says most.
+SCENARIOS: dict[str, Fault] = {
+    fault.name: fault
+    for fault in (
+        Fault(name="refuse_login", node="tickets/b"),
+        Fault(name="slow", value=0.3),
+        Fault(name="install_fails_at", node="tickets/b", act="install", nth=1, value=40),
+        Fault(name="no_return", node="tickets/b", act="restart", nth=1),
+        Fault(name="late_return", node="tickets/b", act="restart", nth=1, value=600),
+        Fault(name="wrong_version_after", node="tickets/b", act="install", nth=1),
+        Fault(name="sync_stuck", node="tickets/b", act="restart", nth=1),
+        Fault(name="role_stuck", node="tickets/a", act="yield", nth=1),
+        Fault(name="disk_full", node="tickets/a", act="export"),
+        Fault(name="clock_off", node="tickets/b", value=7200),
+        Fault(name="corrupt_package", node="tickets/b", act="upload", nth=1),
+        Fault(name="swapped_machine", node="tickets/b"),
+        Fault(name="answer_lost", node="tickets/b", act="install", nth=1),
+    )
+}
+
+
 class Scenario(Record):
     """What goes wrong."""
 
     faults: tuple[Fault, ...] = ()
+
+
+def scenario(name: str) -> list[Fault]:
+    """The faults of a built-in scenario, or of a file; raises `WrongUse` for a name that is neither."""
+    if name in SCENARIOS:
+        return [SCENARIOS[name]]
+    path = Path(name)
+    if not path.is_file():
+        raise WrongUse(
+            f"No scenario {name!r}{suggestion(name, list(SCENARIOS))}.",
+            next="gallant demo --list names them; or give a YAML file.",
+        )
+    return faults_from(path.read_text("utf-8", "replace"), name)
 
 
 def faults_from(text: str, name: str = "scenario") -> list[Fault]:

@@ -129,18 +129,22 @@ class JournalStore:
         os.close(lock)
         return False
 
+    def refuse_open(self, plan: Plan) -> None:
+        """Raise `Refused` while a roll that is not finished has one of the plan's systems."""
+        for other in self.open_rolls():
+            shared = sorted(set(other.plan.systems) & set(plan.systems))
+            if shared:
+                raise Refused(
+                    f"{other.id} is not finished and has {', '.join(shared)}.",
+                    "Two rolls on one system would undo each other.",
+                    f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+                )
+
     @contextmanager
     def new_roll(self, plan: Plan, now: datetime) -> Iterator[RollJournal]:
         """A new roll of a plan, with the leases of its systems. Raises `Refused` while another roll has one of them."""
         with transaction(self._db, "journal.db"):
-            for other in self.open_rolls():
-                shared = sorted(set(other.plan.systems) & set(plan.systems))
-                if shared:
-                    raise Refused(
-                        f"{other.id} is not finished and has {', '.join(shared)}.",
-                        "Two rolls on one system would undo each other.",
-                        f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
-                    )
+            self.refuse_open(plan)
             number = self._db.execute(NEXT_NUMBER).fetchone()[0]
             roll_id = f"roll-{number:04d}"
             self._db.execute(NEW_ROLL, (number, roll_id, plan.id, msgspec.json.encode(plan), rfc3339(now)))
