@@ -410,6 +410,11 @@ def test_a_reader_that_goes_away_is_no_error(place):
     assert "Exception" not in done.stderr
 
 
+def test_verbose_says_where_things_are_read_from_and_quiet_says_nothing_beside_the_data(place):
+    assert f"2 nodes; from {place.folder}/estate.yaml" in place.run("survey", "-v").err.replace("\n", "")
+    assert place.run("survey", "-q").err == ""
+
+
 def test_a_terminal_without_our_symbols_is_no_error(place):
     place.run("survey")
     for encoding in ("ascii", "latin-1"):

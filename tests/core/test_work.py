@@ -274,6 +274,11 @@ def test_every_check_is_made_to_fire_by_some_test_and_findings_come_worst_first(
     assert levels == sorted(levels)
 
 
+def test_a_backup_is_held_against_the_nodes_that_answer():
+    alone = facts({"a": reading("a")}, errors={"b": "no answer"})
+    assert not [f for f in run_checks(alone) if f.check == "backup" and f.level != "pass"]
+
+
 def test_a_clock_is_not_called_off_by_more_than_is_known():
     uncertain = facts(both(b={"clock_offset_s": 9.0, "clock_uncertainty_s": 8.0}))
     assert not [f for f in run_checks(uncertain) if f.level != "pass"]

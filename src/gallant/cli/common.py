@@ -34,7 +34,9 @@ def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
     @click.option("--json", "as_json", is_flag=True, help="Data as one JSON document on stdout.")
     @click.option("--csv", "as_csv", is_flag=True, help="Rows as CSV on stdout.")
     @click.option("--quiet", "-q", is_flag=True, help="No remarks and no progress on stderr.")
-    @click.option("--verbose", "-v", is_flag=True, help="More on stderr.")
+    @click.option(
+        "--verbose", "-v", is_flag=True, help="Where things are read from, and every step of progress, on stderr."
+    )
     @functools.wraps(command)
     def wrapped(*args: Any, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, **kwargs: Any) -> Any:
         from gallant.views.output import Output
@@ -55,6 +57,14 @@ def open_place(estate_path: Path | None, output: Output) -> Workplace:
     if place.estate.simulation is not None:
         output.remark(
             f"time is simulated, {place.estate.simulation.speed:g} times as fast; now {place.clock.now():%Y-%m-%d %H:%M}Z"
+        )
+    if output.verbose:
+        from gallant.views.words import many
+
+        estate = place.estate
+        nodes = sum(len(system.nodes) for system in estate.systems.values())
+        output.remark(
+            f"{estate.name}: {many(len(estate.systems), 'system')}, {many(nodes, 'node')}; from {place.folder / place.path.name}, state in state/"
         )
     return place
 

@@ -25,7 +25,7 @@ def _carry_out(place: Any, output: Any, operation: Any) -> None:
     from gallant.operations import history
     from gallant.views import live, tables
 
-    show = live.show_for(output.quiet)
+    show = live.show_for(output.quiet, output.verbose)
     try:
         result = run(operation(show))
     finally:

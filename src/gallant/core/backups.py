@@ -43,6 +43,13 @@ class Backup(Record):
 def good_for(
     backups: list[Backup], system: str, versions: dict[str, str], now: datetime, limit: timedelta
 ) -> Backup | None:
-    """The newest sealed backup of exactly these running versions that is younger than the limit; None where none is."""
-    fit = [b for b in backups if b.system == system and b.sealed and b.versions == versions and now - b.taken <= limit]
+    """The newest sealed backup, younger than the limit, of the versions that these nodes run; None where none is.
+
+    `versions` may lack nodes that do not answer: nothing is said of them, so nothing of theirs is compared.
+    """
+    fit = [
+        b
+        for b in backups
+        if b.system == system and b.sealed and now - b.taken <= limit and versions.items() <= b.versions.items()
+    ]
     return max(fit, key=lambda b: b.taken, default=None)

@@ -289,7 +289,7 @@ def _backup(facts: Facts) -> Iterator[Finding]:
             "it is not sealed"
             if newest.sealed is None
             else "it is of another version"
-            if newest.versions != versions
+            if not versions.items() <= newest.versions.items()
             else f"it is {(facts.now - newest.taken).total_seconds() / 3600:.1f} h old, the limit is {facts.limits.backup_age_hours:g} h"
         )
     )

@@ -118,9 +118,9 @@ class Watched:
 class LinesShow:
     """Plain lines on stderr: one for each thing that happened, and now and then how far a step is."""
 
-    def __init__(self, file: IO[str] | None = None, quiet: bool = False) -> None:
+    def __init__(self, file: IO[str] | None = None, quiet: bool = False, verbose: bool = False) -> None:
         self.file = Quiet(file or sys.stderr)
-        self.quiet = quiet
+        self.quiet, self.verbose = quiet, verbose
         self.seen = Watched()
         self._told: dict[str, int] = {}
 
@@ -164,7 +164,7 @@ class LinesShow:
 
     def progress(self, step: str, percent: float, message: str) -> None:
         quarter = int(percent // LINE_EVERY_PERCENT)
-        if quarter > self._told.get(step, 0):
+        if self.verbose or quarter > self._told.get(step, 0):
             self._told[step] = quarter
             self._line(f"{self._subject(step)}: {percent:.0f} %, {message}")
 
@@ -301,6 +301,6 @@ def _bar(percent: float, width: int) -> str:
     return f"[cyan]{'━' * full}[/][dim]{'━' * (width - full)}[/]"
 
 
-def show_for(quiet: bool) -> LinesShow | LiveShow:
-    """The live view where stderr is a terminal, lines where it is not."""
-    return LiveShow() if sys.stderr.isatty() and not quiet else LinesShow(quiet=quiet)
+def show_for(quiet: bool, verbose: bool) -> LinesShow | LiveShow:
+    """The live view where stderr is a terminal, lines where it is not, or where every step of progress is wanted."""
+    return LiveShow() if sys.stderr.isatty() and not quiet and not verbose else LinesShow(quiet=quiet, verbose=verbose)

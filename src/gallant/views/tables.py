@@ -760,6 +760,7 @@ def rolled_view(result: Any, run: Any) -> View:
     def text() -> Any:
         kind = {"finished": "good", "held": "work", "stopped": "bad"}[result.end.state]
         length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
+        yield ""
         yield f"[bold]{result.id}[/] {said(kind, result.end.state)}{length}"
         yield plain(result.end.message)
         yield from _outage_lines(run.outages)
