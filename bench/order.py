@@ -38,7 +38,9 @@ def main() -> None:
     for chain in range(CHAINS):
         names = [f"c{chain}-{level}" for level in range(DEPTH)]
         tasks += [Task(system=name, product=product(name), running="0.0", target="9.3") for name in names]
-        for upper, lower in itertools.pairwise(names):  # a host may be one train ahead of its manager at most, and two behind
+        for upper, lower in itertools.pairwise(
+            names
+        ):  # a host may be one train ahead of its manager at most, and two behind
             for train in range(1, 10):
                 rules.append(
                     Rule(

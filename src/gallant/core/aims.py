@@ -110,7 +110,7 @@ RULES: dict[str, Callable[[ParsedAim, Release, Product, datetime], str | None]] 
 def choose(aim: ParsedAim, product: Product, now: datetime) -> Choice:
     """The newest release that the aim allows, and every newer one with the reason it was passed over."""
     passed: list[tuple[str, str]] = []
-    for release in sorted(product.releases, key=product.key, reverse=True):
+    for _, release in reversed(product.ascending):
         why = release.recall.words if release.recall else RULES[aim.kind](aim, release, product, now)
         if why is None:
             return Choice(release=release, passed_over=tuple(passed))

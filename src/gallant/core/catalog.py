@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from datetime import datetime
 from functools import cached_property
 from typing import Annotated
@@ -130,6 +131,24 @@ class Product(Record, dict=True):
 
     def key(self, release: Release) -> Version:
         return parse(self.scheme, release.version)
+
+    @cached_property
+    def ascending(self) -> tuple[tuple[Version, Release], ...]:
+        """Every release with its version, oldest first."""
+        return tuple(sorted(((self.key(r), r) for r in self.releases), key=lambda pair: pair[0]))
+
+    def between(self, after: Version, until: Version) -> list[tuple[Version, Release]]:
+        """The releases newer than `after` and not newer than `until`, oldest first."""
+        keys = self._keys
+        return list(self.ascending[bisect_right(keys, after) : bisect_right(keys, until)])
+
+    def release(self, version: Version) -> Release | None:
+        """The release of exactly this version."""
+        return self._by_name.get(version)
+
+    @cached_property
+    def _keys(self) -> list[Version]:
+        return [version for version, _ in self.ascending]
 
     @cached_property
     def _by_name(self) -> dict[object, Release]:

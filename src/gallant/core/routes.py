@@ -64,10 +64,10 @@ def admits(product: Product, release: Release, start: Version) -> str | None:
     return None
 
 
-def find_route(product: Product, start: str, target: Release) -> Route:
+def find_route(product: Product, start: str, target: Release, *, explain: bool = True) -> Route:
     """The cheapest route from the version `start` to `target`. `start` need not be in the catalog.
 
-    Raises `NotAVersion` when `start` is none of the product's scheme.
+    `explain` false leaves `refused` empty where a route is found, for whoever looks at thousands of them. Raises `NotAVersion` when `start` is none of the product's scheme.
     """
     running = product.resolve(start)
     at = product.key(running) if running else parse(product.scheme, start)
@@ -78,13 +78,24 @@ def find_route(product: Product, start: str, target: Release) -> Route:
         target=target.version,
         found=hops is not None,
         hops=hops or (),
-        refused=tuple(_refusals(product, at, goal, hops)),
+        refused=tuple(_refusals(product, at, goal, hops)) if explain or hops is None else (),
     )
 
 
 def _cheapest(product: Product, start: Version, goal: Version) -> tuple[RouteHop, ...] | None:
-    """Dijkstra over (minutes, hops); among equal costs the chain of the newest releases wins, so the answer is one."""
-    enterable = sorted((r for r in product.releases if why_not_enter(r) is None), key=product.key, reverse=True)
+    """Dijkstra over (minutes, hops); among equal costs the chain of the newest releases wins, so the answer is one.
+
+    Minutes belong to the release that is entered, and every chain enters the goal: where one hop leads there, no other
+    chain is cheaper.
+    """
+    last = product.release(goal)
+    if last is not None and why_not_enter(last) is None and admits(product, last, start) is None:
+        return (_hop(start.text, last),)
+    enterable = [
+        (key, release)
+        for key, release in reversed(product.between(start, goal))
+        if why_not_enter(release) is None and (key == goal or release.stops_here)
+    ]
     counter = 0
     queue: list[tuple[float, int, int, Version, tuple[RouteHop, ...]]] = [(0.0, 0, 0, start, ())]
     settled: set[Version] = set()
@@ -95,22 +106,19 @@ def _cheapest(product: Product, start: Version, goal: Version) -> tuple[RouteHop
         if at in settled:
             continue
         settled.add(at)
-        for release in enterable:
-            key = product.key(release)
-            if key > goal or key in settled or admits(product, release, at) is not None:
+        for key, release in enterable:
+            if key in settled or admits(product, release, at) is not None:
                 continue
-            if key != goal and not release.stops_here:
-                continue
-            hop = RouteHop(
-                from_=at.text,
-                to=release.version,
-                minutes=release.minutes.total,
-                bridge=release.bridge,
-                one_way=release.one_way,
-            )
+            hop = _hop(at.text, release)
             counter += 1
             heapq.heappush(queue, (minutes + hop.minutes, count + 1, counter, key, (*chain, hop)))
     return None
+
+
+def _hop(start: str, release: Release) -> RouteHop:
+    return RouteHop(
+        from_=start, to=release.version, minutes=release.minutes.total, bridge=release.bridge, one_way=release.one_way
+    )
 
 
 def _refusals(product: Product, start: Version, goal: Version, hops: tuple[RouteHop, ...] | None) -> list[Refusal]:

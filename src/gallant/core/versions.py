@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable
-from functools import lru_cache, total_ordering
+from functools import lru_cache
 from typing import Any
 from urllib.parse import unquote
 
@@ -29,7 +29,6 @@ class NotAVersion(ValueError):
         super().__init__(f"{clean(text, 60)!r} is no {scheme} version: {why}")
 
 
-@total_ordering
 class Version:
     """One version of one scheme, its text kept as it was written. Versions of different schemes do not compare."""
 
@@ -52,10 +51,22 @@ class Version:
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Version) and self.scheme == other.scheme and bool(self.key == other.key)
 
-    def __lt__(self, other: Version) -> bool:
+    def _beside(self, other: Version) -> Key:
         if self.scheme != other.scheme:
             raise TypeError(f"a {self.scheme} version does not compare with a {other.scheme} version")
-        return bool(self.key < other.key)
+        return other.key
+
+    def __lt__(self, other: Version) -> bool:
+        return bool(self.key < self._beside(other))
+
+    def __le__(self, other: Version) -> bool:
+        return bool(self.key <= self._beside(other))
+
+    def __gt__(self, other: Version) -> bool:
+        return bool(self.key > self._beside(other))
+
+    def __ge__(self, other: Version) -> bool:
+        return bool(self.key >= self._beside(other))
 
 
 # --- dotted ---------------------------------------------------------------------------------------------------------

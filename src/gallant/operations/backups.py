@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from gallant import __version__
@@ -120,7 +119,3 @@ class PlaceVault:
 
     def backups(self, system: str) -> list[Backup]:
         return self.store.all(system)
-
-
-def archive_path(place: Workplace, backup: Backup) -> Path:
-    return BackupStore(place.folder).folder / backup.system / backup.archive
