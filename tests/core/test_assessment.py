@@ -12,12 +12,17 @@ from hypothesis import strategies as st
 from gallant.core.aims import choose, parse_aim
 from gallant.core.catalog import Minutes, Package, Product, Recall, Release
 from gallant.core.estate import parse_estate
-from gallant.core.gaps import assess, find_gaps
+from gallant.core.gaps import Prospect, assess, find_gaps
 from gallant.core.readings import Component, Reading
 from gallant.core.routes import admits, describe_unknown, find_route
 from gallant.core.versions import parse
 
 from .test_estate import GOOD
+
+
+def verdict_on(product, installed, following, aim, bundles=()):
+    return assess(Prospect(product, aim, NOW, bundles), installed, following, NOW)
+
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -129,12 +134,7 @@ def test_the_route_is_the_cheapest_that_brute_force_finds(rows):
             chain = [*stations, goal]
             at, cost, good = parse("dotted", "1.0"), 0.0, True
             for station in chain:
-                good = (
-                    good
-                    and station.recall is None
-                    and admits(product, station, at) is None
-                    and (station is goal or station.stops_here)
-                )
+                good = good and station.recall is None and admits(product, station, at) is None and station.stops_here
                 at, cost = product.key(station), cost + station.minutes.total
             if good and (best is None or (cost, len(chain)) < best):
                 best = (cost, len(chain))
@@ -197,7 +197,7 @@ STANDINGS = [
 
 @pytest.mark.parametrize(("installed", "following", "aim", "standing"), STANDINGS)
 def test_every_standing_comes_of_what_runs_and_what_should(installed, following, aim, standing):
-    verdict = assess("ostrel/shoal", installed, following, aim, products={SHOAL.name: SHOAL}, now=NOW)
+    verdict = verdict_on(SHOAL, installed, following, aim)
     assert verdict.standing == standing
     assert verdict.reasons or standing == "current"
 
@@ -206,13 +206,13 @@ def test_a_version_from_which_no_chain_leads_to_the_aim_is_blocked():
     product = Product(
         name="a/b", scheme="dotted", releases=(release("2.0"), release("3.0", from_range="vers:dotted/>=2.5"))
     )
-    verdict = assess("a/b", "2.0", None, "newest", products={"a/b": product}, now=NOW)
+    verdict = verdict_on(product, "2.0", None, "newest")
     assert verdict.standing == "blocked"
     assert "it installs on 2.5 or later; not on 2.0" in verdict.reasons[0]
 
 
 def test_behind_says_by_how_much_and_carries_the_worst_severity_on_the_way():
-    verdict = assess("ostrel/shoal", "2.8.5", None, "settled 90d", products={SHOAL.name: SHOAL}, now=NOW)
+    verdict = verdict_on(SHOAL, "2.8.5", None, "settled 90d")
     assert verdict.reasons[0] == "behind by 4 releases and 420 d"
     assert (verdict.severity, verdict.security) == ("high", True)
     assert verdict.hops == ("2.11.3", "3.2.4")
@@ -254,5 +254,5 @@ def test_support_that_is_over_or_nearly_so_is_said():
         releases=(release("1.0", support_ends=NOW + timedelta(days=10)), release("2.0", support_ends=NOW)),
     )
     for version, words in (("1.0", "support ends on"), ("2.0", "support ended on")):
-        verdict = assess("a/b", version, None, "newest", products={"a/b": product}, now=NOW)
+        verdict = verdict_on(product, version, None, "newest")
         assert any(words in reason for reason in verdict.reasons)

@@ -13,24 +13,53 @@ from gallant.cli.common import estate_option, finish, open_place, output_options
 @click.command()
 @estate_option
 @selector_argument
+@click.option("--component", metavar="NAME", help="One component across the estate, by its name, kind or product.")
+@click.option("--installed", metavar="VERSION", help="Only where this version is installed.")
+@click.option("--severe", is_flag=True, help="Only what is critical, high, recalled or unknown.")
+@click.option("--changed", is_flag=True, help="Only what is not as it was at the survey before the last.")
 @click.option("--conflicts", is_flag=True, help="Requirements between products that do not hold today, instead.")
+@click.option(
+    "--figure",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE.png",
+    help="Also draw how far behind each system is, and the standing of every site.",
+)
 @output_options
-def gaps(estate_path: Path | None, selector: tuple[str, ...], conflicts: bool, output: Any) -> None:
+def gaps(
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    component: str | None,
+    installed: str | None,
+    severe: bool,
+    changed: bool,
+    conflicts: bool,
+    figure: Path | None,
+    output: Any,
+) -> None:
     """Installed against aimed-for, worst first.
 
-    Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --conflicts
+    Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --component nic --installed 22.1
     """
     from gallant.operations import assess
-    from gallant.views import tables
+    from gallant.operations.gaps import Narrow
+    from gallant.operations.gaps import assess as assess_gaps
+    from gallant.views.assess import conflicts_view, gaps_view
 
     place = open_place(estate_path, output)
     if conflicts:
         rows = assess.conflicts(place, selector)
-        output.show(tables.conflicts_view(rows))
+        output.show(conflicts_view(rows))
         finish(1 if rows else 0)
         return
-    result = assess.gaps(place, selector)
-    output.show(tables.gaps_view(result, place.clock.now()))
+    narrow = Narrow(component=component, installed=installed, severe=severe, changed=changed)
+    result = assess_gaps(place, selector, narrow)
+    if figure is not None:
+        from gallant.views.figures import draw_gaps
+
+        draw_gaps(result, place.estate.name, place.clock.now(), figure)
+    output.show(gaps_view(result, place.clock.now(), bool(selector)))
+    if figure is not None:
+        output.remark(f"The figure is in {figure}.")
     finish(result.exit_code)
 
 
@@ -46,9 +75,9 @@ def route(estate_path: Path | None, system: str, start: str | None, to: str | No
     Examples:  gallant route tickets   |   gallant route tickets --to 3.2.1
     """
     from gallant.operations import assess
-    from gallant.views import tables
+    from gallant.views.assess import route_view
 
     place = open_place(estate_path, output)
     answer = assess.route(place, system, start, to)
-    output.show(tables.route_view(answer))
+    output.show(route_view(answer))
     finish(0 if answer.route.found else 1)

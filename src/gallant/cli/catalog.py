@@ -29,9 +29,9 @@ def add(estate_path: Path | None, name: str, source: str, key: str, output: Any)
     Examples:  gallant catalog add ostrel https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
-    output.show(tables.catalog_added_view(catalogs.add(open_place(estate_path, output), name, source, key)))
+    output.show(shown.catalog_added_view(catalogs.add(open_place(estate_path, output), name, source, key)))
 
 
 @catalog.command()
@@ -44,10 +44,10 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Any) -> None:
     Examples:  gallant catalog sync
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
     rows, code = run(catalogs.sync(open_place(estate_path, output), name))
-    output.show(tables.catalog_synced_view(rows))
+    output.show(shown.catalog_synced_view(rows))
     finish(code)
 
 
@@ -57,10 +57,10 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Any) -> None:
 def list_(estate_path: Path | None, output: Any) -> None:
     """The catalogs that are followed, and how old they are."""
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
     place = open_place(estate_path, output)
-    output.show(tables.catalog_list_view(catalogs.listed(place), place.clock.now()))
+    output.show(shown.catalog_list_view(catalogs.listed(place), place.clock.now()))
 
 
 @catalog.command()
@@ -74,11 +74,10 @@ def show(estate_path: Path | None, product: str, version: str | None, output: An
     Examples:  gallant catalog show ostrel/shoal   |   gallant catalog show ostrel/shoal 3.2.4
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
     place = open_place(estate_path, output)
-    found, releases = catalogs.show(place, product, version)
-    output.show(tables.catalog_show_view(found, releases, place.clock.now()))
+    output.show(shown.catalog_show_view(catalogs.show(place, product, version)))
 
 
 @catalog.command()
@@ -93,10 +92,10 @@ def test(estate_path: Path | None, source: str, key: str | None, publisher: str 
     Examples:  gallant catalog test ostrel   |   gallant catalog test https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
     rows, code = run(catalogs.test(open_place(estate_path, output), source, key, publisher))
-    output.show(tables.catalog_tested_view(rows))
+    output.show(shown.catalog_tested_view(rows))
     finish(code)
 
 
@@ -114,7 +113,7 @@ def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Any)
     Examples:  gallant catalog trust ostrel --key keys/ostrel-2027.pub
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
     if not yes:
         click.confirm(
@@ -122,7 +121,7 @@ def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Any)
             abort=True,
             err=True,
         )
-    output.show(tables.catalog_trusted_view(catalogs.trust(open_place(estate_path, output), name, key)))
+    output.show(shown.catalog_trusted_view(catalogs.trust(open_place(estate_path, output), name, key)))
 
 
 @catalog.command()
@@ -143,9 +142,9 @@ def draft(draft_file: Path, into: Path, output: Any) -> None:
     from datetime import UTC, datetime
 
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
-    output.show(tables.catalog_written_view(catalogs.draft(draft_file, into, datetime.now(UTC))))
+    output.show(shown.catalog_written_view(catalogs.draft(draft_file, into, datetime.now(UTC))))
 
 
 @catalog.command()
@@ -159,6 +158,6 @@ def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Any) -> None
     Examples:  gallant catalog sign my-devices.json --key ~/.gallant-signing --new-key
     """
     from gallant.operations import catalogs
-    from gallant.views import tables
+    from gallant.views import catalogs as shown
 
-    output.show(tables.catalog_written_view(catalogs.sign(catalog_file, key_file, new_key)))
+    output.show(shown.catalog_written_view(catalogs.sign(catalog_file, key_file, new_key)))

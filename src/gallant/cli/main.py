@@ -23,6 +23,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "catalog": ("catalog", "catalog", "Publishers' catalogs: add, test, sync, list, show, draft, sign, trust."),
     "gaps": ("assess", "gaps", "Installed against aimed-for."),
     "route": ("assess", "route", "The chain of releases to the aim, and why."),
+    "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
     "stock": ("stock", "stock", "Packages kept locally: fetch, list."),
     "backup": ("backup", "backup", "Configurations: take, list, verify."),
     "check": ("check", "check", "Health, now."),
@@ -32,6 +33,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
     "verify": ("verify", "verify", "Versions, roles and services after the work."),
     "history": ("history", "history", "Past rolls and their steps."),
+    "ledger": ("notice", "ledger", "Who decided what, and whether the chain is whole."),
 }
 
 

@@ -13,8 +13,16 @@ from gallant.cli.common import estate_option, open_place, output_options, run, s
 @click.command()
 @estate_option
 @selector_argument
+@click.option(
+    "--despite-recall",
+    metavar="VERSION",
+    help="Finish a recalled release that some nodes run already; only where its recall is shown to concern none of them.",
+)
+@click.option("--reason", default="", metavar="TEXT", help="Why the recall is set aside; kept in the ledger.")
 @output_options
-def plan(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def plan(
+    estate_path: Path | None, selector: tuple[str, ...], despite_recall: str | None, reason: str, output: Any
+) -> None:
     """The ordered work that takes systems to their aims, written to plans/.
 
     Examples:  gallant plan tickets
@@ -23,4 +31,4 @@ def plan(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> No
     from gallant.views import tables
 
     place = open_place(estate_path, output)
-    output.show(tables.plan_view(run(operation.plan(place, selector))))
+    output.show(tables.plan_view(run(operation.plan(place, selector, despite_recall, reason))))

@@ -10,6 +10,7 @@ from typing import Annotated
 
 import msgspec
 
+from gallant.core.conditions import check_condition
 from gallant.core.records import Record, digest
 from gallant.core.versions import SCHEMES, NotAVersion, Version, parse, parse_range
 
@@ -23,15 +24,23 @@ _PRODUCT = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}/[a-z0-9][a-z0-9._-]{0,62}", re
 
 
 class Package(Record):
-    """A file that installs a release: its name, where it lies (relative to the catalog), size and SHA-256."""
+    """A file that brings a release: its name, where it lies (relative to the catalog), size and SHA-256.
+
+    One release may come in several forms: an `installer` goes on whatever the release goes on, a `patch` only on the
+    versions in `from_range` (VERS); `delivery` names the path that a form is made for (absent: any).
+    """
 
     name: str
     url: str
     bytes: Annotated[int, msgspec.Meta(ge=0)]
     sha256: str
     kind: str = "installer"
+    from_range: str | None = None
+    delivery: str | None = None
 
     def __post_init__(self) -> None:
+        if self.from_range is not None:
+            parse_range(self.from_range)
         if not _FILE.fullmatch(self.name):
             raise ValueError("name: a package is a plain file name")
         if not _SHA256.fullmatch(self.sha256):
@@ -51,14 +60,33 @@ class Minutes(Record):
 
 
 class Recall(Record):
-    """A release withdrawn by its publisher."""
+    """A release withdrawn by its publisher. `when` (core/conditions.py): the nodes that it concerns; absent: all."""
 
     date: datetime
     reason: str
+    when: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.when is not None:
+            check_condition(self.when)
 
     @property
     def words(self) -> str:
         return f"recalled on {self.date:%Y-%m-%d}: {self.reason}"
+
+
+class KnownIssue(Record):
+    """What is wrong with a release. `when` (core/conditions.py): the nodes that it concerns; absent: all."""
+
+    text: str
+    when: str | None = None
+    severity: str = "medium"
+
+    def __post_init__(self) -> None:
+        if self.severity not in SEVERITIES:
+            raise ValueError(f"severity: one of {', '.join(SEVERITIES)}")
+        if self.when is not None:
+            check_condition(self.when)
 
 
 class Requirement(Record):
@@ -72,7 +100,13 @@ class Requirement(Record):
 
 
 class Release(Record):
-    """One version of one product. `from_range` (VERS) says from which versions it installs; absent: from any older one."""
+    """One version of one product.
+
+    `from_range` (VERS) says from which versions it installs; absent: from any older one. `stops_here` false: its updater
+    runs on to a later release. `snapshots` false: a system on it cannot be snapshotted. `fresh_install` (VERS): the
+    versions whose saved configuration a fresh install of it takes; absent: the publisher allows none. `terms` is the
+    version of the publisher's terms of use that must be accepted.
+    """
 
     version: str
     released: datetime
@@ -90,19 +124,46 @@ class Release(Record):
     minutes: Minutes = Minutes()
     requires: tuple[Requirement, ...] = ()
     packages: tuple[Package, ...] = ()
-    known_issues: tuple[str, ...] = ()
+    known_issues: tuple[KnownIssue | str, ...] = ()
     notes: str = ""
     recall: Recall | None = None
     support_ends: datetime | None = None
     terms: str | None = None
+    snapshots: bool = True
+    fresh_install: str | None = None
 
     def __post_init__(self) -> None:
         if self.severity not in SEVERITIES:
             raise ValueError(f"severity: one of {', '.join(SEVERITIES)}")
         if self.restart not in RESTARTS:
             raise ValueError(f"restart: one of {', '.join(RESTARTS)}")
-        if self.from_range is not None:
-            parse_range(self.from_range)
+        for text in (self.from_range, self.fresh_install):
+            if text is not None:
+                parse_range(text)
+
+    @property
+    def issues(self) -> tuple[KnownIssue, ...]:
+        """The known issues, worst first; a plain text is one of medium severity that concerns everybody."""
+        issues = (i if isinstance(i, KnownIssue) else KnownIssue(text=i) for i in self.known_issues)
+        return tuple(sorted(issues, key=lambda issue: SEVERITIES.index(issue.severity)))
+
+    def package_on(self, running: Version | None, delivery: str | None = None) -> Package | None:
+        """The smallest form of this release that goes on `running` by this delivery path; None when there is none.
+
+        Without a `running` version only a form that goes on anything counts.
+        """
+        fitting = [
+            p
+            for p in self.packages
+            if p.delivery in (None, delivery)
+            and (
+                p.from_range is None
+                if running is None
+                else p.from_range is None or running in parse_range(p.from_range)
+            )
+            and (p.kind == "installer" or p.from_range is not None)
+        ]
+        return min(fitting, key=lambda p: (p.bytes, p.name), default=None)
 
     @property
     def installer(self) -> Package | None:
@@ -142,6 +203,10 @@ class Product(Record, dict=True):
         keys = self._keys
         return list(self.ascending[bisect_right(keys, after) : bisect_right(keys, until)])
 
+    def after(self, version: Version) -> int:
+        """The place in `ascending` of the oldest release that is newer than `version`."""
+        return bisect_right(self._keys, version)
+
     def release(self, version: Version) -> Release | None:
         """The release of exactly this version."""
         return self._by_name.get(version)
@@ -170,6 +235,36 @@ class Product(Record, dict=True):
         return found or self._by_name.get(text.casefold())
 
 
+def joined(one: Product, other: Product) -> Product:
+    """Two lists of one product's releases as one; of a version that both have, `one` has the word."""
+    if one.scheme != other.scheme:
+        return one
+    known = {one.key(release) for release in one.releases}
+    more = tuple(release for release in other.releases if other.key(release) not in known)
+    return Product(name=one.name, scheme=one.scheme, releases=(*one.releases, *more), title=one.title) if more else one
+
+
+class Bundle(Record):
+    """Versions by product that were validated together; `optional` ones only where a system has them."""
+
+    name: str
+    released: datetime
+    versions: dict[str, str]
+    optional: dict[str, str] = {}
+    notes: str = ""
+    recall: Recall | None = None
+
+    def version_of(self, product: str) -> str | None:
+        return self.versions.get(product) or self.optional.get(product)
+
+
+class Terms(Record):
+    """One version of a publisher's terms of use, and its text."""
+
+    version: str
+    text: str
+
+
 class Catalog(Record):
     """A publisher's catalog: serial-numbered and expiring; the signature is verified before this exists."""
 
@@ -179,6 +274,8 @@ class Catalog(Record):
     issued: datetime
     expires: datetime
     products: tuple[Product, ...]
+    bundles: tuple[Bundle, ...] = ()
+    terms: tuple[Terms, ...] = ()
 
     def __post_init__(self) -> None:
         if self.schema != SCHEMA:

@@ -12,7 +12,8 @@ from datetime import datetime, timedelta
 
 from gallant.core.backups import Backup, good_for
 from gallant.core.catalog import Package
-from gallant.core.estate import Limits, System, node_name
+from gallant.core.estate import Limits, Note, System, node_name
+from gallant.core.issues import Concern
 from gallant.core.outages import Sample
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
@@ -37,7 +38,8 @@ class Facts(Record):
 
     `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
     estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
-    release's own package when it is offered and not in stock. `probes` are by service.
+    release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
+    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet.
     """
 
     system: System
@@ -52,6 +54,9 @@ class Facts(Record):
     unkept: tuple[str, ...] = ()
     probes: dict[str, Sample] = {}
     open_roll: str | None = None
+    notes: tuple[Note, ...] = ()
+    issues: tuple[Concern, ...] = ()
+    terms: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
@@ -327,6 +332,62 @@ def _open_roll(facts: Facts) -> Iterator[Finding]:
         )
 
 
+def _notes(facts: Facts) -> Iterator[Finding]:
+    for note in facts.notes:
+        when = f"{note.by}, {note.date:%Y-%m-%d}" if note.date else note.by
+        yield _finding(facts, "note", f"your own note on {note.about}: {note.text}", when)
+
+
+def _issues(facts: Facts) -> Iterator[Finding]:
+    for concern in facts.issues:
+        if concern.nodes or concern.untold:
+            loud = bool(concern.nodes) and concern.issue.severity in ("critical", "high")
+            yield _finding(
+                facts,
+                "warn" if loud else "note",
+                f"known issue of {concern.release}: {concern.issue.text}",
+                f"{concern.issue.severity}; {concern.words}",
+                f"gallant catalog show {facts.system.product} {concern.release}",
+            )
+
+
+def _terms(facts: Facts) -> Iterator[Finding]:
+    for version in facts.terms:
+        yield _finding(
+            facts,
+            "stop",
+            f"the publisher's terms {version} are not accepted",
+            "no named person has, for this estate",
+            f"gallant notice accept {facts.name}",
+        )
+
+
+def _channels(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        if reading.channels is None:
+            continue
+        bad = [c for c in reading.channels if not c.delivers]
+        good = [c for c in reading.channels if c.delivers]
+        for channel in bad:
+            state = channel.state if channel.enabled else "disabled"
+            yield _finding(
+                facts,
+                "warn" if channel.enabled else "note",
+                f"the channel {channel.name} of {reading.name} is {state}",
+                channel.why,
+                f"Look at the channels of {reading.name}",
+                node,
+            )
+        yield _finding(
+            facts,
+            "pass" if good else "stop",
+            f"{reading.name} has {'a' if good else 'no'} channel that can deliver updates",
+            ", ".join(c.name for c in good or bad) or "it has none at all",
+            None if good else f"Enable or mend a channel of {reading.name}, then: gallant check {facts.name}",
+            node,
+        )
+
+
 class Check(Record):
     """What a check looks at, in one line."""
 
@@ -349,6 +410,10 @@ CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = (
     (Check(id="service-answers", looks_at="service addresses answer"), _service_answers),
     (Check(id="backup", looks_at="a fresh sealed backup of the running version"), _backup),
     (Check(id="stock", looks_at="the route's packages and the running release's are in stock"), _stock),
+    (Check(id="channels", looks_at="each host has a channel that can deliver updates"), _channels),
+    (Check(id="terms", looks_at="the terms of the releases to be entered are accepted"), _terms),
+    (Check(id="known-issues", looks_at="known issues of the releases to be entered that concern this system"), _issues),
+    (Check(id="site-notes", looks_at="the site's own notes on the system, its product and the hops ahead"), _notes),
     (Check(id="open-roll", looks_at="no other roll of the system is open"), _open_roll),
 )
 

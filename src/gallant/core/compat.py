@@ -16,9 +16,9 @@ import heapq
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import count
 
-from gallant.core.catalog import Product, Release
-from gallant.core.records import Record
-from gallant.core.routes import why_not_enter
+from gallant.core.catalog import Product
+from gallant.core.records import Record, replace
+from gallant.core.routes import Stations
 from gallant.core.versions import Version, parse, parse_range
 
 # So many joint states are looked at before a group is called too large to solve; far above what rule chains need.
@@ -43,12 +43,17 @@ class Rule(Record):
 
 
 class Task(Record):
-    """One system's part: its product, what it runs, and the version it should run."""
+    """One system's part: its product, what it runs, and the version it should run.
+
+    `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
+    """
 
     system: str
     product: Product
     running: str
     target: str
+    delivery: str | None = None
+    despite: tuple[str, ...] = ()
 
 
 class OrderedHop(Record, rename={"from_": "from"}):
@@ -97,43 +102,33 @@ class _Line:
         self.task = task
         running, goal = product.resolve(task.running), product.resolve(task.target)
         start = product.key(running) if running else parse(product.scheme, task.running)
-        self.versions: list[Version] = [start]
-        self.texts = [running.version if running else task.running]
-        self.releases: list[Release | None] = [running]
         stays = task.target == task.running or (goal is not None and product.key(goal) == start)
-        self.goal = 0 if stays else -1
-        if goal is not None and self.goal:
-            usable = [
-                r for r in product.releases if why_not_enter(r) is None and start < product.key(r) <= product.key(goal)
-            ]
-            for release in sorted((r for r in usable if r.stops_here or r is goal), key=product.key):
-                self.versions.append(product.key(release))
-                self.texts.append(release.version)
-                self.releases.append(release)
-            if len(self.texts) > 1 and self.texts[-1] == goal.version:
-                self.goal = len(self.texts) - 1
-        self._inside: dict[str, list[bool]] = {}
+        until = start if goal is None or stays else product.key(goal)
+        self.stations = Stations(product, start, until, task.delivery, frozenset(task.despite))
+        self.versions = self.stations.versions
+        self.texts = [running.version if running else task.running, *(r.version for r in self.stations.releases)]
+        reaches = goal is not None and len(self.texts) > 1 and self.texts[-1] == goal.version
+        self.goal = 0 if stays else len(self.texts) - 1 if reaches else -1
         self.edges = self._edges()
         self.left = self._left()
 
-    def inside(self, text: str) -> list[bool]:
-        """Which of the releases a VERS range holds; many rules share few ranges, so each is asked once."""
-        found = self._inside.get(text)
-        if found is None:
-            allowed = parse_range(text)
-            found = self._inside[text] = [version in allowed for version in self.versions]
-        return found
+    def inside(self, text: str) -> tuple[bool, ...]:
+        return self.stations.inside(text)
+
+    def minutes(self, number: int) -> float:
+        """The publisher's minutes to enter a station."""
+        return self.stations.releases[number - 1].minutes.total
 
     def _edges(self) -> list[list[tuple[int, float]]]:
-        """By release: the releases that install on it, each with its minutes."""
-        edges: list[list[tuple[int, float]]] = [[] for _ in self.versions]
-        for to, release in enumerate(self.releases):
-            if to and release is not None:
-                admitted = self.inside(release.from_range) if release.from_range else [True] * to
-                for at in range(to):
-                    if admitted[at]:
-                        edges[at].append((to, release.minutes.total))
-        return edges
+        """By station: those that install on it, each with its minutes."""
+        ways = self.stations.edges([self.stations.rules(n) for n in range(1, len(self.versions))])
+        return [[(to, self.minutes(to)) for to in leads] for leads in ways]
+
+    @property
+    def ladder(self) -> list[str]:
+        """What it runs, and every release that some way leads to, oldest first."""
+        led_to = {to for leads in self.edges for to, _ in leads}
+        return [text for n, text in enumerate(self.texts) if n == 0 or n in led_to]
 
     def _left(self) -> list[tuple[float, int]]:
         """The cheapest (minutes, hops) from each release to the goal, other systems aside; infinite where there is no way."""
@@ -154,12 +149,13 @@ class _Group:
         self.lines = list(lines)
         self.rules = list(rules)
         place = {line.task.system: i for i, line in enumerate(self.lines)}
-        self.pairs: list[tuple[int, int, list[list[bool]]]] = []
+        self.pairs: list[tuple[int, int, list[Sequence[bool]]]] = []
         for rule in self.rules:
             a, b = place[rule.system], place[rule.other]
             inside = self.lines[b].inside(rule.range)
-            applies = self.lines[a].inside(rule.when) if rule.when else [True] * len(self.lines[a].versions)
-            self.pairs.append((a, b, [inside if bound else [True] * len(inside) for bound in applies]))
+            applies = self.lines[a].inside(rule.when) if rule.when else (True,) * len(self.lines[a].versions)
+            anything = (True,) * len(inside)
+            self.pairs.append((a, b, [inside if bound else anything for bound in applies]))
         self.by_system: list[list[int]] = [
             [n for n, (a, b, _) in enumerate(self.pairs) if i in (a, b)] for i in range(len(self.lines))
         ]
@@ -266,7 +262,7 @@ class _Group:
         n: int,
         a: int,
         b: int,
-        table: list[list[bool]],
+        table: Sequence[Sequence[bool]],
         stations: list[list[int]],
         when: Mapping[tuple[int, int], int],
         needs: dict[tuple[int, int], set[tuple[int, int]]],
@@ -324,7 +320,7 @@ def find_order(tasks: Sequence[Task], rules: Sequence[Rule]) -> Order:
             conflicts.append(_conflict(own, group))
             continue
         hops += group.hops(way)
-        minutes += sum(release.minutes.total for i, to in way if (release := group.lines[i].releases[to]) is not None)
+        minutes += sum(group.lines[i].minutes(to) for i, to in way)
     return Order(hops=tuple(hops), minutes=minutes, conflicts=tuple(conflicts))
 
 
@@ -378,7 +374,7 @@ def _nearest(tasks: Sequence[Task], rules: Sequence[Rule]) -> dict[str, str]:
     ladders: list[list[str]] = []
     for task in tasks:
         line = _Line(task)
-        ladders.append([line.texts[0], *(text for n, text in enumerate(line.texts) if n)])
+        ladders.append(line.ladder)
         if line.goal < 0 and task.product.resolve(task.target) is None:
             return {}
     start = tuple(len(ladder) - 1 for ladder in ladders)
@@ -386,10 +382,7 @@ def _nearest(tasks: Sequence[Task], rules: Sequence[Rule]) -> dict[str, str]:
     seen: set[State] = {start}
     while queue and len(seen) < MOST_STATES // 100:
         given_up, rungs = heapq.heappop(queue)
-        chosen = [
-            Task(system=t.system, product=t.product, running=t.running, target=ladder[n])
-            for t, ladder, n in zip(tasks, ladders, rungs, strict=True)
-        ]
+        chosen = [replace(t, target=ladder[n]) for t, ladder, n in zip(tasks, ladders, rungs, strict=True)]
         if _Group([_Line(task) for task in chosen], rules).search() is not None:
             return {task.system: task.target for task in chosen}
         for i, n in enumerate(rungs):

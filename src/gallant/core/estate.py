@@ -7,14 +7,17 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from urllib.parse import urlsplit
 
-from gallant.core.aims import parse_aim
+from gallant.core.aims import binds, parse_aim
+from gallant.core.catalog import Bundle
 from gallant.core.documents import Document, Invalid, Problem, suggestion
 from gallant.core.errors import WrongUse
+from gallant.core.readings import IMAGE
 from gallant.core.records import Record, replace
+from gallant.core.rules import ActRule
 
 SHAPES = ("single", "pair", "fabric", "pairs", "quorum", "pool")
 DRIVERS = ("http",)
@@ -105,7 +108,11 @@ class Site(Record):
 
 
 class System(Record):
-    """What is updated as one. `usual` says which node has which role when all is well."""
+    """What is updated as one. `usual` says which node has which role when all is well.
+
+    `managed_by` is the system that manages this one; `delivery` the path by which packages reach it, where a publisher
+    makes one release in several forms.
+    """
 
     product: str
     shape: str
@@ -118,6 +125,8 @@ class System(Record):
     tags: tuple[str, ...] = ()
     services: dict[str, Service] = {}
     uses: tuple[str, ...] = ()
+    managed_by: str | None = None
+    delivery: str | None = None
     usual: dict[str, str] = {}
     accounts: dict[str, Account] = {}
     in_service: bool = True
@@ -139,6 +148,18 @@ class Declared(Record):
     version: str
     by: str
     date: datetime
+
+
+class Note(Record):
+    """What the site itself knows, and wants to see beside the publisher's word at the right moment.
+
+    `about` is a system, a product, a release (`ostrel/shoal 3.2.4`) or a hop (`ostrel/shoal 2.11.3 > 3.2.4`).
+    """
+
+    about: str
+    text: str
+    by: str
+    date: datetime | None = None
 
 
 class Limits(Record):
@@ -174,6 +195,8 @@ class Estate(Record):
     accounts: dict[str, Account] = {}
     aims: tuple[Aim, ...] = ()
     declared: dict[str, Declared] = {}
+    rules: tuple[ActRule, ...] = ()
+    notes: tuple[Note, ...] = ()
     limits: Limits = Limits()
     simulation: Simulation | None = None
 
@@ -264,13 +287,24 @@ def _look_for_names(document: Document, estate: Estate) -> None:
                     (*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine"
                 )
     known = set(estate.systems) | every_node
+    first: dict[str, int] = {}
     for index, aim in enumerate(estate.aims):
         kind, colon, _ = aim.for_.partition(":")
-        if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind")) and aim.for_ not in known:
+        if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind", *known)) and aim.for_ not in known:
             hint = suggestion(aim.for_, ["default", *sorted(known)])
             document.at(
                 ("aims", index, "for"),
-                f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, site:, tag: or kind:",
+                f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, one of these with :COMPONENT, "
+                "site:, tag: or kind:",
+            )
+        if first.setdefault(aim.for_, index) != index:
+            document.at(("aims", index, "for"), f"{aim.for_!r} has two aims; the other is entry {first[aim.for_] + 1}")
+    for index, note in enumerate(estate.notes):
+        if "/" not in note.about and note.about not in estate.systems:
+            hint = suggestion(note.about, sorted(estate.systems))
+            document.at(
+                ("notes", index, "about"),
+                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
             )
 
 
@@ -294,6 +328,11 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
     for used in system.uses:
         if used not in estate.systems:
             document.at((*path, "uses"), f"no system {used!r}{suggestion(used, sorted(estate.systems))}")
+    if system.managed_by is not None and system.managed_by not in estate.systems:
+        document.at(
+            (*path, "managed_by"),
+            f"no system {system.managed_by!r}{suggestion(system.managed_by, sorted(estate.systems))}",
+        )
     for role, node in system.usual.items():
         if role not in ROLES:
             document.at((*path, "usual", role), f"unknown role {role!r}{suggestion(role, ROLES)}", key=True)
@@ -358,15 +397,37 @@ def _selected(
             yield system, nodes
 
 
-def aim_for(estate: Estate, system: System, node: str) -> str:
-    """The text of the most specific aim: node, system, tag, kind, site, default, then `newest`."""
+def aims_by_subject(estate: Estate) -> dict[str, str]:
+    return {aim.for_: aim.aim for aim in estate.aims}
+
+
+def aims_on(by_subject: Mapping[str, str], system: System, node: str, component: str | None = None) -> tuple[str, ...]:
+    """The aims that a component (None: the node as a whole) lies under, most specific first, ending with `newest`.
+
+    Component on a node, component on every node of the system, node, system, tag, kind, site, default.
+    """
+    here = node_name(system, node)
     order = [
-        node_name(system, node),
+        *((f"{here}:{component}", f"{system.name}:{component}") if component is not None else ()),
+        here,
         system.name,
         *(f"tag:{t}" for t in system.tags),
         f"kind:{system.kind}",
         f"site:{system.site}",
         "default",
     ]
-    by_subject = {aim.for_: aim.aim for aim in estate.aims}
-    return next((by_subject[subject] for subject in order if subject in by_subject), "newest")
+    return (*(by_subject[subject] for subject in order if subject in by_subject), "newest")
+
+
+def aim_for(
+    estate: Estate,
+    system: System,
+    node: str,
+    component: str = IMAGE,
+    product: str | None = None,
+    bundles: Sequence[Bundle] = (),
+) -> str:
+    """The most specific aim that binds `product` (None: the system's own) on a component."""
+    own = product is None or product == system.product
+    aims = aims_on(aims_by_subject(estate), system, node, component)
+    return next(aim for aim in aims if binds(aim, product or system.product, own, bundles))

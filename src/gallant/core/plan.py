@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from types import MappingProxyType
 
 from gallant.core.aims import choose, parse_aim
-from gallant.core.catalog import Product, Release, release_digest
+from gallant.core.catalog import Bundle, Package, Product, Release, release_digest
 from gallant.core.compat import OrderedHop, find_order
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate import Estate, System, aim_for, node_name
@@ -55,6 +56,7 @@ class Step(Record):
     sha256: str | None = None
     bytes: int = 0
     ends_node: bool = False
+    despite_recall: bool = False
 
     @property
     def subject(self) -> str:
@@ -85,6 +87,9 @@ class Hop(Record, rename={"from_": "from"}):
     build: str | None = None
     one_way: bool = False
     one_way_because: str | None = None
+    snapshots: bool = True
+    package: Package | None = None
+    despite_recall: bool = False
     needs: tuple[str, ...] = ()
     waves: tuple[Wave, ...]
 
@@ -207,12 +212,14 @@ _TEMPLATES = {
 
 
 class HopWork(Record):
-    """What `hop_waves` needs to know beside the roles: the release and how the system is set up."""
+    """What `hop_waves` needs to know beside the roles: the release, the package that brings it, how the system is set up."""
 
     hop_id: str
     release: Release
+    package: Package | None
     mbit_per_s: float | None
     steady_s: float
+    despite_recall: bool = False
 
 
 def hop_waves(
@@ -262,7 +269,7 @@ def _turn_wave(system: System, work: HopWork, turn: Turn, waiting: bool) -> Wave
 
 def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "") -> Step:
     template, release = _TEMPLATES[kind], work.release
-    package = release.installer
+    package = work.package
     estimate = step_seconds(
         kind, release, steady_s=work.steady_s, package_bytes=package.bytes if package else 0, mbit_per_s=work.mbit_per_s
     )
@@ -288,6 +295,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         package=package.name if package and carries else None,
         sha256=package.sha256 if package and carries else None,
         bytes=package.bytes if package and carries else 0,
+        despite_recall=work.despite_recall,
     )
 
 
@@ -303,18 +311,40 @@ def make_plan(
     *,
     by: str,
     now: datetime,
+    bundles: Sequence[Bundle] = (),
+    despite: Mapping[str, str] = MappingProxyType({}),
 ) -> Plan:
     """The plan that takes `systems` to their aims.
 
+    `despite` has, by system, a recalled release that a named person lets it finish; see `ways_out` in core/recalls.py.
     `readings` are by node name, `profiles` are digests by profile name. Raises `Refused` where a node is unread or a
     system has no route, `NotSafe` where the roles allow no order, `NothingToDo` where all is current.
     """
     lanes: list[Lane] = []
     releases: dict[str, str] = {}
-    routes = {system.name: _route_of_all(estate, system, readings, products, now) for system in systems}
-    ordered = _ordered(estate, systems, readings, products, {name: route.target for name, route in routes.items()})
+    targets = {system.name: _target(estate, system, products, now, bundles, despite) for system in systems}
+    routes = {
+        system.name: _route_of_all(
+            estate,
+            system,
+            readings,
+            products,
+            targets[system.name],
+            frozenset(v for n, v in despite.items() if n == system.name),
+        )
+        for system in systems
+    }
+    ordered = _ordered(estate, readings, products, {name: route.target for name, route in routes.items()}, despite)
     for system in systems:
-        lane = _lane(estate, system, readings, products[system.product], ordered[system.name], releases)
+        lane = _lane(
+            estate,
+            system,
+            readings,
+            products[system.product],
+            ordered[system.name],
+            releases,
+            despite.get(system.name, ""),
+        )
         if lane is not None:
             lanes.append(lane)
     if not lanes:
@@ -335,9 +365,29 @@ def make_plan(
     return Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
 
 
-def target_of(estate: Estate, system: System, product: Product, now: datetime) -> Release:
+def _target(
+    estate: Estate,
+    system: System,
+    products: Mapping[str, Product],
+    now: datetime,
+    bundles: Sequence[Bundle],
+    despite: Mapping[str, str],
+) -> Release:
+    product = products.get(system.product)
+    if product is None:
+        raise Refused(
+            f"{system.name}: no catalog here lists {system.product}.",
+            next="gallant catalog add, then gallant catalog sync.",
+        )
+    finishing = product.resolve(despite[system.name]) if system.name in despite else None
+    return finishing or target_of(estate, system, product, now, bundles)
+
+
+def target_of(
+    estate: Estate, system: System, product: Product, now: datetime, bundles: Sequence[Bundle] = ()
+) -> Release:
     """The one release that all nodes of a system should run; raises `Refused` where the aims differ or fit nothing."""
-    aims = {aim_for(estate, system, node) for node in system.nodes}
+    aims = {aim_for(estate, system, node, bundles=bundles) for node in system.nodes}
     if len(aims) > 1:
         raise Refused(
             f"{system.name}: its nodes have different aims ({', '.join(sorted(aims))}).",
@@ -345,28 +395,35 @@ def target_of(estate: Estate, system: System, product: Product, now: datetime) -
             "Give the whole system one aim in estate.yaml.",
         )
     aim = next(iter(aims))
-    choice = choose(parse_aim(aim), product, now)
+    choice = choose(parse_aim(aim), product, now, bundles)
     if choice.release is None:
         raise Refused(
             f"{system.name}: no release of {product.name} fits the aim {aim}.",
-            next=f"gallant gaps {system.name} says why.",
+            choice.refused and f"{choice.refused[0].upper()}{choice.refused[1:]}.",
+            f"gallant gaps {system.name} says why.",
+        )
+    if choice.refused is not None:
+        raise Refused(
+            f"{system.name}: {choice.release.version}, what the aim {aim} comes to, cannot be kept: {choice.refused}.",
+            next=f"Give {system.name} an aim at a release where its updater stops, in estate.yaml.",
         )
     return choice.release
 
 
 def _ordered(
     estate: Estate,
-    systems: Sequence[System],
     readings: Mapping[str, Reading],
     products: Mapping[str, Product],
     targets: Mapping[str, str],
+    despite: Mapping[str, str],
 ) -> dict[str, list[OrderedHop]]:
     """The hops of each system, in an order in which no rule between products ever breaks.
 
     Raises `Refused` where a requirement of a release on the way is not known to hold, or where there is no such order.
     """
     known = requirements(estate, readings, products, targets)
-    order = find_order(known.tasks, known.rules)
+    tasks = [replace(t, despite=(despite[t.system],)) if t.system in despite else t for t in known.tasks]
+    order = find_order(tasks, known.rules)
     for conflict in order.conflicts:
         if set(conflict.systems) & set(targets):
             nearest = ", ".join(f"{name} {version}" for name, version in conflict.nearest.items() if name in targets)
@@ -396,6 +453,7 @@ def _lane(
     product: Product,
     ordered: Sequence[OrderedHop],
     releases: dict[str, str],
+    despite: str,
 ) -> Lane | None:
     read = {node: readings[node_name(system, node)] for node in system.nodes}
     _on_the_way(system, product, read, ordered)
@@ -409,7 +467,16 @@ def _lane(
         goal = product.key(release)
         todo = [n for n, v in versions.items() if product.key(product.resolve(v) or release) < goal]
         waiting = [n for n in todo if index == 1 and _same(product, read[n].next_version, release)]
-        work = HopWork(hop_id=leg.id, release=release, mbit_per_s=site.mbit_per_s, steady_s=estate.limits.steady_s)
+        at = product.resolve(leg.from_)
+        package = release.package_on(product.key(at) if at else None, system.delivery)
+        work = HopWork(
+            hop_id=leg.id,
+            release=release,
+            package=package,
+            mbit_per_s=site.mbit_per_s,
+            steady_s=estate.limits.steady_s,
+            despite_recall=leg.to == despite,
+        )
         waves = hop_waves(system, work, roles, todo, waiting)
         hops.append(
             Hop(
@@ -420,6 +487,9 @@ def _lane(
                 build=release.build,
                 one_way=release.one_way,
                 one_way_because=release.one_way_because,
+                snapshots=release.snapshots,
+                package=package,
+                despite_recall=leg.to == despite,
                 needs=leg.needs,
                 waves=waves,
             )
@@ -438,22 +508,21 @@ def _same(product: Product, text: str | None, release: Release) -> bool:
 
 
 def _route_of_all(
-    estate: Estate, system: System, readings: Mapping[str, Reading], products: Mapping[str, Product], now: datetime
+    estate: Estate,
+    system: System,
+    readings: Mapping[str, Reading],
+    products: Mapping[str, Product],
+    target: Release,
+    despite: frozenset[str],
 ) -> Route:
     """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has none."""
-    product = products.get(system.product)
-    if product is None:
-        raise Refused(
-            f"{system.name}: no catalog here lists {system.product}.",
-            next="gallant catalog add, then gallant catalog sync.",
-        )
+    product = products[system.product]
     for node in system.nodes:
         if node_name(system, node) not in readings:
             raise Refused(
                 f"{node_name(system, node)} was never read; what is not known is not planned.",
                 next=f"gallant survey {system.name}",
             )
-    target = target_of(estate, system, product, now)
     routes: list[Route] = []
     for node in system.nodes:
         here, reading = node_name(system, node), readings[node_name(system, node)]
@@ -469,9 +538,9 @@ def _route_of_all(
                 f"{here} runs {reading.version}, newer than its aim {target.version}; Gallant does not plan downgrades.",
                 next=f"Change the aim of {system.name} in estate.yaml.",
             )
-        route = find_route(product, running.version, target)
+        route = find_route(product, running.version, target, delivery=system.delivery, despite=despite)
         if not route.found:
-            why = "; ".join(f"{r.version}: {r.why}" for r in route.refused)
+            why = "; ".join(f"{r.version}: {r.why}" for r in route.rules)
             raise Refused(
                 f"{here}: no route from {reading.version} to {target.version}.", why, f"gallant route {system.name}"
             )

@@ -9,6 +9,22 @@ from gallant.core.records import Record
 IN_SERVICE = "in_service"
 OUT_OF_SERVICE = "out_of_service"
 UNKNOWN = "unknown"
+IMAGE = "image"
+# What has a version of its own on a node; a device word that is none of these is `unknown`.
+COMPONENT_KINDS = (
+    "system image",
+    "BIOS",
+    "management controller",
+    "NIC",
+    "disk",
+    "enclosure module",
+    "OS package",
+    "add-on module",
+    "container image",
+    "reference data",
+    "on-disk format",
+    UNKNOWN,
+)
 
 
 class Component(Record):
@@ -49,6 +65,20 @@ class Facet(Record):
     state: str
 
 
+class Channel(Record):
+    """A source of packages on a host. `enabled` is the host's own setting; `state` is reachable, unreachable,
+    unauthenticated or unknown."""
+
+    name: str
+    enabled: bool = True
+    state: str = UNKNOWN
+    why: str = ""
+
+    @property
+    def delivers(self) -> bool:
+        return self.enabled and self.state == "reachable"
+
+
 class Gauge(Record):
     """One number with its unit."""
 
@@ -62,6 +92,8 @@ class Reading(Record):
 
     `in_sync` is None where the node holds no replica. `clock_offset_s` is the device's clock less ours, known to within
     `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation.
+    `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
+    of packages (None: it is no host that has any).
     """
 
     system: str
@@ -87,6 +119,8 @@ class Reading(Record):
     jobs: tuple[Job, ...] = ()
     facets: tuple[Facet, ...] = ()
     gauges: tuple[Gauge, ...] = ()
+    offers: tuple[str, ...] | None = None
+    channels: tuple[Channel, ...] | None = None
 
     @property
     def name(self) -> str:

@@ -72,6 +72,7 @@ def requirements(
             product=_product(estate.systems[name].product, products, schemes),
             running=version,
             target=targets.get(name, version),
+            delivery=estate.systems[name].delivery,
         )
         for name, version in running.items()
     ]

@@ -1,26 +1,39 @@
 """Routes: the cheapest chain of releases from the running one to the aim, and why shorter or newer ones are refused.
 
-An edge leads from any version that a release's `from_range` admits (absent: any older one) to that release. A recalled
-release is never entered, nor one without a package. Cost is the publisher's minutes, then the number of hops.
+An edge leads from a version to a newer release; rules bar it: the release's `from_range` (absent: any older one), a
+recall, an updater that does not stop there, no package that goes on that version. Cost is the publisher's minutes, then
+the number of hops. Where no chain is left, an irreducible set of these rules is named: drop any one, and there is one.
 """
 
 from __future__ import annotations
 
 import heapq
+import itertools
+from collections.abc import Callable, Sequence
+from collections.abc import Set as AbstractSet
 
+from gallant.core.aims import runs_on
 from gallant.core.catalog import Product, Release
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, Version, parse, parse_range
 
 
 class RouteHop(Record, rename={"from_": "from"}):
-    """One release to the next, with the publisher's minutes for one node."""
+    """One release to the next, with the publisher's minutes for one node and the package that brings it.
+
+    `snapshots` false: on the release that is entered no snapshot can be taken. `leaves_recall` says why the release that
+    is left was recalled.
+    """
 
     from_: str
     to: str
     minutes: float
     bridge: bool
     one_way: bool
+    restart: str = "node"
+    snapshots: bool = True
+    package: str | None = None
+    leaves_recall: str | None = None
 
 
 class Refusal(Record):
@@ -30,30 +43,47 @@ class Refusal(Record):
     why: str
 
 
+class ByHand(Record):
+    """A fresh install with the saved configuration: what remains for people at the machine."""
+
+    to: str
+    takes: str
+    possible: bool
+    why: str
+
+
 class Route(Record):
-    """The chain of hops (empty: nothing to do, or `found` is false) and what was refused on the way."""
+    """The chain of hops (empty: nothing to do, or `found` is false) and what was refused on the way.
+
+    Not found: `rules` is an irreducible set of what bars every chain.
+    """
 
     start: str
     target: str
     found: bool
     hops: tuple[RouteHop, ...]
     refused: tuple[Refusal, ...]
+    rules: tuple[Refusal, ...] = ()
+    by_hand: ByHand | None = None
 
     @property
     def minutes(self) -> float:
         return sum(hop.minutes for hop in self.hops)
 
 
-def why_not_enter(release: Release) -> str | None:
-    """The reason for which no route enters this release, whatever it comes from; None when it may."""
-    if release.recall is not None:
+def why_not_enter(release: Release, despite: AbstractSet[str] = frozenset()) -> str | None:
+    """The reason for which no route enters this release, whatever it comes from; None when it may.
+
+    `despite` are versions whose recall a named person set aside.
+    """
+    if release.recall is not None and release.version not in despite:
         return release.recall.words
-    if release.installer is None:
+    if not release.packages:
         return "the publisher offers no installer for it"
     return None
 
 
-def admits(product: Product, release: Release, start: Version) -> str | None:
+def admits(product: Product, release: Release, start: Version, delivery: str | None = None) -> str | None:
     """None when `release` installs on `start`, else why not."""
     if product.key(release) <= start:
         return f"it is not newer than {start}"
@@ -61,76 +91,227 @@ def admits(product: Product, release: Release, start: Version) -> str | None:
         allowed = parse_range(release.from_range)
         if start not in allowed:
             return f"it installs on {allowed.words()}; not on {start}"
+    if release.packages and release.package_on(start, delivery) is None:
+        return f"no package of it goes on {start}" + (f" by way of {delivery}" if delivery else "")
     return None
 
 
-def find_route(product: Product, start: str, target: Release, *, explain: bool = True) -> Route:
+class _Rule(Record):
+    """What one release asks of the version it goes on: `allows` tells of each station whether it may."""
+
+    version: str
+    why: str
+    allows: tuple[bool, ...]
+
+
+class Stations:
+    """Where a system may stand: number 0 is what it runs, the rest are the releases up to the goal, oldest first."""
+
+    def __init__(
+        self,
+        product: Product,
+        start: Version,
+        goal: Version,
+        delivery: str | None = None,
+        despite: AbstractSet[str] = frozenset(),
+    ) -> None:
+        found = product.between(start, goal)
+        self.product, self.delivery, self.despite = product, delivery, despite
+        self.versions: list[Version] = [start, *(key for key, _ in found)]
+        self.releases: list[Release] = [release for _, release in found]
+        self._inside: dict[str, tuple[bool, ...]] = {}
+
+    def inside(self, text: str) -> tuple[bool, ...]:
+        """Which stations a VERS range holds; many releases share few ranges, so each is asked once."""
+        found = self._inside.get(text)
+        if found is None:
+            allowed = parse_range(text)
+            found = self._inside[text] = tuple(version in allowed for version in self.versions)
+        return found
+
+    def rules(self, number: int) -> list[_Rule]:
+        """What bars the way to station `number` (1 and up), where anything does."""
+        release = self.releases[number - 1]
+        nowhere = (False,) * len(self.versions)
+        made: list[tuple[str, tuple[bool, ...]]] = []
+        if release.recall is not None and release.version not in self.despite:
+            made.append((release.recall.words, nowhere))
+        if passing := runs_on(release, self.product):
+            made.append((passing, nowhere))
+        if release.from_range is not None:
+            allowed = self.inside(release.from_range)
+            made.append((f"it installs on {parse_range(release.from_range).words()}", allowed))
+        if not release.packages:
+            made.append(("the publisher offers no installer for it", nowhere))
+        elif any(p.from_range is not None or p.delivery is not None for p in release.packages):
+            fits = tuple(release.package_on(v, self.delivery) is not None for v in self.versions)
+            by_way = f" by way of {self.delivery}" if self.delivery else ""
+            made.append((f"its packages go on some releases only{by_way}", fits))
+        return [_Rule(version=release.version, why=why, allows=allows) for why, allows in made if not all(allows)]
+
+    def edges(self, rules: Sequence[Sequence[_Rule]]) -> list[list[int]]:
+        """From each station the stations that it leads to, under rules by station (those of station 1 first)."""
+        ways: list[list[int]] = [[] for _ in self.versions]
+        for number, own in enumerate(rules, 1):
+            for at in range(number):
+                if all(rule.allows[at] for rule in own):
+                    ways[at].append(number)
+        return ways
+
+
+def find_route(
+    product: Product,
+    start: str,
+    target: Release,
+    *,
+    explain: bool = True,
+    delivery: str | None = None,
+    hands: bool | None = None,
+    despite: AbstractSet[str] = frozenset(),
+) -> Route:
     """The cheapest route from the version `start` to `target`. `start` need not be in the catalog.
 
-    `explain` false leaves `refused` empty where a route is found, for whoever looks at thousands of them. Raises `NotAVersion` when `start` is none of the product's scheme.
+    `explain` false leaves `refused` empty where a route is found, and `rules` empty where none is, for whoever looks at
+    thousands of them. `hands` says whether anybody is at the machine, for the way by hand (None: do not look for one).
+    Raises `NotAVersion` when `start` is none of the product's scheme.
     """
     running = product.resolve(start)
     at = product.key(running) if running else parse(product.scheme, start)
     goal = product.key(target)
-    hops = () if at == goal else _cheapest(product, at, goal)
+    straight = why_not_enter(target, despite) or runs_on(target, product) or admits(product, target, at, delivery)
+    if at == goal:
+        hops: tuple[RouteHop, ...] | None = ()
+    elif straight is None:  # minutes belong to the release that is entered, so no other chain is cheaper than one hop
+        hops = (_hop(product, at, target, delivery),)
+    else:
+        stations = Stations(product, at, goal, delivery, despite)
+        hops = _cheapest(stations) if goal > at else None
     return Route(
         start=start,
         target=target.version,
         found=hops is not None,
         hops=hops or (),
-        refused=tuple(_refusals(product, at, goal, hops)) if explain or hops is None else (),
+        refused=tuple(_refusals(product, at, goal, hops, delivery, despite)) if explain or hops is None else (),
+        rules=_irreducible(product, at, goal, delivery, despite) if explain and hops is None else (),
+        by_hand=None if hands is None or at >= goal else _by_hand(target, at, hands),
     )
 
 
-def _cheapest(product: Product, start: Version, goal: Version) -> tuple[RouteHop, ...] | None:
-    """Dijkstra over (minutes, hops); among equal costs the chain of the newest releases wins, so the answer is one.
-
-    Minutes belong to the release that is entered, and every chain enters the goal: where one hop leads there, no other
-    chain is cheaper.
-    """
-    last = product.release(goal)
-    if last is not None and why_not_enter(last) is None and admits(product, last, start) is None:
-        return (_hop(start.text, last),)
-    enterable = [
-        (key, release)
-        for key, release in reversed(product.between(start, goal))
-        if why_not_enter(release) is None and (key == goal or release.stops_here)
-    ]
-    counter = 0
-    queue: list[tuple[float, int, int, Version, tuple[RouteHop, ...]]] = [(0.0, 0, 0, start, ())]
-    settled: set[Version] = set()
+def _cheapest(stations: Stations) -> tuple[RouteHop, ...] | None:
+    """Dijkstra over (minutes, hops); among equal costs the chain of the newest releases wins, so the answer is one."""
+    ways = stations.edges([stations.rules(n) for n in range(1, len(stations.versions))])
+    goal, counter = len(stations.versions) - 1, 0
+    queue: list[tuple[float, int, int, tuple[int, ...]]] = [(0.0, 0, 0, (0,))]
+    settled: set[int] = set()
     while queue:
-        minutes, count, _, at, chain = heapq.heappop(queue)
+        minutes, count, _, chain = heapq.heappop(queue)
+        at = chain[-1]
         if at == goal:
-            return chain
+            return tuple(
+                _hop(stations.product, stations.versions[a], stations.releases[b - 1], stations.delivery)
+                for a, b in itertools.pairwise(chain)
+            )
         if at in settled:
             continue
         settled.add(at)
-        for key, release in enterable:
-            if key in settled or admits(product, release, at) is not None:
-                continue
-            hop = _hop(at.text, release)
-            counter += 1
-            heapq.heappush(queue, (minutes + hop.minutes, count + 1, counter, key, (*chain, hop)))
+        for to in reversed(ways[at]):
+            if to not in settled:
+                counter += 1
+                price = minutes + stations.releases[to - 1].minutes.total
+                heapq.heappush(queue, (price, count + 1, counter, (*chain, to)))
     return None
 
 
-def _hop(start: str, release: Release) -> RouteHop:
+def _hop(product: Product, start: Version, release: Release, delivery: str | None) -> RouteHop:
+    left, package = product.release(start), release.package_on(start, delivery)
     return RouteHop(
-        from_=start, to=release.version, minutes=release.minutes.total, bridge=release.bridge, one_way=release.one_way
+        from_=left.version if left else start.text,
+        to=release.version,
+        minutes=release.minutes.total,
+        bridge=release.bridge,
+        one_way=release.one_way,
+        restart=release.restart,
+        snapshots=release.snapshots,
+        package=package.name if package else None,
+        leaves_recall=left.recall.words if left and left.recall else None,
     )
 
 
-def _refusals(product: Product, start: Version, goal: Version, hops: tuple[RouteHop, ...] | None) -> list[Refusal]:
+def _irreducible(
+    product: Product, start: Version, goal: Version, delivery: str | None, despite: AbstractSet[str]
+) -> tuple[Refusal, ...]:
+    """Rules that together bar every chain, none of them in vain. Dropped in halves first, so that few are tried singly."""
+    if goal < start:
+        return (Refusal(version=goal.text, why=f"it is older than {start}, and nothing is rolled to an older release"),)
+    stations = Stations(product, start, goal, delivery, despite)
+    by_station = [stations.rules(n) for n in range(1, len(stations.versions))]
+    every = [(n, k) for n, own in enumerate(by_station) for k in range(len(own))]
+
+    def barred(kept: Sequence[tuple[int, int]]) -> bool:
+        left: list[list[_Rule]] = [[] for _ in by_station]
+        for n, k in kept:
+            left[n].append(by_station[n][k])
+        ways = stations.edges(left)
+        seen, waiting = {0}, [0]
+        while waiting:
+            for to in ways[waiting.pop()]:
+                if to not in seen:
+                    seen.add(to)
+                    waiting.append(to)
+        return len(by_station) not in seen
+
+    chosen = _without_needless(every, barred)
+    return tuple(Refusal(version=by_station[n][k].version, why=by_station[n][k].why) for n, k in reversed(chosen))
+
+
+def _without_needless(
+    every: Sequence[tuple[int, int]], enough: Callable[[Sequence[tuple[int, int]]], bool]
+) -> list[tuple[int, int]]:
+    """A part of `every` that is enough and of which every member is needed; `enough` holds for the whole."""
+    kept, size = list(every), max(1, len(every) // 2)
+    while True:
+        at = 0
+        while at < len(kept):
+            fewer = kept[:at] + kept[at + size :]
+            if enough(fewer):
+                kept = fewer
+            else:
+                at += size
+        if size == 1:
+            return kept
+        size //= 2
+
+
+def _by_hand(target: Release, start: Version, hands: bool) -> ByHand | None:
+    """A fresh install of the target, where its publisher allows it and it takes the configuration saved on `start`."""
+    if target.fresh_install is None or target.installer is None or target.recall is not None:
+        return None
+    taken = parse_range(target.fresh_install)
+    fits = start in taken
+    why = (
+        "somebody is at the site to do it"
+        if fits and hands
+        else "nobody is at its site"
+        if fits
+        else f"it takes a configuration saved on {taken.words()}; not on {start}"
+    )
+    return ByHand(to=target.version, takes=taken.words(), possible=fits and hands, why=why)
+
+
+def _refusals(
+    product: Product,
+    start: Version,
+    goal: Version,
+    hops: tuple[RouteHop, ...] | None,
+    delivery: str | None,
+    despite: AbstractSet[str],
+) -> list[Refusal]:
     """Why not straight to the goal, and why not by any release between that a person might expect."""
     on_route = {hop.to for hop in hops or ()}
     refused: list[Refusal] = []
-    for release in sorted(product.releases, key=product.key, reverse=True):
-        key = product.key(release)
-        if not start < key <= goal:
-            continue
-        blocked = why_not_enter(release)
-        direct = admits(product, release, start)
+    for key, release in reversed(product.between(start, goal) if start < goal else []):
+        blocked = why_not_enter(release, despite) or runs_on(release, product)
+        direct = admits(product, release, start, delivery)
         if key == goal and release.version in on_route and len(hops or ()) > 1 and direct is not None:
             refused.append(Refusal(version=release.version, why=f"not in one hop: {direct}"))
         elif release.version not in on_route:
@@ -149,9 +330,8 @@ def describe_unknown(product: Product, text: str) -> str | None:
         key = parse(product.scheme, text)
     except NotAVersion:
         return "not in the catalog, and no version of its scheme"
-    known = sorted(product.releases, key=product.key)
-    older = [r.version for r in known if product.key(r) < key]
-    newer = [r.version for r in known if product.key(r) > key]
+    older = [r.version for k, r in product.ascending if k < key]
+    newer = [r.version for k, r in product.ascending if k > key]
     if older and newer:
         return f"not in the catalog; between {older[-1]} and {newer[0]}"
     if older:

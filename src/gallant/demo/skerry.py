@@ -26,7 +26,7 @@ simulation: {{speed: {speed:g}, since: {since}}}
 
 sites:
   harbour: {{mbit_per_s: 1000, time_zone: Europe/London, hands: yes}}
-
+{ship}
 # `read` is all that survey, gaps and check ever use; `act` is used by roll.
 accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
@@ -35,6 +35,18 @@ accounts:
 aims:
   - {{for: default, aim: settled 30d}}
   - {{for: tickets, aim: settled 90d}}
+
+# What may happen by itself: the first rule that matches decides; where none does, a notice asks.
+rules:
+  - {{kind: reference data, restart: none, then: act}}
+  - {{security: yes, severity: high+, then: ask}}
+
+# What the site itself knows, shown beside the publisher's word.
+notes:
+  - about: ostrel/shoal 2.8.5 > 2.11.3
+    text: "Last time b kept a lock file of its console; it had to go first."
+    by: anna
+    date: 2026-03-14T00:00:00Z
 
 systems:
   tickets:                       # where every sold ticket is kept
@@ -54,6 +66,22 @@ systems:
         address: "{blocks}"
         read: {{send: "block 7\\n", expect: "block 7 [0-9a-f]{{64}}"}}
         unscaled: yes            # the moment in which it moves takes real time
+"""
+
+
+SHIP_SITE = """\
+  fulmar: {mbit_per_s: 2, time_zone: UTC, hands: no}     # a ship, on a satellite link
+"""
+SHIP = """\
+  fulmar-box:                    # what the ship keeps of the tickets while it is at sea
+    product: ostrel/shoal-mini
+    shape: single
+    site: fulmar
+    kind: storage
+    driver: http
+    profile: ostrel-shoal-mini
+    nodes:
+      a: {{address: "{a[address]}", serial: {a[serial]}, fingerprint: "{a[fingerprint]}"}}
 """
 
 
@@ -90,8 +118,10 @@ class Folder:
         os.close(self._lock)
 
 
-def furnish(path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED) -> None:
-    """Write estate.yaml, the secrets (mode 600) and the publisher's key."""
+def furnish(
+    path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED, ship: bool = False
+) -> None:
+    """Write estate.yaml, the secrets (mode 600) and the publisher's key; with `ship`, her box is in the estate too."""
     nodes = said["nodes"]
     text = ESTATE.format(
         speed=speed,
@@ -99,7 +129,9 @@ def furnish(path: Path, said: dict[str, Any], accounts: dict[str, str], since: f
         a=nodes["tickets/a"],
         b=nodes["tickets/b"],
         blocks=said["services"]["blocks"],
+        ship=SHIP_SITE if ship else "",
     )
+    text += SHIP.format(a=nodes["fulmar-box/a"]) if ship else ""
     (path / "estate.yaml").write_text(text, "utf-8")
     for user, secret in accounts.items():
         _write_private(path / "secrets" / user.removeprefix("gallant-"), secret)

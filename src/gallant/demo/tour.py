@@ -33,6 +33,13 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("Fetch it, and verify it before believing it.", ("catalog", "sync"), (0,)),
     ("What should run, and what does.", ("gaps",), (1,)),
     ("The way there, and why not a shorter one.", ("route", "tickets"), (0,)),
+    ("What a release brings, before anybody decides on it.", ("catalog", "show", "ostrel/shoal", "3.2.4"), (0,)),
+    ("Which gaps wait for a decision.", ("notice", "list"), (1,)),
+    (
+        "It shall be done; the publisher's terms were read above.",
+        ("notice", "accept", "tickets:image", "--accept-terms", "2026-04"),
+        (0,),
+    ),
     ("Bring the packages here, the running release's too.", ("stock", "fetch", "tickets"), (0,)),
     ("Take a backup, kept off the system.", ("backup", "take", "tickets", "--comment", "before the update"), (0,)),
     ("Is everything well?", ("check", "tickets"), (0, 1)),
@@ -121,10 +128,11 @@ def _standins(folder: Path, faults: Sequence[Fault]) -> Any:
             "speed": SPEED,
             "since": since,
             "accounts": accounts,
+            "ship": True,
             "faults": to_json({"faults": list(faults)}).decode(),
         }
         with running(setup, folder / "standins.log") as said:
-            furnish(folder, said, accounts, since)
+            furnish(folder, said, accounts, since, ship=True)
             # For a test or a curious person: the door behind the stage, where faults are switched on.
             (folder / "standins.json").write_text(json.dumps(said["control"]))
             yield said

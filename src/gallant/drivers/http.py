@@ -34,15 +34,29 @@ from gallant.core.ports import (
     Progress,
     WrongMachine,
 )
-from gallant.core.readings import Component, Facet, Gauge, Job, PackagePresent, Reading
-from gallant.core.records import clean
+from gallant.core.readings import (
+    COMPONENT_KINDS,
+    IMAGE,
+    UNKNOWN,
+    Channel,
+    Component,
+    Facet,
+    Gauge,
+    Job,
+    PackagePresent,
+    Reading,
+)
+from gallant.core.records import clean, replace
 from gallant.drivers.profile import Call, Profile, expression, fill
 from gallant.drivers.tls import shown_fingerprint, verification
 
+# Fields that several calls of a profile may each give some rows of.
+LISTS = ("gauges", "facets", "components", "packages", "jobs", "offers", "channels")
 LARGEST_JSON = 8 * 1024 * 1024
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
 DEEPEST_JSON = 64
 READ_TRIES = 3
+RENEWALS = 2
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 CHUNK = 256 * 1024
 Credentials = Callable[[str], tuple[str, str]]  # purpose → (user, secret)
@@ -103,7 +117,7 @@ class HttpDriver:
         fields: dict[str, Any] = {}
         for (heard, halfway), answer in answers:
             for key, value in answer.items():
-                if key in ("gauges", "facets", "components", "packages", "jobs") and isinstance(value, list):
+                if key in LISTS and isinstance(value, list):
                     fields[key] = [*fields.get(key, []), *value]
                 elif value is not None:
                     fields[key] = value
@@ -214,14 +228,16 @@ class HttpDriver:
         act: Act | None = None,
         progress: Progress | None = None,
     ) -> AsyncIterator[aiohttp.ClientResponse]:
-        """The answer to one call, good by its status. A session that ran out is renewed once."""
-        for renewed in (False, True):
+        """The answer to one call, good by its status. A session that ran out is renewed, and once more if the node started
+        anew just then."""
+        for attempt in range(RENEWALS + 1):
             header = await self._token(node, purpose)
             async with self._request(
                 node, call, fields, {self.profile.login.header: header}, act, progress
             ) as response:
-                if response.status in self.profile.login.renew_on and not renewed:
-                    self._tokens.pop((node, purpose), None)
+                if response.status in self.profile.login.renew_on and attempt < RENEWALS:
+                    if self._tokens.get((node, purpose)) == header:  # another call may have renewed it meanwhile
+                        del self._tokens[node, purpose]
                     continue
                 await self._judge(node, response)
                 yield response
@@ -447,8 +463,9 @@ class HttpDriver:
         }
         sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
         offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
+        offers, channels = fields.get("offers"), fields.get("channels")
         image = Component(
-            name="image",
+            name=IMAGE,
             kind="system image",
             product=self.system.product,
             version=text["version"] or "",
@@ -474,11 +491,13 @@ class HttpDriver:
             network=text["network"],
             clock_offset_s=offset,
             clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
-            components=(image, *self._records(Component, fields.get("components"))),
+            components=(image, *map(_known_kind, self._records(Component, fields.get("components")))),
             packages=self._records(PackagePresent, fields.get("packages")),
             jobs=tuple(self._job(job) for job in fields.get("jobs") or () if isinstance(job, dict)),
             facets=self._records(Facet, fields.get("facets")),
             gauges=self._records(Gauge, fields.get("gauges")),
+            offers=tuple(text for value in offers if (text := _text(value))) if isinstance(offers, list) else None,
+            channels=self._records(Channel, channels) if isinstance(channels, list) else None,
         )
 
     def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
@@ -501,6 +520,10 @@ class HttpDriver:
             release=_text(fields.get("release")) or None,
             remaining_s=_number(fields.get("remaining_s")),
         )
+
+
+def _known_kind(part: Component) -> Component:
+    return part if part.kind in COMPONENT_KINDS else replace(part, kind=UNKNOWN)
 
 
 def _text(value: Any) -> str | None:

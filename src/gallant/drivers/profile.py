@@ -24,7 +24,7 @@ from gallant.core.estate import DRIVERS
 from gallant.core.records import Record, digest
 
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
-READS = ("about", "sync", "packages", "jobs", "parts", "facets", "gauges")
+READS = ("about", "sync", "packages", "jobs", "parts", "facets", "gauges", "updates", "channels")
 ACTS = ("preload", "unload", "install", "activate", "restart", "handover", "failback", "cancel", "suspend", "rejoin")
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
@@ -46,6 +46,8 @@ READING_FIELDS = (
     "facets",
     "packages",
     "jobs",
+    "offers",
+    "channels",
 )
 JOB_FIELDS = ("id", "kind", "state", "percent", "message", "release", "remaining_s")
 ACT_FIELDS = ("handle", "message", "sha256")

@@ -109,6 +109,12 @@ def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
                     hop.one_way_because or "The publisher gives no way back to an older release.",
                     f"Whoever accepts that says so: gallant roll {plan.id} --consent one-way:{lane.system}",
                 )
+            if hop.despite_recall and f"recalled:{lane.system}" not in given:
+                raise Refused(
+                    f"{lane.system}: {hop.to} was recalled by its publisher; the plan finishes it all the same.",
+                    "The recall's condition held on no node when the plan was made.",
+                    f"Whoever accepts that says so: gallant roll {plan.id} --consent recalled:{lane.system}",
+                )
         if "export" not in drivers[lane.system].capabilities() and f"no-backup:{lane.system}" not in given:
             raise Refused(
                 f"{lane.system}: its driver cannot export a configuration, so there would be no backup.",
@@ -280,7 +286,7 @@ class Roll:
         system = self._system(lane.system)
         readings = await self._read_all(system)
         release = self.means.releases.current(system.product, hop.to)
-        if release is None or release.recall is not None:
+        if release is None or (release.recall is not None and not hop.despite_recall):
             raise Refused(
                 f"{lane.system}: {hop.to} "
                 + (
@@ -296,7 +302,12 @@ class Roll:
         waiting = [n for n in todo if self._same(system, readings[n].next_version, hop.to)]
         site = self.means.estate.sites[system.site]
         work = HopWork(
-            hop_id=hop.id, release=release, mbit_per_s=site.mbit_per_s, steady_s=self.means.estate.limits.steady_s
+            hop_id=hop.id,
+            release=release,
+            package=hop.package,
+            mbit_per_s=site.mbit_per_s,
+            steady_s=self.means.estate.limits.steady_s,
+            despite_recall=hop.despite_recall,
         )
         waves = hop_waves(system, work, {n: r.role for n, r in readings.items()}, todo, waiting)
         planned = [step.id for step in steps_of(hop.waves)]

@@ -74,7 +74,7 @@ def _versions_as_expected(scene: Scene, same: Same) -> str | None:
 def _not_recalled(scene: Scene, same: Same) -> str | None:
     if scene.release is None:
         return f"{scene.step.to} is no longer in the catalog"
-    if scene.release.recall is not None:
+    if scene.release.recall is not None and not scene.step.despite_recall:
         return f"{scene.step.to} was {scene.release.recall.words}"
     return (
         None
@@ -118,14 +118,15 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
 
 
 def _package_verified(scene: Scene, same: Same) -> str | None:
-    installer = scene.release.installer if scene.release else None
-    if installer is None:
-        return f"{scene.step.to} has no installer in the catalog"
-    there = next((p for p in scene.reading.packages if p.name == installer.name), None)
+    packages = scene.release.packages if scene.release else ()
+    package = next((p for p in packages if (p.name, p.sha256) == (scene.step.package, scene.step.sha256)), None)
+    if package is None:
+        return f"{scene.step.package or 'the package'} of {scene.step.to} is not in the catalog"
+    there = next((p for p in scene.reading.packages if p.name == package.name), None)
     if there is None:
-        return f"{installer.name} is not on {scene.step.subject}"
-    if there.sha256 != installer.sha256:
-        return f"{installer.name} on {scene.step.subject} is not the catalog's: its digest is {there.sha256[:12]}…"
+        return f"{package.name} is not on {scene.step.subject}"
+    if there.sha256 != package.sha256:
+        return f"{package.name} on {scene.step.subject} is not the catalog's: its digest is {there.sha256[:12]}…"
     return None
 
 

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 
 from gallant.core.aims import choose, parse_aim
-from gallant.core.catalog import Product, Release
+from gallant.core.catalog import Package, Product, Release
 from gallant.core.compat import breaches
+from gallant.core.conditions import facts_of
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import System, aim_for, node_name
-from gallant.core.gaps import Gap, find_gaps
+from gallant.core.estate import Note, System, aim_for, node_name
+from gallant.core.issues import Concern, concerns_of, worst_concerns
+from gallant.core.notes import notes_on
 from gallant.core.plan import target_of
 from gallant.core.readings import Reading
+from gallant.core.recalls import WayOut, ways_out
 from gallant.core.records import Record
 from gallant.core.requirements import requirements
 from gallant.core.routes import Refusal, Route, find_route
@@ -66,18 +69,6 @@ def inventory(place: Workplace, terms: Sequence[str]) -> list[InventoryRow]:
                 for c in reading.components
             ]
     return rows
-
-
-class Gaps(Record):
-    """All gaps, worst first, and what the assessment rests on: nodes without a reading, catalogs with their age."""
-
-    gaps: tuple[Gap, ...]
-    unread: tuple[str, ...]
-    catalogs: tuple[tuple[str, datetime | None, str | None], ...]
-
-    @property
-    def exit_code(self) -> int:
-        return 1 if self.unread or any(g.needs_work for g in self.gaps) else 0
 
 
 class ConflictRow(Record):
@@ -142,15 +133,9 @@ def last_readings(place: Workplace, terms: Sequence[str]) -> tuple[dict[str, Rea
     return found, unread
 
 
-def gaps(place: Workplace, terms: Sequence[str]) -> Gaps:
-    readings, unread = last_readings(place, terms)
-    found = find_gaps(place.estate, readings.values(), place.products, place.clock.now())
-    catalogs = tuple((s.name, s.fetched, s.problem) for s in place.readings.sources())
-    return Gaps(gaps=tuple(found), unread=tuple(unread), catalogs=catalogs)
-
-
 class RouteAnswer(Record):
-    """The route of one system, and why newer or shorter choices were refused."""
+    """The route of one system, why newer or shorter choices were refused, the ways out of a recalled release that some
+    node runs, and what the site noted about it."""
 
     system: str
     product: str
@@ -158,6 +143,8 @@ class RouteAnswer(Record):
     aim: str
     route: Route
     refused: tuple[Refusal, ...]
+    ways_out: tuple[WayOut, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 def route(place: Workplace, system_name: str, start: str | None = None, to: str | None = None) -> RouteAnswer:
@@ -165,6 +152,7 @@ def route(place: Workplace, system_name: str, start: str | None = None, to: str 
     system = place.systems([system_name])[0]
     product = product_of(place, system)
     readings, _ = last_readings(place, [system.name])
+    asked = start is not None
     if start is None:
         if not readings:
             raise GallantError(
@@ -172,25 +160,46 @@ def route(place: Workplace, system_name: str, start: str | None = None, to: str 
                 next=f"gallant survey {system.name}",
             )
         start = slowest(product, [r.version for r in readings.values()])
-    aim = aim_for(place.estate, system, next(iter(system.nodes)))
+    aim = aim_for(place.estate, system, next(iter(system.nodes)), bundles=place.bundles)
     passed: tuple[Refusal, ...] = ()
+    target: Release | None
     if to is None:
-        target = target_of(place.estate, system, product, place.clock.now())
-        choice = choose(parse_aim(aim), product, place.clock.now())
+        choice = choose(parse_aim(aim), product, place.clock.now(), place.bundles)
         passed = tuple(Refusal(version=v, why=w) for v, w in choice.passed_over)
+        # An aim that cannot be kept has a target all the same: the route says why nothing leads there.
+        target = choice.release or target_of(place.estate, system, product, place.clock.now(), place.bundles)
     else:
-        found = product.resolve(to)
-        if found is None:
+        target = product.resolve(to)
+        if target is None:
             raise WrongUse(
                 f"{to} is no release of {product.name}.", next=f"gallant catalog show {product.name} lists them."
             )
-        target = found
+    site = place.estate.sites[system.site]
     try:
-        answer = find_route(product, start, target)
+        answer = find_route(product, start, target, delivery=system.delivery, hands=site.hands)
     except ValueError as error:
         raise WrongUse(f"{error}.") from None
     return RouteAnswer(
-        system=system.name, product=product.name, start=start, aim=aim, route=answer, refused=(*passed, *answer.refused)
+        system=system.name,
+        product=product.name,
+        start=start,
+        aim=aim,
+        route=answer,
+        refused=(*passed, *answer.refused),
+        ways_out=() if asked else ways_out_of(place, system, product, readings.values(), target),
+        notes=tuple(notes_on(place.estate, system, product, [(hop.from_, hop.to) for hop in answer.hops])),
+    )
+
+
+def ways_out_of(
+    place: Workplace, system: System, product: Product, readings: Iterable[Reading], target: Release | None
+) -> tuple[WayOut, ...]:
+    """The ways out of a recalled release that nodes of a system run; empty where none does."""
+    site = place.estate.sites[system.site]
+    rows = list(readings)
+    running = {r.node: release for r in rows if (release := product.resolve(r.version)) is not None}
+    return ways_out(
+        system.name, product, running, target, {r.node: facts_of(r, system, site) for r in rows}, system.delivery
     )
 
 
@@ -215,15 +224,41 @@ def slowest(product: Product, versions: Sequence[str]) -> str:
     return min(known or versions, key=key) if known else versions[0]
 
 
-def releases_ahead(place: Workplace, system: System, versions: Sequence[str]) -> tuple[list[Release], list[Release]]:
-    """The releases that a system's route goes through, and those it runs now, as far as the catalog has them."""
+def issues_here(
+    place: Workplace, system: System, product: Product, releases: Iterable[Release], readings: Iterable[Reading]
+) -> list[Concern]:
+    """The known issues of some releases, and which nodes of a system each would concern there; worst first."""
+    site, rows = place.estate.sites[system.site], list(readings)
+    facts = {r.name: facts_of(r, system, site) for r in rows}
+    return worst_concerns(concern for release in releases for concern in concerns_of(product, release, facts))
+
+
+class Ahead(Record):
+    """What a system's route enters, each release with the package that brings it, and what it runs now."""
+
+    entered: tuple[tuple[Release, Package], ...]
+    running: tuple[Release, ...]
+
+    @property
+    def packages(self) -> tuple[Package, ...]:
+        return tuple(package for _, package in self.entered)
+
+
+def releases_ahead(place: Workplace, system: System, versions: Sequence[str]) -> Ahead:
+    """As far as the catalog has them; nothing is entered where there is no route."""
     product = place.products.get(system.product)
     if product is None:
-        return [], []
-    running = [r for v in dict.fromkeys(versions) if (r := product.resolve(v)) is not None]
+        return Ahead(entered=(), running=())
+    running = tuple(r for v in dict.fromkeys(versions) if (r := product.resolve(v)) is not None)
     try:
-        target = target_of(place.estate, system, product, place.clock.now())
-        answer = find_route(product, slowest(product, versions), target)
+        target = target_of(place.estate, system, product, place.clock.now(), place.bundles)
+        answer = find_route(product, slowest(product, versions), target, delivery=system.delivery)
     except (GallantError, ValueError):
-        return [], running
-    return [r for hop in answer.hops if (r := product.resolve(hop.to)) is not None], running
+        return Ahead(entered=(), running=running)
+    releases = [r for hop in answer.hops if (r := product.resolve(hop.to)) is not None]
+    packages = [
+        next((p for p in r.packages if p.name == hop.package), None)
+        for r, hop in zip(releases, answer.hops, strict=True)
+    ]
+    entered = tuple((r, p) for r, p in zip(releases, packages, strict=True) if p is not None)
+    return Ahead(entered=entered, running=running)

@@ -10,8 +10,11 @@ from typing import Any
 from gallant.core.catalog import Catalog, Product, Release
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse, worst_exit
-from gallant.core.estate import name_problem
+from gallant.core.estate import Note, name_problem
+from gallant.core.issues import Concern, concerns_of, worst_concerns
+from gallant.core.notes import notes_on
 from gallant.core.records import Record
+from gallant.operations.assess import issues_here, last_readings
 from gallant.operations.workplace import Workplace
 from gallant.store.readings import Source
 
@@ -401,7 +404,22 @@ def listed(place: Workplace) -> list[Listed]:
     ]
 
 
-def show(place: Workplace, product_name: str, version: str | None) -> tuple[Product, list[Release]]:
+class Details(Record):
+    """A product's releases, newest first; of a single one also what its known issues concern here, what the site noted,
+    the terms it comes under, and the bundles it belongs to."""
+
+    product: Product
+    releases: tuple[Release, ...]
+    alone: bool
+    concerns: tuple[Concern, ...] = ()
+    notes: tuple[Note, ...] = ()
+    terms: str | None = None
+    terms_accepted: bool = False
+    bundles: tuple[str, ...] = ()
+    running: tuple[str, ...] = ()
+
+
+def show(place: Workplace, product_name: str, version: str | None) -> Details:
     """A product's releases, newest first, or the one that `version` (or build, or label) names."""
     product = place.products.get(product_name)
     if product is None:
@@ -410,11 +428,45 @@ def show(place: Workplace, product_name: str, version: str | None) -> tuple[Prod
             next="gallant catalog list",
         )
     if version is None:
-        return product, sorted(product.releases, key=product.key, reverse=True)
+        newest = tuple(release for _, release in reversed(product.ascending))
+        return Details(
+            product=product, releases=newest, alone=False, notes=tuple(notes_on(place.estate, None, product))
+        )
     release = product.resolve(version)
     if release is None:
         raise WrongUse(
             f"{version} is no release of {product_name}{suggestion(version, [r.version for r in product.releases])}.",
             next=f"gallant catalog show {product_name}",
         )
-    return product, [release]
+    return _details(place, product, release)
+
+
+def _details(place: Workplace, product: Product, release: Release) -> Details:
+    readings, _ = last_readings(place, [])
+    about = [s for s in place.estate.systems.values() if s.product == product.name]
+    rows = {s.name: [r for r in readings.values() if r.system == s.name] for s in about}
+    hops = [(r.version, release.version) for own in rows.values() for r in own]
+    notes: dict[str, Note] = {}
+    for system in [*about, None]:
+        for note in notes_on(place.estate, system, product, hops, release.version):
+            notes.setdefault(f"{note.about}\n{note.text}", note)
+    publisher = product.name.partition("/")[0]
+    return Details(
+        product=product,
+        releases=(release,),
+        alone=True,
+        concerns=tuple(
+            worst_concerns(c for s in about for c in issues_here(place, s, product, [release], rows[s.name]))
+        )
+        if about
+        else tuple(concerns_of(product, release, {})),
+        notes=tuple(notes.values()),
+        terms=place.terms_text(product.name, release.terms) if release.terms else None,
+        terms_accepted=bool(release.terms) and place.ledger.accepted(release.terms, publisher),
+        bundles=tuple(b.name for b in place.bundles if _same_release(product, b.version_of(product.name), release)),
+        running=tuple(r.name for own in rows.values() for r in own if _same_release(product, r.version, release)),
+    )
+
+
+def _same_release(product: Product, text: str | None, release: Release) -> bool:
+    return text is not None and product.resolve(text) == release

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 from collections.abc import Sequence
 from typing import Any
 
+from gallant.core.catalog import Release
 from gallant.core.checks import Facts, Finding, run_checks, worst_first
 from gallant.core.estate import System
+from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
-from gallant.operations.assess import releases_ahead
+from gallant.operations.assess import Ahead, issues_here, releases_ahead
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.shelf import Shelf
@@ -52,11 +55,13 @@ async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
 def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, Sample], own_roll: str | None) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
     readings = {n.node: n.reading for n in seen if n.reading is not None}
-    ahead, running = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else ([], [])
+    versions = [r.version for r in readings.values()]
+    ahead = releases_ahead(place, system, versions) if readings else Ahead(entered=(), running=())
     shelf = Shelf(place.folder)
-    wanted = tuple(p for r in ahead if (p := r.installer) is not None)
-    unkept = tuple(p.name for r in running if (p := r.installer) is not None and not shelf.has(p))
+    kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
     rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
+    product = place.products.get(system.product)
+    releases = [release for release, _ in ahead.entered]
     return Facts(
         system=system,
         readings={n: readings[n] for n in system.nodes if n in readings},
@@ -65,9 +70,24 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
         now=place.clock.now(),
         limits=place.estate.limits,
         backups=tuple(BackupStore(place.folder).all(system.name)),
-        wanted=wanted,
-        missing=tuple(p.name for p in wanted if not shelf.has(p)),
-        unkept=unkept,
+        wanted=ahead.packages,
+        missing=tuple(p.name for p in ahead.packages if not shelf.has(p)),
+        unkept=tuple(p.name for p in kept if not shelf.has(p)),
         probes=probes,
         open_roll=rolls[0] if rolls else None,
+        notes=tuple(notes_on(place.estate, system, product, hops_of(versions, releases))) if product else (),
+        issues=tuple(issues_here(place, system, product, releases, readings.values())) if product else (),
+        terms=tuple(
+            t
+            for t in dict.fromkeys(r.terms for r in releases if r.terms)
+            if not place.ledger.accepted(t, system.product.partition("/")[0])
+        ),
     )
+
+
+def hops_of(versions: Sequence[str], releases: Sequence[Release]) -> list[tuple[str, str]]:
+    """From and to of each hop that enters `releases`, the first from any of the running versions."""
+    if not releases:
+        return []
+    first = [(version, releases[0].version) for version in dict.fromkeys(versions)]
+    return first + [(a.version, b.version) for a, b in itertools.pairwise(releases)]

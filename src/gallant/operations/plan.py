@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from gallant.core.checks import Finding
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
+from gallant.core.estate import System
 from gallant.core.plan import Plan, make_plan
+from gallant.core.readings import Reading
+from gallant.core.recalls import FINISH
 from gallant.core.records import Record, clean
-from gallant.operations.assess import last_readings
+from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
+from gallant.operations.notices import record_despite
 from gallant.operations.workplace import Workplace
 
 
@@ -25,8 +29,12 @@ class Planned(Record):
     findings: tuple[Finding, ...]
 
 
-async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
-    """Read the systems, make the plan that takes them to their aims, and write it to plans/."""
+async def plan(place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "") -> Planned:
+    """Read the systems, make the plan that takes them to their aims, and write it to plans/.
+
+    `despite` is a recalled release that some nodes of the one selected system run already and that the others shall run
+    too; `Refused` unless its recall is shown to concern none of them.
+    """
     systems = place.systems(terms)
     if not systems:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
@@ -43,6 +51,7 @@ async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
     # What the rest of the estate ran when it was last read, for the requirements between products.
     rest = [name for name in place.estate.systems if name not in {s.name for s in systems}]
     readings = {**(last_readings(place, rest)[0] if rest else {}), **survey.readings()}
+    finishing = _despite(place, systems, survey.readings(), despite) if despite is not None else {}
     made = make_plan(
         place.estate,
         systems,
@@ -51,7 +60,11 @@ async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
         place.profile_digests(systems),
         by=place.user,
         now=place.clock.now(),
+        bundles=place.bundles,
+        despite=finishing,
     )
+    for system, release in finishing.items():
+        record_despite(place, system, release, reason)
     folder = place.folder / "plans"
     path = folder / f"{made.id}.json"
     try:
@@ -64,8 +77,33 @@ async def plan(place: Workplace, terms: Sequence[str]) -> Planned:
     return Planned(
         plan=made,
         path=str(path.relative_to(place.folder)),
-        findings=tuple(f for f in findings if f.level in ("stop", "warn")),
+        findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
     )
+
+
+def _despite(
+    place: Workplace, systems: Sequence[System], readings: Mapping[str, Reading], despite: str
+) -> dict[str, str]:
+    if len(systems) != 1:
+        raise WrongUse(
+            "A recall is set aside for one system at a time.", next="gallant plan SYSTEM --despite-recall VERSION"
+        )
+    system = systems[0]
+    product = product_of(place, system)
+    finish = next((w for w in ways_out_of(place, system, product, readings.values(), None) if w.way == FINISH), None)
+    recalled = product.resolve(despite)
+    running = {r.version for reading in readings.values() if (r := product.resolve(reading.version)) is not None}
+    if recalled is None or finish is None or recalled.version not in running:
+        raise Refused(
+            f"{system.name}: no node runs {clean(despite, 60)} as a recalled release, so there is nothing of it to finish.",
+            "A recalled release is entered by nobody who does not run it already.",
+            f"gallant route {system.name}",
+        )
+    if not finish.open:
+        raise Refused(
+            f"{system.name}: {recalled.version} is not finished: {finish.why}.", next=f"gallant route {system.name}"
+        )
+    return {system.name: recalled.version}
 
 
 def load_plan(place: Workplace, name: str) -> Plan:

@@ -41,11 +41,11 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
                 f"{system.name} was never read, so what it needs is not known.", next=f"gallant survey {system.name}"
             )
         product = product_of(place, system)
-        ahead, running = releases_ahead(place, system, versions)
-        for why, releases in (("route", ahead), ("recovery", running)):
-            for release in releases:
-                if release.installer is not None:
-                    found.setdefault(release.installer.sha256, (product.name, release.version, why, release.installer))
+        ahead = releases_ahead(place, system, versions)
+        recovery = [(r, p) for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
+        for why, pairs in (("route", ahead.entered), ("recovery", recovery)):
+            for release, package in pairs:
+                found.setdefault(package.sha256, (product.name, release.version, why, package))
     return list(found.values())
 
 

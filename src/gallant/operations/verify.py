@@ -24,7 +24,7 @@ async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict],
         own = [n for n in seen.nodes if n.system == system.name]
         product = place.products.get(system.product)
         try:
-            target = target_of(place.estate, system, product, place.clock.now()) if product else None
+            target = target_of(place.estate, system, product, place.clock.now(), place.bundles) if product else None
         except GallantError:
             target = None
         rows += verify_system(

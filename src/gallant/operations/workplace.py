@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from gallant.core.catalog import Catalog, Package, Product
+from gallant.core.catalog import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate import Estate, System, parse_estate, select
 from gallant.operations.clock import EstateClock
@@ -58,6 +58,12 @@ class Workplace:
         return ReadingStore(self.folder)
 
     @cached_property
+    def ledger(self) -> Any:
+        from gallant.store.ledger import LedgerStore
+
+        return LedgerStore(self.folder)
+
+    @cached_property
     def journal(self) -> Any:
         from gallant.store.journal import JournalStore
 
@@ -83,7 +89,23 @@ class Workplace:
 
     @cached_property
     def products(self) -> dict[str, Product]:
-        return {product.name: product for _, catalog in self.catalogs for product in catalog.products}
+        """By name. Several channels of packages may list one product; their releases are put together."""
+        found: dict[str, Product] = {}
+        for _, catalog in self.catalogs:
+            for product in catalog.products:
+                before = found.get(product.name)
+                found[product.name] = product if before is None else joined(before, product)
+        return found
+
+    @cached_property
+    def bundles(self) -> tuple[Bundle, ...]:
+        return tuple(bundle for _, catalog in self.catalogs for bundle in catalog.bundles)
+
+    def terms_text(self, product: str, version: str) -> str | None:
+        """The text of a version of the terms of whoever publishes a product; None where the catalog carries none."""
+        source = self.source_of(product)
+        catalog = next((c for s, c in self.catalogs if source is not None and s.name == source.name), None)
+        return next((t.text for t in catalog.terms if t.version == version), None) if catalog else None
 
     def source_of(self, product: str) -> Source | None:
         return next((s for s, catalog in self.catalogs if any(p.name == product for p in catalog.products)), None)

@@ -26,19 +26,22 @@ from gallant.standin.world import World
 # Each node on an address of its own in one of the loopback networks, the service address in another.
 NODES = {"a": ("127.0.20.11", "SH-2291-AK"), "b": ("127.0.20.12", "SH-2291-BM")}
 NETWORK = "127.0.20.0/24"
+# A box that stands alone, on the ship.
+MINI = ("127.0.50.11", "SM-0417-FB", "127.0.50.0/24", "1.4.2")
 SERVICE_ADDRESS = "127.0.30.10"
 PUBLISHER_ADDRESS = "127.0.40.10"
 CONTROL_ADDRESS = "127.0.0.1"
 
 
 async def serve(setup: dict[str, Any]) -> None:
-    """`setup`: `speed`, `since` (seconds since 1970), `accounts` (user to secret), `faults` (a scenario's text), `version`."""
+    """`setup`: `speed`, `since` (seconds since 1970), `accounts` (user to secret), `faults` (a scenario's text), `version`
+    of the pair, or `versions` by its nodes, `ship` (whether the box on the ship is up too)."""
     since, speed = float(setup["since"]), float(setup["speed"])
     world = World(datetime.fromtimestamp(since, UTC), speed)
     world.faults = faults_from(setup.get("faults") or "faults: []")
     publisher = Publisher(world.began)
-    version = setup.get("version", "2.8.5")
-    nodes = {name: ShoalNode(name, serial, NETWORK, version) for name, (_, serial) in NODES.items()}
+    versions = dict.fromkeys(NODES, setup.get("version", "2.8.5")) | setup.get("versions", {})
+    nodes = {name: ShoalNode(name, serial, NETWORK, versions[name]) for name, (_, serial) in NODES.items()}
     pair = ShoalPair(world, "tickets", nodes, publisher.images(), active="a")
     pair.move_gap_s = float(setup.get("move_gap_s", pair.move_gap_s))
     scale = float(setup.get("pace", 1.0))
@@ -63,12 +66,14 @@ async def serve(setup: dict[str, Any]) -> None:
     servers: list[NodeServer] = []
     said: dict[str, Any] = {"nodes": {}, "services": {}}
     kept = []
-    for name, (address, serial) in NODES.items():
-        context, fingerprint, pem = self_signed(f"tickets-{name}", address)
+    mini = ShoalPair(world, "fulmar-box", {"a": ShoalNode("a", *MINI[1:])}, publisher.mini_images(), active="a")
+    boxes = [(pair, name, *NODES[name]) for name in NODES] + ([(mini, "a", *MINI[:2])] if setup.get("ship") else [])
+    for box, name, address, serial in boxes:
+        context, fingerprint, pem = self_signed(f"{box.name}-{name}", address)
         keeper, port = reserve(address)
         kept.append(keeper)
-        servers.append(NodeServer(world, pair, name, address, port, context, setup["accounts"], refresh))
-        said["nodes"][f"tickets/{name}"] = {
+        servers.append(NodeServer(world, box, name, address, port, context, setup["accounts"], refresh))
+        said["nodes"][f"{box.name}/{name}"] = {
             "address": f"https://{address}:{port}",
             "serial": serial,
             "fingerprint": fingerprint,
@@ -94,7 +99,9 @@ async def serve(setup: dict[str, Any]) -> None:
     keeper, port = reserve(CONTROL_ADDRESS)
     kept.append(keeper)
     key = secrets.token_hex(16)
-    await ControlServer(world, [pair], refresh, key).start(bound(CONTROL_ADDRESS, port))
+    await ControlServer(world, [pair, mini] if setup.get("ship") else [pair], refresh, key).start(
+        bound(CONTROL_ADDRESS, port)
+    )
     said["control"] = {"url": f"http://{CONTROL_ADDRESS}:{port}", "key": key}
 
     ended = asyncio.Event()

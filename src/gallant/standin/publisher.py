@@ -116,8 +116,58 @@ RELEASES = (
     ),
     ("3.2.6", "3.2", 6, "low", False, "vers:dotted/>=2.11.3", False, (9, 6, 4), 5, "Shoal 3.2 sixth", "Small repairs."),
 )
-RECALLED = {"2.11.2": (310, "a node that restarts under load may lose its replica map")}
+RECALLED = {"2.11.2": (310, "a node that restarts under load may lose its replica map", 'gauges."replica paths" < `2`')}
+TERMS = ("2026-04", "Shoal 3.2 and later may be run on machines that Ostrel sold. It comes as it is; keep a backup.")
+# What else is to be said of a release, in the catalog's own fields.
+MORE: dict[str, dict[str, object]] = {
+    "2.11.3": {
+        "known_issues": [
+            {
+                "text": "The console of a node that restarts shows its old release for up to a minute.",
+                "severity": "low",
+            }
+        ]
+    },
+    "3.2.1": {"terms": TERMS[0]},
+    "3.2.4": {
+        "terms": TERMS[0],
+        "fresh_install": "vers:dotted/>=2.8.3",
+        "known_issues": [
+            {
+                "text": "A replica over a single path is not found again after the restart.",
+                "when": 'gauges."replica paths" < `2`',
+                "severity": "high",
+            },
+            {
+                "text": "Shelf modules older than 1.7 blink amber after the first restart; it means nothing.",
+                "when": "components.shelf.version == '1.6'",
+                "severity": "low",
+            },
+        ],
+    },
+    "3.2.6": {"terms": TERMS[0]},
+}
 SHELF = ("ostrel/shoal-shelf", "1.6", 600)
+ZONES = ("ostrel/zones", (("2025.2", 500), ("2026.1", 90)))
+MINI = "ostrel/shoal-mini"
+MINI_SUPPORT_DAYS = 60
+# version, days old, severity, security, from_range, more
+MINI_RELEASES: tuple[tuple[str, int, str, bool, str | None, dict[str, object]], ...] = (
+    ("1.4.2", 640, "medium", False, None, {"support_ends": ""}),
+    ("1.4.7", 380, "critical", True, None, {}),
+    (
+        "1.5.0",
+        130,
+        "medium",
+        False,
+        "vers:dotted/>=1.4.7",
+        {
+            "one_way": True,
+            "one_way_because": "The on-disk format is raised at the first start.",
+            "snapshots": False,
+        },
+    ),
+)
 
 
 def package_bytes(version: str, mib: int) -> bytes:
@@ -133,13 +183,31 @@ class Publisher:
         self.base = base
         self.serial = 41
         self.packages = {f"shoal-{row[0]}.pkg": package_bytes(row[0], row[8]) for row in RELEASES}
-        self.altered: set[str] = set()
+        self.packages |= {f"shoal-mini-{row[0]}.pkg": package_bytes(f"mini {row[0]}", 1) for row in MINI_RELEASES}
+        self.packages |= {f"zones-{version}.tab": package_bytes(f"zones {version}", 1) for version, _ in ZONES[1]}
         self.publish(self.catalog())
 
     @property
     def public_text(self) -> str:
         raw = self.key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
         return "ed25519:" + raw.hex()
+
+    def mini_images(self) -> dict[str, Image]:
+        found = {}
+        for version, _, _, _, from_range, _ in MINI_RELEASES:
+            body = self.packages[f"shoal-mini-{version}.pkg"]
+            found[version] = Image(
+                version=version,
+                build=_build(f"mini {version}"),
+                label=f"Mini {version}",
+                sha256=hashlib.sha256(body).hexdigest(),
+                bytes=len(body),
+                install_s=600.0,
+                restart_s=360.0,
+                sync_s=0.0,
+                from_range=from_range,
+            )
+        return found
 
     def images(self) -> dict[str, Image]:
         found = {}
@@ -177,18 +245,15 @@ class Publisher:
                     "restart": "node",
                     "notes": notes,
                     "minutes": dict(zip(("install", "restart", "sync"), minutes, strict=True)),
-                    "packages": [
-                        {
-                            "name": f"shoal-{version}.pkg",
-                            "url": f"packages/shoal-{version}.pkg",
-                            "bytes": len(body),
-                            "sha256": hashlib.sha256(body).hexdigest(),
-                            "kind": "installer",
-                        }
-                    ],
-                    "recall": {"date": rfc3339(self.now - timedelta(days=recalled[0])), "reason": recalled[1]}
+                    "packages": [_package(f"shoal-{version}.pkg", body)],
+                    "recall": {
+                        "date": rfc3339(self.now - timedelta(days=recalled[0])),
+                        "reason": recalled[1],
+                        "when": recalled[2],
+                    }
                     if recalled
                     else None,
+                    **MORE.get(version, {}),
                 }
             )
         shelf = {"version": SHELF[1], "released": rfc3339(self.now - timedelta(days=SHELF[2])), "severity": "low"}
@@ -201,8 +266,55 @@ class Publisher:
             "products": [
                 {"name": PRODUCT, "title": "Shoal storage", "scheme": "dotted", "releases": releases},
                 {"name": SHELF[0], "title": "Shoal disk shelf", "scheme": "dotted", "releases": [shelf]},
+                {"name": ZONES[0], "title": "Time zone table", "scheme": "dotted", "releases": self._zones()},
+                {"name": MINI, "title": "Shoal mini", "scheme": "dotted", "releases": self._mini()},
             ],
+            "bundles": [
+                {
+                    "name": "2026 autumn",
+                    "released": rfc3339(self.now - timedelta(days=100)),
+                    "versions": {PRODUCT: "3.2.4", SHELF[0]: SHELF[1]},
+                    "optional": {ZONES[0]: "2026.1"},
+                    "notes": "Tested together by Ostrel.",
+                }
+            ],
+            "terms": [{"version": TERMS[0], "text": TERMS[1]}],
         }
+
+    def _zones(self) -> list[dict[str, object]]:
+        return [
+            {
+                "version": version,
+                "released": rfc3339(self.now - timedelta(days=days)),
+                "severity": "medium",
+                "restart": "none",
+                "minutes": {"install": 1, "restart": 0, "sync": 0},
+                "packages": [_package(f"zones-{version}.tab", self.packages[f"zones-{version}.tab"])],
+            }
+            for version, days in ZONES[1]
+        ]
+
+    def _mini(self) -> list[dict[str, object]]:
+        made = []
+        for version, days, severity, security, from_range, more in MINI_RELEASES:
+            extra = dict(more)
+            if "support_ends" in extra:
+                extra["support_ends"] = rfc3339(self.now + timedelta(days=MINI_SUPPORT_DAYS))
+            made.append(
+                {
+                    "version": version,
+                    "build": _build(f"mini {version}"),
+                    "label": f"Mini {version}",
+                    "released": rfc3339(self.now - timedelta(days=days)),
+                    "severity": severity,
+                    "security": security,
+                    "from_range": from_range,
+                    "minutes": {"install": 10, "restart": 6, "sync": 0},
+                    "packages": [_package(f"shoal-mini-{version}.pkg", self.packages[f"shoal-mini-{version}.pkg"])],
+                    **extra,
+                }
+            )
+        return made
 
     def publish(self, catalog: dict[str, object]) -> None:
         self.raw = json.dumps(catalog, indent=1).encode()
@@ -230,6 +342,11 @@ class Publisher:
             ]
         )
         return app
+
+
+def _package(name: str, body: bytes) -> dict[str, object]:
+    digest = hashlib.sha256(body).hexdigest()
+    return {"name": name, "url": f"packages/{name}", "bytes": len(body), "sha256": digest, "kind": "installer"}
 
 
 def _build(version: str) -> str:

@@ -126,8 +126,9 @@ class ShoalPair:
 
     # --- what can be seen
 
-    def other(self, name: str) -> ShoalNode:
-        return next(node for key, node in self.nodes.items() if key != name)
+    def other(self, name: str) -> ShoalNode | None:
+        """The other node; None for a box that stands alone."""
+        return next((node for key, node in self.nodes.items() if key != name), None)
 
     @property
     def serving(self) -> str | None:
@@ -152,12 +153,22 @@ class ShoalPair:
 
     def _compatible(self) -> bool:
         """Whether the two running releases can keep a replica: one installs on the other."""
-        a, b = (parse("dotted", node.version) for node in self.nodes.values())
-        older, newer = min(a, b), max(a, b)
+        versions = [parse("dotted", node.version) for node in self.nodes.values()]
+        older, newer = min(versions), max(versions)
         if older == newer:
             return True
         allowed = self.images[newer.text].from_range
         return allowed is None or older in parse_range(allowed)
+
+    def updates(self, name: str) -> list[str]:
+        """The device's own list of updates: what installs on what it runs, as far as it has heard; it hears late."""
+        running = parse("dotted", self.nodes[name].version)
+        return [
+            image.version
+            for image in self.images.values()
+            if parse("dotted", image.version) > running
+            and (image.from_range is None or running in parse_range(image.from_range))
+        ]
 
     # --- orders
 
@@ -227,7 +238,7 @@ class ShoalPair:
             self.active = None
             partner = self.other(node.name)
             self.broken.append(f"{node.name} went down while serving")
-            if partner.up:
+            if partner is not None and partner.up:
                 self._move(partner.name, self.move_gap_s)
         self.world.changed()
         if self.world.fault("no_return", self._full(node), "restart"):
@@ -265,7 +276,11 @@ class ShoalPair:
             raise Denied(409, "already serving")
         return self._give(self.other(node.name), node, "reclaim", asked=node)
 
-    def _give(self, giver: ShoalNode, taker: ShoalNode, what: str, asked: ShoalNode | None = None) -> Task:
+    def _give(
+        self, giver: ShoalNode | None, taker: ShoalNode | None, what: str, asked: ShoalNode | None = None
+    ) -> Task:
+        if giver is None or taker is None:
+            raise Denied(409, "this box stands alone")
         if self.replica()[0] != "matched":
             raise Denied(409, f"the replica is {self.replica()[0]}; nothing is handed over now")
         holder = asked or giver

@@ -56,6 +56,7 @@ class NodeServer:
                 web.get("/v1/node", self.about),
                 web.get("/v1/bays", self.bays),
                 web.get("/v1/replica", self.replica),
+                web.get("/v1/updates", self.updates),
                 web.get("/v1/tasks", self.tasks),
                 web.get("/v1/tasks/{number}", self.task),
                 web.post("/v1/tasks", self.order),
@@ -157,7 +158,7 @@ class NodeServer:
         return web.json_response(
             {
                 "serial": "SH-0000-XX" if swapped else node.serial,
-                "model": "Shoal 240",
+                "model": "Shoal 240" if len(pair.nodes) > 1 else "Shoal mini",
                 "release": node.version,
                 "build": image.build,
                 "starts_next": node.next_version,
@@ -167,6 +168,7 @@ class NodeServer:
                 "clock": moment,
                 "network": node.network,
                 "shelf": {"module": "SE-12", "release": "1.6"},
+                "zones": {"table": "2025.2"},
             }
         )
 
@@ -188,6 +190,9 @@ class NodeServer:
     async def replica(self, request: web.Request) -> web.StreamResponse:
         word, left = self.pair.replica()
         return web.json_response({"state": word, "seconds_left": round(left, 3), "paths": 2 if word != "apart" else 0})
+
+    async def updates(self, request: web.Request) -> web.StreamResponse:
+        return web.json_response({"items": [{"release": version} for version in self.pair.updates(self.name)]})
 
     async def packages(self, request: web.Request) -> web.StreamResponse:
         return web.json_response(

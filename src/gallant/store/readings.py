@@ -25,6 +25,12 @@ SCHEMA = (
     )
     """,
     "ALTER TABLE sources ADD COLUMN tag TEXT",
+    """
+    ALTER TABLE sources ADD COLUMN access TEXT;
+    ALTER TABLE sources ADD COLUMN news TEXT;
+    CREATE TABLE noticed (name TEXT NOT NULL, target TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (name, target))
+        WITHOUT ROWID
+    """,
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
@@ -32,6 +38,9 @@ END_SURVEY = "UPDATE surveys SET ended = ?, whole = 1 WHERE id = ?"
 INSERT_READING = "INSERT INTO readings (survey, system, node, taken, reading, error) VALUES (?, ?, ?, ?, ?, ?)"
 # With max(), SQLite takes the bare columns from the row that holds the maximum.
 NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL GROUP BY system, node"
+BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND survey <
+    (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
+    GROUP BY system, node"""
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added) VALUES (?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source"""
@@ -118,6 +127,23 @@ class ReadingStore:
             )
             for system, node, _, taken, error in self._db.execute(NEWEST)
         }
+
+    def before_newest(self) -> dict[str, Reading]:
+        """By node name: the good reading before the newest one, where there is one."""
+        found = (_TO_READING.decode(raw) for raw, _ in self._db.execute(BEFORE_NEWEST))
+        return {reading.name: reading for reading in found}
+
+    # --- notices
+
+    def noticed(self, names: Iterable[tuple[str, str]], now: datetime) -> dict[tuple[str, str], datetime]:
+        """When each (notice, target) was first seen; those that never were are seen now."""
+        with transaction(self._db, "readings.db"):
+            self._db.executemany(
+                "INSERT OR IGNORE INTO noticed (name, target, since) VALUES (?, ?, ?)",
+                [(name, target, rfc3339(now)) for name, target in names],
+            )
+        rows = self._db.execute("SELECT name, target, since FROM noticed")
+        return {(name, target): datetime.fromisoformat(since) for name, target, since in rows}
 
     # --- catalogs
 

@@ -16,15 +16,6 @@ from gallant.views.words import ago, clock, duration, many, mark, moment, plain,
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 
-STANDING_MARKS = {
-    "current": "good",
-    "ahead": "note",
-    "behind": "work",
-    "waits for restart": "work",
-    "recalled": "bad",
-    "blocked": "bad",
-    "unknown": "bad",
-}
 LEVEL_MARKS = {"stop": "bad", "warn": "work", "note": "note", "pass": "good"}
 STATE_MARKS = {
     "finished": "good",
@@ -75,7 +66,7 @@ def table(*columns: str, right: Sequence[str] = (), optional: Sequence[str] = ()
     return Grid(columns, right, optional)
 
 
-def _next(*commands: str | None) -> list[str]:
+def next_steps(*commands: str | None) -> list[str]:
     """What to do next, each once, as lines below a table."""
     return [f"[bold]next[/]  {plain(c)}" for c in dict.fromkeys(commands) if c]
 
@@ -140,7 +131,7 @@ def survey_view(result: Any, now: datetime) -> View:
             + (f", [bold red]{many(len(failed), 'node')} failed[/]" if failed else "")
             + "."
         )
-        yield from _next(*(n.next for n in failed)) or _next("gallant gaps")
+        yield from next_steps(*(n.next for n in failed)) or next_steps("gallant gaps")
 
     return View("survey", rows, text)
 
@@ -200,309 +191,6 @@ def inventory_view(rows: Sequence[Any], now: datetime) -> View:
     return View("inventory", rows, text)
 
 
-def gaps_view(result: Any, now: datetime) -> View:
-    rows = [
-        {
-            "system": g.system,
-            "node": g.node,
-            "component": g.component,
-            "product": g.product,
-            "installed": g.installed,
-            "target": g.target,
-            "standing": g.standing,
-            "severity": g.severity,
-            "restart": g.restart,
-            "hops": g.hops,
-            "reasons": g.reasons,
-            "security": g.security,
-        }
-        for g in result.gaps
-    ]
-
-    def text() -> Any:
-        shown = table(
-            "node",
-            "component",
-            "installed",
-            "aim",
-            "standing",
-            "severity",
-            "restart",
-            "by way of",
-            optional=("restart",),
-        )
-        for g in result.gaps:
-            if g.standing == "current":
-                continue
-            severity = f"{g.severity}{' ⚑ security' if g.security else ''}" if g.severity else "–"
-            shown.add_row(
-                f"[bold]{g.system}/{g.node}[/]",
-                g.component,
-                plain(g.installed),
-                plain(g.target or "–"),
-                said(STANDING_MARKS[g.standing], g.standing),
-                f"[bold red]{severity}[/]" if g.severity in ("critical", "high") else severity,
-                g.restart or "–",
-                " → ".join(g.hops) or "–",
-            )
-        current = sum(g.standing == "current" for g in result.gaps)
-        if current < len(result.gaps):
-            yield shown
-        reasons: dict[tuple[str, ...], list[str]] = {}
-        for g in result.gaps:
-            if g.reasons and g.standing != "current":
-                reasons.setdefault(g.reasons, []).append(
-                    f"{g.system}/{g.node}" + (f":{g.component}" if g.component != "image" else "")
-                )
-        for why, names in reasons.items():
-            yield f"[bold]{', '.join(names)}[/]"
-            yield from (f"  {plain(reason)}" for reason in why)
-        yield (
-            f"{mark('good')} {many(current, 'component')} current."
-            if current
-            else f"{mark('work')} No component is current."
-        )
-        for name in result.unread:
-            yield f"{mark('bad')} {name} was never read."
-        for name, fetched, problem in result.catalogs:
-            yield f"[dim]catalog {name}: fetched {ago(fetched, now)}[/]" + (
-                f" {mark('bad')} {plain(problem)}" if problem else ""
-            )
-        behind = sorted({g.system for g in result.gaps if g.needs_work})
-        yield from _next(*(f"gallant survey {n}" for n in result.unread), *(f"gallant route {s}" for s in behind[:1]))
-
-    return View("gaps", rows, text)
-
-
-def conflicts_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
-        from gallant.core.versions import parse_range
-
-        if not rows:
-            yield said("good", "Every requirement between products that is known here holds.")
-            return
-        shown = table("system", "runs", "standing", "needs", "on", "which runs", "said by")
-        for r in rows:
-            shown.add_row(
-                f"[bold]{r.system}[/]",
-                plain(r.running),
-                said("bad" if r.standing == "broken" else "work", r.standing),
-                r.needs,
-                plain(parse_range(r.range).words()),
-                plain(r.other_running or "–"),
-                plain(r.said_by),
-            )
-        yield shown
-        yield from _next(*(f"gallant plan {r.system}" for r in rows if r.standing == "broken"))
-
-    return View("gaps-conflicts", rows, text)
-
-
-def route_view(answer: Any) -> View:
-    rows = [
-        {"from": h.from_, "to": h.to, "minutes": h.minutes, "bridge": h.bridge, "one_way": h.one_way}
-        for h in answer.route.hops
-    ]
-    refused = [{"version": r.version, "why": r.why} for r in answer.refused]
-    more = {
-        "system": answer.system,
-        "product": answer.product,
-        "aim": answer.aim,
-        "found": answer.route.found,
-        "target": answer.route.target,
-        "refused": refused,
-    }
-
-    def text() -> Any:
-        if not answer.route.found:
-            yield said("bad", f"{answer.system}: no route from {answer.start} to {answer.route.target}")
-        elif not rows:
-            yield said("good", f"{answer.system} runs {answer.start}, what its aim ({answer.aim}) asks for")
-        else:
-            path = " → ".join([answer.start, *(h.to for h in answer.route.hops)])
-            yield f"[bold]{answer.system}[/]  {plain(path)}   [dim]aim: {answer.aim}; {answer.product}[/]"
-            shown = table("hop", "from", "to", "per node", "", right=("per node",))
-            for number, h in enumerate(answer.route.hops, 1):
-                flags = [
-                    w
-                    for w, yes in (
-                        ("bridge: the way to later releases", h.bridge),
-                        ("[bold red]✗ no way back[/]", h.one_way),
-                    )
-                    if yes
-                ]
-                shown.add_row(
-                    str(number), plain(h.from_), f"[bold]{plain(h.to)}[/]", f"{h.minutes:g} min", ", ".join(flags)
-                )
-            yield shown
-        if refused:
-            yield "[bold]Refused[/]"
-            other = table("release", "why")
-            for r in refused:
-                other.add_row(plain(r["version"]), plain(r["why"]))
-            yield other
-        yield from _next(f"gallant stock fetch {answer.system}" if rows else None)
-
-    return View("route", rows, text, more)
-
-
-def catalog_added_view(added: Any) -> View:
-    def text() -> Any:
-        yield said("good", f"{added.name} is followed from {added.source}")
-        yield f"Its key is pinned. Fingerprint: [bold]{added.fingerprint}[/]"
-        yield "[dim]Compare it with what the publisher says by another way.[/]"
-        yield from _next(f"gallant catalog sync {added.name}")
-
-    return View("catalog-add", [added], text)
-
-
-def catalog_synced_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
-        shown = table("catalog", "answer", "serial", "releases", "new", "good until", right=("releases",))
-        for r in rows:
-            serial = (
-                "–"
-                if r.serial is None
-                else (f"{r.serial_before} → {r.serial}" if r.serial_before not in (0, r.serial) else str(r.serial))
-            )
-            shown.add_row(
-                f"[bold]{r.name}[/]",
-                said("good", "verified") if r.ok else said("bad", "refused"),
-                serial,
-                str(r.releases),
-                ", ".join(r.new) or "–",
-                f"{r.expires:%Y-%m-%d}" if r.expires else "–",
-            )
-        yield shown
-        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
-        yield from _next(*(r.next for r in rows)) or _next("gallant gaps")
-
-    return View("catalog-sync", rows, text)
-
-
-def catalog_tested_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
-        shown = table("question", "answer", "seen")
-        for r in rows:
-            shown.add_row(f"[bold]{r.question}[/]", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
-        yield shown
-        yield from _next(*(r.next for r in rows))
-
-    return View("catalog-test", rows, text)
-
-
-def catalog_trusted_view(trusted: Any) -> View:
-    def text() -> Any:
-        yield said("good", f"{trusted.name} is held against another key from now on")
-        yield f"  before  {trusted.before}"
-        yield f"  now     [bold]{trusted.fingerprint}[/]"
-        yield from _next(f"gallant catalog sync {trusted.name}")
-
-    return View("catalog-trust", [trusted], text)
-
-
-def catalog_written_view(written: Any) -> View:
-    def text() -> Any:
-        what = "signed" if written.key else "written, and not signed yet"
-        yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
-        if written.key is None:
-            yield from _next(f"gallant catalog sign {written.file} --key KEY")
-            return
-        yield f"  public key   [bold]{written.key}[/]"
-        yield f"  fingerprint  {written.fingerprint}"
-        yield from _next(
-            f"gallant catalog add {written.publisher} file://{_absolute(written.file)} --key {written.key}"
-        )
-
-    return View("catalog-sign" if written.key else "catalog-draft", [written], text)
-
-
-def _absolute(file: str) -> str:
-    from pathlib import Path
-
-    return str(Path(file).resolve())
-
-
-def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
-    def text() -> Any:
-        shown = table(
-            "catalog",
-            "serial",
-            "releases",
-            "fetched",
-            "checked",
-            "good until",
-            "source",
-            optional=("source", "checked"),
-            right=("releases",),
-        )
-        for r in rows:
-            over = r.expires is not None and r.expires <= now
-            shown.add_row(
-                f"[bold]{r.name}[/]",
-                str(r.serial or "–"),
-                str(r.releases),
-                ago(r.fetched, now),
-                ago(r.checked, now),
-                (said("bad", f"expired {r.expires:%Y-%m-%d}") if over else f"{r.expires:%Y-%m-%d}")
-                if r.expires
-                else "–",
-                plain(r.source),
-            )
-        yield shown
-        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
-        yield from (f"[dim]{r.name}: key {r.fingerprint}[/]" for r in rows)
-        if not rows:
-            yield from _next("gallant catalog add NAME SOURCE --key FILE")
-
-    return View("catalog-list", rows, text)
-
-
-def catalog_show_view(product: Any, releases: Sequence[Any], now: datetime) -> View:
-    rows = [
-        {
-            "product": product.name,
-            "version": r.version,
-            "build": r.build,
-            "label": r.label,
-            "train": r.train,
-            "released": r.released,
-            "severity": r.severity,
-            "security": r.security,
-            "bridge": r.bridge,
-            "one_way": r.one_way,
-            "installs_on": r.from_range,
-            "recall": r.recall.words if r.recall else None,
-            "notes": r.notes,
-            "known_issues": r.known_issues,
-        }
-        for r in releases
-    ]
-
-    def text() -> Any:
-        yield f"[bold]{product.name}[/] {plain(product.title)}"
-        shown = table(
-            "version", "build", "label", "released", "severity", "installs on", "notes", optional=("build", "label")
-        )
-        for r in releases:
-            from gallant.core.versions import parse_range
-
-            on = parse_range(r.from_range).words() if r.from_range else "any older"
-            notes = f"[bold red]✗ {plain(r.recall.words)}[/]" if r.recall else plain(r.notes)
-            shown.add_row(
-                f"[bold]{plain(r.version)}[/]",
-                plain(r.build or ""),
-                plain(r.label or ""),
-                f"{r.released:%Y-%m-%d}",
-                r.severity + (" ⚑" if r.security else ""),
-                plain(on),
-                notes,
-            )
-        yield shown
-
-    return View("catalog-show", rows, text)
-
-
 def stock_fetched_view(rows: Sequence[Any]) -> View:
     def text() -> Any:
         shown = table(
@@ -520,7 +208,7 @@ def stock_fetched_view(rows: Sequence[Any]) -> View:
         yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
         if not rows:
             yield "Nothing is wanted: no route, and no installer for what runs."
-        yield from _next(*(r.next for r in rows))
+        yield from next_steps(*(r.next for r in rows))
 
     return View("stock-fetch", rows, text)
 
@@ -542,7 +230,7 @@ def stock_list_view(held: Sequence[tuple[Any, str | None, bool]]) -> View:
             )
         yield shown
         if not rows:
-            yield from _next("gallant stock fetch")
+            yield from next_steps("gallant stock fetch")
 
     return View("stock-list", rows, text)
 
@@ -577,7 +265,7 @@ def backup_taken_view(taken: Sequence[Any]) -> View:
             items = ", ".join(f"{i.name} {size(i.bytes)}" for i in t.backup.items)
             yield f"{said('good', t.backup.id)}  sealed, {size(t.backup.bytes)} stored, of {', '.join(dict.fromkeys(t.backup.versions.values()))}"
             yield f"  holds {plain(items)}"
-        yield from _next(*(t.next for t in taken))
+        yield from next_steps(*(t.next for t in taken))
 
     return View("backup-take", rows, text)
 
@@ -609,7 +297,7 @@ def backup_list_view(backups: Sequence[Backup], now: datetime) -> View:
             )
         yield shown
         if not backups:
-            yield from _next("gallant backup take SYSTEM")
+            yield from next_steps("gallant backup take SYSTEM")
 
     return View("backup-list", backup_rows(backups), text)
 
@@ -621,7 +309,7 @@ def backup_checked_view(checked: Sequence[Any]) -> View:
             yield f"{said('good' if good else 'bad', c.backup.id)}  " + (
                 "sealed and opened: every item is as it was exported" if good else plain("; ".join(c.problems))
             )
-        yield from _next(*(f"gallant backup take {c.backup.system}" for c in checked if c.problems))
+        yield from next_steps(*(f"gallant backup take {c.backup.system}" for c in checked if c.problems))
 
     return View(
         "backup-verify",
@@ -641,9 +329,9 @@ def check_view(findings: Sequence[Finding], everything: bool) -> View:
                 shown.add_row(said(LEVEL_MARKS[f.level], f.level), f.check, plain(f.message), plain(f.evidence))
             yield shown
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        yield from _next(*(f.next for f in loud if f.next and f.level != "pass"))
+        yield from next_steps(*(f.next for f in loud if f.next and f.level != "pass"))
         if not counts["stop"] and not counts["warn"]:
-            yield from _next(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
+            yield from next_steps(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
 
     return View(
         "check", findings, text, remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",)
@@ -686,7 +374,7 @@ def plan_view(planned: Any) -> View:
         for f in planned.findings:
             yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message)}: {plain(f.evidence)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
-        yield from _next(*stops, f"gallant roll {plan.id}")
+        yield from next_steps(*stops, f"gallant roll {plan.id}")
 
     more = {"id": plan.id, "path": planned.path, "systems": plan.systems, "estimate": plan.estimate_s}
     return View("plan", plan_rows(plan), text, more)
@@ -743,6 +431,10 @@ def _consequences(plan: Plan) -> Any:
         for hop in lane.hops:
             if hop.one_way:
                 yield f"{mark('bad')} [bold]No way back from {plain(hop.to)}[/]: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
+            if not hop.snapshots:
+                yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
+            if hop.despite_recall:
+                yield f"{mark('bad')} [bold]{plain(hop.to)} was recalled[/] and is finished all the same. Needs --consent recalled:{lane.system}."
     if not any(h.one_way for lane in plan.lanes for h in lane.hops):
         yield f"{mark('good')} Nothing here is one-way: a node keeps its old release in the other slot until the next hop, and each hop begins with a backup."
 
@@ -764,7 +456,7 @@ def rolled_view(result: Any, run: Any) -> View:
         yield f"[bold]{result.id}[/] {said(kind, result.end.state)}{length}"
         yield plain(result.end.message)
         yield from _outage_lines(run.outages)
-        yield from _next(result.end.next)
+        yield from next_steps(result.end.next)
 
     return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
 
@@ -798,7 +490,7 @@ def verify_view(rows: Sequence[Verdict]) -> View:
                 f"{mark('good')} Every node runs what its aim asks for, roles are in their usual places, replicas are whole, services answer."
             )
         )
-        yield from _next(*(f"gallant check {s}" for s in dict.fromkeys(bad)))
+        yield from next_steps(*(f"gallant check {s}" for s in dict.fromkeys(bad)))
 
     return View("verify", rows, text)
 
@@ -841,8 +533,8 @@ def history_view(runs: Sequence[Any]) -> View:
             )
         yield shown
         if not runs:
-            yield from _next("gallant plan SYSTEM")
-        yield from _next(
+            yield from next_steps("gallant plan SYSTEM")
+        yield from next_steps(
             *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),
             *(f"gallant history {r.run}" for r in runs[:1]),
         )
@@ -878,7 +570,7 @@ def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
         if run.message:
             yield plain(run.message)
         yield from _outage_lines(run.outages)
-        yield from _next(run.next)
+        yield from next_steps(run.next)
 
     more = {"steps": steps}
     return View("history", history_rows([run]), text, more)

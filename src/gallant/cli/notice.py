@@ -1,0 +1,170 @@
+"""notice list, accept, book, assign, skip, reopen; and ledger, which keeps what was decided."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import estate_option, finish, open_place, output_options, selector_argument
+
+terms_option = click.option(
+    "--accept-terms",
+    "terms",
+    multiple=True,
+    metavar="VERSION",
+    help="You have read this version of the publisher's terms and accept it.",
+)
+
+
+@click.group()
+def notice() -> None:
+    """Gaps that wait for a decision."""
+
+
+@notice.command("list")
+@estate_option
+@selector_argument
+@click.option("--all", "everything", is_flag=True, help="Also those that are skipped, left alone or done.")
+@output_options
+def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool, output: Any) -> None:
+    """Where each notice stands: the newest and most severe first.
+
+    Examples:  gallant notice list   |   gallant notice list site:harbour --all
+    """
+    from gallant.operations import notices
+    from gallant.views.notices import notices_view
+
+    place = open_place(estate_path, output)
+    result = notices.listed(place, selector, everything)
+    output.show(notices_view(result, place.clock.now()))
+    finish(1 if any(n.state in ("new", "overdue") for n in result.notices) else 0)
+
+
+def _with_terms(output: Any, decide: Callable[[tuple[str, ...]], Any], terms: tuple[str, ...]) -> Any:
+    """The decision; where terms of use stand in its way and a person is there, they are shown and asked about."""
+    from gallant.operations.notices import TermsAsked
+    from gallant.views.notices import terms_text
+
+    while True:
+        try:
+            return decide(terms)
+        except TermsAsked as asked:
+            if not sys.stdin.isatty() or asked.version in terms:
+                raise
+            click.echo(terms_text(asked.version, asked.text), err=True)
+            click.confirm(f"Do you accept the terms {asked.version}, in your own name?", abort=True, err=True)
+            terms = (*terms, asked.version)
+
+
+def _show(output: Any, decided: Any) -> None:
+    from gallant.views.notices import decided_view
+
+    output.show(decided_view(decided))
+
+
+@notice.command()
+@estate_option
+@click.argument("name", metavar="NOTICE")
+@click.option("--reason", default="", metavar="TEXT", help="Why, for whoever asks later.")
+@terms_option
+@output_options
+def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Any) -> None:
+    """It shall be done. Terms of use are shown, and accepted once for each version of them.
+
+    Examples:  gallant notice accept tickets   |   gallant notice accept tickets:shelf --reason "agreed on Monday"
+    """
+    from gallant.operations import notices
+
+    place = open_place(estate_path, output)
+    _show(output, _with_terms(output, lambda given: notices.accept(place, name, given, reason), terms))
+
+
+@notice.command()
+@estate_option
+@click.argument("name", metavar="NOTICE")
+@click.argument("time", required=False)
+@click.option("--cancel", is_flag=True, help="Take the booking back.")
+@terms_option
+@output_options
+def book(
+    estate_path: Path | None, name: str, time: str | None, cancel: bool, terms: tuple[str, ...], output: Any
+) -> None:
+    """Book it for a TIME, in the site's own time zone where none is written; again to change it.
+
+    Examples:  gallant notice book tickets 2026-11-28T22:00   |   gallant notice book tickets --cancel
+    """
+    from gallant.operations import notices
+
+    if cancel == (time is not None):
+        raise click.UsageError("Write a TIME, or --cancel.")
+    place = open_place(estate_path, output)
+    if cancel:
+        _show(output, notices.cancel(place, name))
+    else:
+        _show(output, _with_terms(output, lambda given: notices.book(place, name, str(time), given), terms))
+
+
+@notice.command()
+@estate_option
+@click.argument("name", metavar="NOTICE")
+@click.argument("person")
+@output_options
+def assign(estate_path: Path | None, name: str, person: str, output: Any) -> None:
+    """Give it to a PERSON to look after.
+
+    Examples:  gallant notice assign tickets anna
+    """
+    from gallant.operations import notices
+
+    _show(output, notices.assign(open_place(estate_path, output), name, person))
+
+
+@notice.command()
+@estate_option
+@click.argument("name", metavar="NOTICE")
+@click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
+@click.option("--reason", required=True, metavar="TEXT", help="Why, for whoever asks later.")
+@output_options
+def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Any) -> None:
+    """Leave it until a release is out or a day has come.
+
+    Examples:  gallant notice skip tickets --until 3.2.6 --reason "3.2.4 slows the replica"
+    """
+    from gallant.operations import notices
+
+    _show(output, notices.skip(open_place(estate_path, output), name, until, reason))
+
+
+@notice.command()
+@estate_option
+@click.argument("name", metavar="NOTICE")
+@click.option("--reason", default="", metavar="TEXT", help="Why, for whoever asks later.")
+@output_options
+def reopen(estate_path: Path | None, name: str, reason: str, output: Any) -> None:
+    """Take the last decision back.
+
+    Examples:  gallant notice reopen tickets
+    """
+    from gallant.operations import notices
+
+    _show(output, notices.reopen(open_place(estate_path, output), name, reason))
+
+
+@click.command()
+@estate_option
+@output_options
+def ledger(estate_path: Path | None, output: Any) -> None:
+    """Who decided what and when, newest first, and whether the chain of entries is whole.
+
+    Examples:  gallant ledger
+    """
+    from gallant.operations import notices
+    from gallant.views.notices import ledger_view
+
+    kept, problems = notices.ledger(open_place(estate_path, output))
+    output.show(ledger_view(kept, problems))
+    finish(1 if problems else 0)

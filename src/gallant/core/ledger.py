@@ -1,0 +1,60 @@
+"""The ledger: who decided what, when and from which host, as a chain in which no entry can be changed or left out.
+
+Each entry's hash is over the hash before it and the entry's own JSON (SHA-256), so that whoever holds the newest hash can
+tell whether anything before it was touched.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from datetime import datetime
+
+from gallant.core.records import Record, to_json
+
+FIRST = "0" * 64
+KINDS = ("accept", "book", "cancel", "assign", "skip", "reopen", "terms", "despite-recall")
+
+
+class Entry(Record):
+    """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
+    was made for, `until` a release or a day, `start` and `end` those of a booking."""
+
+    at: datetime
+    by: str
+    host: str
+    kind: str
+    subject: str
+    target: str | None = None
+    person: str | None = None
+    until: str | None = None
+    start: datetime | None = None
+    end: datetime | None = None
+    reason: str = ""
+
+
+class Kept(Record):
+    """An entry in its place: `seq` counts from 1 without a gap."""
+
+    seq: int
+    entry: Entry
+    hash: str
+
+
+def next_hash(before: str, entry: Entry) -> str:
+    return hashlib.sha256(before.encode() + b"\0" + to_json(entry)).hexdigest()
+
+
+def chain_problems(kept: Iterable[Kept]) -> list[str]:
+    """What is wrong with a chain, in words; empty where it is whole."""
+    problems: list[str] = []
+    before, expected = FIRST, 1
+    for one in kept:
+        if one.seq != expected:
+            problems.append(f"entry {expected} is missing: after it comes {one.seq}")
+        if one.hash != next_hash(before, one.entry):
+            problems.append(
+                f"entry {one.seq} ({one.entry.kind} of {one.entry.subject}) is not what was written, or what was before it"
+            )
+        before, expected = one.hash, one.seq + 1
+    return problems

@@ -1,0 +1,187 @@
+"""Installed against aimed-for: the gaps of the selected systems, narrowed to what was asked for, with their tallies."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+from gallant.core.bundles import Match, match_bundle
+from gallant.core.gaps import STANDINGS, Gap, Gaps, Verdict, find_gaps
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.core.rules import Decision, Marks, decide
+from gallant.operations.assess import last_readings
+from gallant.operations.workplace import Workplace
+
+
+class Narrow(Record):
+    """Which gaps to show: of one component everywhere (`installed`: where it runs that version), only severe ones, only
+    those that are not as they were at the survey before."""
+
+    component: str | None = None
+    installed: str | None = None
+    severe: bool = False
+    changed: bool = False
+
+
+class Shown(Record):
+    """A gap that is shown, what happens with it by the estate's rules, and what it was at the survey before."""
+
+    gap: Gap
+    decision: Decision
+    change: str | None = None
+
+
+class Lag(Record):
+    """How far behind its aim a system's own software is: that of its slowest node. None: not known."""
+
+    system: str
+    site: str
+    kind: str
+    standing: str
+    days: int | None
+    releases: int | None
+
+
+class Assessment(Record):
+    """The gaps that were asked for, worst first, and what the assessment rests on.
+
+    `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
+    is about; `catalogs` are (name, fetched, problem).
+    """
+
+    shown: tuple[Shown, ...]
+    narrow: Narrow
+    tallies: dict[tuple[str, str], dict[str, int]]
+    lags: tuple[Lag, ...]
+    matches: tuple[Match, ...]
+    unread: tuple[str, ...]
+    compared_with: datetime | None
+    catalogs: tuple[tuple[str, datetime | None, str | None], ...]
+
+    @property
+    def exit_code(self) -> int:
+        work = any(count for t in self.tallies.values() for s, count in t.items() if s not in ("current", "ahead"))
+        return 1 if self.unread or work else 0
+
+
+def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None) -> Assessment:
+    """Installed against aimed-for, over the newest readings of the selected nodes."""
+    narrow = narrow or Narrow()
+    readings, unread = last_readings(place, terms)
+    found = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    before, compared_with = _before(place, readings) if narrow.changed else ({}, None)
+    by_system: dict[str, list[Reading]] = {}
+    for reading in readings.values():
+        by_system.setdefault(reading.system, []).append(reading)
+    matches = (match_bundle(name, rows, place.bundles, place.products) for name, rows in by_system.items())
+    return Assessment(
+        shown=tuple(_shown(place, found, narrow, before)),
+        narrow=narrow,
+        tallies=_tallies(place, found),
+        lags=_lags(place, found),
+        matches=tuple(sorted((m for m in matches if m), key=lambda m: (m.whole, m.system))),
+        unread=tuple(unread),
+        compared_with=compared_with,
+        catalogs=tuple((s.name, s.fetched, s.problem) for s in place.readings.sources()),
+    )
+
+
+def _shown(place: Workplace, found: Gaps, narrow: Narrow, before: Mapping[str, tuple[str, str]]) -> Iterator[Shown]:
+    for gap in found:
+        if narrow.component is not None and narrow.component not in (gap.component, gap.kind, gap.product):
+            continue
+        if narrow.installed is not None and not _runs(place, gap, narrow.installed):
+            continue
+        if narrow.severe and not gap.severe:
+            continue
+        change = _change(gap, before.get(_key(gap))) if narrow.changed else None
+        if narrow.changed and change is None:
+            continue
+        yield Shown(gap=gap, decision=decision_on(place, gap), change=change)
+
+
+def decision_on(place: Workplace, gap: Gap) -> Decision:
+    """What the estate's rules say of a gap; nothing acts by itself that has no way back, or no way at all."""
+    system, verdict = place.estate.systems[gap.system], gap.verdict
+    marks = Marks(
+        security=verdict.security,
+        severity=verdict.severity,
+        restart=verdict.restart,
+        kinds=tuple(kind for kind in (system.kind, gap.kind) if kind),
+        tags=system.tags,
+    )
+    person = None
+    if verdict.one_way:
+        person = f"there is no way back from {verdict.one_way[0]}"
+    elif gap.needs_work and not verdict.hops and verdict.standing != "waits for restart":
+        person = f"it is {verdict.standing}"
+    return decide(place.estate.rules, marks, person)
+
+
+def _key(gap: Gap) -> str:
+    return f"{gap.system}/{gap.node}:{gap.component}"
+
+
+def _runs(place: Workplace, gap: Gap, text: str) -> bool:
+    product = place.products.get(gap.product)
+    release = product.resolve(text) if product else None
+    return gap.installed == text or (
+        release is not None and product is not None and product.resolve(gap.installed) == release
+    )
+
+
+def _before(place: Workplace, readings: Mapping[str, Reading]) -> tuple[dict[str, tuple[str, str]], datetime | None]:
+    """By component: version and standing by the readings before the newest, under today's catalogs and aims."""
+    older = {name: r for name, r in place.readings.before_newest().items() if name in readings}
+    found = find_gaps(place.estate, older.values(), place.products, place.clock.now(), place.bundles)
+    return {_key(g): (g.installed, g.standing) for g in found}, max((r.taken for r in older.values()), default=None)
+
+
+def _change(gap: Gap, before: tuple[str, str] | None) -> str | None:
+    if before is None:
+        return "new"
+    version, standing = before
+    if version != gap.installed:
+        return f"ran {version}"
+    return f"was {standing}" if standing != gap.standing else None
+
+
+def _tallies(place: Workplace, found: Gaps) -> dict[tuple[str, str], dict[str, int]]:
+    """Components by (site, kind of system) and standing."""
+    counts = Counter((reading.system, verdict.standing) for reading, _, verdict in found.rows())
+    tallies: dict[tuple[str, str], dict[str, int]] = {}
+    for (name, standing), count in counts.items():
+        system = place.estate.systems[name]
+        own = tallies.setdefault((system.site, system.kind or system.product), {})
+        own[standing] = own.get(standing, 0) + count
+    return dict(sorted(tallies.items()))
+
+
+def _lags(place: Workplace, found: Gaps) -> tuple[Lag, ...]:
+    """One a system, the farthest behind first."""
+    slowest: dict[str, Verdict] = {}
+    for reading, part, verdict in found.rows():
+        if part.product == place.estate.systems[reading.system].product:
+            known = slowest.get(reading.system)
+            if known is None or _far(verdict) > _far(known):
+                slowest[reading.system] = verdict
+    rows = []
+    for name, verdict in slowest.items():
+        system, done = place.estate.systems[name], verdict.standing in ("current", "ahead")
+        rows.append(
+            Lag(
+                system=name,
+                site=system.site,
+                kind=system.kind,
+                standing=verdict.standing,
+                days=0 if done else verdict.days_behind,
+                releases=0 if done else verdict.releases_behind,
+            )
+        )
+    return tuple(sorted(rows, key=lambda r: (-(r.days or 0), -(r.releases or 0), r.system)))
+
+
+def _far(verdict: Verdict) -> tuple[int, int, int]:
+    return verdict.days_behind or 0, verdict.releases_behind or 0, -STANDINGS.index(verdict.standing)

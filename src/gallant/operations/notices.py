@@ -1,0 +1,316 @@
+"""Notices: listed, and decided upon by a named person; every decision goes into the ledger before it counts."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from gallant.core.documents import suggestion
+from gallant.core.errors import Refused, WrongUse
+from gallant.core.gaps import find_gaps
+from gallant.core.ledger import Entry, Kept, chain_problems
+from gallant.core.notices import (
+    ACCEPTED,
+    BOOKED,
+    DONE,
+    OVERDUE,
+    SKIPPED,
+    UNDER_WAY,
+    Notice,
+    Work,
+    as_day,
+    notices,
+    wanted,
+)
+from gallant.core.records import Record, clean
+from gallant.core.versions import NotAVersion, parse
+from gallant.operations.assess import last_readings
+from gallant.operations.gaps import decision_on
+from gallant.operations.workplace import Workplace
+from gallant.store.ledger import terms_subject
+
+
+class Listed(Record):
+    """The notices of the selected systems, and how many more are settled when those were not asked for."""
+
+    notices: tuple[Notice, ...]
+    settled: int
+
+
+def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
+    """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
+    found = _all(place, terms)
+    done = _done(place, terms, {n.name for n in found}) if everything else []
+    settled = [n for n in found if n.rank[0]]
+    return Listed(
+        notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
+        settled=0 if everything else len(settled),
+    )
+
+
+def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
+    readings, _ = last_readings(place, terms)
+    now = place.clock.now()
+    gaps = find_gaps(place.estate, readings.values(), place.products, now, place.bundles)
+    every = wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
+    since = place.readings.noticed([(w.name, w.target or "") for w in every], now)
+    work = {
+        name: Work(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
+        for row in place.journal.open_rolls()
+        for name in row.plan.systems
+    }
+    return notices(every, [kept.entry for kept in place.ledger.entries()], since, work, place.products, now)
+
+
+def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
+    """Decided notices whose gap is closed, with the roll that closed it."""
+    chosen = {system.name for system in place.systems(terms)}
+    found: dict[str, Notice] = {}
+    for kept in reversed(place.ledger.entries()):
+        entry = kept.entry
+        system, colon, _ = entry.subject.partition(":")
+        if (
+            not colon
+            or system not in chosen
+            or entry.subject in still
+            or entry.subject in found
+            or entry.target is None
+        ):
+            continue
+        roll = next(
+            (
+                r
+                for r in place.journal.rolls()
+                if r.ended and system in r.plan.systems and _leads_to(r.plan, system, entry.target)
+            ),
+            None,
+        )
+        found[entry.subject] = Notice(
+            name=entry.subject,
+            system=system,
+            product=place.estate.systems[system].product,
+            nodes=(),
+            installed=(entry.target,),
+            target=entry.target,
+            standing="current",
+            severity=None,
+            security=False,
+            restart=None,
+            state=DONE,
+            since=entry.at,
+            start=roll.began if roll else None,
+            end=roll.ended if roll else None,
+            by=entry.by,
+            why=roll.id if roll else "closed outside a roll",
+            roll=roll.id if roll else None,
+        )
+    return list(found.values())
+
+
+def _leads_to(plan: Any, system: str, target: str) -> bool:
+    return any(hop.to == target for lane in plan.lanes if lane.system == system for hop in lane.hops)
+
+
+def one(place: Workplace, name: str) -> Notice:
+    """The notice of that name; a bare system will do where it has one. Raises `WrongUse` where none or several fit."""
+    found = _all(place, [])
+    fitting = [n for n in found if n.name == name] or [n for n in found if n.system == name]
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        names = ", ".join(n.name for n in fitting)
+        raise WrongUse(f"{name} has {len(fitting)} notices: {names}.", next="Name one of them.")
+    known = name.partition(":")[0] in place.estate.systems
+    why = "Nothing of it is behind its aim as it was last read." if known else None
+    raise WrongUse(
+        f"No notice {clean(name, 60)!r}{suggestion(name, [n.name for n in found])}.",
+        why,
+        "gallant notice list shows them.",
+    )
+
+
+class Decided(Record):
+    """A decision that is in the ledger now, and the notice as it stands after it."""
+
+    notice: Notice
+    entry: int
+    did: str
+    next: str | None = None
+
+
+class TermsAsked(Refused):
+    """Terms of use that nobody accepted yet: whoever asks can show `text` and come again."""
+
+    def __init__(self, place: Workplace, notice: Notice, version: str) -> None:
+        self.version = version
+        self.text = place.terms_text(notice.product, version)
+        super().__init__(
+            f"{notice.target or 'It'} of {notice.product} comes under the publisher's terms {version}, which nobody accepted here.",
+            "A named person accepts them once for each version of the terms.",
+            f"Read them: gallant catalog show {notice.product} {notice.target}; then add --accept-terms {version}",
+        )
+
+
+def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:
+    return _append(place, kind, notice.name, target=notice.target, **more)
+
+
+def _append(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
+    entry = Entry(at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more)
+    return place.ledger.append(entry)
+
+
+def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> None:
+    publisher = notice.product.partition("/")[0]
+    for version in notice.terms:
+        if place.ledger.accepted(version, publisher):
+            continue
+        if version not in accepted:
+            raise TermsAsked(place, notice, version)
+        _append(place, "terms", terms_subject(publisher, version), target=notice.target)
+
+
+def _decided(place: Workplace, name: str, kept: Kept, did: str, next: str | None = None) -> Decided:
+    return Decided(notice=one(place, name), entry=kept.seq, did=did, next=next)
+
+
+def _may(notice: Notice) -> None:
+    if notice.state == UNDER_WAY:
+        raise Refused(
+            f"{notice.name} is being carried out by {notice.roll}.",
+            next=f"gallant hold {notice.roll} pauses it; gallant history",
+        )
+
+
+def accept(place: Workplace, name: str, terms: Sequence[str], reason: str = "") -> Decided:
+    """Somebody wants it done; the terms of use of what is to be entered are accepted with it."""
+    notice = one(place, name)
+    _may(notice)
+    _refuse_blocked(notice)
+    _accept_terms(place, notice, terms)
+    kept = _record(place, "accept", notice, reason=reason)
+    return _decided(place, notice.name, kept, f"accepted for {notice.target}", f"gallant plan {notice.system}")
+
+
+def _refuse_blocked(notice: Notice) -> None:
+    if notice.standing == "blocked":
+        raise Refused(
+            f"{notice.name} cannot be done yet: {notice.why}.",
+            next=f"gallant route {notice.system} says what bars the way.",
+        )
+
+
+def book(place: Workplace, name: str, when: str, terms: Sequence[str]) -> Decided:
+    """For a time; a second booking changes the first."""
+    notice = one(place, name)
+    _may(notice)
+    _refuse_blocked(notice)
+    start = moment_of(place, notice.system, when)
+    if start <= place.clock.now():
+        raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
+    _accept_terms(place, notice, terms)
+    length = _length(place, notice)
+    kept = _record(place, "book", notice, start=start, end=start + length if length else None)
+    did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
+    return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", f"gallant plan {notice.system}")
+
+
+def _length(place: Workplace, notice: Notice) -> timedelta | None:
+    readings, _ = last_readings(place, [notice.system])
+    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    every = wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
+    seconds = next((w.length_s for w in every if w.name == notice.name), None)
+    return timedelta(seconds=seconds) if seconds else None
+
+
+def cancel(place: Workplace, name: str) -> Decided:
+    """Take a booking back; the acceptance stays."""
+    notice = one(place, name)
+    if notice.state not in (BOOKED, OVERDUE):
+        raise WrongUse(f"{notice.name} is not booked; it is {notice.state}.", next="gallant notice list")
+    return _decided(place, notice.name, _record(place, "cancel", notice), "the booking is cancelled; it stays accepted")
+
+
+def assign(place: Workplace, name: str, person: str) -> Decided:
+    notice = one(place, name)
+    if not person.strip():
+        raise WrongUse("A person has a name.", next="gallant notice assign NOTICE PERSON")
+    kept = _record(place, "assign", notice, person=clean(person, 80))
+    return _decided(place, notice.name, kept, f"assigned to {clean(person, 80)}")
+
+
+def skip(place: Workplace, name: str, until: str, reason: str) -> Decided:
+    """Leave it until a release is out or a day has come; the reason is kept."""
+    notice = one(place, name)
+    _may(notice)
+    if not reason.strip():
+        raise WrongUse("A skip has a reason, for whoever asks later.", next="Add --reason TEXT.")
+    _check_until(place, notice, until)
+    kept = _record(place, "skip", notice, until=until, reason=clean(reason))
+    return _decided(place, notice.name, kept, f"skipped until {until}")
+
+
+def _check_until(place: Workplace, notice: Notice, until: str) -> None:
+    product = place.products.get(notice.product)
+    release = product.resolve(until) if product else None
+    day = as_day(until)
+    if release is None and day is not None:
+        if day <= place.clock.now().date():
+            raise WrongUse(f"{until} is not a day to come.", next="Skip until a later day or release.")
+        return
+    try:
+        if product is None:
+            raise NotAVersion("any", until, "its product is in no catalog here")
+        bound = product.key(release) if release else parse(product.scheme, until)
+        if notice.target is not None and bound <= parse(product.scheme, notice.target):
+            raise WrongUse(
+                f"{until} is not newer than {notice.target}, which is out.", next="Skip until a later release or a day."
+            )
+    except NotAVersion as error:
+        raise WrongUse(f"{error}, and no day.", next="Write --until RELEASE, or --until 2026-12-24.") from None
+
+
+def reopen(place: Workplace, name: str, reason: str = "") -> Decided:
+    """Take the last decision back: the notice is new again."""
+    notice = one(place, name)
+    _may(notice)
+    if notice.state not in (ACCEPTED, BOOKED, OVERDUE, SKIPPED):
+        raise WrongUse(
+            f"{notice.name} is {notice.state}; there is no decision to take back.", next="gallant notice list"
+        )
+    return _decided(place, notice.name, _record(place, "reopen", notice, reason=clean(reason)), "open again")
+
+
+def moment_of(place: Workplace, system: str, text: str) -> datetime:
+    """A time as people write it: with a zone, else in that of the system's site; HH:MM is the next such time there."""
+    zone_name = place.estate.sites[place.estate.systems[system].site].time_zone
+    try:
+        zone = ZoneInfo(zone_name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise WrongUse(f"{zone_name!r}, the time zone of the site of {system}, is not known on this machine.") from None
+    now = place.clock.now().astimezone(zone)
+    try:
+        if len(text) == 5 and text[2] == ":":
+            clock = datetime.strptime(text, "%H:%M").time()
+            day = now.date() if clock > now.time() else now.date() + timedelta(days=1)
+            return datetime.combine(day, clock, zone).astimezone(UTC)
+        moment = datetime.fromisoformat(text)
+        return (moment if moment.tzinfo else moment.replace(tzinfo=zone)).astimezone(UTC)
+    except (ValueError, OverflowError):
+        raise WrongUse(
+            f"{clean(text, 40)!r} is no time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
+        ) from None
+
+
+def ledger(place: Workplace) -> tuple[list[Kept], list[str]]:
+    """Every decision, newest first, and what is wrong with the chain."""
+    kept = place.ledger.entries()
+    return kept[::-1], chain_problems(kept)
+
+
+def record_despite(place: Workplace, system: str, release: str, reason: str) -> None:
+    """A named person lets a recalled release be finished on a system that it does not concern."""
+    _append(place, "despite-recall", system, target=release, reason=clean(reason))

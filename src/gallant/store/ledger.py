@@ -1,0 +1,56 @@
+"""The ledger's file, `state/ledger.db`: appended to under a lock, every entry on disk before its decision counts."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from gallant.core.errors import GallantError
+from gallant.core.ledger import FIRST, Entry, Kept, next_hash
+from gallant.store.database import open_database, state_folder, transaction
+
+SCHEMA = ("CREATE TABLE ledger (seq INTEGER PRIMARY KEY, entry BLOB NOT NULL, hash TEXT NOT NULL)",)
+EVERY = "SELECT seq, entry, hash FROM ledger ORDER BY seq"
+LAST = "SELECT seq, hash FROM ledger ORDER BY seq DESC LIMIT 1"
+APPEND = "INSERT INTO ledger (seq, entry, hash) VALUES (?, ?, ?)"
+
+
+class LedgerStore:
+    """Opened once a command. Entries are only ever added."""
+
+    def __init__(self, estate_folder: Path) -> None:
+        self._path = state_folder(estate_folder) / "ledger.db"
+        self._db = open_database(self._path, SCHEMA, synchronous="FULL")
+
+    def append(self, entry: Entry) -> Kept:
+        with transaction(self._db, "ledger.db"):
+            seq, before = self._db.execute(LAST).fetchone() or (0, FIRST)
+            # What is hashed is what comes back from the file.
+            stored = msgspec.json.decode(msgspec.json.encode(entry), type=Entry)
+            kept = Kept(seq=seq + 1, entry=stored, hash=next_hash(before, stored))
+            self._db.execute(APPEND, (kept.seq, msgspec.json.encode(stored), kept.hash))
+        return kept
+
+    def entries(self) -> list[Kept]:
+        """All of them, oldest first; raises `GallantError` for one that cannot be read any more."""
+        found = []
+        for seq, raw, digest in self._db.execute(EVERY):
+            try:
+                found.append(Kept(seq=seq, entry=msgspec.json.decode(raw, type=Entry), hash=digest))
+            except (msgspec.DecodeError, ValueError):
+                raise GallantError(
+                    f"Entry {seq} of the ledger cannot be read: {self._path} was altered or damaged.",
+                    "Decisions are not guessed at.",
+                    "Restore state/ledger.db from a copy.",
+                ) from None
+        return found
+
+    def accepted(self, terms: str, publisher: str) -> bool:
+        """Whether a named person accepted this version of a publisher's terms."""
+        subject = terms_subject(publisher, terms)
+        return any(kept.entry.kind == "terms" and kept.entry.subject == subject for kept in self.entries())
+
+
+def terms_subject(publisher: str, version: str) -> str:
+    return f"terms {version} of {publisher}"

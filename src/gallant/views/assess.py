@@ -1,0 +1,326 @@
+"""Gaps and routes: bars for the whole estate, then rows, worst first, each with its reasons."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from gallant.core.gaps import STANDINGS, Gap
+from gallant.core.versions import parse_range
+from gallant.views.output import View
+from gallant.views.tables import next_steps, table
+from gallant.views.words import ago, duration, many, mark, moment, plain, said
+
+STANDING_MARKS = {
+    "current": "good",
+    "ahead": "note",
+    "behind": "work",
+    "waits for restart": "work",
+    "recalled": "bad",
+    "blocked": "bad",
+    "unknown": "bad",
+}
+# Each standing has a filling of its own, so that a bar reads without colour too.
+FILLINGS = {
+    "recalled": ("✗", "bold red"),
+    "blocked": ("▚", "red"),
+    "unknown": ("?", "magenta"),
+    "behind": ("▒", "yellow"),
+    "waits for restart": ("▲", "bright_yellow"),
+    "ahead": ("░", "cyan"),
+    "current": ("█", "green"),
+}
+BAR = 36  # columns of the longest bar
+MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
+
+
+def gaps_view(result: Any, now: datetime, selected: bool) -> View:
+    rows = [_row(shown) for shown in result.shown]
+    more = {
+        "summary": [
+            {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
+            for (site, kind), tally in result.tallies.items()
+        ],
+        "lags": result.lags,
+        "bundles": result.matches,
+        "unread": result.unread,
+        "compared_with": result.compared_with,
+    }
+    return View("gaps", rows, lambda: _gaps_text(result, now, selected), more)
+
+
+def _row(shown: Any) -> dict[str, Any]:
+    gap: Gap = shown.gap
+    verdict = gap.verdict
+    return {
+        "system": gap.system,
+        "node": gap.node,
+        "component": gap.component,
+        "product": gap.product,
+        "installed": gap.installed,
+        "target": gap.target,
+        "standing": gap.standing,
+        "severity": gap.severity,
+        "restart": gap.restart,
+        "hops": gap.hops,
+        "reasons": gap.reasons,
+        "security": gap.security,
+        "kind": gap.kind,
+        "aim": verdict.aim,
+        "releases_behind": verdict.releases_behind,
+        "days_behind": verdict.days_behind,
+        "disruptive": gap.disruptive,
+        "one_way": verdict.one_way,
+        "terms": verdict.terms,
+        "then": shown.decision.then if gap.needs_work else None,
+        "rule": shown.decision.rule if gap.needs_work else None,
+        "change": shown.change,
+    }
+
+
+def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
+    narrow = result.narrow
+    if not selected and not (narrow.component or narrow.severe or narrow.changed):
+        yield _bars(result.tallies)
+    loud = [s for s in result.shown if s.gap.standing != "current" or narrow.changed or narrow.component]
+    visible = loud if selected else loud[:MOST_ROWS]
+    if visible:
+        yield _gap_table(visible, narrow.changed)
+    if len(visible) < len(loud):
+        yield f"{mark('note')} {len(loud) - len(visible)} more; name a system, or narrow it: gallant gaps --severe"
+    yield from _reasons(visible)
+    yield from _bundles(result.matches)
+    yield _closing(result, loud)
+    for name in result.unread:
+        yield f"{mark('bad')} {name} was never read."
+    for name, fetched, problem in result.catalogs:
+        yield f"[dim]catalog {name}: fetched {ago(fetched, now)}[/]" + (
+            f" {mark('bad')} {plain(problem)}" if problem else ""
+        )
+    behind = [s.gap.system for s in loud if s.gap.needs_work and s.gap.hops]
+    yield from next_steps(
+        *(f"gallant survey {n}" for n in result.unread),
+        *(f"gallant route {s}" for s in dict.fromkeys(behind[:1])),
+        "gallant notice list" if any(s.gap.needs_work for s in loud) else None,
+    )
+
+
+def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Any:
+    """One bar a site and kind, as long as it has components, filled by standing, worst first."""
+    shown = table("site", "kind", "components", "", right=())
+    longest = max((sum(t.values()) for t in tallies.values()), default=0)
+    worst = sorted(tallies.items(), key=lambda item: (_standing_order(item[1]), item[0]))
+    last = None
+    for (site, kind), tally in worst:
+        bar = "".join(f"[{FILLINGS[s][1]}]{FILLINGS[s][0] * n}[/]" for s, n in _cells(tally, longest))
+        told = ", ".join(f"{count} {standing}" for standing in STANDINGS if (count := tally.get(standing, 0)))
+        shown.add_row(f"[bold]{site}[/]" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
+        last = site
+    return shown
+
+
+def _standing_order(tally: Mapping[str, int]) -> int:
+    return next((n for n, standing in enumerate(STANDINGS) if tally.get(standing)), len(STANDINGS))
+
+
+def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
+    """Columns by standing: in proportion, and at least one for whatever there is."""
+    scale = min(1.0, BAR / longest) if longest > BAR else min(BAR / max(1, longest), 4)
+    return [(standing, max(1, round(count * scale))) for standing in STANDINGS if (count := tally.get(standing, 0))]
+
+
+def _gap_table(visible: Sequence[Any], changed: bool) -> Any:
+    columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
+    if changed:
+        columns.insert(3, "before")
+    shown = table(*columns, right=("lag",), optional=("restart",))
+    for s in visible:
+        g = s.gap
+        severity = f"{g.severity}{' ⚑ security' if g.security else ''}" if g.severity else "–"
+        cells = [
+            f"[bold]{g.system}/{g.node}[/]",
+            g.component,
+            plain(g.installed),
+            plain(g.target or "–"),
+            said(STANDING_MARKS[g.standing], g.standing),
+            _lag(g),
+            f"[bold red]{severity}[/]" if g.severity in ("critical", "high") else severity,
+            g.restart or "–",
+            " → ".join(g.hops) or "–",
+        ]
+        if changed:
+            cells.insert(3, plain(s.change or ""))
+        shown.add_row(*cells)
+    return shown
+
+
+def _lag(gap: Gap) -> str:
+    days = gap.verdict.days_behind
+    return f"{days} d" if gap.needs_work and days is not None else "–"
+
+
+def _reasons(visible: Sequence[Any]) -> Iterator[str]:
+    """Each set of reasons once, under the names that share it."""
+    reasons: dict[tuple[str, ...], list[str]] = {}
+    for s in visible:
+        if s.gap.reasons and s.gap.standing != "current":
+            reasons.setdefault(s.gap.reasons, []).append(s.gap.name)
+    for why, names in reasons.items():
+        yield f"[bold]{', '.join(names)}[/]"
+        yield from (f"  {plain(reason)}" for reason in why)
+
+
+def _bundles(matches: Sequence[Any]) -> Iterator[str]:
+    for match in matches:
+        if match.whole:
+            yield f"{mark('good')} {match.system} runs the bundle {plain(match.bundle)}"
+            continue
+        yield f"{mark('note')} {match.system} runs no bundle; nearest is {plain(match.bundle)}, broken by"
+        yield from (f"  {plain(one.words)}" for one in match.breaks)
+
+
+def _closing(result: Any, loud: Sequence[Any]) -> str:
+    narrow = result.narrow
+    if narrow.changed:
+        when = (
+            f" since the survey of {moment(result.compared_with)}"
+            if result.compared_with
+            else ": there was no survey before"
+        )
+        return f"{mark('note')} {many(len(loud), 'component')} changed{when}."
+    counts: Counter[str] = Counter()
+    for tally in result.tallies.values():
+        counts.update(tally)
+    if narrow.component or narrow.severe:
+        return f"{mark('note')} {len(loud)} of {many(counts.total(), 'component')} shown."
+    current = counts["current"]
+    return (
+        f"{mark('good')} {many(current, 'component')} current."
+        if current
+        else f"{mark('work')} No component is current."
+    )
+
+
+def conflicts_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        if not rows:
+            yield said("good", "Every requirement between products that is known here holds.")
+            return
+        shown = table("system", "runs", "standing", "needs", "on", "which runs", "said by")
+        for r in rows:
+            shown.add_row(
+                f"[bold]{r.system}[/]",
+                plain(r.running),
+                said("bad" if r.standing == "broken" else "work", r.standing),
+                r.needs,
+                plain(parse_range(r.range).words()),
+                plain(r.other_running or "–"),
+                plain(r.said_by),
+            )
+        yield shown
+        yield from next_steps(*(f"gallant plan {r.system}" for r in rows if r.standing == "broken"))
+
+    return View("gaps-conflicts", rows, text)
+
+
+def route_view(answer: Any) -> View:
+    rows = [
+        {
+            "from": h.from_,
+            "to": h.to,
+            "minutes": h.minutes,
+            "bridge": h.bridge,
+            "one_way": h.one_way,
+            "restart": h.restart,
+            "snapshots": h.snapshots,
+            "package": h.package,
+            "leaves_recall": h.leaves_recall,
+        }
+        for h in answer.route.hops
+    ]
+    more = {
+        "system": answer.system,
+        "product": answer.product,
+        "aim": answer.aim,
+        "start": answer.start,
+        "found": answer.route.found,
+        "target": answer.route.target,
+        "refused": answer.refused,
+        "rules": answer.route.rules,
+        "by_hand": answer.route.by_hand,
+        "ways_out": answer.ways_out,
+        "notes": answer.notes,
+    }
+    return View("route", rows, lambda: _route_text(answer), more)
+
+
+def _route_text(answer: Any) -> Iterator[Any]:
+    route = answer.route
+    if not route.found:
+        yield said("bad", f"{answer.system}: no route from {answer.start} to {route.target}")
+        yield "[bold]What bars the way[/]" + (
+            "; without any one of these there would be one" if len(route.rules) > 1 else ""
+        )
+        yield from (f"  {mark('bad')} {plain(r.version)}: {plain(r.why)}" for r in route.rules)
+    elif not route.hops:
+        yield said("good", f"{answer.system} runs {answer.start}, what its aim ({answer.aim}) asks for")
+    else:
+        path = " → ".join([answer.start, *(h.to for h in route.hops)])
+        yield f"[bold]{answer.system}[/]  {plain(path)}   [dim]aim: {answer.aim}; {answer.product}[/]"
+        yield _hops(route.hops)
+    if route.by_hand is not None and (route.by_hand.possible or not route.found):
+        kind = "bad" if not route.by_hand.possible else "note" if route.found else "work"
+        yield f"{said(kind, 'By hand:')} a fresh install of {plain(route.by_hand.to)} with the saved configuration; {plain(route.by_hand.why)}"
+    for note in answer.notes:
+        yield note_line(note)
+    if answer.ways_out:
+        yield "[bold]Ways out of the recalled release[/]"
+        shown = table("way", "", "what", "why")
+        for way in answer.ways_out:
+            shown.add_row(
+                f"[bold]{way.way}[/]",
+                said("good", "open") if way.open else said("bad", "closed"),
+                plain(way.what),
+                plain(way.why),
+            )
+        yield shown
+    if answer.refused:
+        yield "[bold]Refused[/]"
+        other = table("release", "why")
+        for r in answer.refused:
+            other.add_row(plain(r.version), plain(r.why))
+        yield other
+    open_ways = [way.next for way in answer.ways_out if way.open]
+    yield from next_steps(*open_ways, f"gallant stock fetch {answer.system}" if route.hops else None)
+
+
+def note_line(note: Any) -> str:
+    """The site's own word, with whose it is and when."""
+    when = f", {note.date:%Y-%m-%d}" if note.date else ""
+    return f"{mark('note')} [bold]your own note[/] on {plain(note.about)}: {plain(note.text)} [dim]({plain(note.by)}{when})[/]"
+
+
+def _hops(hops: Sequence[Any]) -> Any:
+    shown = table("hop", "from", "to", "per node", "restart", "", right=("per node",), optional=("restart",))
+    for number, h in enumerate(hops, 1):
+        flags = [
+            words
+            for words, yes in (
+                ("bridge: the way to later releases", h.bridge),
+                ("[bold red]✗ no way back: needs consent[/]", h.one_way),
+                ("[yellow]▲ no snapshots from here on[/]", not h.snapshots),
+                (f"[yellow]▲ leaves {plain(h.from_)}, {plain(h.leaves_recall)}[/]", h.leaves_recall is not None),
+            )
+            if yes
+        ]
+        shown.add_row(
+            str(number),
+            plain(h.from_),
+            f"[bold]{plain(h.to)}[/]",
+            duration(h.minutes * 60),
+            h.restart,
+            "\n".join(flags),
+        )
+    return shown

@@ -1,0 +1,270 @@
+"""Publishers' catalogs: what is followed, how it answered, and what a release brings before anybody decides on it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+from gallant.core.versions import parse_range
+from gallant.views.assess import note_line
+from gallant.views.output import View
+from gallant.views.tables import next_steps, table
+from gallant.views.words import ago, many, mark, plain, said, size
+
+
+def catalog_added_view(added: Any) -> View:
+    def text() -> Any:
+        yield said("good", f"{added.name} is followed from {added.source}")
+        yield f"Its key is pinned. Fingerprint: [bold]{added.fingerprint}[/]"
+        yield "[dim]Compare it with what the publisher says by another way.[/]"
+        yield from next_steps(f"gallant catalog sync {added.name}")
+
+    return View("catalog-add", [added], text)
+
+
+def catalog_synced_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("catalog", "answer", "serial", "releases", "new", "good until", right=("releases",))
+        for r in rows:
+            serial = (
+                "–"
+                if r.serial is None
+                else (f"{r.serial_before} → {r.serial}" if r.serial_before not in (0, r.serial) else str(r.serial))
+            )
+            shown.add_row(
+                f"[bold]{r.name}[/]",
+                said("good", "verified") if r.ok else said("bad", "refused"),
+                serial,
+                str(r.releases),
+                ", ".join(r.new) or "–",
+                f"{r.expires:%Y-%m-%d}" if r.expires else "–",
+            )
+        yield shown
+        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        yield from next_steps(*(r.next for r in rows)) or next_steps("gallant gaps")
+
+    return View("catalog-sync", rows, text)
+
+
+def catalog_tested_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        shown = table("question", "answer", "seen")
+        for r in rows:
+            shown.add_row(f"[bold]{r.question}[/]", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
+        yield shown
+        yield from next_steps(*(r.next for r in rows))
+
+    return View("catalog-test", rows, text)
+
+
+def catalog_trusted_view(trusted: Any) -> View:
+    def text() -> Any:
+        yield said("good", f"{trusted.name} is held against another key from now on")
+        yield f"  before  {trusted.before}"
+        yield f"  now     [bold]{trusted.fingerprint}[/]"
+        yield from next_steps(f"gallant catalog sync {trusted.name}")
+
+    return View("catalog-trust", [trusted], text)
+
+
+def catalog_written_view(written: Any) -> View:
+    def text() -> Any:
+        what = "signed" if written.key else "written, and not signed yet"
+        yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
+        if written.key is None:
+            yield from next_steps(f"gallant catalog sign {written.file} --key KEY")
+            return
+        yield f"  public key   [bold]{written.key}[/]"
+        yield f"  fingerprint  {written.fingerprint}"
+        yield from next_steps(
+            f"gallant catalog add {written.publisher} file://{_absolute(written.file)} --key {written.key}"
+        )
+
+    return View("catalog-sign" if written.key else "catalog-draft", [written], text)
+
+
+def _absolute(file: str) -> str:
+    from pathlib import Path
+
+    return str(Path(file).resolve())
+
+
+def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
+    def text() -> Any:
+        shown = table(
+            "catalog",
+            "serial",
+            "releases",
+            "fetched",
+            "checked",
+            "good until",
+            "source",
+            optional=("source", "checked"),
+            right=("releases",),
+        )
+        for r in rows:
+            over = r.expires is not None and r.expires <= now
+            shown.add_row(
+                f"[bold]{r.name}[/]",
+                str(r.serial or "–"),
+                str(r.releases),
+                ago(r.fetched, now),
+                ago(r.checked, now),
+                (said("bad", f"expired {r.expires:%Y-%m-%d}") if over else f"{r.expires:%Y-%m-%d}")
+                if r.expires
+                else "–",
+                plain(r.source),
+            )
+        yield shown
+        yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        yield from (f"[dim]{r.name}: key {r.fingerprint}[/]" for r in rows)
+        if not rows:
+            yield from next_steps("gallant catalog add NAME SOURCE --key FILE")
+
+    return View("catalog-list", rows, text)
+
+
+def catalog_show_view(details: Any) -> View:
+    rows = [_release_row(details.product, r) for r in details.releases]
+    more: dict[str, Any] = {"notes": details.notes}
+    if details.alone:
+        more |= {
+            "concerns": details.concerns,
+            "terms": details.terms,
+            "terms_accepted": details.terms_accepted,
+            "bundles": details.bundles,
+            "running": details.running,
+        }
+    return View("catalog-show", rows, lambda: _show_text(details), more)
+
+
+def _release_row(product: Any, r: Any) -> dict[str, Any]:
+    return {
+        "product": product.name,
+        "version": r.version,
+        "build": r.build,
+        "label": r.label,
+        "train": r.train,
+        "released": r.released,
+        "severity": r.severity,
+        "security": r.security,
+        "bridge": r.bridge,
+        "one_way": r.one_way,
+        "installs_on": r.from_range,
+        "recall": r.recall.words if r.recall else None,
+        "notes": r.notes,
+        "known_issues": [issue.text for issue in r.issues],
+        "restart": r.restart,
+        "stops_here": r.stops_here,
+        "snapshots": r.snapshots,
+        "support_ends": r.support_ends,
+        "requires": r.requires,
+        "packages": r.packages,
+        "terms": r.terms,
+        "fresh_install": r.fresh_install,
+    }
+
+
+def _show_text(details: Any) -> Iterator[Any]:
+    product = details.product
+    yield f"[bold]{product.name}[/] {plain(product.title)}"
+    if not details.alone:
+        shown = table(
+            "version", "build", "label", "released", "severity", "installs on", "notes", optional=("build", "label")
+        )
+        for r in details.releases:
+            shown.add_row(
+                f"[bold]{plain(r.version)}[/]",
+                plain(r.build or ""),
+                plain(r.label or ""),
+                f"{r.released:%Y-%m-%d}",
+                r.severity + (" ⚑" if r.security else ""),
+                plain(_installs_on(r)),
+                f"[bold red]✗ {plain(r.recall.words)}[/]" if r.recall else plain(r.notes),
+            )
+        yield shown
+        yield from map(note_line, details.notes)
+        yield from next_steps(
+            f"gallant catalog show {product.name} {details.releases[0].version}" if details.releases else None
+        )
+        return
+    release = details.releases[0]
+    yield from _concerns(details.concerns)
+    yield from map(note_line, details.notes)
+    yield from _facts(details, release)
+    yield from _forms(release)
+    if release.terms:
+        accepted = said("good", "accepted here") if details.terms_accepted else said("work", "not accepted here yet")
+        yield f"[bold]Terms of use {plain(release.terms)}[/]  {accepted}"
+        yield plain(details.terms or "The catalog carries no text of them; ask the publisher.")
+
+
+def _concerns(concerns: Sequence[Any]) -> Iterator[str]:
+    """Known issues, those that concern this estate first."""
+    for c in concerns:
+        kind = (
+            "bad"
+            if c.nodes and c.issue.severity in ("critical", "high")
+            else "work"
+            if c.nodes or c.untold
+            else "quiet"
+        )
+        yield f"{mark(kind)} [bold]known issue[/] ({c.issue.severity}): {plain(c.issue.text)}"
+        yield f"  [dim]{plain(c.words)}[/]"
+
+
+def _facts(details: Any, r: Any) -> Iterator[str]:
+    """What a release is, one line a fact; what people were bitten by stands out."""
+    loud = {
+        "recalled": r.recall.words + (f"; where {r.recall.when}" if r.recall.when else "") if r.recall else None,
+        "updater": None if r.stops_here else "does not stop here: it runs on to a later release",
+        "way back": None if not r.one_way else f"none: {r.one_way_because or 'the publisher gives none'}",
+        "snapshots": None if r.snapshots else "not supported on this release",
+    }
+    for name, text in loud.items():
+        if text:
+            yield f"[bold]{name:<14}[/] {said('bad' if name == 'recalled' else 'work', text)}"
+    minutes = r.minutes
+    quiet = {
+        "version": " = ".join(t for t in (r.version, r.build and f"build {r.build}", r.label) if t),
+        "train": r.train,
+        "released": f"{r.released:%Y-%m-%d}",
+        "severity": r.severity + (" ⚑ closes a hole" if r.security else ""),
+        "installs on": _installs_on(r),
+        "bridge": "the way to later releases" if r.bridge else None,
+        "restart": f"{r.restart}; about {minutes.install:g} min to install, {minutes.restart:g} to restart, {minutes.sync:g} to sync, per node",
+        "requires": "; ".join(f"{q.product} on {parse_range(q.range).words()}" for q in r.requires) or None,
+        "support ends": f"{r.support_ends:%Y-%m-%d}" if r.support_ends else None,
+        "fresh install": f"takes a configuration saved on {parse_range(r.fresh_install).words()}"
+        if r.fresh_install
+        else None,
+        "bundles": ", ".join(details.bundles) or None,
+        "runs here on": ", ".join(details.running) or None,
+        "notes": r.notes or None,
+    }
+    for name, text in quiet.items():
+        if text:
+            yield f"[bold]{name:<14}[/] {plain(text)}"
+
+
+def _forms(release: Any) -> Iterator[Any]:
+    if not release.packages:
+        yield said("work", "The publisher offers no package of it.")
+        return
+    shown = table("package", "form", "goes on", "by way of", "size", "sha-256", right=("size",), optional=("sha-256",))
+    for p in release.packages:
+        on = parse_range(p.from_range).words() if p.from_range else "whatever the release goes on"
+        shown.add_row(
+            f"[bold]{plain(p.name)}[/]",
+            plain(p.kind),
+            plain(on),
+            plain(p.delivery or "any"),
+            size(p.bytes),
+            f"{p.sha256[:12]}…",
+        )
+    yield shown
+
+
+def _installs_on(release: Any) -> str:
+    return parse_range(release.from_range).words() if release.from_range else "any older"

@@ -1,0 +1,113 @@
+"""Figures for a report or a wall: drawn with Matplotlib into a PNG, without a screen."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from gallant.core.errors import GallantError
+from gallant.core.gaps import STANDINGS
+from gallant.views.words import many
+
+# Told apart in grey and by those who do not see red and green, by lightness and by hatching.
+COLOURS = {
+    "recalled": ("#a50f15", "xx"),
+    "blocked": ("#de2d26", "//"),
+    "unknown": ("#7b6b9e", ".."),
+    "behind": ("#f0a830", ""),
+    "waits for restart": ("#f7d98b", "--"),
+    "ahead": ("#8fc1de", "\\\\"),
+    "current": ("#3b8a5a", ""),
+}
+MOST_BARS = 40
+
+
+def draw_gaps(result: Any, estate: str, now: datetime, path: Path) -> None:
+    """How far behind each system is, worst first; and the standing of all components, per site. Written whole or not at all."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure
+
+    shown = result.lags[:MOST_BARS]
+    height = max(5.0, 1.9 + 0.34 * max(len(shown), len({site for site, _ in result.tallies})))
+    figure = Figure(figsize=(12.8, height), dpi=100, layout="constrained")
+    left, right = figure.subplots(1, 2, width_ratios=[3, 2])
+    _lags(left, shown, len(result.lags))
+    _standings(right, result.tallies)
+    figure.suptitle(f"{estate}: installed against aimed-for, {now:%Y-%m-%d %H:%M}Z", fontsize=13, fontweight="bold")
+    partial = path.with_name(path.name + ".part")
+    try:
+        figure.savefig(partial, format="png")
+        os.replace(partial, path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def _lags(axes: Any, lags: Any, of: int) -> None:
+    names = [f"{lag.system}  ({lag.site})" for lag in lags]
+    days = [lag.days or 0 for lag in lags]
+    bars = axes.barh(names, days, height=0.62)
+    for bar, lag in zip(bars, lags, strict=True):
+        colour, hatch = COLOURS[lag.standing]
+        bar.set(facecolor=colour, hatch=hatch, edgecolor="white")
+        axes.annotate(
+            _lag_words(lag),
+            (bar.get_width(), bar.get_y() + bar.get_height() / 2),
+            xytext=(5, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=9,
+        )
+    axes.invert_yaxis()
+    axes.set(xlabel="days from the release that runs to the one it should run", xlim=(0, max([*days, 1]) * 1.45))
+    axes.set_title(
+        "How far behind each system is, the farthest first" + (f" ({len(lags)} of {of})" if len(lags) < of else ""),
+        fontsize=11,
+        loc="left",
+    )
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.grid(axis="x", alpha=0.3)
+    axes.set_axisbelow(True)
+    if not lags:
+        axes.text(0.5, 0.5, "nothing was read yet", ha="center", transform=axes.transAxes)
+
+
+def _lag_words(lag: Any) -> str:
+    if lag.days is None and lag.releases is None:
+        return lag.standing
+    if not lag.days and not lag.releases:
+        return str(lag.standing)
+    parts = [f"{lag.days} d"] if lag.days is not None else []
+    if lag.releases is not None:
+        parts.append(many(lag.releases, "release"))
+    return ", ".join(parts) + ("" if lag.standing == "behind" else f", {lag.standing}")
+
+
+def _standings(axes: Any, tallies: Any) -> None:
+    sites: dict[str, Counter[str]] = {}
+    for (site, _), tally in tallies.items():
+        sites.setdefault(site, Counter()).update(tally)
+    # The site with the largest share of what needs work first.
+    order = sorted(sites, key=lambda s: (sites[s]["current"] + sites[s]["ahead"]) / max(1, sites[s].total()))
+    begun = [0] * len(order)
+    for standing in STANDINGS:
+        counts = [sites[site][standing] for site in order]
+        if not any(counts):
+            continue
+        colour, hatch = COLOURS[standing]
+        bars = axes.barh(
+            order, counts, left=begun, color=colour, hatch=hatch, edgecolor="white", height=0.62, label=standing
+        )
+        axes.bar_label(bars, [str(c) if c else "" for c in counts], label_type="center", fontsize=9)
+        begun = [a + b for a, b in zip(begun, counts, strict=True)]
+    axes.invert_yaxis()
+    axes.set(xlabel="components", xlim=(0, max([*begun, 1]) * 1.05))
+    axes.set_title("Standing of all components, per site", fontsize=11, loc="left")
+    axes.spines[["top", "right"]].set_visible(False)
+    if any(begun):
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=3, frameon=False, fontsize=9)

@@ -1,0 +1,142 @@
+"""Notices and the ledger: where each decision stands, who made it, and whether nothing of it was touched."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+from gallant.core.ledger import Kept
+from gallant.core.notices import Notice
+from gallant.views.output import View
+from gallant.views.tables import next_steps, table
+from gallant.views.words import ago, many, mark, moment, plain, said
+
+STATE_MARKS = {
+    "new": "work",
+    "accepted": "note",
+    "booked": "note",
+    "overdue": "bad",
+    "under way": "going",
+    "skipped": "quiet",
+    "acts by itself": "note",
+    "left alone": "quiet",
+    "blocked": "bad",
+    "done": "good",
+}
+
+
+def notices_view(result: Any, now: datetime) -> View:
+    return View("notice-list", result.notices, lambda: _notices_text(result, now), {"settled": result.settled})
+
+
+def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
+    rows: Sequence[Notice] = result.notices
+    if rows:
+        shown = table(
+            "notice",
+            "from",
+            "to",
+            "severity",
+            "restart",
+            "state",
+            "start",
+            "end",
+            "person",
+            "since",
+            optional=("restart", "since", "end"),
+        )
+        for n in rows:
+            severity = f"{n.severity}{' ⚑ security' if n.security else ''}" if n.severity else "–"
+            shown.add_row(
+                f"[bold]{n.name}[/]",
+                plain(", ".join(n.installed)),
+                plain(n.target or "–"),
+                f"[bold red]{severity}[/]" if n.severity in ("critical", "high") else severity,
+                n.restart or "–",
+                said(STATE_MARKS[n.state], n.state),
+                _minute(n.start),
+                _minute(n.end),
+                plain(n.person or "–"),
+                ago(n.since, now),
+            )
+        yield shown
+        for n in rows:
+            who = f" [dim]({plain(n.by)})[/]" if n.by else ""
+            if n.why:
+                yield f"{mark(STATE_MARKS[n.state])} [bold]{n.name}[/] {n.state}: {plain(n.why)}{who}"
+            for version in n.terms:
+                yield f"  [dim]comes under the publisher's terms {plain(version)}[/]"
+    else:
+        yield said("good", "No notice waits for a decision.")
+    if result.settled:
+        yield f"{mark('quiet')} {many(result.settled, 'notice')} skipped or left alone; --all shows them."
+    first = next((n for n in rows if n.state == "new"), None)
+    yield from next_steps(
+        *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ())
+    )
+
+
+def _minute(then: datetime | None) -> str:
+    return "–" if then is None else f"{then:%Y-%m-%d %H:%M}Z"
+
+
+def decided_view(decided: Any) -> View:
+    n: Notice = decided.notice
+
+    def text() -> Iterator[Any]:
+        yield f"{said('good', n.name)}  {plain(decided.did)}  [dim]entry {decided.entry} of the ledger[/]"
+        if n.start is not None:
+            yield f"  from {_minute(n.start)}" + (f" to about {_minute(n.end)}" if n.end else "")
+        yield from next_steps(decided.next)
+
+    return View("notice", [n], text, {"did": decided.did, "entry": decided.entry})
+
+
+def terms_text(version: str, text: str | None) -> str:
+    """The publisher's terms, for a person who is asked to accept them."""
+    return f"Terms of use {version}\n\n{text or 'The catalog carries no text of them; ask the publisher.'}\n"
+
+
+def ledger_view(kept: Sequence[Kept], problems: Sequence[str]) -> View:
+    rows = [{"seq": k.seq, **_fields(k), "hash": k.hash} for k in kept]
+
+    def text() -> Iterator[Any]:
+        shown = table(
+            "entry", "when", "who", "host", "did", "about", "for", "hash", right=("entry",), optional=("host", "hash")
+        )
+        for k in kept:
+            e = k.entry
+            more = ", ".join(
+                said
+                for said in (
+                    e.target,
+                    e.person,
+                    f"until {e.until}" if e.until else None,
+                    _minute(e.start) if e.start else None,
+                )
+                if said
+            )
+            shown.add_row(
+                str(k.seq),
+                moment(e.at),
+                plain(e.by),
+                plain(e.host),
+                e.kind,
+                plain(e.subject),
+                plain(more or "–"),
+                f"{k.hash[:12]}…",
+            )
+        if kept:
+            yield shown
+            yield from (f"  [dim]{k.seq}: {plain(k.entry.reason)}[/]" for k in kept if k.entry.reason)
+        yield from (said("bad", problem) for problem in problems)
+        if not problems:
+            newest = f"; the newest is {kept[0].hash[:16]}…" if kept else ""
+            yield said("good", f"The chain of {many(len(kept), 'entry', 'entries')} is whole{newest}")
+
+    return View("ledger", rows, text, {"whole": not problems, "problems": problems})
+
+
+def _fields(kept: Kept) -> dict[str, Any]:
+    return {name: getattr(kept.entry, name) for name in kept.entry.__struct_fields__}
