@@ -41,14 +41,27 @@ def test_a_good_catalog_is_believed():
     assert look(*signed(), serial=41, sha256=sha256)[0] == catalog
 
 
-def test_a_tampered_a_truncated_and_a_wrongly_signed_catalog_are_refused():
+def hinted(signature: bytes, key: str) -> bytes:
+    return signature + b" " + key.encode()
+
+
+def test_a_tampered_a_truncated_and_a_wrongly_signed_catalog_are_each_refused_in_their_own_words():
     raw, signature = signed()
-    for bad in (raw.replace(b"2.11.2", b"2.11.9"), raw[:-100], raw + b" ", b""):
-        with pytest.raises(Refused, match="does not fit"):
-            look(bad, signature)
+    for bad in (raw.replace(b"2.11.2", b"2.11.9"), raw + b" }"):
+        for given in (signature, hinted(signature, MADE.public_text)):
+            with pytest.raises(Refused, match="does not fit"):
+                look(bad, given)
+    for bad in (raw[:-100], raw[: len(raw) // 2], b""):
+        with pytest.raises(Refused, match="cut short"):
+            look(bad, hinted(signature, MADE.public_text))
+    other = Publisher(NOW).public_text
     with pytest.raises(Refused, match="does not fit"):
-        look(raw, signature, key=Publisher(NOW).public_text)
-    for bad in (b"", b"zz", signature[:-1], signature + b"00"):
+        look(raw, signature, key=other)
+    with pytest.raises(Refused, match="signed with another key") as refused:
+        look(raw, hinted(signature, MADE.public_text), key=other)
+    assert key_fingerprint(MADE.public_text) in str(refused.value)
+    assert MADE.public_text not in str(refused.value)  # nobody is handed the stranger's key to paste
+    for bad in (b"", b"zz", signature[:-1], signature + b"00", signature + b" ed25519:zz"):
         with pytest.raises(Refused, match="no Ed25519 signature"):
             look(raw, bad)
 

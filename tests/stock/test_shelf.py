@@ -12,7 +12,7 @@ from gallant.core.catalog import Package
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.drivers.http import new_session
 from gallant.standin.ports import reserve
-from gallant.stock.shelf import Shelf
+from gallant.stock.shelf import Shelf, Way
 
 BODY = bytes(range(256)) * 8192
 PACKAGE = Package(name="p.pkg", url="p.pkg", bytes=len(BODY), sha256=hashlib.sha256(BODY).hexdigest())
@@ -141,11 +141,13 @@ def test_a_package_from_a_file_is_verified_like_any_other(tmp_path):
     def bring(folder):
         async def go():
             async with new_session() as session:
-                return await Shelf(folder).fetch(session, source.as_uri(), PACKAGE, lambda done, whole: None)
+                way = Way(opened=lambda: source.open("rb"))
+                return await Shelf(folder).fetch(session, source.as_uri(), PACKAGE, lambda done, whole: None, way)
 
         return asyncio.run(go())
 
     assert bring(tmp_path / "one").read_bytes() == BODY
-    source.write_bytes(BODY[:-1])
-    with pytest.raises(GallantError):
-        bring(tmp_path / "two")
+    for other in (BODY[:-1], BODY + b"more", bytes(len(BODY))):
+        source.write_bytes(other)
+        with pytest.raises(GallantError):
+            bring(tmp_path / "two")

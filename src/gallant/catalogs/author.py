@@ -121,8 +121,11 @@ def sign(catalog_path: Path, key_path: Path) -> str:
     if not isinstance(key, Ed25519PrivateKey):
         raise WrongUse(f"{key_path} is a key of another kind; catalogs are signed with Ed25519.")
     signature = catalog_path.with_name(catalog_path.name + ".sig")
+    public = (
+        "ed25519:" + key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw).hex()
+    )
     try:
-        signature.write_bytes(key.sign(SIGNED_PREFIX + raw).hex().encode() + b"\n")
+        signature.write_text(f"{key.sign(SIGNED_PREFIX + raw).hex()} {public}\n", "ascii")
     except OSError as error:
         raise GallantError(f"{signature} cannot be written: {error.strerror}.") from None
-    return "ed25519:" + key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw).hex()
+    return public

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import re
 from datetime import datetime
+from typing import Any
 
 import msgspec
 from cryptography.exceptions import InvalidSignature
@@ -18,11 +20,18 @@ SIGNED_PREFIX = b"gallant-catalog-v1\0"
 LARGEST = 64 * 1024 * 1024
 DEEPEST = 64
 _KEY = re.compile(r"ed25519:([0-9a-f]{64})", re.ASCII)
-_SIGNATURE = re.compile(rb"\s*([0-9a-f]{128})\s*")
+# The signer's key may stand behind the signature. It proves nothing; it makes the refusal of a changed key plain.
+_SIGNATURE = re.compile(rb"\s*([0-9a-f]{128})(?:\s+ed25519:([0-9a-f]{64}))?\s*")
+OPENPGP = "openpgp:"
 
 
 def parse_key(text: str) -> str:
-    """A public key in its one spelling, `ed25519:` and 64 hexadecimal digits; raises `WrongUse`."""
+    """A public key in its one spelling: `ed25519:` and 64 hexadecimal digits, or `openpgp:` and a certificate in base64.
+
+    Raises `WrongUse` for a text that is neither.
+    """
+    if text.startswith(OPENPGP) or "BEGIN PGP PUBLIC KEY" in text:
+        return openpgp_key(text.encode())
     match = _KEY.search(text.strip().lower())
     if match is None:
         raise WrongUse(
@@ -33,8 +42,36 @@ def parse_key(text: str) -> str:
     return f"ed25519:{match[1]}"
 
 
+def openpgp_key(raw: bytes) -> str:
+    """The OpenPGP certificate of a channel, armoured or not, in one spelling; raises `WrongUse`."""
+    from pysequoia import Cert
+
+    try:
+        if raw.startswith(OPENPGP.encode()):
+            raw = base64.b64decode(raw.removeprefix(OPENPGP.encode()), validate=True)
+        certificates = list(Cert.split_bytes(raw))
+        if not certificates:
+            raise ValueError("no certificate in it")
+        whole = b"".join(bytes(certificate) for certificate in certificates)
+    except Exception as error:  # the library raises what its parsers raise
+        raise WrongUse(
+            f"That is no OpenPGP certificate: {clean(str(error), 100)}.", next="Give the repository's key file."
+        ) from None
+    return OPENPGP + base64.b64encode(whole).decode()
+
+
+def certificates(key: str) -> list[Any]:
+    """The OpenPGP certificates of a pinned key."""
+    from pysequoia import Cert
+
+    return list(Cert.split_bytes(base64.b64decode(key.removeprefix(OPENPGP))))
+
+
 def key_fingerprint(key: str) -> str:
-    """What a person compares: SHA-256 of the raw key, in groups of four."""
+    """What a person compares: of an Ed25519 key SHA-256 of its bytes, of an OpenPGP one its own; in groups of four."""
+    if key.startswith(OPENPGP):
+        prints = [str(certificate.fingerprint) for certificate in certificates(key)]
+        return ", ".join(" ".join(p[i : i + 4] for i in range(0, len(p), 4)) for p in prints)
     whole = hashlib.sha256(bytes.fromhex(key.removeprefix("ed25519:"))).hexdigest()[:32]
     return " ".join(whole[i : i + 4] for i in range(0, 32, 4))
 
@@ -53,16 +90,8 @@ def verify(
     match = _SIGNATURE.fullmatch(signature)
     if match is None:
         raise Refused(f"The signature of the catalog {name} is no Ed25519 signature in hexadecimal.", keep)
-    try:
-        Ed25519PublicKey.from_public_bytes(bytes.fromhex(key.removeprefix("ed25519:"))).verify(
-            bytes.fromhex(match[1].decode()), SIGNED_PREFIX + raw
-        )
-    except InvalidSignature:
-        raise Refused(
-            f"The signature of the catalog {name} does not fit: it was altered, cut short, or signed with another key.",
-            keep,
-            "If the publisher changed its key, add the catalog again under the new one, after asking the publisher.",
-        ) from None
+    if not _signed(raw, match[1], key):
+        raise _why_not(name, raw, match[1], match[2])
     if _too_deep(raw):
         raise Refused(f"The catalog {name} is nested deeper than {DEEPEST}.", keep)
     try:
@@ -86,6 +115,38 @@ def verify(
             f"The catalog {name} expired on {catalog.expires:%Y-%m-%d}.", keep, "Ask the publisher for a current one."
         )
     return catalog, found
+
+
+def _signed(raw: bytes, signature: bytes, key: str) -> bool:
+    try:
+        Ed25519PublicKey.from_public_bytes(bytes.fromhex(key.removeprefix("ed25519:"))).verify(
+            bytes.fromhex(signature.decode()), SIGNED_PREFIX + raw
+        )
+    except InvalidSignature:
+        return False
+    return True
+
+
+def _why_not(name: str, raw: bytes, signature: bytes, hint: bytes | None) -> Refused:
+    """A signature does not fit the pinned key: which of the three ways of being wrong is it?"""
+    keep = "The last good catalog stays in use."
+    if hint is not None and _signed(raw, signature, f"ed25519:{hint.decode()}"):
+        return Refused(
+            f"The catalog {name} is signed with another key: {key_fingerprint(f'ed25519:{hint.decode()}')}.",
+            keep,
+            f"Ask the publisher by another way; if it did change its key: gallant catalog trust {name} --key KEY",
+        )
+    if not raw.rstrip().endswith(b"}"):
+        return Refused(
+            f"The catalog {name} is cut short: it ends in the middle, after {len(raw):,} bytes.",
+            keep,
+            "gallant catalog sync tries again.",
+        )
+    return Refused(
+        f"The signature of the catalog {name} does not fit: it was altered on the way, or signed with another key.",
+        keep,
+        f"Try again; if it stays so, ask the publisher. After a change of its key: gallant catalog trust {name} --key KEY",
+    )
 
 
 def _too_deep(raw: bytes) -> bool:

@@ -2,12 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import click
 
 from gallant.cli.common import estate_option, finish, open_place, output_options, run
+
+
+def access_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """How a source is reached: by a proxy, under a CA file or a pinned certificate, under an account."""
+    for option in reversed(
+        (
+            click.option("--proxy", metavar="URL", help="Reach it by this proxy, http://HOST:PORT."),
+            click.option("--ca", metavar="FILE", help="The CA file that its certificate is held against."),
+            click.option(
+                "--pin", metavar="SHA256", help="The one certificate that it may show, also one that ran out."
+            ),
+            click.option("--user", metavar="NAME", help="The account there; only over https."),
+            click.option(
+                "--secret",
+                metavar="WHERE",
+                help="Where its secret is kept: env:NAME, file:PATH, keyring:SERVICE or ask.",
+            ),
+        )
+    ):
+        command = option(command)
+    return command
 
 
 @click.group()
@@ -22,16 +44,24 @@ def catalog() -> None:
 @click.option(
     "--key", required=True, metavar="KEY", help="The publisher's public key: ed25519:… or a file that holds it."
 )
+@access_options
 @output_options
-def add(estate_path: Path | None, name: str, source: str, key: str, output: Any) -> None:
-    """Follow the catalog of publisher NAME at SOURCE, and pin its key.
+def add(estate_path: Path | None, name: str, source: str, key: str, output: Any, **access: str | None) -> None:
+    """Follow the catalog of publisher NAME at SOURCE, and pin its key. SOURCE is an address, a folder or an archive that
+    was carried here, or a channel of Debian packages.
 
     Examples:  gallant catalog add ostrel https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
+    |   gallant catalog add ostrel /media/usb/ostrel.tar.zst --key keys/ostrel.pub
+    |   gallant catalog add debs "deb https://deb.skerry.example/debian stable main" --key keys/debs.asc
     """
     from gallant.operations import catalogs
     from gallant.views import catalogs as shown
 
-    output.show(shown.catalog_added_view(catalogs.add(open_place(estate_path, output), name, source, key)))
+    output.show(
+        shown.catalog_added_view(
+            catalogs.add(open_place(estate_path, output), name, source, key, catalogs.access_of(**access))
+        )
+    )
 
 
 @catalog.command()
@@ -85,8 +115,11 @@ def show(estate_path: Path | None, product: str, version: str | None, output: An
 @click.argument("source")
 @click.option("--key", default=None, metavar="KEY", help="The key to hold it against, where it is not followed yet.")
 @click.option("--publisher", default=None, help="Whose catalog it should be, where it is not followed yet.")
+@access_options
 @output_options
-def test(estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Any) -> None:
+def test(
+    estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Any, **access: str | None
+) -> None:
     """Look at a source, or at a catalog that is followed: does it resolve, answer, verify; how old is it? Nothing is kept.
 
     Examples:  gallant catalog test ostrel   |   gallant catalog test https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
@@ -94,7 +127,9 @@ def test(estate_path: Path | None, source: str, key: str | None, publisher: str 
     from gallant.operations import catalogs
     from gallant.views import catalogs as shown
 
-    rows, code = run(catalogs.test(open_place(estate_path, output), source, key, publisher))
+    rows, code = run(
+        catalogs.test(open_place(estate_path, output), source, key, publisher, catalogs.access_of(**access))
+    )
     output.show(shown.catalog_tested_view(rows))
     finish(code)
 

@@ -25,7 +25,7 @@ ROLES = ("active", "standby", "leader", "member", "alone")
 PURPOSES = ("read", "act")
 SECRET_KINDS = ("env", "file", "keyring")
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
-_FINGERPRINT = re.compile(r"sha256:[0-9a-f]{64}|sha256:[0-9a-f]{2}(?::[0-9a-f]{2}){31}", re.ASCII)
+FINGERPRINT = re.compile(r"sha256:[0-9a-f]{64}|sha256:[0-9a-f]{2}(?::[0-9a-f]{2}){31}", re.ASCII)
 
 
 def name_problem(name: str) -> str | None:
@@ -91,7 +91,7 @@ class Node(Record):
             raise ValueError("address: write https://HOST[:PORT]; what is said to a device is never sent in clear")
         if parts.username or parts.password:
             raise ValueError("address: no account in an address; accounts say where a secret is kept")
-        if self.fingerprint is not None and not _FINGERPRINT.fullmatch(self.fingerprint.lower()):
+        if self.fingerprint is not None and not FINGERPRINT.fullmatch(self.fingerprint.lower()):
             raise ValueError("fingerprint: write sha256: and 64 hexadecimal digits")
 
     @property

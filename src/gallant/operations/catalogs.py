@@ -9,12 +9,14 @@ from typing import Any
 
 from gallant.core.catalog import Catalog, Product, Release
 from gallant.core.documents import suggestion
-from gallant.core.errors import GallantError, Refused, WrongUse, worst_exit
-from gallant.core.estate import Note, name_problem
+from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
+from gallant.core.estate import Account, Note, name_problem
 from gallant.core.issues import Concern, concerns_of, worst_concerns
 from gallant.core.notes import notes_on
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
+from gallant.core.sources import Access, News, parse_channel
 from gallant.operations.assess import issues_here, last_readings
+from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
 from gallant.operations.workplace import Workplace
 from gallant.store.readings import Source
 
@@ -27,7 +29,24 @@ class Added(Record):
     fingerprint: str
 
 
-def add(place: Workplace, name: str, source: str, key: str) -> Added:
+def access_of(
+    proxy: str | None, ca: str | None, pin: str | None, user: str | None, secret: str | None
+) -> Access | None:
+    """How a source is reached, from what a person wrote; None where nothing was. Raises `WrongUse`."""
+    if (user is None) != (secret is None):
+        raise WrongUse(
+            "An account is a user and where its secret is kept.",
+            next="Write --user NAME --secret env:NAME, file:PATH, keyring:SERVICE or ask.",
+        )
+    try:
+        account = Account(user=user, secret=secret) if user is not None and secret is not None else None
+        access = Access(proxy=proxy, ca=ca, fingerprint=pin, account=account)
+    except ValueError as error:
+        raise WrongUse(f"{error}.") from None
+    return None if access == Access() else access
+
+
+def add(place: Workplace, name: str, source: str, key: str, access: Access | None = None) -> Added:
     """Follow a catalog. `key` is the public key or the path of a file that holds it; it is pinned from here on."""
     from gallant.catalogs.fetch import check_source
     from gallant.catalogs.trust import key_fingerprint
@@ -43,18 +62,23 @@ def add(place: Workplace, name: str, source: str, key: str) -> Added:
             f"Pinned is {key_fingerprint(known.key)}; this one is {key_fingerprint(pinned)}.",
             f"A key is not changed by adding again. Ask the publisher first; then: gallant catalog trust {name} --key KEY",
         )
-    place.readings.add_source(name, checked, pinned, place.clock.now())
+    place.reach(checked, access)  # an account that cannot be used, or whose secret is not to be had, comes up now
+    place.readings.add_source(name, checked, pinned, place.clock.now(), access)
     return Added(name=name, source=checked, fingerprint=key_fingerprint(pinned))
 
 
 def _key_of(key: str) -> str:
     """A public key that was given as text or as the path of a file."""
-    from gallant.catalogs.trust import parse_key
+    from gallant.catalogs.trust import openpgp_key, parse_key
 
     if key.startswith("ed25519:"):
         return parse_key(key)
     try:
-        return parse_key(Path(key).read_text("utf-8", "replace"))
+        raw = Path(key).read_bytes()
+        text = raw.decode("utf-8", "replace")
+        # A keyring is bytes or armour; anything else is a key in words.
+        is_openpgp = "BEGIN PGP" in text or (raw[:1] >= b"\x80" and "ed25519:" not in text)
+        return openpgp_key(raw) if is_openpgp else parse_key(text)
     except OSError as error:
         raise WrongUse(
             f"The key file {key} cannot be read: {error.strerror}.", next="Write --key FILE or --key ed25519:…"
@@ -96,106 +120,123 @@ class Tried(Record):
     exit_code: int = 0
 
 
-async def test(place: Workplace, source_text: str, key: str | None, publisher: str | None) -> tuple[list[Tried], int]:
+async def test(
+    place: Workplace, source_text: str, key: str | None, publisher: str | None, access: Access | None
+) -> tuple[list[Tried], int]:
     """Does it resolve, connect, answer; does the signature fit; how old is it? Nothing of it is kept.
 
     `source_text` is the name of a catalog that is followed, or a source; then `key` and `publisher` say what to expect.
     """
-    import asyncio
-    from urllib.parse import urlsplit
-
-    from gallant.catalogs.fetch import check_source, fetch
-    from gallant.catalogs.trust import LARGEST, verify
+    from gallant.catalogs.fetch import check_source
     from gallant.drivers.http import new_session
 
     known = {s.name: s for s in place.readings.sources()}
     followed = known.get(source_text)
-    url = followed.source if followed else check_source(source_text)
-    pinned = followed.key if followed else (_key_of(key) if key else None)
-    rows: list[Tried] = []
+    if followed is not None:
+        source = replace(followed, tag=None, sha256=None, access=access or followed.access)
+    else:
+        name = publisher or ""
+        source = Source(
+            name=name,
+            source=check_source(source_text),
+            key=_key_of(key) if key else "",
+            added=place.clock.now(),
+            access=access,
+        )
+    rows = await _resolved(source)
+    if rows and not rows[-1].ok:
+        return rows, 3
+    async with new_session() as session:
+        rows += await _answered(place, session, source)
+    return rows, worst_exit([r.exit_code for r in rows])
+
+
+async def _resolved(source: Source) -> list[Tried]:
+    import asyncio
+    from urllib.parse import urlsplit
+
+    channel = parse_channel(source.source)
+    url = source.access.proxy if source.access and source.access.proxy else channel.url if channel else source.source
     parts = urlsplit(url)
-    if parts.hostname:
-        try:
-            found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, parts.port or parts.scheme)
-            rows.append(Tried(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found))))
-        except OSError as error:
-            rows.append(
-                Tried(
-                    question="resolves",
-                    ok=False,
-                    seen=f"{parts.hostname}: {error.strerror or error}",
-                    next="Look at the name and at the resolver of this machine",
-                    exit_code=3,
-                )
-            )
-            return rows, 3
+    if not parts.hostname:
+        return []
     try:
-        async with new_session() as session:
-            got = await fetch(session, url, LARGEST)
-            rows.append(
-                Tried(
-                    question="answers",
-                    ok=True,
-                    seen=f"{len(got.raw or b''):,} bytes" + (f", entity tag {got.tag}" if got.tag else ""),
-                )
-            )
-            signature = await fetch(session, url + ".sig", 4096)
-    except GallantError as error:
-        rows.append(Tried(question="answers", ok=False, seen=error.what, next=error.next, exit_code=error.exit_code))
-        return rows, error.exit_code
-    if pinned is None:
-        rows.append(
+        found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, parts.port or parts.scheme)
+    except OSError as error:
+        return [
             Tried(
-                question="signature",
+                question="resolves",
                 ok=False,
-                seen="no key to hold it against",
-                next=f"gallant catalog test {url} --key KEY",
-                exit_code=1,
+                seen=f"{parts.hostname}: {error.strerror or error}",
+                next="Look at the name and at the resolver of this machine",
+                exit_code=3,
             )
-        )
-        return rows, 1
-    now = place.clock.now()
-    name = followed.name if followed else publisher or _publisher_of(got.raw or b"")
-    try:
-        catalog, _ = verify(
-            name, got.raw or b"", signature.raw or b"", pinned, now, followed.serial if followed else 0, None
-        )
-    except GallantError as error:
-        rows.append(
-            Tried(
-                question="signature, serial, expiry and form",
-                ok=False,
-                seen=error.what,
-                next=error.next,
-                exit_code=error.exit_code,
-            )
-        )
-        return rows, error.exit_code
-    rows.append(
-        Tried(
-            question="signature, serial, expiry and form",
-            ok=True,
-            seen=f"serial {catalog.serial}, {sum(len(p.releases) for p in catalog.products)} releases",
-        )
-    )
-    rows.append(
-        Tried(
-            question="age",
-            ok=True,
-            seen=f"issued {(now - catalog.issued).days} d ago, good for {(catalog.expires - now).days} d more",
-        )
-    )
-    return rows, 0
+        ]
+    return [Tried(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found)))]
 
 
-def _publisher_of(raw: bytes) -> str:
-    """Whose catalog it says it is, for a look at a source that nobody follows yet; the signature decides all else."""
+async def _answered(place: Workplace, session: Any, source: Source) -> list[Tried]:
+    counter, now = Counter(), place.clock.now()
+    problem: GallantError | None = None
+    brought: Brought | None = None
+    try:
+        source = source if source.name and source.key else await _named(place, session, source, counter)
+        if source.key:
+            brought = await bring(place, session, source, counter)
+    except GallantError as error:
+        problem = error
+    if counter.answers == 0 or isinstance(problem, Unreached):
+        assert problem is not None
+        return [
+            Tried(
+                question="answers",
+                ok=False,
+                seen=" ".join(p for p in (problem.what, problem.why) if p),
+                next=problem.next,
+                exit_code=problem.exit_code,
+            )
+        ]
+    rows = [Tried(question="answers", ok=True, seen=f"{counter.bytes:,} bytes in {counter.answers} answers")]
+    question = "signature, serial, expiry and form"
+    if problem is not None:
+        return [
+            *rows,
+            Tried(question=question, ok=False, seen=problem.what, next=problem.next, exit_code=problem.exit_code),
+        ]
+    if brought is None:
+        seen, following = "no key to hold it against", f"gallant catalog test {source.source} --key KEY"
+        return [*rows, Tried(question="signature", ok=False, seen=seen, next=following, exit_code=1)]
+    catalog = brought.catalog
+    more = f", {brought.left_out} entries not understood" if brought.left_out else ""
+    count = sum(len(p.releases) for p in catalog.products)
+    age = f"issued {(now - catalog.issued).days} d ago, good for {(catalog.expires - now).days} d more"
+    return [
+        *rows,
+        Tried(question=question, ok=True, seen=f"{catalog.publisher}, serial {catalog.serial}, {count} releases{more}"),
+        Tried(question="age", ok=True, seen=age),
+    ]
+
+
+async def _named(place: Workplace, session: Any, source: Source, counter: Counter) -> Source:
+    """A source that nobody follows yet, under the name that it says it has; the signature decides all else."""
     import msgspec
 
+    from gallant.catalogs.fetch import fetch
+    from gallant.catalogs.trust import LARGEST
+
+    if (channel := parse_channel(source.source)) is not None:
+        if not source.key:
+            url = f"{channel.url}{channel.release_folder}InRelease"
+            got = await fetch(session, url, LARGEST, None, place.reach(source.source, source.access))
+            counter.bytes, counter.answers = len(got.raw or b""), 1
+        return replace(source, name=source.name or "channel")
+    got = await fetch(session, source.source, LARGEST, None, place.reach(source.source, source.access))
+    counter.bytes, counter.answers = len(got.raw or b""), 1
     try:
-        return str(msgspec.json.decode(raw).get("publisher", ""))
-    except (msgspec.DecodeError, AttributeError):
-        return ""
+        said = str(msgspec.json.decode(got.raw or b"").get("publisher", ""))
+    except (msgspec.DecodeError, AttributeError, RecursionError):
+        said = ""
+    return replace(source, name=source.name or said)
 
 
 class Written(Record):
@@ -264,7 +305,10 @@ def _written(path: Path, catalog: Catalog) -> Written:
 
 
 class Synced(Record):
-    """How one source was: its serial before and now, the releases that are new, and what was wrong."""
+    """How one source was: its serial before and now, what the sync brought, and what was wrong.
+
+    `new` are the releases that were not there before; `state` is reachable, unreachable or unauthenticated.
+    """
 
     name: str
     ok: bool
@@ -276,6 +320,10 @@ class Synced(Record):
     problem: str | None = None
     next: str | None = None
     exit_code: int = 0
+    recalled: tuple[str, ...] = ()
+    gone: tuple[str, ...] = ()
+    left_out: int = 0
+    state: str = "reachable"
 
 
 async def sync(place: Workplace, names: Sequence[str]) -> tuple[list[Synced], int]:
@@ -298,50 +346,56 @@ async def sync(place: Workplace, names: Sequence[str]) -> tuple[list[Synced], in
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _sync_one(place: Workplace, session: object, source: Source) -> Synced:
-    from gallant.catalogs.fetch import fetch
-    from gallant.catalogs.trust import LARGEST, verify
-
+async def _sync_one(place: Workplace, session: Any, source: Source) -> Synced:
     now = place.clock.now()
-    before = _known(place, source.name)
+    before = kept_catalog(place, source.name)
     try:
-        got = await fetch(session, source.source, LARGEST, source.tag)  # type: ignore[arg-type]
-        if got.raw is None:
-            return _unchanged(place, source, now)
-        signature = await fetch(session, source.source + ".sig", 4096)  # type: ignore[arg-type]
-        raw = got.raw
-        catalog, sha256 = verify(source.name, raw, signature.raw or b"", source.key, now, source.serial, source.sha256)
-        if not place.readings.keep_catalog(source.name, catalog.serial, sha256, raw, got.tag, now):
+        brought = await bring(place, session, source)
+        if brought is None:
+            return _unchanged(place, source, before, now)
+        said = news(before, brought.catalog) if brought.sha256 != source.sha256 else source.news
+        serial = brought.catalog.serial
+        if not place.readings.keep_catalog(source.name, serial, brought.sha256, brought.raw, brought.tag, said, now):
             raise GallantError(f"A newer catalog of {source.name} was accepted meanwhile.", next="gallant catalog list")
     except GallantError as error:
-        place.readings.note_check(source.name, now, error.what)
+        state = "unreachable" if isinstance(error, Unreached) else "unauthenticated"
+        place.readings.note_check(source.name, now, error.what, state)
         return Synced(
             name=source.name,
             ok=False,
             serial_before=source.serial,
             serial=source.serial or None,
-            releases=len(before),
+            releases=_count(before),
             new=(),
             expires=None,
             problem=" ".join(p for p in (error.what, error.why) if p),
             next=error.next,
             exit_code=error.exit_code,
+            state=state,
         )
-    found = {f"{p.name} {r.version}" for p in catalog.products for r in p.releases}
+    by_kind = {
+        what: tuple(f"{n.product} {n.version}" for n in said if n.what == what) for what in ("new", "recalled", "gone")
+    }
+    changed = brought.sha256 != source.sha256
     return Synced(
         name=source.name,
         ok=True,
         serial_before=source.serial,
-        serial=catalog.serial,
-        releases=len(found),
-        new=tuple(sorted(found - before)) if before else (),
-        expires=catalog.expires,
+        serial=serial,
+        releases=_count(brought.catalog),
+        expires=brought.catalog.expires,
+        left_out=brought.left_out,
+        **(by_kind if changed else {"new": ()}),
     )
 
 
-def _unchanged(place: Workplace, source: Source, now: datetime) -> Synced:
+def _count(catalog: Catalog | None) -> int:
+    return sum(len(p.releases) for p in catalog.products) if catalog else 0
+
+
+def _unchanged(place: Workplace, source: Source, kept: Catalog | None, now: datetime) -> Synced:
     """The publisher has nothing newer; what is here may have run out all the same."""
-    kept = next(catalog for s, catalog in place.catalogs if s.name == source.name)
+    assert kept is not None  # an entity tag is kept with a catalog, never without
     if kept.expires <= now:
         raise Refused(
             f"The catalog {source.name} expired on {kept.expires:%Y-%m-%d}, and its publisher has no newer one.",
@@ -349,25 +403,15 @@ def _unchanged(place: Workplace, source: Source, now: datetime) -> Synced:
             "Ask the publisher for a current one.",
         )
     place.readings.note_check(source.name, now, None)
-    releases = sum(len(p.releases) for p in kept.products)
     return Synced(
         name=source.name,
         ok=True,
         serial_before=source.serial,
         serial=source.serial,
-        releases=releases,
+        releases=_count(kept),
         new=(),
         expires=kept.expires,
     )
-
-
-def _known(place: Workplace, name: str) -> set[str]:
-    import msgspec
-
-    raw = place.readings.raw_catalog(name)
-    if raw is None:
-        return set()
-    return {f"{p.name} {r.version}" for p in msgspec.json.decode(raw, type=Catalog).products for r in p.releases}
 
 
 class Listed(Record):
@@ -382,6 +426,9 @@ class Listed(Record):
     checked: datetime | None
     problem: str | None
     fingerprint: str
+    state: str | None = None
+    news: tuple[News, ...] = ()
+    access: Access | None = None
 
 
 def listed(place: Workplace) -> list[Listed]:
@@ -399,6 +446,9 @@ def listed(place: Workplace) -> list[Listed]:
             releases=sum(len(p.releases) for p in catalogs[s.name].products) if s.name in catalogs else 0,
             expires=catalogs[s.name].expires if s.name in catalogs else None,
             fingerprint=key_fingerprint(s.key),
+            state=s.state,
+            news=s.news,
+            access=s.access,
         )
         for s in place.readings.sources()
     ]
@@ -417,6 +467,7 @@ class Details(Record):
     terms_accepted: bool = False
     bundles: tuple[str, ...] = ()
     running: tuple[str, ...] = ()
+    new: tuple[str, ...] = ()
 
 
 def show(place: Workplace, product_name: str, version: str | None) -> Details:
@@ -429,8 +480,13 @@ def show(place: Workplace, product_name: str, version: str | None) -> Details:
         )
     if version is None:
         newest = tuple(release for _, release in reversed(product.ascending))
+        said = [n for s in place.readings.sources() for n in s.news if n.product == product.name and n.what == "new"]
         return Details(
-            product=product, releases=newest, alone=False, notes=tuple(notes_on(place.estate, None, product))
+            product=product,
+            releases=newest,
+            alone=False,
+            notes=tuple(notes_on(place.estate, None, product)),
+            new=tuple(r.version for r in newest if any(n.version == r.version for n in said)),
         )
     release = product.resolve(version)
     if release is None:

@@ -13,6 +13,7 @@ from gallant.core.estate import System
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
 from gallant.operations.assess import Ahead, issues_here, releases_ahead
+from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.shelf import Shelf
@@ -54,7 +55,7 @@ async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
 
 def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, Sample], own_roll: str | None) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
-    readings = {n.node: n.reading for n in seen if n.reading is not None}
+    readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
     versions = [r.version for r in readings.values()]
     ahead = releases_ahead(place, system, versions) if readings else Ahead(entered=(), running=())
     shelf = Shelf(place.folder)

@@ -9,7 +9,7 @@ from gallant.core.errors import GallantError, worst_exit
 from gallant.core.records import Record
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.workplace import Workplace
-from gallant.stock.shelf import Held, Shelf
+from gallant.stock.shelf import Held, Shelf, Way
 
 Meter = Callable[[str, int, int], None]
 
@@ -67,11 +67,13 @@ async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = No
                 "sha256": package.sha256,
             }
             try:
+                url = place.package_url(product, package)
                 await shelf.fetch(
                     session,
-                    place.package_url(product, package),
+                    url,
                     package,
                     lambda done, whole, name=package.name: meter(name, done, whole) if meter else None,
+                    _way(place, product, package, url),
                 )
             except GallantError as error:
                 rows.append(
@@ -89,6 +91,16 @@ async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = No
                 )
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
+
+
+def _way(place: Workplace, product: str, package: Package, url: str) -> Way:
+    """How a package is reached: as its catalog's source is, or straight from the medium."""
+    from gallant.catalogs.medium import opened
+
+    if url.startswith("file:"):
+        return Way(opened=lambda: opened(url))
+    source = place.source_of(product, package)
+    return Way(options=place.reach(source.source, source.access).options(url)) if source else Way()
 
 
 def held(place: Workplace) -> list[tuple[Held, str | None, bool]]:

@@ -14,13 +14,15 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from gallant.core.catalog import Bundle, Catalog, Package, Product, joined
-from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import Estate, System, parse_estate, select
+from gallant.core.sources import Access
 from gallant.operations.clock import EstateClock
 from gallant.operations.secrets import Asker, resolve
 from gallant.store.readings import ReadingStore, Source
 
 if TYPE_CHECKING:
+    from gallant.catalogs.fetch import Reach
     from gallant.core.ports import Driver
 
 ESTATE_FILE = "estate.yaml"
@@ -107,25 +109,32 @@ class Workplace:
         catalog = next((c for s, c in self.catalogs if source is not None and s.name == source.name), None)
         return next((t.text for t in catalog.terms if t.version == version), None) if catalog else None
 
-    def source_of(self, product: str) -> Source | None:
-        return next((s for s, catalog in self.catalogs if any(p.name == product for p in catalog.products)), None)
+    def source_of(self, product: str, package: Package | None = None) -> Source | None:
+        """The source that lists a product, and among several the one that has the package."""
+        for source, catalog in self.catalogs:
+            for found in catalog.products:
+                if found.name == product and (package is None or any(package in r.packages for r in found.releases)):
+                    return source
+        return None
 
     def package_url(self, product: str, package: Package) -> str:
         from gallant.catalogs.fetch import beside
 
-        source = self.source_of(product)
+        source = self.source_of(product, package)
         if source is None:
             raise GallantError(
                 f"No catalog here lists {product}.", next="gallant catalog add, then gallant catalog sync."
             )
-        url = beside(source.source, package.url)
-        if url.startswith("file:") and not source.source.startswith("file:"):
-            raise Refused(
-                f"The catalog {source.name} names a file of this machine as {package.name}.",
-                "A catalog from the network has no say over local files.",
-                "Ask the publisher.",
-            )
-        return url
+        return beside(source.source, package.url)
+
+    def reach(self, source: str, access: Access | None) -> Reach:
+        """How requests to a source are made; its secret is fetched now, where it has one."""
+        from gallant.catalogs.fetch import Reach
+
+        secret = None
+        if access is not None and access.account is not None:
+            secret = resolve(access.account, self.folder, self._asker, f"the source {source}")
+        return Reach(source, access, self.folder, secret)
 
     # --- drivers
 

@@ -328,7 +328,7 @@ class Publisher:
             return web.Response(body=self.raw, content_type="application/json", headers={"ETag": tag})
 
         async def signature(request: web.Request) -> web.StreamResponse:
-            return web.Response(body=self.signature.hex().encode(), content_type="text/plain")
+            return web.Response(text=f"{self.signature.hex()} {self.public_text}\n")
 
         async def package(request: web.Request) -> web.StreamResponse:
             return _send(request, self.packages.get(request.match_info["name"]), world)

@@ -10,9 +10,11 @@ import contextlib
 import hashlib
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
 from pathlib import Path
-from urllib.parse import unquote, urlsplit
+from typing import IO, Any
 
 import aiohttp
 
@@ -24,6 +26,17 @@ CHUNK = 256 * 1024
 TRIES = 4
 STALL_S = 30.0
 Meter = Callable[[int, int], None]  # bytes so far, of the whole
+
+
+Opened = Callable[[], AbstractContextManager[IO[bytes]]]
+
+
+@dataclass(frozen=True)
+class Way:
+    """How a package is reached: arguments for each request, or what opens it where it lies on a medium."""
+
+    options: Mapping[str, Any] = field(default_factory=lambda: {"allow_redirects": False})
+    opened: Opened | None = None
 
 
 class Held(Record):
@@ -64,8 +77,10 @@ class Shelf:
             for p in sorted(found, key=lambda p: p.name)
         ]
 
-    async def fetch(self, session: aiohttp.ClientSession, url: str, package: Package, meter: Meter) -> Path:
-        """Bring a package, resuming what broke off; the path of the verified file.
+    async def fetch(
+        self, session: aiohttp.ClientSession, url: str, package: Package, meter: Meter, way: Way | None = None
+    ) -> Path:
+        """Bring a package, resuming what broke off; the path of the verified file. `way` is how its source is reached.
 
         Raises `Refused` when the bytes are not the catalog's, `Unreached` when they do not come.
         """
@@ -84,7 +99,7 @@ class Shelf:
                 )
         for attempt in range(TRIES):
             try:
-                await self._bring(session, url, package, part, meter)
+                await self._bring(session, url, package, part, meter, way or Way())
                 break
             except (aiohttp.ClientError, TimeoutError, ConnectionError) as error:
                 if attempt == TRIES - 1:
@@ -98,10 +113,10 @@ class Shelf:
         return final
 
     async def _bring(
-        self, session: aiohttp.ClientSession, url: str, package: Package, part: Path, meter: Meter
+        self, session: aiohttp.ClientSession, url: str, package: Package, part: Path, meter: Meter, way: Way
     ) -> None:
-        if url.startswith("file:"):
-            await asyncio.to_thread(self._copy, url, package, part, meter)
+        if way.opened is not None:
+            await asyncio.to_thread(self._copy, way.opened, package, part, meter)
             return
         tag_file = part.with_suffix(part.suffix + ".tag")
         have = _size(part)
@@ -114,7 +129,7 @@ class Shelf:
         if have and tag_file.is_file():
             headers |= {"Range": f"bytes={have}-", "If-Range": tag_file.read_text("ascii", "replace")}
         limit = aiohttp.ClientTimeout(total=None, sock_connect=STALL_S, sock_read=STALL_S)
-        async with session.get(url, headers=headers, timeout=limit, allow_redirects=False) as response:
+        async with session.get(url, headers=headers, timeout=limit, **way.options) as response:
             if response.status not in (200, 206):
                 raise Unreached(
                     f"{clean(url, 120)} answers with status {response.status}.",
@@ -141,10 +156,14 @@ class Shelf:
         if have < package.bytes:
             raise ConnectionError(f"it broke off after {have} of {package.bytes} bytes")
 
-    def _copy(self, url: str, package: Package, part: Path, meter: Meter) -> None:
-        with _disk(part), Path(unquote(urlsplit(url).path)).open("rb") as source, part.open("wb") as file:
-            shutil.copyfileobj(source, file, CHUNK)
-        meter(_size(part), package.bytes)
+    def _copy(self, opened: Opened, package: Package, part: Path, meter: Meter) -> None:
+        """From a medium; no more than the catalog says that there is."""
+        have = 0
+        with opened() as source, _disk(part), part.open("wb") as file:
+            while have <= package.bytes and (chunk := source.read(CHUNK)):
+                file.write(chunk)
+                have += len(chunk)
+                meter(have, package.bytes)
 
     def _settle(self, package: Package, part: Path, final: Path) -> None:
         """Verify what came and give it its name, or throw it away and say so."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
 
@@ -10,6 +10,7 @@ import msgspec
 
 from gallant.core.readings import Reading
 from gallant.core.records import Record, rfc3339
+from gallant.core.sources import Access, News
 from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (
@@ -28,6 +29,7 @@ SCHEMA = (
     """
     ALTER TABLE sources ADD COLUMN access TEXT;
     ALTER TABLE sources ADD COLUMN news TEXT;
+    ALTER TABLE sources ADD COLUMN state TEXT;
     CREATE TABLE noticed (name TEXT NOT NULL, target TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (name, target))
         WITHOUT ROWID
     """,
@@ -42,18 +44,22 @@ BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading 
     (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
     GROUP BY system, node"""
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
-UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added) VALUES (?, ?, ?, ?)
-    ON CONFLICT (name) DO UPDATE SET source = excluded.source"""
-SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag FROM sources ORDER BY name"
+UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
+    ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
+SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag, state, access, news FROM sources ORDER BY name"
 RAW = "SELECT raw FROM sources WHERE name = ?"
 TRUST = "UPDATE sources SET key = ?, tag = NULL WHERE name = ?"
-CHECKED = "UPDATE sources SET checked = ?, problem = ? WHERE name = ?"
+CHECKED = "UPDATE sources SET checked = ?, problem = ?, state = ? WHERE name = ?"
 # One statement, so that what was seen and the serial that guards it never part.
-KEEP = "UPDATE sources SET checked = ?, problem = NULL, serial = ?, sha256 = ?, fetched = ?, raw = ?, tag = ? WHERE name = ? AND serial <= ?"
+KEEP = "UPDATE sources SET checked = ?, problem = NULL, state = 'reachable', serial = ?, sha256 = ?, fetched = ?, raw = ?, tag = ?, news = ? WHERE name = ? AND serial <= ?"
 
 
 class Source(Record):
-    """A catalog's place and pinned key, and how far it was followed: `serial` is the highest ever accepted."""
+    """A catalog's place and pinned key, how it is reached, and how far it was followed.
+
+    `serial` is the highest ever accepted; `state` is reachable, unreachable or unauthenticated as it was last found (None:
+    never tried); `news` what the last sync that changed anything brought.
+    """
 
     name: str
     source: str
@@ -65,6 +71,9 @@ class Source(Record):
     sha256: str | None = None
     fetched: datetime | None = None
     tag: str | None = None
+    state: str | None = None
+    access: Access | None = None
+    news: tuple[News, ...] = ()
 
 
 class Last(Record):
@@ -147,26 +156,38 @@ class ReadingStore:
 
     # --- catalogs
 
-    def add_source(self, name: str, source: str, key: str, now: datetime) -> None:
-        self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now)))
+    def add_source(self, name: str, source: str, key: str, now: datetime, access: Access | None = None) -> None:
+        """Follow a source, or follow it from another place or in another way; its key and its serial stay."""
+        kept = None if access is None else msgspec.json.encode(access)
+        self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now), kept))
 
     def sources(self) -> list[Source]:
-        fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag")
-        return [msgspec.convert(dict(zip(fields, row, strict=True)), Source) for row in self._db.execute(SOURCES)]
+        fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag", "state")
+        found = []
+        for *row, access, news in self._db.execute(SOURCES):
+            said = {
+                **dict(zip(fields, row, strict=True)),
+                "access": msgspec.json.decode(access) if access else None,
+                "news": msgspec.json.decode(news) if news else [],
+            }
+            found.append(msgspec.convert(said, Source))
+        return found
 
     def raw_catalog(self, name: str) -> bytes | None:
         """The bytes of the last catalog that was accepted."""
         row = self._db.execute(RAW, (name,)).fetchone()
         return None if row is None else row[0]
 
-    def note_check(self, name: str, now: datetime, problem: str | None) -> None:
-        self._db.execute(CHECKED, (rfc3339(now), problem, name))
+    def note_check(self, name: str, now: datetime, problem: str | None, state: str = "reachable") -> None:
+        self._db.execute(CHECKED, (rfc3339(now), problem, state, name))
 
     def trust_key(self, name: str, key: str) -> None:
         """Pin another key. The serial stays: a new key is no way back to an old catalog."""
         self._db.execute(TRUST, (key, name))
 
-    def keep_catalog(self, name: str, serial: int, sha256: str, raw: bytes, tag: str | None, now: datetime) -> bool:
+    def keep_catalog(
+        self, name: str, serial: int, sha256: str, raw: bytes, tag: str | None, news: Sequence[News], now: datetime
+    ) -> bool:
         """Keep an accepted catalog; False when a higher serial was accepted meanwhile."""
-        moment = rfc3339(now)
-        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, tag, name, serial)).rowcount == 1
+        moment, said = rfc3339(now), msgspec.json.encode(news)
+        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, tag, said, name, serial)).rowcount == 1

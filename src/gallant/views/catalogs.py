@@ -37,14 +37,27 @@ def catalog_synced_view(rows: Sequence[Any]) -> View:
                 said("good", "verified") if r.ok else said("bad", "refused"),
                 serial,
                 str(r.releases),
-                ", ".join(r.new) or "–",
+                _some(r.new),
                 f"{r.expires:%Y-%m-%d}" if r.expires else "–",
             )
         yield shown
         yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        for r in rows:
+            if r.recalled:
+                yield said("bad", f"{r.name} recalled since the last sync: {_some(r.recalled)}")
+            if r.gone:
+                yield said("note", f"{r.name} no longer lists: {_some(r.gone)}")
+            if r.left_out:
+                yield said("work", f"{r.name}: {many(r.left_out, 'entry', 'entries')} not understood and left out")
         yield from next_steps(*(r.next for r in rows)) or next_steps("gallant gaps")
 
     return View("catalog-sync", rows, text)
+
+
+def _some(names: Sequence[str], most: int = 6) -> str:
+    """A few names, and how many more."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return (", ".join(names[:most]) + more) or "–"
 
 
 def catalog_tested_view(rows: Sequence[Any]) -> View:
@@ -118,6 +131,10 @@ def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
             )
         yield shown
         yield from (f"{mark('bad')} {plain(r.problem)}" for r in rows if r.problem)
+        for r in rows:
+            for what, kind in (("recalled", "bad"), ("new", "note"), ("gone", "note")):
+                if names := [f"{n.product} {n.version}" for n in r.news if n.what == what]:
+                    yield said(kind, f"{r.name}, {what} in the last sync that changed it: {_some(names)}")
         yield from (f"[dim]{r.name}: key {r.fingerprint}[/]" for r in rows)
         if not rows:
             yield from next_steps("gallant catalog add NAME SOURCE --key FILE")
@@ -175,7 +192,7 @@ def _show_text(details: Any) -> Iterator[Any]:
         )
         for r in details.releases:
             shown.add_row(
-                f"[bold]{plain(r.version)}[/]",
+                f"[bold]{plain(r.version)}[/]" + (" [cyan]• new[/]" if r.version in details.new else ""),
                 plain(r.build or ""),
                 plain(r.label or ""),
                 f"{r.released:%Y-%m-%d}",
