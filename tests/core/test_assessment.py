@@ -9,13 +9,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.aims import choose, parse_aim
-from gallant.core.catalog import Minutes, Package, Product, Recall, Release
+from gallant.core.aims import choose, parse_aim, runs_on
+from gallant.core.catalog import Minutes, Package, Product, Recall, Release, Requirement
+from gallant.core.compat import Task, find_order
 from gallant.core.estate import parse_estate
 from gallant.core.gaps import Prospect, assess, find_gaps
 from gallant.core.readings import Component, Reading
+from gallant.core.records import replace
 from gallant.core.routes import admits, describe_unknown, find_route
-from gallant.core.versions import parse
+from gallant.core.versions import parse, parse_range
 
 from .test_estate import GOOD
 
@@ -256,3 +258,221 @@ def test_support_that_is_over_or_nearly_so_is_said():
     for version, words in (("1.0", "support ends on"), ("2.0", "support ended on")):
         verdict = verdict_on(product, version, None, "newest")
         assert any(words in reason for reason in verdict.reasons)
+
+
+# --- what bars a way
+
+
+def bars(product: Product, start: str, goal: Release, dropped: set[tuple[str, str]]) -> bool:
+    """Whether no chain leads from start to goal, by trying every chain under the rules that are left."""
+
+    def rules(station: Release, at) -> list[tuple[str, str]]:
+        found = []
+        if station.recall is not None:
+            found.append((station.version, station.recall.words))
+        if not station.stops_here:
+            found.append((station.version, next(w for w in (runs_on(station, product),) if w)))
+        if not station.packages:
+            found.append((station.version, "the publisher offers no installer for it"))
+        if station.from_range is not None and at not in parse_range(station.from_range):
+            found.append((station.version, f"it installs on {parse_range(station.from_range).words()}"))
+        return found
+
+    ladder = [r for _, r in product.between(parse("dotted", start), product.key(goal))]
+    reached = {start}
+    for station in ladder:
+        if any(not set(rules(station, parse("dotted", at))) - dropped for at in reached):
+            reached.add(station.version)
+    return goal.version not in reached
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.lists(
+        st.tuples(ranges, st.booleans(), st.booleans(), st.booleans()),
+        min_size=1,
+        max_size=6,
+    )
+)
+def test_what_bars_a_way_is_irreducible_drop_any_one_rule_and_there_is_a_way(rows):
+    product = Product(
+        name="a/b",
+        scheme="dotted",
+        releases=(
+            release("1.0"),
+            *(
+                release(
+                    f"{i}.0",
+                    from_range=r,
+                    recalled=bad,
+                    stops_here=not passing,
+                    **({"packages": ()} if bare else {}),
+                )
+                for i, (r, bad, passing, bare) in enumerate(rows, 2)
+            ),
+        ),
+    )
+    goal = product.releases[-1]
+    found = find_route(product, "1.0", goal)
+    assert found.found is not bars(product, "1.0", goal, set())
+    named = {(r.version, r.why) for r in found.rules}
+    assert bool(named) is not found.found
+    every = {(r.version, w) for r in product.releases for w in _all_words(r, product)}
+    if named:
+        assert bars(product, "1.0", goal, every - named)  # these alone are enough
+        for one in named:
+            assert not bars(product, "1.0", goal, (every - named) | {one})  # and each of them is needed
+
+
+def _all_words(station: Release, product: Product) -> list[str]:
+    found = ["the publisher offers no installer for it"]
+    if station.recall is not None:
+        found.append(station.recall.words)
+    if (words := runs_on(station, product)) is not None:
+        found.append(words)
+    if station.from_range is not None:
+        found.append(f"it installs on {parse_range(station.from_range).words()}")
+    return found
+
+
+def test_a_way_back_to_an_older_release_is_barred_by_that_alone():
+    found = find_route(SHOAL, "3.2.4", target("2.11.3"))
+    assert [r.why for r in found.rules] == ["it is older than 3.2.4, and nothing is rolled to an older release"]
+
+
+def test_a_route_from_a_recalled_release_is_marked_and_one_way_and_snapshots_are_said():
+    assert "recalled" in find_route(SHOAL, "2.11.2", target("2.11.3")).hops[0].leaves_recall
+    product = Product(
+        name="a/b", scheme="dotted", releases=(release("1.0"), release("2.0", one_way=True, snapshots=False))
+    )
+    hop = find_route(product, "1.0", product.releases[1]).hops[0]
+    assert (hop.one_way, hop.snapshots, hop.leaves_recall) == (True, False, None)
+
+
+BY_HAND = [
+    ("vers:dotted/>=1.0", True, (True, "somebody is at the site")),
+    ("vers:dotted/>=1.0", False, (False, "nobody is at its site")),
+    ("vers:dotted/>=1.5", True, (False, "it takes a configuration saved on 1.5 or later; not on 1.0")),
+    (None, True, None),
+]
+
+
+@pytest.mark.parametrize(("takes", "hands", "told"), BY_HAND)
+def test_a_fresh_install_is_named_where_the_publisher_allows_it_and_somebody_is_there(takes, hands, told):
+    product = Product(
+        name="a/b",
+        scheme="dotted",
+        releases=(release("1.0"), release("3.0", from_range="vers:dotted/>=2.0", fresh_install=takes)),
+    )
+    found = find_route(product, "1.0", product.releases[1], hands=hands)
+    assert not found.found
+    assert (found.by_hand and (found.by_hand.possible, found.by_hand.why[: len(told[1])])) == told
+    assert find_route(product, "1.0", product.releases[1]).by_hand is None
+
+
+# --- the forms in which one release comes
+
+
+def form(name: str, size: int, kind: str = "installer", on: str | None = None, delivery: str | None = None) -> Package:
+    return Package(name=name, url=name, bytes=size, sha256="0" * 64, kind=kind, from_range=on, delivery=delivery)
+
+
+FORMS = (
+    form("whole", 100),
+    form("patch", 10, "patch", "vers:dotted/>=1.5|<2.0"),
+    form("dial-in", 50, delivery="modem"),
+    form("loose-patch", 1, "patch"),
+)
+TAKEN = [
+    ("1.0", None, "whole"),
+    ("1.5", None, "patch"),
+    ("1.5", "modem", "patch"),
+    ("1.0", "modem", "dial-in"),
+    (None, None, "whole"),
+]
+
+
+@pytest.mark.parametrize(("running", "delivery", "name"), TAKEN)
+def test_the_smallest_form_that_goes_on_what_runs_by_this_path_is_taken(running, delivery, name):
+    found = release("2.0", packages=FORMS).package_on(parse("dotted", running) if running else None, delivery)
+    assert found.name == name
+
+
+def test_a_release_that_comes_only_as_a_patch_is_entered_from_where_the_patch_goes_on():
+    product = Product(
+        name="a/b",
+        scheme="dotted",
+        releases=(release("1.0"), release("1.5"), release("2.0", packages=(FORMS[1],))),
+    )
+    route = find_route(product, "1.0", product.releases[2])
+    assert [(h.to, h.package) for h in route.hops] == [("1.5", "p-1.5"), ("2.0", "patch")]
+    assert "no package of it goes on 1.0" in next(r.why for r in route.refused if r.version == "2.0")
+    elsewhere = replace(product.releases[2], packages=(form("m", 1, delivery="modem"),))
+    only = Product(name="a/b", scheme="dotted", releases=(*product.releases[:2], elsewhere))
+    assert not find_route(only, "1.0", elsewhere).found
+    assert find_route(only, "1.0", elsewhere, delivery="modem").found
+
+
+# --- nodes that run beside each other
+
+
+def test_nodes_of_one_system_run_beside_each_other_only_as_far_apart_as_the_release_allows():
+    skew = (Requirement(product="a/b", range="vers:dotted/>=1.5"),)
+    product = Product(
+        name="a/b", scheme="dotted", releases=(release("1.0"), release("1.5"), release("2.0", requires=skew))
+    )
+    route = find_route(product, "1.0", product.releases[2])
+    assert [h.to for h in route.hops] == ["1.5", "2.0"]
+    assert "its nodes run beside 1.5 or later only; not beside 1.0" in next(
+        r.why for r in route.refused if r.version == "2.0"
+    )
+    order = find_order([Task(system="x", product=product, running="1.0", target="2.0")], [])
+    assert [h.to for h in order.hops] == ["1.5", "2.0"]
+
+
+def test_an_updater_that_runs_on_is_an_aim_that_is_refused_with_the_release_it_runs_on_to():
+    product = Product(
+        name="a/b",
+        scheme="dotted",
+        releases=(release("1.0", 300), release("2.0", 200, stops_here=False), release("3.0", 10)),
+    )
+    choice = choose(parse_aim("settled 30d"), product, NOW)
+    assert choice.release.version == "2.0"
+    assert "runs on to 3.0" in choice.refused
+    verdict = verdict_on(product, "1.0", None, "settled 30d")
+    assert (verdict.standing, verdict.target) == ("blocked", "2.0")
+    assert "cannot be kept: its updater does not stop there; it runs on to 3.0" in verdict.reasons[0]
+    assert verdict_on(product, "1.0", None, "newest").standing == "behind"
+
+
+# --- the list of gaps
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["2.8.5", "3.2.4", "3.2.6", "9", "2.11.2"])), max_size=8)
+)
+def test_gaps_are_counted_indexed_and_gone_through_alike(rows):
+    estate = parse_estate("estate.yaml", GOOD)
+    readings = [
+        Reading(
+            system="tickets",
+            node=node,
+            taken=NOW,
+            serial="x",
+            product=SHOAL.name,
+            version=version,
+            boot="1",
+            components=tuple(
+                Component(name=name, kind="disk", product=SHOAL.name, version=version)
+                for name in ("image", "c2")[: 1 + n % 2]
+            ),
+        )
+        for n, (node, version) in enumerate(rows)
+    ]
+    found = find_gaps(estate, readings, {SHOAL.name: SHOAL}, NOW)
+    assert len(found) == len(list(found)) == sum(len(r.components) for r in readings)
+    assert [found[n] for n in range(len(found))] == list(found) == found[:]
+    ranks = [g.verdict.rank for g in found]
+    assert ranks == sorted(ranks)
+    with pytest.raises(IndexError):
+        found[len(found)]

@@ -45,13 +45,14 @@ class Rule(Record):
 class Task(Record):
     """One system's part: its product, what it runs, and the version it should run.
 
-    `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
+    `running` is what its slowest node runs, `also` what others of its nodes run beside it. `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
     """
 
     system: str
     product: Product
     running: str
     target: str
+    also: tuple[str, ...] = ()
     delivery: str | None = None
     despite: tuple[str, ...] = ()
 
@@ -101,19 +102,27 @@ class _Line:
         product = task.product
         self.task = task
         running, goal = product.resolve(task.running), product.resolve(task.target)
-        start = product.key(running) if running else parse(product.scheme, task.running)
+        start = _key(product, task.running)
         stays = task.target == task.running or (goal is not None and product.key(goal) == start)
         until = start if goal is None or stays else product.key(goal)
         self.stations = Stations(product, start, until, task.delivery, frozenset(task.despite))
         self.versions = self.stations.versions
+        self.also = [_key(product, text) for text in task.also]
         self.texts = [running.version if running else task.running, *(r.version for r in self.stations.releases)]
         reaches = goal is not None and len(self.texts) > 1 and self.texts[-1] == goal.version
         self.goal = 0 if stays else len(self.texts) - 1 if reaches else -1
         self.edges = self._edges()
         self.left = self._left()
 
-    def inside(self, text: str) -> tuple[bool, ...]:
-        return self.stations.inside(text)
+    def all_inside(self, text: str) -> tuple[bool, ...]:
+        """At which stations everything that the system runs lies in a VERS range."""
+        found = self.stations.inside(text)
+        return (found[0] and all(v in parse_range(text) for v in self.also), *found[1:])
+
+    def any_inside(self, text: str) -> tuple[bool, ...]:
+        """At which stations something that the system runs lies in a VERS range."""
+        found = self.stations.inside(text)
+        return (found[0] or any(v in parse_range(text) for v in self.also), *found[1:])
 
     def minutes(self, number: int) -> float:
         """The publisher's minutes to enter a station."""
@@ -152,8 +161,8 @@ class _Group:
         self.pairs: list[tuple[int, int, list[Sequence[bool]]]] = []
         for rule in self.rules:
             a, b = place[rule.system], place[rule.other]
-            inside = self.lines[b].inside(rule.range)
-            applies = self.lines[a].inside(rule.when) if rule.when else (True,) * len(self.lines[a].versions)
+            inside = self.lines[b].all_inside(rule.range)
+            applies = self.lines[a].any_inside(rule.when) if rule.when else (True,) * len(self.lines[a].versions)
             anything = (True,) * len(inside)
             self.pairs.append((a, b, [inside if bound else anything for bound in applies]))
         self.by_system: list[list[int]] = [
@@ -331,15 +340,22 @@ def breaches(tasks: Sequence[Task], rules: Sequence[Rule]) -> list[Breach]:
     for rule in rules:
         if rule.system in running and rule.other in running:
             a, b = running[rule.system], running[rule.other]
-            subject, other = (_version(task) for task in (a, b))
-            if (rule.when is None or subject in parse_range(rule.when)) and other not in parse_range(rule.range):
-                found.append(Breach(rule=rule, running=a.running, other_running=b.running))
+            subjects, others = _versions(a), _versions(b)
+            subject = next((v for v in subjects if rule.when is None or v in parse_range(rule.when)), None)
+            other = next((v for v in others if v not in parse_range(rule.range)), None)
+            if subject is not None and other is not None:
+                found.append(Breach(rule=rule, running=subject.text, other_running=other.text))
     return found
 
 
-def _version(task: Task) -> Version:
-    release = task.product.resolve(task.running)
-    return task.product.key(release) if release else parse(task.product.scheme, task.running)
+def _versions(task: Task) -> list[Version]:
+    """Everything that a system runs, the slowest node's first."""
+    return [_key(task.product, text) for text in (task.running, *task.also)]
+
+
+def _key(product: Product, text: str) -> Version:
+    release = product.resolve(text)
+    return product.key(release) if release else parse(product.scheme, text)
 
 
 def _groups(names: Sequence[str], rules: Sequence[Rule]) -> list[set[str]]:

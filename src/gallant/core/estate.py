@@ -401,14 +401,26 @@ def aims_by_subject(estate: Estate) -> dict[str, str]:
     return {aim.for_: aim.aim for aim in estate.aims}
 
 
-def aims_on(by_subject: Mapping[str, str], system: System, node: str, component: str | None = None) -> tuple[str, ...]:
+class AimHere(Record):
+    """An aim that a component lies under; `named` where it is for this very component."""
+
+    aim: str
+    named: bool = False
+
+    def binds(self, product: str, own: bool, bundles: Sequence[Bundle]) -> bool:
+        return self.named or binds(self.aim, product, own, bundles)
+
+
+def aims_on(
+    by_subject: Mapping[str, str], system: System, node: str, component: str | None = None
+) -> tuple[AimHere, ...]:
     """The aims that a component (None: the node as a whole) lies under, most specific first, ending with `newest`.
 
     Component on a node, component on every node of the system, node, system, tag, kind, site, default.
     """
     here = node_name(system, node)
+    named = (f"{here}:{component}", f"{system.name}:{component}") if component is not None else ()
     order = [
-        *((f"{here}:{component}", f"{system.name}:{component}") if component is not None else ()),
         here,
         system.name,
         *(f"tag:{t}" for t in system.tags),
@@ -416,7 +428,14 @@ def aims_on(by_subject: Mapping[str, str], system: System, node: str, component:
         f"site:{system.site}",
         "default",
     ]
-    return (*(by_subject[subject] for subject in order if subject in by_subject), "newest")
+    return (
+        *(AimHere(aim=by_subject[subject], named=True) for subject in named if subject in by_subject),
+        *(AimHere(aim=by_subject[subject]) for subject in order if subject in by_subject),
+        NEWEST,
+    )
+
+
+NEWEST = AimHere(aim="newest")
 
 
 def aim_for(
@@ -430,4 +449,4 @@ def aim_for(
     """The most specific aim that binds `product` (None: the system's own) on a component."""
     own = product is None or product == system.product
     aims = aims_on(aims_by_subject(estate), system, node, component)
-    return next(aim for aim in aims if binds(aim, product or system.product, own, bundles))
+    return next(here.aim for here in aims if here.binds(product or system.product, own, bundles))

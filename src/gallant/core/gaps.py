@@ -12,19 +12,20 @@ from itertools import islice
 from operator import attrgetter, itemgetter
 from typing import Any, overload
 
-from gallant.core.aims import binds, choose, parse_aim
+from gallant.core.aims import choose, parse_aim
 from gallant.core.catalog import RESTARTS, SEVERITIES, Bundle, Product, Release
-from gallant.core.estate import Estate, System, aims_by_subject, aims_on
+from gallant.core.estate import AimHere, Estate, System, aims_by_subject, aims_on
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import Record, replace
 from gallant.core.remarks import Remark, remarks
-from gallant.core.routes import describe_unknown, find_route
+from gallant.core.routes import Route, describe_unknown, find_route, why_not_enter
 from gallant.core.versions import NotAVersion, Version, parse
 
 # Worst first: what a person should look at before the rest.
 STANDINGS = ("recalled", "blocked", "unknown", "behind", "waits for restart", "ahead", "current")
 SUPPORT_NEARLY_OVER = timedelta(days=90)
 SEVERE = ("critical", "high")
+RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
 
 
 class Verdict(Record):
@@ -175,18 +176,19 @@ class _Judge:
     ) -> None:
         self.by_subject, self.products, self.now, self.bundles = aims_by_subject(estate), products, now, bundles
         self.buckets: dict[tuple[int, int], list[Any]] = {}
-        self._known: dict[tuple[str, tuple[str, ...]], Known] = {}
+        self._known: dict[tuple[str, tuple[AimHere, ...]], Known] = {}
         self._prospects: dict[tuple[str, str], Prospect] = {}
 
-    def known(self, system: System, aims: tuple[str, ...]) -> Known:
+    def known(self, system: System, aims: tuple[AimHere, ...]) -> Known:
         """What was said already under these aims; what a system itself runs binds its aims otherwise than another's would."""
         return self._known.setdefault((system.product, aims), {})
 
     def add_to(self, verdict: Verdict) -> Add:
         return self.buckets.setdefault(verdict.rank, []).extend
 
-    def judge(self, system: System, aims: tuple[str, ...], part: Component) -> tuple[Verdict, Add]:
-        aim = next(a for a in aims if binds(a, part.product, part.product == system.product, self.bundles))
+    def judge(self, system: System, aims: tuple[AimHere, ...], part: Component) -> tuple[Verdict, Add]:
+        own = part.product == system.product
+        aim = next(here.aim for here in aims if here.binds(part.product, own, self.bundles))
         product = self.products.get(part.product)
         if product is None:
             verdict = Verdict(aim=aim, standing="unknown", reasons=(f"no catalog here lists {part.product}",))
@@ -224,14 +226,19 @@ def find_gaps(
         # Nodes that are built alike go side by side: one order for all of them, and nothing to sort.
         built = names.pop()
         order = orders.get(built) or orders.setdefault(built, _image_first(built))
+        aims = aims_on(judge.by_subject, system, "")
+        shared = judge.known(system, aims)
         rows = []
         for reading in nodes:
-            aims = aims_on(judge.by_subject, system, reading.node)
-            rows.append((reading, reading.components, aims, judge.known(system, aims)))
+            if reading.name in judge.by_subject:
+                own = aims_on(judge.by_subject, system, reading.node)
+                rows.append((reading, reading.components, own, judge.known(system, own)))
+            else:
+                rows.append((reading, reading.components, aims, shared))
         for index in order:
-            for reading, components, aims, known in rows:
+            for reading, components, here, known in rows:
                 part = components[index]
-                found = known.get((part.product, part.version, part.next_version)) or judge.judge(system, aims, part)
+                found = known.get((part.product, part.version, part.next_version)) or judge.judge(system, here, part)
                 found[1]((reading, part, found[0]))
     return Gaps(judge.buckets[rank] for rank in sorted(judge.buckets))
 
@@ -291,9 +298,20 @@ class Prospect:
                 release = product.ascending[at][1]
                 if release.recall is None:
                     count += 1
-                    worst = min(worst, SEVERITIES.index(release.severity))
+                    rank = RANKS[release.severity]
+                    worst = rank if rank < worst else worst
                     security = security or release.security
                 self._ahead[at] = (count, worst, security)
+
+        # A target that installs on anything older is one hop away from all of it: no route has to be looked for.
+        self.from_anywhere = (
+            self.target is not None
+            and self.refused is None
+            and self.target.from_range is None
+            and not self.target.requires
+            and why_not_enter(self.target) is None
+            and all(p.from_range is None and p.delivery is None for p in self.target.packages)
+        )
 
     def ahead_of(self, here: Version) -> tuple[int, str | None, bool]:
         """Releases from `here` (outside) to the target, their worst severity, and whether one closes a hole."""
@@ -331,12 +349,15 @@ def assess(prospect: Prospect, installed: str, next_version: str | None, now: da
     elif prospect.refused:
         notes.insert(0, f"{target.version}, what the aim {aim} comes to, cannot be kept: {prospect.refused}")
         return _verdict(prospect, target, running, at, "blocked", (), (*notes, *passed))
-    start = str(next_version) if waits else installed
-    route = find_route(product, start, target, explain=False) if _is_version(product, start) else None
-    entered = tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None) if route else ()
+    route: Route | None = None
+    entered: tuple[Release, ...] = (target,)
+    if waits or not prospect.from_anywhere:
+        start = str(next_version) if waits else installed
+        route = find_route(product, start, target, explain=False) if _is_version(product, start) else None
+        entered = tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None) if route else ()
     if waits:
         return _verdict(prospect, target, running, at, "waits for restart", entered, (*notes, *passed))
-    if route is None or not route.found:
+    if not entered:
         refused = route.refused if route else ()
         why = next((r.why for r in refused if r.version == target.version), "no chain of releases leads there")
         reasons = (f"no route to {target.version}: {why}", *notes, *passed)

@@ -94,16 +94,18 @@ def _manages(manager: System, system: System) -> bool:
 
 
 def _beyond(text: str, task: Task, running: str) -> str | None:
-    """Whether a version lies `above` or `below` every bound of a range; None between them."""
+    """Whether a version that a range does not hold lies `above` or `below` its bounds; None between them."""
     try:
         release = task.product.resolve(running)
         at: Version = task.product.key(release) if release else parse(task.product.scheme, running)
-        bounds = [parse(task.product.scheme, c.version) for c in parse_range(text).constraints]
+        bounds = [(c.comparator, parse(task.product.scheme, c.version)) for c in parse_range(text).constraints]
     except NotAVersion:
         return None
-    if bounds and all(at < bound for bound in bounds):
+    lower = [bound for comparator, bound in bounds if comparator in (">", ">=", "=")]
+    upper = [bound for comparator, bound in bounds if comparator in ("<", "<=", "=")]
+    if lower and at <= min(lower):
         return "below"
-    return "above" if bounds and all(at > bound for bound in bounds) else None
+    return "above" if upper and at >= max(upper) else None
 
 
 def _without_counterpart(

@@ -44,7 +44,7 @@ def requirements(
 ) -> Requirements:
     """Tasks for every system that was read (`targets` by system; others stay where they are), and the rules that tie them."""
     running = {
-        name: v for name, system in estate.systems.items() if (v := _running(system, readings, products)) is not None
+        name: found for name, system in estate.systems.items() if (found := _running(system, readings, products))
     }
     rules: list[Rule] = []
     unknown: list[Unknown] = []
@@ -53,6 +53,8 @@ def requirements(
         product = products.get(system.product)
         for release in product.releases if product else ():
             for requirement in release.requires:
+                if requirement.product == system.product:
+                    continue  # what its own nodes may run beside it is a matter of its route: core/routes.py
                 schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
                 others = related(estate, system, requirement.product)
                 known = [o for o in others if o in running] or (
@@ -70,11 +72,12 @@ def requirements(
         Task(
             system=name,
             product=_product(estate.systems[name].product, products, schemes),
-            running=version,
-            target=targets.get(name, version),
+            running=versions[0],
+            also=versions[1:],
+            target=targets.get(name, versions[0]),
             delivery=estate.systems[name].delivery,
         )
-        for name, version in running.items()
+        for name, versions in running.items()
     ]
     tasks += [
         Task(system=name, product=_product(name, products, schemes), running=said.version, target=said.version)
@@ -103,14 +106,16 @@ def _stands_on(system: System, other: System) -> bool:
     return any(node.runs_on in below for node in system.nodes.values())
 
 
-def _running(system: System, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> str | None:
-    """The oldest version of a system's nodes; None while a node is unread."""
+def _running(system: System, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> tuple[str, ...]:
+    """The versions that a system's nodes run, each once, the oldest first; empty while a node is unread."""
     versions = [r.version for n in system.nodes if (r := readings.get(node_name(system, n))) is not None]
     if len(versions) < len(system.nodes):
-        return None
+        return ()
     product = products.get(system.product)
     known = [found for v in versions if product and (found := product.resolve(v)) is not None]
-    return min(known, key=product.key).version if product and len(known) == len(versions) else versions[0]
+    if product and len(known) == len(versions):
+        return tuple(dict.fromkeys(r.version for r in sorted(known, key=product.key)))
+    return tuple(dict.fromkeys(versions))
 
 
 def _rule(system: System, product: Product, release: Release, requirement: Requirement, other: str) -> Rule:

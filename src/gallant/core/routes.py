@@ -1,7 +1,8 @@
 """Routes: the cheapest chain of releases from the running one to the aim, and why shorter or newer ones are refused.
 
 An edge leads from a version to a newer release; rules bar it: the release's `from_range` (absent: any older one), a
-recall, an updater that does not stop there, no package that goes on that version. Cost is the publisher's minutes, then
+recall, an updater that does not stop there, no package that goes on that version, and what the nodes of one system may
+run beside each other (a requirement of a release on its own product). Cost is the publisher's minutes, then
 the number of hops. Where no chain is left, an irreducible set of these rules is named: drop any one, and there is one.
 """
 
@@ -91,9 +92,17 @@ def admits(product: Product, release: Release, start: Version, delivery: str | N
         allowed = parse_range(release.from_range)
         if start not in allowed:
             return f"it installs on {allowed.words()}; not on {start}"
+    for skew in _skew(product, release):
+        if start not in parse_range(skew):
+            return f"its nodes run beside {parse_range(skew).words()} only; not beside {start}"
     if release.packages and release.package_on(start, delivery) is None:
         return f"no package of it goes on {start}" + (f" by way of {delivery}" if delivery else "")
     return None
+
+
+def _skew(product: Product, release: Release) -> list[str]:
+    """What other nodes of the system may run while one runs this release: ranges of its own product."""
+    return [requirement.range for requirement in release.requires if requirement.product == product.name]
 
 
 class _Rule(Record):
@@ -141,6 +150,8 @@ class Stations:
         if release.from_range is not None:
             allowed = self.inside(release.from_range)
             made.append((f"it installs on {parse_range(release.from_range).words()}", allowed))
+        for skew in _skew(self.product, release):
+            made.append((f"its nodes run beside {parse_range(skew).words()} only", self.inside(skew)))
         if not release.packages:
             made.append(("the publisher offers no installer for it", nowhere))
         elif any(p.from_range is not None or p.delivery is not None for p in release.packages):
