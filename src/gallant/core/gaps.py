@@ -32,7 +32,7 @@ class Verdict(Record):
     """What is to be said of one installed version under one aim.
 
     `hops` are the versions to go through; `restart` the worst on the way; `releases_behind` and `days_behind` count from
-    the installed release to the target; `one_way` and `terms` are those of the releases to be entered.
+    the installed release to the target (days are the least that is known where the catalog has not the installed one); `one_way` and `terms` are those of the releases to be entered.
     """
 
     aim: str
@@ -319,6 +319,11 @@ class Prospect:
         count, worst, security = self._ahead[at] if at < len(self._ahead) else (0, len(SEVERITIES), False)
         return count, SEVERITIES[worst] if worst < len(SEVERITIES) else None, security
 
+    def next_after(self, here: Version) -> Release | None:
+        """The oldest release that is newer than `here`."""
+        at = self.product.after(here)
+        return self.product.ascending[at][1] if at < len(self.product.ascending) else None
+
 
 def assess(prospect: Prospect, installed: str, next_version: str | None, now: datetime) -> Verdict:
     """The verdict on one installed version under the aim that `prospect` is of."""
@@ -378,8 +383,10 @@ def _verdict(
 ) -> Verdict:
     """A verdict on what lies before its target: how far behind it is, and the marks of all that it passes over."""
     count, severity, security = prospect.ahead_of(at)
+    # Of a version that the catalog has not, only the next one's day is known: it is at least so far behind.
+    known = running or prospect.next_after(at)
     if standing == "behind":
-        days = f" and {_days(running, target)} d" if running else ""
+        days = f" and {'' if running else 'at least '}{_days(known, target)} d" if known else ""
         reasons = (f"behind by {count} release{'s' * (count != 1)}{days}", *reasons)
     return Verdict(
         aim=prospect.aim,
@@ -391,7 +398,7 @@ def _verdict(
         hops=tuple(r.version for r in entered),
         reasons=reasons,
         releases_behind=count,
-        days_behind=_days(running, target) if running else None,
+        days_behind=_days(known, target) if known else None,
         minutes=sum(r.minutes.total for r in entered) or None,
         one_way=tuple(r.version for r in entered if r.one_way),
         terms=tuple(dict.fromkeys(r.terms for r in entered if r.terms)),

@@ -116,10 +116,19 @@ accounts:
   read: {{user: gallant-read, secret: "keyring:gallant-read"}}
   act: {{user: gallant-act, secret: ask}}
 
-# Which release systems should run. The most specific wins: node, system, tag:, kind:, site:, default.
+# Which release systems should run. The most specific wins: SYSTEM:COMPONENT, node, system, tag:, kind:, site:, default.
 #   newest  |  settled 30d (out for so long)  |  behind 1  |  train 3.2  |  after 3 in train  |  security  |  pin 3.2.4
+#   bundle NAME (validated together)
 aims:
   - {{for: default, aim: settled 30d}}
+
+# What may happen by itself: the first rule that matches decides (act, ask or leave); where none does, a notice asks.
+rules:
+  - {{security: yes, severity: high+, restart: none, then: ask}}
+
+# What you know yourselves, shown beside the publisher's word: about a system, a product, a release or a hop.
+# notes:
+#   - {{about: ostrel/shoal 2.8.5 > 2.11.3, text: "a lock file had to go first", by: anna}}
 
 limits:
   at_once: 32             # nodes contacted at the same time

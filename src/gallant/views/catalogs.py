@@ -209,12 +209,15 @@ def _show_text(details: Any) -> Iterator[Any]:
     release = details.releases[0]
     yield from _concerns(details.concerns)
     yield from map(note_line, details.notes)
+    yield ""
     yield from _facts(details, release)
+    yield ""
     yield from _forms(release)
     if release.terms:
         accepted = said("good", "accepted here") if details.terms_accepted else said("work", "not accepted here yet")
         yield f"[bold]Terms of use {plain(release.terms)}[/]  {accepted}"
-        yield plain(details.terms or "The catalog carries no text of them; ask the publisher.")
+        yield f"  {plain(details.terms or 'The catalog carries no text of them; ask the publisher.')}"
+    yield from next_steps("gallant notice list" if details.concerns or release.terms else None)
 
 
 def _concerns(concerns: Sequence[Any]) -> Iterator[str]:

@@ -23,6 +23,7 @@ COLOURS = {
     "current": ("#3b8a5a", ""),
 }
 MOST_BARS = 40
+LEAST_ROOM, LEGEND_ROOM = 8, 4  # bars
 
 
 def draw_gaps(result: Any, estate: str, now: datetime, path: Path) -> None:
@@ -36,8 +37,11 @@ def draw_gaps(result: Any, estate: str, now: datetime, path: Path) -> None:
     height = max(5.0, 1.9 + 0.34 * max(len(shown), len({site for site, _ in result.tallies})))
     figure = Figure(figsize=(12.8, height), dpi=100, layout="constrained")
     left, right = figure.subplots(1, 2, width_ratios=[3, 2])
+    rows = max(len(shown), len({site for site, _ in result.tallies}) + LEGEND_ROOM, LEAST_ROOM)
     _lags(left, shown, len(result.lags))
     _standings(right, result.tallies)
+    for axes in (left, right):  # bars of one thickness, from the top down, however few there are
+        axes.set_ylim(rows - 0.5, -0.5)
     figure.suptitle(f"{estate}: installed against aimed-for, {now:%Y-%m-%d %H:%M}Z", fontsize=13, fontweight="bold")
     partial = path.with_name(path.name + ".part")
     try:
@@ -63,7 +67,6 @@ def _lags(axes: Any, lags: Any, of: int) -> None:
             va="center",
             fontsize=9,
         )
-    axes.invert_yaxis()
     axes.set(xlabel="days from the release that runs to the one it should run", xlim=(0, max([*days, 1]) * 1.45))
     axes.set_title(
         "How far behind each system is, the farthest first" + (f" ({len(lags)} of {of})" if len(lags) < of else ""),
@@ -103,11 +106,11 @@ def _standings(axes: Any, tallies: Any) -> None:
         bars = axes.barh(
             order, counts, left=begun, color=colour, hatch=hatch, edgecolor="white", height=0.62, label=standing
         )
-        axes.bar_label(bars, [str(c) if c else "" for c in counts], label_type="center", fontsize=9)
+        least = max(sum(sites[site].values()) for site in order) / 25  # a count that its part of the bar has room for
+        axes.bar_label(bars, [str(c) if c >= least else "" for c in counts], label_type="center", fontsize=9)
         begun = [a + b for a, b in zip(begun, counts, strict=True)]
-    axes.invert_yaxis()
     axes.set(xlabel="components", xlim=(0, max([*begun, 1]) * 1.05))
     axes.set_title("Standing of all components, per site", fontsize=11, loc="left")
     axes.spines[["top", "right"]].set_visible(False)
     if any(begun):
-        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=3, frameon=False, fontsize=9)
+        axes.legend(loc="lower right", ncols=2, frameon=False, fontsize=9)

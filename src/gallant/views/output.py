@@ -64,7 +64,9 @@ class Output:
                 prose = isinstance(part, str)
                 if after_table:
                     out.print()
-                out.print(part, soft_wrap=prose and not out.is_terminal)
+                out.print(
+                    _hanging(part) if prose and out.is_terminal else part, soft_wrap=prose and not out.is_terminal
+                )
                 after_table = not prose
         sys.stdout.flush()
 
@@ -72,6 +74,14 @@ class Output:
         if not self.quiet:
             with reader_may_be_gone(sys.stderr):
                 console(sys.stderr).print(text, style="dim", soft_wrap=True)
+
+
+def _hanging(line: str) -> Any:
+    """A line that begins further in stays there when it has to be folded."""
+    from rich.padding import Padding
+
+    text = line.lstrip(" ")
+    return Padding(text, (0, 0, 0, len(line) - len(text))) if text and text != line else line
 
 
 @contextlib.contextmanager
