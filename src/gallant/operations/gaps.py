@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 
 from gallant.core.bundles import Match, match_bundle
 from gallant.core.gaps import STANDINGS, Gap, Gaps, Verdict, find_gaps
@@ -25,12 +27,18 @@ class Narrow(Record):
     changed: bool = False
 
 
-class Shown(Record):
-    """A gap that is shown, what happens with it by the estate's rules, and what it was at the survey before."""
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A gap that is shown, and what it was at the survey before; what happens with it by the estate's rules is looked up
+    when it is asked for, since of a large estate few are."""
 
     gap: Gap
-    decision: Decision
-    change: str | None = None
+    change: str | None
+    decide: Callable[[Gap], Decision]
+
+    @property
+    def decision(self) -> Decision:
+        return self.decide(self.gap)
 
 
 class Lag(Record):
@@ -44,14 +52,15 @@ class Lag(Record):
     releases: int | None
 
 
-class Assessment(Record):
-    """The gaps that were asked for, worst first, and what the assessment rests on.
+@dataclass(frozen=True)
+class Assessment:
+    """The gaps that were asked for, worst first and each made when it is looked at, and what the assessment rests on.
 
     `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
     is about; `catalogs` are (name, fetched, problem).
     """
 
-    shown: tuple[Shown, ...]
+    shown: Iterable[Shown]
     narrow: Narrow
     tallies: dict[tuple[str, str], dict[str, int]]
     lags: tuple[Lag, ...]
@@ -77,7 +86,7 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         by_system.setdefault(reading.system, []).append(reading)
     matches = (match_bundle(name, rows, place.bundles, place.products) for name, rows in by_system.items())
     return Assessment(
-        shown=tuple(_shown(place, found, narrow, before)),
+        shown=ShownGaps(place, found, narrow, before),
         narrow=narrow,
         tallies=_tallies(place, found),
         lags=_lags(place, found),
@@ -88,18 +97,25 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
     )
 
 
-def _shown(place: Workplace, found: Gaps, narrow: Narrow, before: Mapping[str, tuple[str, str]]) -> Iterator[Shown]:
-    for gap in found:
-        if narrow.component is not None and narrow.component not in (gap.component, gap.kind, gap.product):
-            continue
-        if narrow.installed is not None and not _runs(place, gap, narrow.installed):
-            continue
-        if narrow.severe and not gap.severe:
-            continue
-        change = _change(gap, before.get(_key(gap))) if narrow.changed else None
-        if narrow.changed and change is None:
-            continue
-        yield Shown(gap=gap, decision=decision_on(place, gap), change=change)
+class ShownGaps:
+    """The gaps that a narrowing leaves, as often as they are gone through."""
+
+    def __init__(self, place: Workplace, found: Gaps, narrow: Narrow, before: Mapping[str, tuple[str, str]]) -> None:
+        self._place, self._found, self._narrow, self._before = place, found, narrow, before
+
+    def __iter__(self) -> Iterator[Shown]:
+        narrow, decided = self._narrow, partial(decision_on, self._place)
+        for gap in self._found:
+            if narrow.component is not None and narrow.component not in (gap.component, gap.kind, gap.product):
+                continue
+            if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
+                continue
+            if narrow.severe and not gap.severe:
+                continue
+            change = _change(gap, self._before.get(_key(gap))) if narrow.changed else None
+            if narrow.changed and change is None:
+                continue
+            yield Shown(gap, change, decided)
 
 
 def decision_on(place: Workplace, gap: Gap) -> Decision:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from itertools import islice
 from typing import Any
 
 from gallant.core.gaps import STANDINGS, Gap
@@ -37,7 +38,6 @@ MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
 def gaps_view(result: Any, now: datetime, selected: bool) -> View:
-    rows = [_row(shown) for shown in result.shown]
     more = {
         "summary": [
             {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
@@ -48,7 +48,7 @@ def gaps_view(result: Any, now: datetime, selected: bool) -> View:
         "unread": result.unread,
         "compared_with": result.compared_with,
     }
-    return View("gaps", rows, lambda: _gaps_text(result, now, selected), more)
+    return View("gaps", lambda: [_row(s) for s in result.shown], lambda: _gaps_text(result, now, selected), more)
 
 
 def _row(shown: Any) -> dict[str, Any]:
@@ -84,26 +84,27 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
     narrow = result.narrow
     if not selected and not (narrow.component or narrow.severe or narrow.changed):
         yield _bars(result.tallies)
-    loud = [s for s in result.shown if s.gap.standing != "current" or narrow.changed or narrow.component]
-    visible = loud if selected else loud[:MOST_ROWS]
+    loud = (s for s in result.shown if s.gap.standing != "current" or narrow.changed or narrow.component)
+    visible = list(islice(loud, None if selected else MOST_ROWS))
+    more = sum(1 for _ in loud)
     if visible:
         yield _gap_table(visible, narrow.changed)
-    if len(visible) < len(loud):
-        yield f"{mark('note')} {len(loud) - len(visible)} more; name a system, or narrow it: gallant gaps --severe"
+    if more:
+        yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
     yield from _reasons(visible)
     yield from _bundles(result.matches)
-    yield _closing(result, loud)
+    yield _closing(result, len(visible) + more)
     for name in result.unread:
         yield f"{mark('bad')} {name} was never read."
     for name, fetched, problem in result.catalogs:
         yield f"[dim]catalog {name}: fetched {ago(fetched, now)}[/]" + (
             f" {mark('bad')} {plain(problem)}" if problem else ""
         )
-    behind = [s.gap.system for s in loud if s.gap.needs_work and s.gap.hops]
+    behind = [s.gap.system for s in visible if s.gap.needs_work and s.gap.hops]
     yield from next_steps(
         *(f"gallant survey {n}" for n in result.unread),
         *(f"gallant route {s}" for s in dict.fromkeys(behind[:1])),
-        "gallant notice list" if any(s.gap.needs_work for s in loud) else None,
+        "gallant notice list" if any(s.gap.needs_work for s in visible) else None,
     )
 
 
@@ -181,7 +182,7 @@ def _bundles(matches: Sequence[Any]) -> Iterator[str]:
         yield from (f"  {plain(one.words)}" for one in match.breaks)
 
 
-def _closing(result: Any, loud: Sequence[Any]) -> str:
+def _closing(result: Any, count: int) -> str:
     narrow = result.narrow
     if narrow.changed:
         when = (
@@ -189,12 +190,12 @@ def _closing(result: Any, loud: Sequence[Any]) -> str:
             if result.compared_with
             else ": there was no survey before"
         )
-        return f"{mark('note')} {many(len(loud), 'component')} changed{when}."
+        return f"{mark('note')} {many(count, 'component')} changed{when}."
     counts: Counter[str] = Counter()
     for tally in result.tallies.values():
         counts.update(tally)
     if narrow.component or narrow.severe:
-        return f"{mark('note')} {len(loud)} of {many(counts.total(), 'component')} shown."
+        return f"{mark('note')} {count} of {many(counts.total(), 'component')} shown."
     current = counts["current"]
     return (
         f"{mark('good')} {many(current, 'component')} current."

@@ -21,13 +21,18 @@ PIPED_WIDTH = 120
 
 @dataclass(frozen=True)
 class View:
-    """One result, ready for every form: `rows` and `more` for data, `text` for people, `remarks` for stderr."""
+    """One result, ready for every form: `rows` (or what makes them) and `more` for data, `text` for people, `remarks` for
+    stderr."""
 
     command: str
-    rows: Sequence[Any]
+    rows: Sequence[Any] | Callable[[], Sequence[Any]]
     text: Callable[[], Iterable[Any]]
     more: Mapping[str, Any] = field(default_factory=dict)
     remarks: Sequence[str] = ()
+
+    @property
+    def data(self) -> Sequence[Any]:
+        return self.rows() if callable(self.rows) else self.rows
 
 
 def console(file: IO[str], force: bool = False) -> Any:
@@ -53,10 +58,10 @@ class Output:
 
     def _write(self, view: View) -> None:
         if self.as_json:
-            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.rows)}
+            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.data)}
             sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
         elif self.as_csv:
-            _write_csv(view.rows)
+            _write_csv(view.data)
         else:
             out = console(sys.stdout)
             after_table = False
