@@ -206,3 +206,13 @@ def test_the_order_is_the_cheapest_that_brute_force_finds_and_safe_in_every_inte
                 for t in own
             ]
             assert not find_order(lower, rules).conflicts
+
+
+def test_the_order_that_leads_out_of_a_breach_is_preferred_to_one_of_the_same_cost():
+    rules = [rule("b", None, "c", ">=2")]  # broken today, until c is updated
+    for names in ("abc", "cab", "bca"):
+        tasks = [task(name, ["1", "2"]) for name in names]
+        rules_of_a_group = [*rules, rule("a", ">=3", "b", ">=1"), rule("a", ">=3", "c", ">=1")]
+        order = find_order(tasks, rules_of_a_group)
+        assert order.hops[0].system == "c", names
+        check_every_interleaving(tasks, rules_of_a_group, order)

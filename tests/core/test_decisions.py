@@ -176,6 +176,16 @@ def test_a_notice_stands_where_the_newest_decision_that_still_holds_puts_it(ledg
     assert why in found.why
 
 
+def test_a_notice_whose_way_was_barred_and_is_open_now_is_new_from_today_and_says_so():
+    since = {("tickets:image", "3.0 blocked"): NOW - timedelta(days=40), ("tickets:image", "3.0"): NOW}
+    barred = wanted([(gap(standing="blocked", reasons=("no counterpart",)), Decision(then="ask"))])
+    opened = wanted([(gap(), Decision(then="ask"))])
+    before, after = (notices(w, [], since, {}, {"o/s": PRODUCT}, NOW)[0] for w in (barred, opened))
+    assert (before.state, before.since) == ("blocked", NOW - timedelta(days=40))
+    assert (after.state, after.since) == ("new", NOW)
+    assert after.why.startswith("its way is open now")
+
+
 def test_a_person_stays_assigned_whatever_is_decided_and_whichever_release_is_aimed_at():
     found = stands(entry("assign", person="berta", target="2.5"), entry("accept"), entry("reopen"))
     assert (found.person, found.state) == ("berta", "new")

@@ -144,3 +144,36 @@ def test_five_thousand_nodes_are_one_file_like_any_other():
     )
     estate = parse_estate("estate.yaml", "gallant: estate/1\nname: big\nsites: {harbour: {}}\nsystems:\n" + systems)
     assert sum(len(s.nodes) for s in estate.systems.values()) == 5000
+
+
+@pytest.mark.parametrize("day", ["2026-03-14", "2026-03-14T00:00:00Z", "2026-03-14T01:00:00+01:00"])
+def test_a_plain_day_is_its_beginning(day):
+    text = GOOD + f"declared:\n  x/y: {{version: '5', by: anna, date: {day}}}\n"
+    assert parse_estate("e", text).declared["x/y"].date.isoformat().startswith("2026-03-14T0")
+
+
+@pytest.mark.parametrize("day", ["2026-03-14T00:00:00", "soon", "2026"])
+def test_a_time_without_its_zone_is_refused_with_its_place(day):
+    found = problems(GOOD + f"declared:\n  x/y: {{version: '5', by: anna, date: {day}}}\n")
+    assert [(line, column) for line, column, _ in found] == [(27, 39)]
+
+
+MORE_WRONG = [
+    ("rules: [{then: do}]", "then: one of act, ask, leave"),
+    ("rules: [{then: act, severity: bad+}]", "severity: one of"),
+    ("notes: [{about: tickts, text: x, by: y}]", "'tickts' is nothing known (did you mean tickets?)"),
+    ("declared: {x/y: {version: 5.3, by: a, date: 2026-01-01}}", "put it in quotes"),
+]
+
+
+@pytest.mark.parametrize(("line", "said"), MORE_WRONG)
+def test_what_is_wrong_with_rules_and_notes_is_said(line, said):
+    assert any(said in message for _, _, message in problems(GOOD + line + "\n"))
+
+
+def test_an_aim_for_a_component_of_nothing_and_two_aims_for_one_thing_are_refused():
+    text = GOOD.replace("aims:", "aims:\n  - {for: 'tickts:shelf', aim: newest}\n  - {for: tickets/b, aim: newest}")
+    said = [message for _, _, message in problems(text)]
+    assert any("'tickts:shelf' selects nothing" in m for m in said)
+    assert any("has two aims" in m for m in said)
+    assert parse_estate("e", GOOD.replace("aims:", "aims:\n  - {for: 'tickets/a:shelf', aim: newest}"))

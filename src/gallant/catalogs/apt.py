@@ -134,7 +134,7 @@ async def _release(name: str, channel: Channel, key: str, get: Get, tag: str | N
         indexes = dict(_listed(fields["sha256"]))
     except KeyError as error:
         raise Refused(f"The Release of the channel {name} has no {str(error.args[0]).title()}.", KEEP) from None
-    except ValueError as error:
+    except (ValueError, OverflowError) as error:
         raise Refused(f"The Release of the channel {name} is not in form: {clean(str(error), 100)}.", KEEP) from None
     return Signed(
         fields=dict(fields),

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from datetime import datetime
 from functools import cached_property
 from typing import Annotated
 
 import msgspec
 
 from gallant.core.conditions import check_condition
-from gallant.core.records import Record, digest
+from gallant.core.records import Moment, Record, digest
 from gallant.core.versions import SCHEMES, NotAVersion, Version, parse, parse_range
 
 SCHEMA = "gallant.catalog/1"
@@ -62,7 +61,7 @@ class Minutes(Record):
 class Recall(Record):
     """A release withdrawn by its publisher. `when` (core/conditions.py): the nodes that it concerns; absent: all."""
 
-    date: datetime
+    date: Moment
     reason: str
     when: str | None = None
 
@@ -109,7 +108,7 @@ class Release(Record):
     """
 
     version: str
-    released: datetime
+    released: Moment
     build: str | None = None
     label: str | None = None
     train: str | None = None
@@ -127,7 +126,7 @@ class Release(Record):
     known_issues: tuple[KnownIssue | str, ...] = ()
     notes: str = ""
     recall: Recall | None = None
-    support_ends: datetime | None = None
+    support_ends: Moment | None = None
     terms: str | None = None
     snapshots: bool = True
     fresh_install: str | None = None
@@ -248,7 +247,7 @@ class Bundle(Record):
     """Versions by product that were validated together; `optional` ones only where a system has them."""
 
     name: str
-    released: datetime
+    released: Moment
     versions: dict[str, str]
     optional: dict[str, str] = {}
     notes: str = ""
@@ -271,8 +270,8 @@ class Catalog(Record):
     schema: str
     publisher: str
     serial: Annotated[int, msgspec.Meta(ge=1)]
-    issued: datetime
-    expires: datetime
+    issued: Moment
+    expires: Moment
     products: tuple[Product, ...]
     bundles: tuple[Bundle, ...] = ()
     terms: tuple[Terms, ...] = ()
@@ -280,8 +279,6 @@ class Catalog(Record):
     def __post_init__(self) -> None:
         if self.schema != SCHEMA:
             raise ValueError(f"schema: {self.schema!r} is not known here; this Gallant reads {SCHEMA}")
-        if self.issued.tzinfo is None or self.expires.tzinfo is None:
-            raise ValueError("issued, expires: times with their zone")
 
 
 def release_digest(release: Release) -> str:

@@ -169,20 +169,17 @@ class _Group:
             [n for n, (a, b, _) in enumerate(self.pairs) if i in (a, b)] for i in range(len(self.lines))
         ]
 
-    def broken(self, state: State, which: Sequence[int] | None = None) -> frozenset[int]:
+    def broken(self, state: State, which: Sequence[int]) -> frozenset[int]:
         """The rules that do not hold in a state, of those asked for."""
         pairs = self.pairs
-        return frozenset(
-            n
-            for n in (range(len(pairs)) if which is None else which)
-            if not pairs[n][2][state[pairs[n][0]]][state[pairs[n][1]]]
-        )
+        return frozenset(n for n in which if not pairs[n][2][state[pairs[n][0]]][state[pairs[n][1]]])
 
     def search(self) -> list[tuple[int, int]] | None:
         """The cheapest sequence of moves (system, release) that reaches all goals and worsens nothing; None: there is none.
 
-        Many sequences cost the same, in whatever order independent moves come; among equals the one that has come
-        farthest is followed, so that they are not all walked through.
+        Cheapest by minutes, then by hops, then by how long rules stay broken that are broken today: the sequence that
+        leads out of a breach first is preferred. Many sequences cost the same, in whatever order independent moves come;
+        among equals the one that has come farthest is followed, so that they are not all walked through.
         """
         lines = self.lines
         start: State = tuple(0 for _ in lines)
@@ -190,29 +187,34 @@ class _Group:
         if any(line.left[0] == NO_WAY for line in lines):
             return None
         tick = count()
-        queue: list[tuple[float, int, float, int, State, float, int]] = []
+        queue: list[tuple[float, int, int, float, int, State, float, int]] = []
+        everywhere = range(len(self.rules))
+        broken_today = bool(self.broken(start, everywhere))
 
-        def push(state: State, minutes: float, hops: int) -> None:
+        def push(state: State, minutes: float, hops: int, broken: int) -> None:
             more = sum(line.left[n][0] for line, n in zip(lines, state, strict=True))
             further = sum(line.left[n][1] for line, n in zip(lines, state, strict=True))
-            heapq.heappush(queue, (round(minutes + more, 6), hops + further, more, next(tick), state, minutes, hops))
+            known = (round(minutes + more, 6), hops + further, broken, more, next(tick), state, minutes, hops)
+            heapq.heappush(queue, known)
 
-        push(start, 0.0, 0)
+        push(start, 0.0, 0, 0)
         came: dict[State, tuple[State, int, int] | None] = {start: None}
-        cost: dict[State, tuple[float, int]] = {start: (0.0, 0)}
+        cost: dict[State, tuple[float, int, int]] = {start: (0.0, 0, 0)}
         settled: set[State] = set()
         while queue and len(settled) < MOST_STATES:
-            *_, state, minutes, hops = heapq.heappop(queue)
+            _, _, broken, _, _, state, minutes, hops = heapq.heappop(queue)
             if state in settled:
                 continue
             settled.add(state)
             if state == goal:
                 return self._way(came, state)
+            if broken_today:  # for as long as a rule is broken, each move counts it
+                broken += len(self.broken(state, everywhere))
             for i, line in enumerate(lines):
                 was = self.broken(state, self.by_system[i])
                 for to, more in line.edges[state[i]]:
                     following = (*state[:i], to, *state[i + 1 :])
-                    price = (minutes + more, hops + 1)
+                    price = (minutes + more, hops + 1, broken)
                     if (
                         line.left[to] == NO_WAY
                         or following in settled

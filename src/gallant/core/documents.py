@@ -11,6 +11,7 @@ import gc
 import types
 import typing
 from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
 from typing import Any, TypeVar, Union, get_args, get_origin
 
 import msgspec
@@ -25,7 +26,19 @@ Path = tuple[str | int, ...]
 # A file that people write by hand is small; anything larger is a mistake or an attack.
 LARGEST_BYTES = 64 * 1024 * 1024
 DEEPEST = 64
-_LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+_BASE: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+
+class _LOADER(_BASE):  # type: ignore[misc]
+    """The library's own, with a plain day standing for its beginning in UTC."""
+
+
+def _moment(loader: Any, node: yaml.Node) -> Any:
+    found = loader.construct_yaml_timestamp(node)
+    return found if isinstance(found, datetime) else datetime(found.year, found.month, found.day, tzinfo=UTC)
+
+
+_LOADER.add_constructor("tag:yaml.org,2002:timestamp", _moment)
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -141,7 +154,7 @@ class Document:
         """The value at `path` as a record; None, with the problems noted, when it is none."""
         raw = self.values if value is msgspec.UNSET else value
         try:
-            return msgspec.convert(raw, kind, strict=False)
+            return msgspec.convert(raw, kind)
         except msgspec.ValidationError as error:
             before = len(self.problems)
             for where, message, at_key in _problems_of(raw, kind):
@@ -160,6 +173,8 @@ def _sentence(message: str) -> str:
     """The converter's message in our words, without its own notion of a path."""
     text = message.split(" - at `")[0]
     for theirs, ours in (
+        ("Expected `datetime` with a timezone component", "expected a time with its zone, as 2026-11-25T22:00:00Z"),
+        ("Invalid RFC3339 encoded datetime", "expected a day or a time with its zone, as 2026-11-25T22:00:00Z"),
         ("Expected `str`", "expected text"),
         ("Expected `int`", "expected a whole number"),
         ("Expected `float`", "expected a number"),
@@ -211,14 +226,14 @@ def _problems_of(value: Any, kind: Any) -> Iterator[tuple[Path, str, bool]]:
             yield from (((index, *where), message, k) for where, message, k in _problems_of(item, arguments[0]))
         return
     try:
-        msgspec.convert(value, kind, strict=False)
+        msgspec.convert(value, kind)
     except msgspec.ValidationError as error:
         yield (), _sentence(str(error)), False
 
 
 def _problems_of_record(value: dict[Any, Any], record: type[msgspec.Struct]) -> Iterator[tuple[Path, str, bool]]:
     fields = {field.encode_name: field for field in msgspec.structs.fields(record)}
-    hints = typing.get_type_hints(record)
+    hints = typing.get_type_hints(record, include_extras=True)
     found = False
     for key, item in value.items():
         if key not in fields:
@@ -234,7 +249,7 @@ def _problems_of_record(value: dict[Any, Any], record: type[msgspec.Struct]) -> 
             yield (), f"missing {name!r}", False
     if not found:
         try:
-            msgspec.convert(value, record, strict=False)
+            msgspec.convert(value, record)
         except msgspec.ValidationError as error:
             text = _sentence(str(error))
             named = next((name for name in fields if text.startswith(f"{name}:")), None)

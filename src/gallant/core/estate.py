@@ -8,7 +8,6 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from datetime import datetime
 from urllib.parse import urlsplit
 
 from gallant.core.aims import binds, parse_aim
@@ -16,7 +15,7 @@ from gallant.core.catalog import Bundle
 from gallant.core.documents import Document, Invalid, Problem, suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.readings import IMAGE
-from gallant.core.records import Record, replace
+from gallant.core.records import Moment, Record, replace
 from gallant.core.rules import ActRule
 
 SHAPES = ("single", "pair", "fabric", "pairs", "quorum", "pool")
@@ -147,7 +146,7 @@ class Declared(Record):
 
     version: str
     by: str
-    date: datetime
+    date: Moment
 
 
 class Note(Record):
@@ -159,7 +158,7 @@ class Note(Record):
     about: str
     text: str
     by: str
-    date: datetime | None = None
+    date: Moment | None = None
 
 
 class Limits(Record):
@@ -176,13 +175,11 @@ class Simulation(Record):
     """Stand-ins whose clock runs `speed` times as fast as the wall's since the moment `since`."""
 
     speed: float
-    since: datetime
+    since: Moment
 
     def __post_init__(self) -> None:
         if not 1 <= self.speed <= 10000:
             raise ValueError("speed: from 1 to 10000")
-        if self.since.tzinfo is None:
-            raise ValueError("since: a time with its zone, as 2026-11-25T22:00:00Z")
 
 
 class Estate(Record):

@@ -338,7 +338,9 @@ def assess(prospect: Prospect, installed: str, next_version: str | None, now: da
     except NotAVersion:
         return Verdict(aim=aim, target=target.version, standing="unknown", reasons=(f"{installed}: {off_catalog}",))
     notes = [f"{installed}: {off_catalog}"] if off_catalog else []
-    notes += _support(running, now)
+    notes += _support("support", running, now)
+    if target != running:
+        notes += _support(f"support of {target.version}, the aim,", target, now)
     recall = running.recall.words if running and running.recall else None
     waits = next_version is not None and not _same(product, next_version, installed)
     if waits:
@@ -425,11 +427,11 @@ def _is_version(product: Product, text: str) -> bool:
     return True
 
 
-def _support(running: Release | None, now: datetime) -> list[str]:
-    if running is None or running.support_ends is None:
+def _support(what: str, release: Release | None, now: datetime) -> list[str]:
+    if release is None or release.support_ends is None:
         return []
-    if running.support_ends <= now:
-        return [f"support ended on {running.support_ends:%Y-%m-%d}"]
-    if running.support_ends - now <= SUPPORT_NEARLY_OVER:
-        return [f"support ends on {running.support_ends:%Y-%m-%d}"]
+    if release.support_ends <= now:
+        return [f"{what} ended on {release.support_ends:%Y-%m-%d}"]
+    if release.support_ends - now <= SUPPORT_NEARLY_OVER:
+        return [f"{what} ends on {release.support_ends:%Y-%m-%d}"]
     return []

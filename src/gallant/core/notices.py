@@ -13,7 +13,7 @@ from datetime import date, datetime, timedelta
 from gallant.core.catalog import SEVERITIES, Product
 from gallant.core.gaps import Gap
 from gallant.core.ledger import Entry
-from gallant.core.records import Record
+from gallant.core.records import Record, fields_of, replace
 from gallant.core.rules import ACT, LEAVE, Decision
 from gallant.core.versions import NotAVersion, parse
 
@@ -32,15 +32,11 @@ NEW, ACCEPTED, BOOKED, OVERDUE, UNDER_WAY, SKIPPED, BY_ITSELF, LEFT, BLOCKED, DO
 SETTLED = (SKIPPED, LEFT, DONE)
 
 
-class Wanted(Record):
-    """What a notice is about, before anybody decided anything: the gaps of one component on the nodes of one system.
-
-    `length_s` is the publisher's word for all nodes one after the other.
-    """
+class About(Record):
+    """What a notice is about: one component on the nodes of one system, and the release that it should come to."""
 
     name: str
     system: str
-    component: str
     product: str
     nodes: tuple[str, ...]
     installed: tuple[str, ...]
@@ -49,10 +45,21 @@ class Wanted(Record):
     severity: str | None
     security: bool
     restart: str | None
+    terms: tuple[str, ...] = ()
+
+
+class Wanted(About):
+    """A notice before anybody decided anything. `length_s` is the publisher's word for all nodes one after the other."""
+
+    component: str
     reason: str
-    terms: tuple[str, ...]
     decision: Decision
     length_s: float | None
+
+
+def seen_as(w: Wanted) -> tuple[str, str]:
+    """Under which name and target a notice is remembered: one that is blocked, as another than once its way is open."""
+    return w.name, f"{w.target} blocked" if w.standing == BLOCKED else w.target or ""
 
 
 class Work(Record):
@@ -64,19 +71,9 @@ class Work(Record):
     finished: bool
 
 
-class Notice(Record):
+class Notice(About):
     """Where a notice stands. `start` and `end` are those of the booking, or of the roll that carries it out."""
 
-    name: str
-    system: str
-    product: str
-    nodes: tuple[str, ...]
-    installed: tuple[str, ...]
-    target: str | None
-    standing: str
-    severity: str | None
-    security: bool
-    restart: str | None
     state: str
     since: datetime
     start: datetime | None = None
@@ -84,7 +81,6 @@ class Notice(Record):
     person: str | None = None
     by: str | None = None
     why: str = ""
-    terms: tuple[str, ...] = ()
     roll: str | None = None
 
     @property
@@ -159,28 +155,20 @@ def _notice(
 ) -> Notice:
     person = next((e.person for e in reversed(said) if e.kind == "assign"), None)
     found = _where(w, said, product, now)
+    if found.state == NEW and (w.name, f"{w.target} blocked") in since:
+        found = replace(found, why=f"its way is open now; {found.why}")
     roll = None
     if work is not None and w.component == "image":
         found, roll = _Standing(state=UNDER_WAY, start=work.began, end=work.end, by=found.by, why=work.roll), work.roll
     return Notice(
-        name=w.name,
-        system=w.system,
-        product=w.product,
-        nodes=w.nodes,
-        installed=w.installed,
-        target=w.target,
-        standing=w.standing,
-        severity=w.severity,
-        security=w.security,
-        restart=w.restart,
+        **fields_of(w, About),
         state=found.state,
-        since=since.get((w.name, w.target or ""), now),
+        since=since.get(seen_as(w), now),
         start=found.start,
         end=found.end,
         person=person,
         by=found.by,
         why=found.why,
-        terms=w.terms,
         roll=roll,
     )
 

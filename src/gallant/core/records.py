@@ -9,7 +9,7 @@ import hashlib
 import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, TypeVar, cast, dataclass_transform
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar, cast, dataclass_transform
 
 import msgspec
 
@@ -35,10 +35,18 @@ else:
 
 R = TypeVar("R", bound=Record)
 
+# A time that comes from outside says its zone; without one it could be compared with nothing.
+Moment = Annotated[datetime, msgspec.Meta(tz=True)]
+
 
 def replace(record: R, **changes: object) -> R:
     """The record with some fields changed."""
     return cast(R, msgspec.structs.replace(cast(Any, record), **changes))
+
+
+def fields_of(record: Record, kind: type[Record]) -> dict[str, Any]:
+    """Those fields of a record that its base `kind` declares, to build another record on the same base."""
+    return {field.name: getattr(record, field.name) for field in msgspec.structs.fields(cast(Any, kind))}
 
 
 def as_read_back(record: R) -> R:

@@ -23,6 +23,7 @@ from gallant.core.notices import (
     Work,
     as_day,
     notices,
+    seen_as,
     wanted,
 )
 from gallant.core.records import Record, clean
@@ -56,7 +57,7 @@ def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
     now = place.clock.now()
     gaps = find_gaps(place.estate, readings.values(), place.products, now, place.bundles)
     every = wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
-    since = place.readings.noticed([(w.name, w.target or "") for w in every], now)
+    since = place.readings.noticed(map(seen_as, every), now)
     work = {
         name: Work(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
         for row in place.journal.open_rolls()
