@@ -260,6 +260,14 @@ def test_support_that_is_over_or_nearly_so_is_said():
         assert any(words in reason for reason in verdict.reasons)
 
 
+def test_an_aim_whose_support_is_over_is_said_too():
+    product = Product(
+        name="a/b", scheme="dotted", releases=(release("1.0"), release("2.0", support_ends=NOW - timedelta(days=3)))
+    )
+    verdict = verdict_on(product, "1.0", None, "newest")
+    assert any(reason.startswith("support of 2.0, the aim, ended on") for reason in verdict.reasons)
+
+
 # --- what bars a way
 
 

@@ -219,13 +219,13 @@ def find_gaps(
     special = {aim.for_.partition(":")[0].partition("/")[0] for aim in estate.aims if ":" in aim.for_}
     for name in sorted(by_system):
         system, nodes = estate.systems[name], sorted(by_system[name], key=attrgetter("node"))
-        names = {tuple(map(_name_of, reading.components)) for reading in nodes}
-        if len(names) > 1 or name in said or name in special:
+        built = [part.name for part in nodes[0].components]
+        alike = all([part.name for part in reading.components] == built for reading in nodes[1:])
+        if not alike or name in said or name in special:
             _one_by_one(judge, system, nodes, said.get(name, {}))
             continue
         # Nodes that are built alike go side by side: one order for all of them, and nothing to sort.
-        built = names.pop()
-        order = orders.get(built) or orders.setdefault(built, _image_first(built))
+        order = orders.get(names := tuple(built)) or orders.setdefault(names, _image_first(names))
         aims = aims_on(judge.by_subject, system, "")
         shared = judge.known(system, aims)
         rows = []
@@ -241,9 +241,6 @@ def find_gaps(
                 found = known.get((part.product, part.version, part.next_version)) or judge.judge(system, here, part)
                 found[1]((reading, part, found[0]))
     return Gaps(judge.buckets[rank] for rank in sorted(judge.buckets))
-
-
-_name_of = attrgetter("name")
 
 
 def _one_by_one(judge: _Judge, system: System, nodes: Sequence[Reading], said: Mapping[str, Remark]) -> None:

@@ -372,7 +372,7 @@ def plan_view(planned: Any) -> View:
                 yield _hop_table(hop)
         yield from _consequences(plan)
         for f in planned.findings:
-            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message)}: {plain(f.evidence)}"
+            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
         yield from next_steps(*stops, f"gallant roll {plan.id}")
 
