@@ -15,6 +15,7 @@ from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, WrongMachine
 from gallant.core.records import replace
+from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import HttpDriver, new_session
 from gallant.drivers.profile import load_profile
 from gallant.operations.clock import EstateClock
@@ -100,9 +101,10 @@ async def serving(device: Device, trust: str | None = None, timeout_s: float = 1
 async def driving(estate: Estate, timeout_s: float = 1.0, secret: str = "s3cret-word"):
     async with new_session() as session:
         profile = replace(load_profile("ostrel-shoal", Path()), timeout_s=timeout_s)
-        yield HttpDriver(
-            estate.systems["dev"], profile, session, lambda purpose: (purpose, secret), EstateClock(estate), Path()
+        tools = Tools(
+            credentials=lambda purpose: Credential(purpose, secret), clock=EstateClock(estate), session=session
         )
+        yield HttpDriver(estate.systems["dev"], profile, tools)
 
 
 def reading_of(device: Device, **options):

@@ -19,12 +19,16 @@ from gallant.core.records import Moment, Record, replace
 from gallant.core.rules import ActRule
 
 SHAPES = ("single", "pair", "fabric", "pairs", "quorum", "pool")
-DRIVERS = ("http",)
+DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
+# How a node's address begins: by network, on this very host, or in a person's hands.
+SCHEMES = ("https", "ssh", "local", "hands")
 ROLES = ("active", "standby", "leader", "member", "alone")
-PURPOSES = ("read", "act")
-SECRET_KINDS = ("env", "file", "keyring")
+PURPOSES = ("read", "act", "elevate", "console")
+SECRET_KINDS = ("env", "file", "keyring", "key")
+NO_REFERENCE = ("ask", "agent")
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
 FINGERPRINT = re.compile(r"sha256:[0-9a-f]{64}|sha256:[0-9a-f]{2}(?::[0-9a-f]{2}){31}", re.ASCII)
+HOST_KEY = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?", re.ASCII)
 
 
 def name_problem(name: str) -> str | None:
@@ -41,9 +45,10 @@ class Account(Record):
 
     def __post_init__(self) -> None:
         kind, colon, where = self.secret.partition(":")
-        if self.secret != "ask" and not (kind in SECRET_KINDS and colon and where):
+        if self.secret not in NO_REFERENCE and not (kind in SECRET_KINDS and colon and where):
             raise ValueError(
-                "secret: write env:NAME, file:PATH, keyring:SERVICE or ask; a secret never stands in this file"
+                "secret: write env:NAME, file:PATH, keyring:SERVICE, key:PATH (an SSH key), agent or ask; a secret never "
+                "stands in this file"
             )
 
 
@@ -86,16 +91,32 @@ class Node(Record):
 
     def __post_init__(self) -> None:
         parts = urlsplit(self.address)
-        if parts.scheme not in ("https", "ssh") or not parts.hostname:
-            raise ValueError("address: write https://HOST[:PORT]; what is said to a device is never sent in clear")
+        if parts.scheme not in SCHEMES or not (parts.hostname or parts.scheme in ("local", "hands")):
+            raise ValueError(
+                "address: write https://HOST[:PORT] or ssh://HOST[:PORT], local: or hands:; what is said to a device is "
+                "never sent in clear"
+            )
         if parts.username or parts.password:
             raise ValueError("address: no account in an address; accounts say where a secret is kept")
-        if self.fingerprint is not None and not FINGERPRINT.fullmatch(self.fingerprint.lower()):
+        if self.fingerprint is None:
+            return
+        if parts.scheme == "ssh" and not HOST_KEY.fullmatch(self.fingerprint):
+            raise ValueError("fingerprint: write SHA256: and what ssh-keygen -lf shows of the host key")
+        if parts.scheme != "ssh" and not FINGERPRINT.fullmatch(self.fingerprint.lower()):
             raise ValueError("fingerprint: write sha256: and 64 hexadecimal digits")
 
     @property
     def host(self) -> str:
         return urlsplit(self.address).hostname or ""
+
+    @property
+    def port(self) -> int | None:
+        return urlsplit(self.address).port
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether nothing is sent to it over any network."""
+        return urlsplit(self.address).scheme == "hands"
 
 
 class Site(Record):
@@ -275,11 +296,14 @@ def _look_for_names(document: Document, estate: Estate) -> None:
                 document.at(at, problem, key=True)
             if node.runs_on is not None and node.runs_on not in every_node:
                 document.at((*at, "runs_on"), f"no node {node.runs_on!r}{suggestion(node.runs_on, sorted(every_node))}")
-            for field, mark in (("address", (node.address,)), ("serial", (system.product, node.serial))):
+            marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
+            if not node.by_hand:
+                marks.insert(0, ("address", (node.address,)))
+            for field, mark in marks:
                 other = borne.setdefault((field, *mark), here)
                 if other != here:
                     document.at((*at, field), f"{here} has the {field} of {other}")
-            if estate.simulation is not None and not is_loopback(node.host):
+            if estate.simulation is not None and not (is_loopback(node.host) or node.by_hand):
                 document.at(
                     (*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine"
                 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from gallant.core.records import Record
+from gallant.core.records import Moment, Record
 
 IN_SERVICE = "in_service"
 OUT_OF_SERVICE = "out_of_service"
@@ -79,6 +79,21 @@ class Channel(Record):
         return self.enabled and self.state == "reachable"
 
 
+class Alarm(Record):
+    """Something that a node itself complains of; `level` is note, warn, stop or unknown."""
+
+    text: str
+    level: str = UNKNOWN
+
+
+class Expiry(Record):
+    """Something of a node that ends: `kind` is password, account, certificate or licence."""
+
+    name: str
+    kind: str
+    ends: Moment
+
+
 class Gauge(Record):
     """One number with its unit."""
 
@@ -94,6 +109,7 @@ class Reading(Record):
     `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation.
     `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
     of packages (None: it is no host that has any).
+    `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
     system: str
@@ -121,6 +137,10 @@ class Reading(Record):
     gauges: tuple[Gauge, ...] = ()
     offers: tuple[str, ...] | None = None
     channels: tuple[Channel, ...] | None = None
+    part_number: str | None = None
+    alarms: tuple[Alarm, ...] = ()
+    expiries: tuple[Expiry, ...] = ()
+    oddities: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

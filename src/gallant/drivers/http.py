@@ -1,4 +1,4 @@
-"""The `http` driver: JSON over HTTPS, taught by a profile.
+"""The `http` driver: JSON or XML over HTTPS, taught by a profile.
 
 It verifies every device, logs in once and renews what expires, repeats only what is safe to repeat, bounds every
 answer, and tells apart what was not sent, what was refused, and what may or may not have happened.
@@ -8,58 +8,34 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import io
 import json
 import os
 import ssl
-from collections.abc import AsyncIterator, Callable, Mapping
-from datetime import UTC, datetime
+from collections.abc import AsyncIterator, Mapping
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 
 import aiohttp
 import msgspec
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import System
-from gallant.core.ports import (
-    Accepted,
-    Act,
-    AnswerLost,
-    Clock,
-    DeviceRefused,
-    LoginRefused,
-    NotReached,
-    NotSent,
-    Progress,
-    WrongMachine,
-)
-from gallant.core.readings import (
-    COMPONENT_KINDS,
-    IMAGE,
-    UNKNOWN,
-    Channel,
-    Component,
-    Facet,
-    Gauge,
-    Job,
-    PackagePresent,
-    Reading,
-)
+from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.profile import Call, Profile, expression, fill
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Fields, ProfiledDriver
+from gallant.drivers.profile import Call, fill
 from gallant.drivers.tls import shown_fingerprint, verification
+from gallant.drivers.xml import NotXml, parse_xml, picked
 
-# Fields that several calls of a profile may each give some rows of.
-LISTS = ("gauges", "facets", "components", "packages", "jobs", "offers", "channels")
 LARGEST_JSON = 8 * 1024 * 1024
-LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
+LARGEST_ANSWER = 64 * 1024 * 1024
 DEEPEST_JSON = 64
-READ_TRIES = 3
+MOST_PAGES = 1000
+MOST_REDIRECTS = 5
+REDIRECTS = (301, 302, 303, 307, 308)
 RENEWALS = 2
-RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 CHUNK = 256 * 1024
-Credentials = Callable[[str], tuple[str, str]]  # purpose → (user, secret)
 
 
 def new_session() -> aiohttp.ClientSession:
@@ -72,140 +48,25 @@ def new_session() -> aiohttp.ClientSession:
     )
 
 
-class HttpDriver:
-    """One system's nodes. `credentials` gives user and secret by purpose, when they are first needed and not before."""
+class HttpDriver(ProfiledDriver):
+    """One system's nodes, each at an HTTPS address of its own."""
 
-    def __init__(
-        self,
-        system: System,
-        profile: Profile,
-        session: aiohttp.ClientSession,
-        credentials: Credentials,
-        clock: Clock,
-        folder: Path,
-        package_file: Callable[[str, str], Path] | None = None,
-    ) -> None:
-        self.system, self.profile, self.session, self.clock = system, profile, session, clock
-        self._credentials, self._package_file = credentials, package_file
-        self._tls = {name: verification(node, str(folder)) for name, node in system.nodes.items()}
-        self._tokens: dict[tuple[str, str], str] = {}
+    def __init__(self, *args: Any) -> None:
+        super().__init__(*args)
+        self.session: aiohttp.ClientSession = self.tools.session
+        self._tls = {name: verification(node, str(self.tools.folder)) for name, node in self.system.nodes.items()}
+        self._sessions: dict[tuple[str, str], dict[str, str]] = {}  # the headers that carry each session
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
-        self._secrets: set[str] = set()
 
-    # --- what the driver declares
+    def _is_safe(self, call: Call) -> bool:
+        return call.verb == "get"
 
-    @property
-    def request_timeout_s(self) -> float:
-        return self.profile.timeout_s
-
-    def lands_within_s(self, kind: str) -> float:
-        return self.profile.acts[kind].lands_within_s if kind in self.profile.acts else 0.0
-
-    def capabilities(self) -> frozenset[str]:
-        exports = {"export"} if self.profile.exports else set()
-        return frozenset({*self.profile.reads, *self.profile.acts, *exports})
-
-    # --- reads
-
-    async def read(self, node: str) -> Reading:
-        """Everything the profile reads, as one reading. Raises `WrongMachine` where another serial answers."""
-        began, real = self.clock.now(), self.clock.real()
-        answers = await asyncio.gather(
-            *(self._read(node, call) for calls in self.profile.reads.values() for call in calls)
-        )
-        took = self.clock.real() - real
-        fields: dict[str, Any] = {}
-        for (heard, halfway), answer in answers:
-            for key, value in answer.items():
-                if key in LISTS and isinstance(value, list):
-                    fields[key] = [*fields.get(key, []), *value]
-                elif value is not None:
-                    fields[key] = value
-                    if key == "clock":
-                        fields["clock_heard"], fields["clock_within"] = heard, halfway
-        reading = self._reading(node, fields, began, took)
-        expected = self.system.nodes[node].serial
-        if reading.serial != expected:
-            raise WrongMachine(
-                f"{reading.name} answers as serial {reading.serial}; the estate says {expected}.",
-                "Another machine is at this address; nothing is done to it.",
-                f"If the machine was replaced, write its serial into estate.yaml; else look at the address of {reading.name}.",
-                serial=reading.serial,
-            )
-        return reading
-
-    async def _read(self, node: str, call: Call) -> tuple[tuple[datetime, float], dict[str, Any]]:
-        before = self.clock.now()
-        body = await self._repeated(node, call, {"node": node}, "read")
-        after = self.clock.now()
-        return (before + (after - before) / 2, (after - before).total_seconds() / 2), self._taken(node, call, body)
-
-    async def job(self, node: str, handle: str) -> Job:
-        """One job of a node. Raises `DeviceRefused` where the device no longer knows it."""
-        found: dict[str, Any] = {"id": handle}
-        for call in self.profile.job:
-            body = await self._repeated(node, call, {"handle": handle}, "read")
-            found.update(self._taken(node, call, body))
-        return self._job(found)
-
-    async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None:
-        """Stream one of the profile's exports into `into`, chunk by chunk."""
-        call = next(e.call for e in self.profile.exports if e.name == name)
-        size = 0
-        async with self._answer(node, call, {"node": node}, "read") as response:
-            async for chunk in response.content.iter_chunked(CHUNK):
-                size += len(chunk)
-                if size > LARGEST_EXPORT:
-                    raise self._said_too_much(node, LARGEST_EXPORT)
-                into(chunk)
-
-    # --- acts
-
-    async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
-        """Send one order. `send_by` is on the real monotonic clock; past it nothing is sent (`NotSent`)."""
-        plan = self.profile.acts.get(act.kind)
-        if plan is None:
-            raise DeviceRefused(
-                f"{self._name(node)}: the profile {self.profile.name} knows no {act.kind}.", meaning="fatal"
-            )
-        fields = {
-            "node": node,
-            "package": act.package,
-            "release": act.release,
-            "sha256": act.sha256,
-            "bytes": str(act.bytes),
-            "reason": act.reason,
-        }
-        await self._token(node, "act")
-        taken: dict[str, Any] = {}
-        for call in plan.calls:
-            if self.clock.real() > send_by:
-                raise NotSent(
-                    f"{self._name(node)}: the order to {act.kind} was not sent: its time was over before it could be.",
-                    next="gallant resume carries on.",
-                )
-            body = await self._once(node, call, fields, "act", act=act, progress=progress)
-            taken.update(self._taken(node, call, body))
-        handle = taken.get("handle")
-        return Accepted(
-            handle=None if handle is None else clean(str(handle), 120), message=clean(str(taken.get("message") or ""))
-        )
+    async def _prepare(self, node: str, purpose: str) -> None:
+        await self._carried(node, purpose)
 
     # --- requests
 
-    async def _repeated(self, node: str, call: Call, fields: Mapping[str, str], purpose: str) -> Any:
-        """A read, tried again when the network failed it; anything else is never repeated here."""
-        safe = call.method_and_path[0] == "GET"
-        for attempt in range(READ_TRIES):
-            try:
-                return await self._once(node, call, fields, purpose)
-            except AnswerLost:  # one that is not there at all is the caller's to wait for
-                if not safe or attempt == READ_TRIES - 1:
-                    raise
-                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
-        raise AssertionError("unreachable")
-
-    async def _once(
+    async def _ask(
         self,
         node: str,
         call: Call,
@@ -216,7 +77,70 @@ class HttpDriver:
     ) -> Any:
         async with self._answer(node, call, fields, purpose, act, progress) as response:
             raw = await self._bounded(node, response)
-        return self._parsed(node, raw)
+            place = {k.lower(): v for k, v in response.headers.items() if k in ("Location", "Retry-After")}
+        body = self._parsed(node, call, raw)
+        if body is None and place:
+            body = place
+        elif isinstance(body, dict) and "location" in place and "location" not in body:
+            body = {**body, **place}
+        return body if call.pages is None else await self._all_pages(node, call, fields, purpose, body)
+
+    async def _once(
+        self,
+        node: str,
+        call: Call,
+        fields: Mapping[str, str],
+        purpose: str,
+        act: Act | None = None,
+        progress: Progress | None = None,
+    ) -> Fields:
+        """A read that the device can say has not changed gives what it gave before (RFC 9110, 13.1.2)."""
+        memory, name = self.tools.memory, self._name(node)
+        if memory is None or purpose != "read" or call.verb != "get" or call.pages is not None:
+            return await super()._once(node, call, fields, purpose, act, progress)
+        key = f"{self.profile.digest[:12]} {fill(call.said, dict(fields))}"
+        known = memory.recall(name, key)
+        asked = replace(call, headers={**call.headers, "If-None-Match": known[0]}) if known else call
+        async with self._answer(node, asked, fields, purpose) as response:
+            if response.status == 304 and known is not None:
+                return known[1]
+            raw, tag = await self._bounded(node, response), response.headers.get("ETag")
+        body = self._parsed(node, call, raw)
+        taken = self._taken(node, call, body)
+        if tag:
+            memory.remember(name, key, tag, taken)
+        self._tell(node, call, fields, body, taken)
+        return taken
+
+    async def _all_pages(
+        self, node: str, call: Call, fields: Mapping[str, str], purpose: str, first: Any
+    ) -> dict[str, Any]:
+        """The first page with the rows of every page, as `{rows: […], first: …}`."""
+        from gallant.drivers.profile import expression
+
+        assert call.pages is not None
+        rows, body, seen = [], first, set()
+        path = fill(call.said, dict(fields))
+        while True:
+            found = expression(call.pages.rows).search(body)
+            rows += found if isinstance(found, list) else []
+            following = expression(call.pages.next).search(body)
+            if not following:
+                return {"rows": rows, "first": first}
+            path = same_host(path, str(following), self.system.nodes[node].address)
+            if path is None or path in seen or len(seen) >= MOST_PAGES:
+                raise DeviceRefused(
+                    f"{self._name(node)}: its list of pages has no end, or leads elsewhere ({clean(str(following), 80)}).",
+                    meaning="fatal",
+                )
+            seen.add(path)
+            async with self._answer(node, Call(get=path.replace("{", "%7B")), fields, purpose) as response:
+                body = self._parsed(node, call, await self._bounded(node, response))
+
+    async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
+        async with self._answer(node, call, fields, "read") as response:
+            async for chunk in response.content.iter_chunked(CHUNK):
+                yield chunk
 
     @contextlib.asynccontextmanager
     async def _answer(
@@ -229,16 +153,23 @@ class HttpDriver:
         progress: Progress | None = None,
     ) -> AsyncIterator[aiohttp.ClientResponse]:
         """The answer to one call, good by its status. A session that ran out is renewed, and once more if the node started
-        anew just then."""
-        for attempt in range(RENEWALS + 1):
-            header = await self._token(node, purpose)
-            async with self._request(
-                node, call, fields, {self.profile.login.header: header}, act, progress
-            ) as response:
-                if response.status in self.profile.login.renew_on and attempt < RENEWALS:
-                    if self._tokens.get((node, purpose)) == header:  # another call may have renewed it meanwhile
-                        del self._tokens[node, purpose]
+        anew just then; a read is followed to another path of the same node."""
+        renewals = redirects = 0
+        while True:
+            carried = await self._carried(node, purpose)
+            async with self._request(node, call, fields, carried, act, progress) as response:
+                if response.status in self._renew_on and renewals < RENEWALS:
+                    renewals += 1
+                    if self._sessions.get((node, purpose)) is carried:  # another call may have renewed it meanwhile
+                        del self._sessions[node, purpose]
                     continue
+                if response.status in REDIRECTS and call.verb == "get" and redirects < MOST_REDIRECTS:
+                    redirects += 1
+                    here = response.url.path_qs
+                    there = same_host(here, response.headers.get("Location", ""), self.system.nodes[node].address)
+                    if there is not None and there != here:
+                        call = replace(call, get=there.replace("{", "%7B"))
+                        continue
                 await self._judge(node, response)
                 yield response
                 return
@@ -254,18 +185,44 @@ class HttpDriver:
         progress: Progress | None = None,
     ) -> AsyncIterator[aiohttp.ClientResponse]:
         method, path = call.method_and_path
-        path = fill(path, {key: quote(value, safe="") for key, value in fields.items()})
-        url = self.system.nodes[node].address.rstrip("/") + path
+        path = fill(
+            path, {key: quote(value, safe="/" if path == f"{{{key}}}" else "") for key, value in fields.items()}
+        )
+        if call.upload_to is not None:
+            path = fill(call.upload_to, dict(fields))
         patience = call.timeout_s or self.profile.timeout_s
         size = act.bytes if act and call.upload else 0
         limit = aiohttp.ClientTimeout(total=patience + size / 100_000, sock_connect=patience)
+        headers = {**headers, **{key: fill(value, dict(fields)) for key, value in call.headers.items()}}
         body: dict[str, Any] = {}
         if call.upload and act is not None:
-            assert self._package_file is not None
-            body["data"] = _chunks(self._package_file(act.package, act.sha256), progress)
-            headers = {**headers, "Content-Length": str(size), "Content-Type": "application/octet-stream"}
+            assert self.tools.package_file is not None
+            file = self.tools.package_file(act.package, act.sha256)
+            if call.upload_as == "multipart":
+                body["data"] = _multipart(call, fields, file, act.package, progress)
+            else:
+                body["data"] = _chunks(file, progress)
+                headers = {**headers, "Content-Length": str(size), "Content-Type": "application/octet-stream"}
+        elif call.form is not None:
+            body["data"] = fill(call.form, dict(fields))
         elif call.send is not None:
             body["json"] = fill(call.send, dict(fields))
+        async with self._sent(node, method, path, headers, limit, body) as response:
+            yield response
+
+    @contextlib.asynccontextmanager
+    async def _sent(
+        self,
+        node: str,
+        method: str,
+        path: str,
+        headers: Mapping[str, str],
+        limit: aiohttp.ClientTimeout,
+        body: dict[str, Any],
+    ) -> AsyncIterator[aiohttp.ClientResponse]:
+        """The answer to a request as it comes; what fails on the way is said in our words."""
+        base = self.system.nodes[node].address.rstrip("/")
+        url = path if path.startswith(base) else base + path
         answered = False
         try:
             async with self.session.request(
@@ -319,67 +276,61 @@ class HttpDriver:
 
     async def _judge(self, node: str, response: aiohttp.ClientResponse) -> None:
         """Raise what an answer's status means, unless it is good."""
-        if 200 <= response.status < 300:
+        if 200 <= response.status < 300 or response.status == 304:  # not changed: only who asked for that is told it
             return
-        text = self.mask(clean(_readable(await self._bounded(node, response)), 300))
+        text = self._readable(await self._bounded(node, response))
         if 300 <= response.status < 400:
             raise DeviceRefused(
                 f"{self._name(node)} wants to send us elsewhere; Gallant does not follow.", meaning="fatal"
             )
-        meaning = self.profile.meaning(response.status, text)
-        said = f"{self._name(node)} refuses: {text or f'status {response.status}'}."
-        if meaning == "auth":
-            raise LoginRefused(
-                f"{self._name(node)} does not let us do this: {text or response.status}.",
-                next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
-            )
-        if meaning == "passing":
-            raise NotReached(said, next=f"gallant survey {self._name(node)}")
-        raise DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
+        raise self._refusal(node, text, response.status)
+
+    def _readable(self, raw: bytes) -> str:
+        return _readable(raw)
 
     async def _bounded(self, node: str, response: aiohttp.ClientResponse) -> bytes:
         raw = bytearray()
         try:
             async for chunk in response.content.iter_chunked(64 * 1024):
                 raw += chunk
-                if len(raw) > LARGEST_JSON:
-                    raise self._said_too_much(node, LARGEST_JSON)
+                if len(raw) > LARGEST_ANSWER:
+                    raise self._said_too_much(node, LARGEST_ANSWER)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise await self._explained(node, error, True) from None
         return bytes(raw)
 
-    def _said_too_much(self, node: str, limit: int) -> DeviceRefused:
-        return DeviceRefused(
-            f"{self._name(node)} answers with more than {limit // 1024 // 1024} MiB; the rest was not read.",
-            meaning="fatal",
-        )
-
-    def _parsed(self, node: str, raw: bytes) -> Any:
+    def _parsed(self, node: str, call: Call, raw: bytes) -> Any:
         if not raw.strip():
             return None
         try:
-            if _depth(raw) > DEEPEST_JSON:
-                raise ValueError("nested too deep")
-            return msgspec.json.decode(raw)
-        except (ValueError, RecursionError) as error:
+            if call.find:
+                return picked(parse_xml(raw), call.find, self.profile.namespaces)
+            return parsed_json(raw)
+        except (NotXml, ValueError, RecursionError) as error:
+            kind = "XML" if call.find else "JSON"
             raise DeviceRefused(
-                f"{self._name(node)} answers with something that is not JSON: {clean(str(error), 80)}.", meaning="fatal"
+                f"{self._name(node)} answers with something that is not {kind}: {clean(str(error), 80)}.",
+                meaning="fatal",
             ) from None
 
     # --- login
 
-    async def _token(self, node: str, purpose: str) -> str:
-        """The session's token for a purpose, logging in when there is none."""
+    @property
+    def _renew_on(self) -> tuple[int, ...]:
+        return self.profile.login.renew_on if self.profile.login else ()
+
+    async def _carried(self, node: str, purpose: str) -> dict[str, str]:
+        """The headers that carry a purpose's session, logging in when there is none."""
         key = (node, purpose)
         async with self._locks.setdefault(key, asyncio.Lock()):
-            if key not in self._tokens:
-                self._tokens[key] = await self._log_in(node, purpose)
-            return self._tokens[key]
+            if key not in self._sessions:
+                self._sessions[key] = await self._log_in(node, purpose)
+            return self._sessions[key]
 
-    async def _log_in(self, node: str, purpose: str) -> str:
-        user, secret = self._credentials(purpose)
-        self._secrets.add(secret)
+    async def _log_in(self, node: str, purpose: str) -> dict[str, str]:
+        user, secret, _ = self.credential(purpose)
         login = self.profile.login
+        assert login is not None
         for attempt in range(READ_TRIES):
             try:
                 async with self._request(node, login.call, {"user": user, "secret": secret}, {}) as response:
@@ -390,7 +341,7 @@ class HttpDriver:
                             next=f"gallant survey {self.system.name}",
                         )
                     if response.status >= 300:
-                        said = self.mask(clean(_readable(raw), 200))
+                        said = self.mask(clean(self._readable(raw), 200))
                         raise LoginRefused(
                             f"{self._name(node)} refuses the login of {user} (account {purpose!r}): {said or response.status}.",
                             next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
@@ -401,137 +352,39 @@ class HttpDriver:
                 if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
                     raise NotReached(error.what, error.why, error.next) from None
                 await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
-        token = self._taken(node, login.call, self._parsed(node, raw)).get("token")
+        if login.cookies:
+            cookies = {name: morsel.value for name, morsel in response.cookies.items()}
+            if not cookies:
+                raise self._no_session(node)
+            self._secrets.update(cookies.values())
+            return {"Cookie": "; ".join(f"{name}={value}" for name, value in cookies.items())}
+        assert login.header is not None
+        said = self._parsed(node, login.call, raw) or {}
+        token = self._taken(node, login.call, {**said, "headers": dict(response.headers)}).get("token")
         if not isinstance(token, str) or not token:
-            raise LoginRefused(
-                f"{self._name(node)} took the login and gave no session.",
-                next=f"gallant validate the profile {self.profile.name}",
-            )
+            raise self._no_session(node)
         self._secrets.add(token)
-        return fill(login.value, {"token": token})
+        return {login.header: fill(login.value, {"token": token})}
+
+    def _no_session(self, node: str) -> LoginRefused:
+        return LoginRefused(
+            f"{self._name(node)} took the login and gave no session.",
+            next=f"gallant validate the profile {self.profile.name}",
+        )
 
     async def close(self) -> None:
         """Log out where the profile knows how. A device that is gone keeps us from nothing."""
-        if self.profile.login.logout is None:
-            return
-        for (node, _), header in list(self._tokens.items()):
-            with contextlib.suppress(GallantError):
-                async with (
-                    asyncio.timeout(2),
-                    self._request(node, self.profile.login.logout, {}, {self.profile.login.header: header}),
-                ):
-                    pass
-        self._tokens.clear()
-
-    def mask(self, text: str) -> str:
-        """The text without any secret that this driver has used."""
-        for secret in sorted(self._secrets, key=len, reverse=True):
-            if len(secret) >= 4:
-                text = text.replace(secret, "•••")
-        return text
-
-    # --- answers to records
-
-    def _name(self, node: str) -> str:
-        return f"{self.system.name}/{node}"
-
-    def _taken(self, node: str, call: Call, body: Any) -> dict[str, Any]:
-        taken = {}
-        for key, text in call.take.items():
-            try:
-                taken[key] = expression(text).search(body)
-            except Exception as error:  # a function given the wrong type, by a device that answers in another form
-                raise DeviceRefused(
-                    f"{self._name(node)}: its answer does not fit the profile {self.profile.name} ({key}): "
-                    f"{clean(str(error), 100)}.",
-                    meaning="fatal",
-                ) from None
-        return taken
-
-    def _reading(self, node: str, fields: dict[str, Any], began: datetime, took: float) -> Reading:
-        missing = [key for key in ("serial", "version", "boot") if not isinstance(fields.get(key), (str, int))]
-        if missing:
-            raise DeviceRefused(
-                f"{self._name(node)} does not say its {' and '.join(missing)}.",
-                f"The profile {self.profile.name} looks for it in vain.",
-                meaning="fatal",
+        await super().close()
+        sessions, self._sessions = dict(self._sessions), {}
+        if self.profile.login is not None and self.profile.login.logout is not None:
+            await asyncio.gather(
+                *(self._log_out(node, self.profile.login.logout, carried) for (node, _), carried in sessions.items())
             )
-        profile = self.profile
-        text = {
-            key: _text(fields.get(key))
-            for key in ("serial", "version", "boot", "build", "next_version", "model", "network")
-        }
-        sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
-        offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
-        offers, channels = fields.get("offers"), fields.get("channels")
-        image = Component(
-            name=IMAGE,
-            kind="system image",
-            product=self.system.product,
-            version=text["version"] or "",
-            next_version=text["next_version"],
-            build=text["build"],
-        )
-        return Reading(
-            system=self.system.name,
-            node=node,
-            taken=began,
-            serial=text["serial"] or "",
-            product=self.system.product,
-            version=text["version"] or "",
-            boot=text["boot"] or "",
-            role=profile.word("role", fields.get("role")),
-            state=profile.word("state", fields.get("state")),
-            build=text["build"],
-            next_version=text["next_version"],
-            in_sync=None if sync is None else sync == "yes",
-            sync_word=_text(fields.get("sync")) or "",
-            sync_remaining_s=_number(fields.get("sync_remaining_s")),
-            model=text["model"],
-            network=text["network"],
-            clock_offset_s=offset,
-            clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
-            components=(image, *map(_known_kind, self._records(Component, fields.get("components")))),
-            packages=self._records(PackagePresent, fields.get("packages")),
-            jobs=tuple(self._job(job) for job in fields.get("jobs") or () if isinstance(job, dict)),
-            facets=self._records(Facet, fields.get("facets")),
-            gauges=self._records(Gauge, fields.get("gauges")),
-            offers=tuple(text for value in offers if (text := _text(value))) if isinstance(offers, list) else None,
-            channels=self._records(Channel, channels) if isinstance(channels, list) else None,
-        )
 
-    def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
-        """Rows of an answer as records; a row that is none is left out rather than guessed at."""
-        found = []
-        for row in rows or ():
-            if isinstance(row, dict):
-                tidy = {key: _text(value) if isinstance(value, str) else value for key, value in row.items()}
-                with contextlib.suppress(msgspec.ValidationError):
-                    found.append(msgspec.convert(tidy, kind, strict=False))
-        return tuple(found)
-
-    def _job(self, fields: dict[str, Any]) -> Job:
-        return Job(
-            id=_text(fields.get("id")) or "",
-            kind=self.profile.word("job_kind", fields.get("kind")),
-            state=self.profile.word("job", fields.get("state")),
-            percent=min(100.0, max(0.0, _number(fields.get("percent")) or 0.0)),
-            message=self.mask(_text(fields.get("message")) or ""),
-            release=_text(fields.get("release")) or None,
-            remaining_s=_number(fields.get("remaining_s")),
-        )
-
-
-def _known_kind(part: Component) -> Component:
-    return part if part.kind in COMPONENT_KINDS else replace(part, kind=UNKNOWN)
-
-
-def _text(value: Any) -> str | None:
-    return None if value is None else clean(str(value), 200)
-
-
-def _number(value: Any) -> float | None:
-    return float(value) if isinstance(value, (int, float)) and not isinstance(value, bool) and value == value else None
+    async def _log_out(self, node: str, logout: Call, carried: dict[str, str]) -> None:
+        with contextlib.suppress(GallantError, TimeoutError):
+            async with asyncio.timeout(2), self._request(node, logout, {}, carried):
+                pass
 
 
 def _readable(raw: bytes) -> str:
@@ -542,6 +395,27 @@ def _readable(raw: bytes) -> str:
         return raw[:400].decode("utf-8", "replace")
     texts = [v for v in body.values() if isinstance(v, str)] if isinstance(body, dict) else []
     return max(texts, key=len, default="")
+
+
+def parsed_json(raw: bytes) -> Any:
+    """JSON within its bounds; raises ValueError."""
+    if len(raw) > LARGEST_JSON:
+        raise ValueError(f"more than {LARGEST_JSON // 1024 // 1024} MiB of it")
+    if _depth(raw) > DEEPEST_JSON:
+        raise ValueError("nested too deep")
+    return msgspec.json.decode(raw)
+
+
+def same_host(base: str, link: str, address: str) -> str | None:
+    """A link's path, where it leads to the host that gave it; None where it leads elsewhere, or is no link."""
+    home = urlsplit(address)
+    try:
+        parts = urlsplit(urljoin(f"{home.scheme}://{home.netloc}{base}", link))
+    except ValueError:
+        return None
+    if (parts.scheme, parts.netloc) != (home.scheme, home.netloc):
+        return None
+    return parts.path + (f"?{parts.query}" if parts.query else "")
 
 
 def _depth(raw: bytes) -> int:
@@ -568,16 +442,6 @@ def _depth(raw: bytes) -> int:
     return deepest
 
 
-def _clock_offset(said: Any, heard: datetime | None) -> float | None:
-    if heard is None or not isinstance(said, (str, int, float)):
-        return None
-    try:
-        theirs = datetime.fromisoformat(said) if isinstance(said, str) else datetime.fromtimestamp(said, UTC)
-    except (ValueError, OSError, OverflowError):
-        return None
-    return None if theirs.tzinfo is None else (theirs - heard).total_seconds()
-
-
 async def _chunks(path: Path, progress: Progress | None) -> AsyncIterator[bytes]:
     """A file in pieces, with progress by the bytes sent."""
     total = max(1, path.stat().st_size)
@@ -588,3 +452,31 @@ async def _chunks(path: Path, progress: Progress | None) -> AsyncIterator[bytes]
             sent += len(chunk)
             if progress is not None:
                 progress(100.0 * sent / total, f"{sent / 1e6:.1f} of {total / 1e6:.1f} MB sent")
+
+
+class _Watched(io.BufferedReader):
+    """A file that tells how far it was read."""
+
+    def __init__(self, path: Path, progress: Progress | None) -> None:
+        super().__init__(io.FileIO(path), CHUNK)
+        self._total, self._progress = max(1, path.stat().st_size), progress
+
+    def read(self, size: int | None = -1, /) -> bytes:
+        found = super().read(size)
+        if self._progress is not None and found:
+            sent = self.tell()
+            self._progress(100.0 * sent / self._total, f"{sent / 1e6:.1f} of {self._total / 1e6:.1f} MB sent")
+        return found
+
+
+def _multipart(
+    call: Call, fields: Mapping[str, str], path: Path, name: str, progress: Progress | None
+) -> aiohttp.FormData:
+    """A package as one part of a form, after the parts that `form` and `send` say."""
+    form = aiohttp.FormData()
+    for key, value in (call.form or {}).items():
+        form.add_field(key, fill(value, dict(fields)))
+    for key, value in (call.send or {}).items():
+        form.add_field(key, json.dumps(fill(value, dict(fields))), content_type="application/json")
+    form.add_field(call.part, _Watched(path, progress), filename=name, content_type="application/octet-stream")
+    return form

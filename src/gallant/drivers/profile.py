@@ -1,6 +1,7 @@
 """Profiles: a YAML file that teaches a driver one kind of device, in a closed language.
 
-A capability is a list of calls; a field is taken from an answer by JMESPath; words go through tables. There are no
+A capability is a list of calls; a field is taken from an answer by JMESPath, XPath or named groups; words go through
+tables. There are no
 loops, no arithmetic, and no templates beyond `{field}`. Everything is checked when the profile is read: a wrong
 expression is an error with its place in the file, never a surprise in the night.
 """
@@ -21,16 +22,76 @@ import regex
 from gallant.core.documents import Document, suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.estate import DRIVERS
+from gallant.core.readings import COMPONENT_KINDS
 from gallant.core.records import Record, digest
+from gallant.core.versions import parse, parse_range
+from gallant.drivers.xml import xpath_problem
 
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
-READS = ("about", "sync", "packages", "jobs", "parts", "facets", "gauges", "updates", "channels")
-ACTS = ("preload", "unload", "install", "activate", "restart", "handover", "failback", "cancel", "suspend", "rejoin")
-TABLES = ("role", "state", "sync", "job", "job_kind", "facet")
+READS = (
+    "about",
+    "members",
+    "sync",
+    "packages",
+    "jobs",
+    "parts",
+    "facets",
+    "gauges",
+    "alarms",
+    "sessions",
+    "accounts",
+    "updates",
+    "channels",
+)
+ACTS = (
+    "preload",
+    "unload",
+    "install",
+    "activate",
+    "cancel",
+    "restart",
+    "service_restart",
+    "power",
+    "handover",
+    "failback",
+    "suspend",
+    "rejoin",
+    "drain",
+    "refill",
+    "restore",
+    "save_config",
+    "snapshot",
+    "revert_snapshot",
+    "remove_snapshot",
+    "fall_back",
+    "confirm",
+    "raise_format",
+    "accept_terms",
+    "hush",
+    "enable_channel",
+    "attach",
+    "detach",
+)
+TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
+# Fields that several calls may each give some rows of.
+LISTS = (
+    "gauges",
+    "facets",
+    "components",
+    "packages",
+    "jobs",
+    "offers",
+    "channels",
+    "alarms",
+    "expiries",
+    "findings",
+    "oddities",
+)
 READING_FIELDS = (
     "serial",
     "model",
+    "part_number",
     "version",
     "build",
     "next_version",
@@ -39,55 +100,231 @@ READING_FIELDS = (
     "state",
     "clock",
     "network",
-    "components",
     "sync",
     "sync_remaining_s",
+    "components",
     "gauges",
     "facets",
     "packages",
     "jobs",
     "offers",
     "channels",
+    "alarms",
+    "expiries",
 )
 JOB_FIELDS = ("id", "kind", "state", "percent", "message", "release", "remaining_s")
 ACT_FIELDS = ("handle", "message", "sha256")
-TEMPLATE_FIELDS = ("user", "secret", "token", "package", "release", "sha256", "bytes", "handle", "reason", "node")
+TEST_FIELDS = ("findings", "minutes", "message")
+TEMPLATE_FIELDS = (
+    "user",
+    "secret",
+    "token",
+    "package",
+    "release",
+    "sha256",
+    "bytes",
+    "handle",
+    "reason",
+    "node",
+    "url",
+    "name",
+)
+# The verbs that each driver knows; a call has exactly one of its driver's.
+VERBS: dict[str, tuple[str, ...]] = {
+    "http": ("get", "post", "put", "patch", "delete"),
+    "redfish": ("get", "post", "put", "patch", "delete"),
+    "shell": ("run",),
+    "debian": ("run",),
+    "netconf": ("rpc",),
+    "manual": ("tell",),
+}
+EVERY_VERB = tuple(dict.fromkeys(verb for verbs in VERBS.values() for verb in verbs))
+# Drivers whose protocol says by itself who a node is.
+KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
 _TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
 # A pattern gets this long on one device message; a hostile message must not hold a roll.
 PATTERN_SECONDS = 0.2
 
 
+class Pages(Record):
+    """A list that comes in pages: where the next page's path stands in an answer, and where its rows do (JMESPath)."""
+
+    next: str
+    rows: str
+
+
 class Call(Record):
-    """One request: exactly one of the methods with its path, what is sent, and what is taken from the answer."""
+    """One request, in the words of its driver's protocol: what is sent, and what is taken from the answer.
+
+    An answer that is XML is picked apart by `find` (name to XPath, or to rows: `at` and the columns' XPaths), one that is
+    text by `match` (the named groups of the first match) and `rows` (those of every match); `take` then names fields by
+    JMESPath. `when` is a version range: elsewhere the call is left out. `answers` are questions of a command line and what
+    is said to them.
+    """
 
     get: str | None = None
     post: str | None = None
     put: str | None = None
+    patch: str | None = None
     delete: str | None = None
+    run: str | None = None
+    rpc: str | None = None
+    tell: str | None = None
     send: dict[str, Any] | None = None
+    form: dict[str, str] | None = None
+    headers: dict[str, str] = {}
     upload: str | None = None
+    upload_as: str = "stream"
+    upload_to: str | None = None
+    part: str = "file"
+    pages: Pages | None = None
+    find: dict[str, str | dict[str, str]] = {}
+    match: str | None = None
+    rows: str | None = None
+    answers: dict[str, str] = {}
+    elevated: bool = False
+    exits: tuple[int, ...] = (0,)
     take: dict[str, str] = {}
-    timeout_s: float | None = None
+    when: str | None = None
+    timeout_s: Annotated[float, msgspec.Meta(gt=0, le=7200)] | None = None
 
     def __post_init__(self) -> None:
-        if sum(m is not None for m in (self.get, self.post, self.put, self.delete)) != 1:
-            raise ValueError("a call has exactly one of get, post, put and delete")
+        if sum(getattr(self, verb) is not None for verb in EVERY_VERB) != 1:
+            raise ValueError(f"a call has exactly one of {', '.join(EVERY_VERB[:-1])} and {EVERY_VERB[-1]}")
         if self.upload not in (None, "package"):
             raise ValueError("upload: only package")
+        if self.upload_as not in ("stream", "multipart"):
+            raise ValueError("upload_as: stream or multipart")
+        for pattern in (self.match, self.rows, *self.answers):
+            if pattern is not None:
+                checked_pattern(pattern)
+        if self.when is not None:
+            try:
+                parse_range(self.when)
+            except ValueError as error:
+                raise ValueError(f"when: {error}") from None
+
+    @property
+    def verb(self) -> str:
+        return next(verb for verb in EVERY_VERB if getattr(self, verb) is not None)
+
+    @property
+    def said(self) -> str:
+        """What the verb stands before: a path, a command, an RPC, an instruction."""
+        return str(getattr(self, self.verb))
 
     @property
     def method_and_path(self) -> tuple[str, str]:
-        return next((m.upper(), p) for m in ("get", "post", "put", "delete") if (p := getattr(self, m)) is not None)
+        return self.verb.upper(), self.said
+
+    def applies_to(self, version: str | None) -> bool:
+        if self.when is None:
+            return True
+        if version is None:
+            return False
+        wanted = parse_range(self.when)
+        try:
+            return parse(wanted.scheme, version) in wanted
+        except ValueError:
+            return False
+
+
+def checked_pattern(pattern: str) -> None:
+    try:
+        regex.compile(pattern)
+    except regex.error as error:
+        raise ValueError(f"pattern: {error}") from None
+
+
+def searched(pattern: str, text: str) -> Any:
+    """The first match within the time limit; None where there is none, or where looking takes too long."""
+    try:
+        return regex.search(pattern, text, flags=regex.MULTILINE, timeout=PATTERN_SECONDS)
+    except TimeoutError:
+        return None
+
+
+def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, str]]:
+    """The named groups of every match, as far as the time limit lets; a group that took no part is left out."""
+    found: list[dict[str, str]] = []
+    try:
+        for match in regex.finditer(pattern, text, flags=regex.MULTILINE, timeout=PATTERN_SECONDS * 10):
+            found.append({key: value for key, value in match.groupdict().items() if value is not None})
+            if len(found) >= most:
+                break
+    except TimeoutError:
+        pass
+    return found
 
 
 class Login(Record):
-    """How a session is got, carried and renewed."""
+    """How a session is got, carried and renewed: by a token in a `header`, or by the `cookies` that the device sets."""
 
     call: Call
-    header: str
-    value: str
+    header: str | None = None
+    value: str = "{token}"
+    cookies: bool = False
     renew_on: tuple[int, ...] = (401,)
     logout: Call | None = None
+
+    def __post_init__(self) -> None:
+        if (self.header is None) == (not self.cookies):
+            raise ValueError("a session is carried by one of header and cookies")
+
+
+class Shell(Record):
+    """How a command line is spoken to. Without `prompt` each command is run on its own, and its exit status counts.
+
+    `prompt` and `more` are patterns of the device's prompt and of its pager; `first` are commands said once after the
+    login; `elevate` is what gives more rights, answered with the secret of the account `elevate`.
+    """
+
+    prompt: str | None = None
+    more: str | None = None
+    first: tuple[str, ...] = ()
+    elevate: str | None = None
+    password_prompt: str = "[Pp]assword.*:"
+
+    def __post_init__(self) -> None:
+        for pattern in (self.prompt, self.more, self.password_prompt):
+            if pattern is not None:
+                checked_pattern(pattern)
+
+
+class Unit(Record):
+    """A device's unit in ours: the number `times` this."""
+
+    unit: str
+    times: float = 1
+
+
+class PartRule(Record):
+    """What a component is, by a pattern that its own name matches; `name` and `product` may use the named groups."""
+
+    pattern: str
+    kind: str
+    product: str | None = None
+    name: str | None = None
+    image: bool = False
+
+    def __post_init__(self) -> None:
+        checked_pattern(self.pattern)
+        if self.kind not in COMPONENT_KINDS:
+            raise ValueError(f"kind: one of {', '.join(COMPONENT_KINDS)}")
+
+
+class Check(Record):
+    """A check of the device kind's own: a JMESPath over the reading's fields that yields true when all is well."""
+
+    id: str
+    well: str
+    level: str
+    message: str
+    next: str = ""
+
+    def __post_init__(self) -> None:
+        if self.level not in ("note", "warn", "stop"):
+            raise ValueError("level: note, warn or stop")
 
 
 class ErrorRule(Record):
@@ -101,20 +338,12 @@ class ErrorRule(Record):
         if self.means not in MEANINGS:
             raise ValueError(f"means: one of {', '.join(MEANINGS)}")
         if self.pattern is not None:
-            try:
-                regex.compile(self.pattern)
-            except regex.error as error:
-                raise ValueError(f"pattern: {error}") from None
+            checked_pattern(self.pattern)
 
     def applies(self, status: int, text: str) -> bool:
         if self.status and status not in self.status:
             return False
-        if self.pattern is None:
-            return True
-        try:
-            return regex.search(self.pattern, text, timeout=PATTERN_SECONDS) is not None
-        except TimeoutError:
-            return False
+        return self.pattern is None or searched(self.pattern, text) is not None
 
 
 class ActCalls(Record):
@@ -147,14 +376,26 @@ class Profile(Record):
     name: str
     product: str
     driver: str
-    login: Login
-    reads: dict[str, tuple[Call, ...]]
+    login: Login | None = None
+    reads: dict[str, tuple[Call, ...]] = {}
+    without: tuple[str, ...] = ()
+    shell: Shell = Shell()
+    namespaces: dict[str, str] = {}
+    transport: str = "ssh"
+    parts: tuple[PartRule, ...] = ()
+    units: dict[str, Unit] = {}
+    checks: tuple[Check, ...] = ()
+    self_test: tuple[Call, ...] = ()
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()
     job: tuple[Call, ...] = ()
     acts: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
+
+    def kind_of(self, name: str) -> PartRule | None:
+        """The rule for a component that the device calls `name`."""
+        return next((rule for rule in self.parts if searched(rule.pattern, name) is not None), None)
 
     def word(self, table: str, device_word: object) -> str:
         """Our word for the device's; `unknown` for one that the table does not have."""
@@ -186,9 +427,10 @@ def parse_profile(name: str, text: str | bytes) -> Profile:
 
 def _calls(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tuple[str, ...]]]:
     """Every call with its path in the file and the fields it may give."""
-    yield ("login", "call"), profile.login.call, ("token", "lasts_s")
-    if profile.login.logout:
-        yield ("login", "logout"), profile.login.logout, ()
+    if profile.login is not None:
+        yield ("login", "call"), profile.login.call, ("token", "lasts_s")
+        if profile.login.logout:
+            yield ("login", "logout"), profile.login.logout, ()
     for read, calls in profile.reads.items():
         for index, call in enumerate(calls):
             yield ("reads", read, index), call, READING_FIELDS
@@ -197,6 +439,8 @@ def _calls(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tupl
     for act, calls in profile.acts.items():
         for index, call in enumerate(calls.calls):
             yield ("acts", act, "calls", index), call, ACT_FIELDS
+    for index, call in enumerate(profile.self_test):
+        yield ("self_test", index), call, TEST_FIELDS
     for index, export in enumerate(profile.exports):
         yield ("exports", index, "call"), export.call, ()
 
@@ -215,23 +459,61 @@ def _look(document: Document, profile: Profile) -> None:
             if key not in known:
                 document.at((field, key), f"unknown {field[:-1]} {key!r}{suggestion(key, known)}", key=True)
     for path, call, fields in _calls(profile):
-        for key, text in call.take.items():
-            if key not in fields:
-                document.at((*path, "take", key), f"{key!r} is no field here{suggestion(key, fields)}", key=True)
-            try:
-                expression(text)
-            except jmespath.exceptions.JMESPathError as error:
-                document.at((*path, "take", key), f"no JMESPath: {str(error).splitlines()[0]}")
-        for used in _fields_in([call.method_and_path[1], call.send]):
-            if used not in TEMPLATE_FIELDS and used not in call.take:
-                document.at(path, f"{{{used}}} is filled by nothing{suggestion(used, TEMPLATE_FIELDS)}")
+        _look_at_call(document, profile, path, call, fields)
+    for field, texts in (("checks", [c.well for c in profile.checks]),):
+        for index, text in enumerate(texts):
+            _look_at_expression(document, (field, index, "well"), text)
+    if profile.transport not in ("ssh", "local"):
+        document.at(("transport",), "ssh or local")
+    if profile.driver == "http" and profile.login is None:
+        document.at(("driver",), "an http profile says how to log in: login:")
+    for name in profile.without:
+        if name not in (*READS, *ACTS):
+            document.at(("without",), f"no capability {name!r}{suggestion(name, (*READS, *ACTS))}")
     taken = {field for calls in profile.reads.get("about", ()) for field in calls.take}
-    for needed in NEEDED_IN_ABOUT:
+    for needed in NEEDED_IN_ABOUT if profile.driver not in KNOWS_ABOUT or "about" in profile.without else ():
         if needed not in taken:
             document.at(
                 ("reads",),
                 f"reads: about gives no {needed!r}; without it a node cannot be told from another or a restart be seen",
             )
+
+
+def _look_at_call(
+    document: Document, profile: Profile, path: tuple[str | int, ...], call: Call, fields: tuple[str, ...]
+) -> None:
+    verbs = VERBS.get(profile.driver, EVERY_VERB)
+    if call.verb not in verbs:
+        document.at(path, f"the driver {profile.driver} knows no {call.verb}; it knows {', '.join(verbs)}")
+    own = _groups(call)
+    for key, text in call.take.items():
+        if key not in fields and not key.startswith("_"):
+            document.at((*path, "take", key), f"{key!r} is no field here{suggestion(key, fields)}", key=True)
+        _look_at_expression(document, (*path, "take", key), text)
+    for name, wanted in call.find.items():
+        paths = [wanted] if isinstance(wanted, str) else list(wanted.values())
+        if not isinstance(wanted, str) and "at" not in wanted:
+            document.at((*path, "find", name), "rows say where they are: at:")
+        for xpath in paths:
+            if problem := xpath_problem(xpath, profile.namespaces):
+                document.at((*path, "find", name), f"no XPath: {problem}")
+    for text in (call.pages.next, call.pages.rows) if call.pages else ():
+        _look_at_expression(document, (*path, "pages"), text)
+    before = {field for _, other, _ in _calls(profile) for field in other.take}
+    for used in _fields_in([call.said, call.send, call.form, call.headers, list(call.answers.values())]):
+        if used not in TEMPLATE_FIELDS and used not in before and used not in own:
+            document.at(path, f"{{{used}}} is filled by nothing{suggestion(used, TEMPLATE_FIELDS)}")
+
+
+def _groups(call: Call) -> set[str]:
+    return {name for p in (call.match, call.rows) if p is not None for name in regex.compile(p).groupindex}
+
+
+def _look_at_expression(document: Document, path: tuple[str | int, ...], text: str) -> None:
+    try:
+        expression(text)
+    except jmespath.exceptions.JMESPathError as error:
+        document.at(path, f"no JMESPath: {str(error).splitlines()[0]}")
 
 
 def _fields_in(value: Any) -> Iterator[str]:
@@ -245,10 +527,15 @@ def _fields_in(value: Any) -> Iterator[str]:
             yield from _fields_in(item)
 
 
+def _left(match: re.Match[str]) -> str:
+    return "" if match[1] in TEMPLATE_FIELDS else match[0]
+
+
 def fill(template: Any, fields: dict[str, str]) -> Any:
     """A copy of `template` with every `{field}` replaced; a text's value is put in as it is, never read again."""
     if isinstance(template, str):
-        return _TEMPLATE.sub(lambda match: fields.get(match[1], ""), template)
+        # A brace that stands around no field is the protocol's own.
+        return _TEMPLATE.sub(lambda match: fields[match[1]] if match[1] in fields else _left(match), template)
     if isinstance(template, dict):
         return {key: fill(item, fields) for key, item in template.items()}
     if isinstance(template, list):

@@ -48,7 +48,7 @@ async def take(place: Workplace, terms: Sequence[str], comment: str) -> tuple[li
 
 async def take_one(place: Workplace, system: System, driver: Any, by: str, comment: str) -> Backup:
     """Everything the profile lists, from the node that is active; sealed, or an error."""
-    if not driver.profile.exports:
+    if not driver.export_names:
         raise GallantError(
             f"{system.name}: the profile {driver.profile.name} lists no exports, so there is nothing to back up."
         )
@@ -58,7 +58,7 @@ async def take_one(place: Workplace, system: System, driver: Any, by: str, comme
         return await BackupStore(place.folder).take(
             system.name,
             source,
-            [export.name for export in driver.profile.exports],
+            list(driver.export_names),
             driver,
             {n: r.version for n, r in readings.items()},
             by=by,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import getpass
 import os
 from collections.abc import AsyncIterator, Sequence
-from contextlib import asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager
 from functools import cached_property
 from importlib import import_module
 from pathlib import Path
@@ -27,7 +27,15 @@ if TYPE_CHECKING:
 
 ESTATE_FILE = "estate.yaml"
 # Each driver's class, imported when a system needs it.
-DRIVER_CLASSES = {"http": ("gallant.drivers.http", "HttpDriver")}
+DRIVER_CLASSES = {
+    "http": ("gallant.drivers.http", "HttpDriver"),
+    "redfish": ("gallant.drivers.redfish", "RedfishDriver"),
+    "netconf": ("gallant.drivers.netconf", "NetconfDriver"),
+    "shell": ("gallant.drivers.shell", "ShellDriver"),
+    "debian": ("gallant.drivers.debian", "DebianDriver"),
+    "manual": ("gallant.drivers.manual", "ManualDriver"),
+}
+SPEAK_HTTP = ("http", "redfish")
 
 
 class Workplace:
@@ -37,7 +45,7 @@ class Workplace:
         self.path = path / ESTATE_FILE if path.is_dir() else path
         self.folder = self.path.parent.resolve()
         self._asker = asker
-        self._secrets: dict[tuple[str, str], tuple[str, str]] = {}
+        self._secrets: dict[tuple[str, str], tuple[str, str, str]] = {}
         try:
             text = self.path.read_bytes()
         except OSError as error:
@@ -138,14 +146,15 @@ class Workplace:
 
     # --- drivers
 
-    def credentials(self, system: System, purpose: str) -> tuple[str, str]:
-        """User and secret; fetched once a run, and only for a purpose that really comes up."""
+    def credentials(self, system: System, purpose: str) -> tuple[str, str, str]:
+        """User, secret and its kind; fetched once a run, and only for a purpose that really comes up."""
         account = self.estate.account(system, purpose)
         key = (account.user, account.secret)
         if key not in self._secrets:
             self._secrets[key] = (
                 account.user,
                 resolve(account, self.folder, self._asker, f"{system.name} ({purpose})"),
+                {"key": "key", "agent": "agent"}.get(account.secret.partition(":")[0], "password"),
             )
         return self._secrets[key]
 
@@ -157,32 +166,39 @@ class Workplace:
                 self.credentials(system, purpose)
 
     @asynccontextmanager
-    async def drivers(self, systems: Sequence[System]) -> AsyncIterator[dict[str, Driver]]:
-        """A driver for each system, over one shared session; logged out at the end."""
-        from gallant.drivers.http import new_session
+    async def drivers(self, systems: Sequence[System], **more: Any) -> AsyncIterator[dict[str, Driver]]:
+        """A driver for each system, logged out at the end; those that speak HTTP share one session."""
+        import asyncio
+
+        from gallant.drivers.base import Credential, Tools
         from gallant.drivers.profile import load_profile
         from gallant.stock.shelf import Shelf
 
-        shelf = Shelf(self.folder)
         self._ask_now(systems, "read")
-        async with new_session() as session:
+        async with AsyncExitStack() as stack:
+            session = None
+            if any(system.driver in SPEAK_HTTP for system in systems):
+                from gallant.drivers.http import new_session
+
+                session = await stack.enter_async_context(new_session())
             made: dict[str, Any] = {}
             for system in systems:
                 module, name = DRIVER_CLASSES[system.driver]
+                tools = Tools(
+                    credentials=lambda purpose, system=system: Credential(*self.credentials(system, purpose)),
+                    clock=self.clock,
+                    folder=self.folder,
+                    session=session,
+                    package_file=Shelf(self.folder).path,
+                    **more,
+                )
                 made[system.name] = getattr(import_module(module), name)(
-                    system,
-                    load_profile(system.profile, self.folder),
-                    session,
-                    lambda purpose, system=system: self.credentials(system, purpose),
-                    self.clock,
-                    self.folder,
-                    shelf.path,
+                    system, load_profile(system.profile, self.folder), tools
                 )
             try:
                 yield made
             finally:
-                for driver in made.values():
-                    await driver.close()
+                await asyncio.gather(*(driver.close() for driver in made.values()))
 
     def profile_digests(self, systems: Sequence[System]) -> dict[str, str]:
         from gallant.drivers.profile import load_profile

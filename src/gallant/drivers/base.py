@@ -1,0 +1,596 @@
+"""What every driver does alike: carry out a profile's calls, turn what they gave into core records, know the machine.
+
+A protocol's own driver says how one call is made (`_ask`), and which capabilities it has without a profile's help.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from contextlib import AbstractAsyncContextManager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, NamedTuple, Protocol
+
+import msgspec
+
+from gallant.core.errors import GallantError
+from gallant.core.estate import System
+from gallant.core.ports import Accepted, Act, AnswerLost, Clock, DeviceRefused, NotSent, Progress, WrongMachine
+from gallant.core.readings import (
+    COMPONENT_KINDS,
+    IMAGE,
+    UNKNOWN,
+    Alarm,
+    Channel,
+    Component,
+    Expiry,
+    Facet,
+    Gauge,
+    Job,
+    PackagePresent,
+    Reading,
+)
+from gallant.core.records import Record, clean, replace
+from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill
+
+READ_TRIES = 3
+RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
+LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
+SHORTEST_SECRET = 4  # a shorter one would mask half of every text
+
+
+class Credential(NamedTuple):
+    """Who Gallant is on a device. `kind` is password, key (the secret is a private key's text) or agent (there is none)."""
+
+    user: str
+    secret: str
+    kind: str = "password"
+
+
+class Told(NamedTuple):
+    """One call as it was made, for whoever wants to see: the question, the answer, and the fields taken from it."""
+
+    node: str
+    call: str
+    answer: str
+    fields: dict[str, Any]
+
+
+class Memory(Protocol):
+    """What a node said before, by call, with the tag under which the device can say that nothing changed."""
+
+    def recall(self, node: str, call: str) -> tuple[str, dict[str, Any]] | None: ...
+    def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None: ...
+
+
+Serving = Callable[[str, Path], AbstractAsyncContextManager[str]]  # node's host, file → URL for the block's length
+
+
+@dataclass
+class Tools:
+    """What a driver is given from outside; each is used when it is first needed and not before."""
+
+    credentials: Callable[[str], Credential]
+    clock: Clock
+    folder: Path = field(default_factory=Path)
+    session: Any = None
+    package_file: Callable[[str, str], Path] | None = None
+    serving: Serving | None = None
+    memory: Memory | None = None
+    told: Callable[[Told], None] | None = None
+    hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
+    learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
+
+
+class Tested(Record):
+    """A device's own readiness test for a release: its findings in its words, and the minutes that it announces."""
+
+    findings: tuple[Alarm, ...] = ()
+    minutes: float | None = None
+
+
+Fields = dict[str, Any]
+Reads = Mapping[str, Callable[[str], Awaitable[Fields]]]
+Acts = Mapping[str, Callable[[str, Act, Progress | None], Awaitable[Fields]]]
+
+
+class ProfiledDriver:
+    """One system's nodes, over one protocol."""
+
+    def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
+        self.system, self.profile, self.tools, self.clock = system, profile, tools, tools.clock
+        self._secrets: set[str] = set()
+        self._versions: dict[str, str] = {}
+        self._served: dict[str, contextlib.AsyncExitStack] = {}
+
+    # --- what a protocol's driver says
+
+    async def _ask(
+        self,
+        node: str,
+        call: Call,
+        fields: Mapping[str, str],
+        purpose: str,
+        act: Act | None = None,
+        progress: Progress | None = None,
+    ) -> Any:
+        """Make one call once; gives its answer as data for JMESPath."""
+        raise NotImplementedError
+
+    def _is_safe(self, call: Call) -> bool:
+        """Whether a read's call may be made again when its answer was lost."""
+        return True
+
+    def _own_reads(self) -> Reads:
+        return {}
+
+    def _own_acts(self) -> Acts:
+        return {}
+
+    def _own_exports(self) -> Mapping[str, Callable[[str], AsyncIterator[bytes]]]:
+        return {}
+
+    async def _own_job(self, node: str, handle: str) -> Fields:
+        return {}
+
+    async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
+        """An export's bytes."""
+        raise NotImplementedError
+        yield b""  # makes it a generator
+
+    async def close(self) -> None:
+        """Log out, and take down whatever still stands."""
+        for stack in self._served.values():
+            await stack.aclose()
+        self._served.clear()
+
+    # --- what the driver declares
+
+    @property
+    def request_timeout_s(self) -> float:
+        return self.profile.timeout_s
+
+    def lands_within_s(self, kind: str) -> float:
+        if kind in self.profile.acts:
+            return self.profile.acts[kind].lands_within_s
+        return 30.0 if kind in self._own_acts() else 0.0
+
+    def capabilities(self) -> frozenset[str]:
+        own = {*self._own_reads(), *self._own_acts()} - set(self.profile.without)
+        exports = {"export"} if self.profile.exports or self._own_exports() else set()
+        test = {"self_test"} if self.profile.self_test else set()
+        return frozenset({*own, *self.profile.reads, *self.profile.acts, *exports, *test})
+
+    @property
+    def export_names(self) -> tuple[str, ...]:
+        return (*self._own_exports(), *(e.name for e in self.profile.exports))
+
+    # --- reads
+
+    async def read(self, node: str) -> Reading:
+        """Everything the driver and the profile read, as one reading. Raises `WrongMachine` where another serial answers."""
+        began, real = self.clock.now(), self.clock.real()
+        own = {name: read for name, read in self._own_reads().items() if name not in self.profile.without}
+        every = [
+            *(self._timed(node, read) for read in own.values()),
+            *(self._read(node, calls) for calls in self.profile.reads.values()),
+        ]
+        fields: Fields = {}
+        for answer in await asyncio.gather(*every):
+            merge(fields, answer)
+        fields.setdefault("took", self.clock.real() - real)
+        reading = self._reading(node, fields, began)
+        self._versions[node] = reading.version
+        self._expect_serial(reading)
+        return reading
+
+    def _expect_serial(self, reading: Reading) -> None:
+        expected = self.system.nodes[reading.node].serial
+        if reading.serial != expected:
+            raise WrongMachine(
+                f"{reading.name} answers as serial {reading.serial}; the estate says {expected}.",
+                "Another machine is at this address; nothing is done to it.",
+                f"If the machine was replaced, write its serial into estate.yaml; else look at the address of {reading.name}.",
+                serial=reading.serial,
+            )
+
+    async def _timed(self, node: str, read: Callable[[str], Awaitable[Fields]]) -> Fields:
+        before = self.clock.now()
+        found = await read(node)
+        return self._heard(found, before)
+
+    def _heard(self, found: Fields, before: datetime) -> Fields:
+        """With the moment at which the device said its clock, known to within half the time that the answer took."""
+        if "clock" in found and "clock_heard" not in found:
+            half = (self.clock.now() - before) / 2
+            return {**found, "clock_heard": before + half, "clock_within": half.total_seconds()}
+        return found
+
+    async def _read(self, node: str, calls: Sequence[Call]) -> Fields:
+        found: Fields = {}
+        for call in calls:
+            if not call.applies_to(self._versions.get(node)):
+                continue
+            before = self.clock.now()
+            taken = await self._repeated(node, call, {"node": node, **_texts(found)}, "read")
+            merge(found, self._heard(taken, before))
+        return found
+
+    async def job(self, node: str, handle: str) -> Job:
+        """One job of a node. Raises `DeviceRefused` where the device no longer knows it."""
+        found: Fields = {"id": handle, **await self._own_job(node, handle)}
+        for call in self.profile.job:
+            found.update(await self._repeated(node, call, {"handle": handle, "node": node}, "read"))
+        job = self._job(found)
+        if job.state in ("done", "failed") and (served := self._served.pop(node, None)):
+            await served.aclose()
+        return job
+
+    async def self_test(self, node: str, release: str) -> Tested:
+        """The device's own readiness test; raises `DeviceRefused` where the profile knows none."""
+        if not self.profile.self_test:
+            raise DeviceRefused(f"{self._name(node)} has no readiness test of its own.", meaning="fatal")
+        found: Fields = {}
+        for call in self.profile.self_test:
+            fields = {"node": node, "release": release, **_texts(found)}
+            merge(found, await self._repeated(node, call, fields, "read"))
+        return Tested(
+            findings=tuple(
+                Alarm(text=self.mask(row.text), level=self._level(row.level))
+                for row in self._records(Alarm, found.get("findings"))
+            ),
+            minutes=number(found.get("minutes")),
+        )
+
+    async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None:
+        """Stream one of the exports into `into`, chunk by chunk."""
+        own = self._own_exports().get(name)
+        if own is not None:
+            chunks = own(node)
+        else:
+            call = next(e.call for e in self.profile.exports if e.name == name)
+            chunks = self._stream(node, call, {"node": node})
+        size = 0
+        async with contextlib.aclosing(chunks):  # type: ignore[type-var]
+            async for chunk in chunks:
+                size += len(chunk)
+                if size > LARGEST_EXPORT:
+                    raise self._said_too_much(node, LARGEST_EXPORT)
+                into(chunk)
+
+    # --- acts
+
+    async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
+        """Send one order. `send_by` is on the real monotonic clock; past it nothing is sent (`NotSent`)."""
+        plan = self.profile.acts.get(act.kind)
+        own = self._own_acts().get(act.kind) if act.kind not in self.profile.without else None
+        if plan is None and own is None:
+            raise DeviceRefused(
+                f"{self._name(node)}: the profile {self.profile.name} knows no {act.kind}.", meaning="fatal"
+            )
+        await self._prepare(node, "act")
+        if plan is None:
+            assert own is not None
+            self._in_time(node, act, send_by)
+            return self._accepted(await own(node, act, progress))
+        taken: Fields = {}
+        fields = {
+            "node": node,
+            "package": act.package,
+            "release": act.release,
+            "sha256": act.sha256,
+            "bytes": str(act.bytes),
+            "reason": act.reason,
+        }
+        if any("{url}" in str([call.said, call.send, call.form]) for call in plan.calls):
+            fields["url"] = await self._serve(node, act)
+        for call in plan.calls:
+            if not call.applies_to(self._versions.get(node)):
+                continue
+            self._in_time(node, act, send_by)
+            taken.update(await self._once(node, call, {**fields, **_texts(taken)}, "act", act, progress))
+        return self._accepted(taken)
+
+    async def _prepare(self, node: str, purpose: str) -> None:
+        """Whatever has to stand before an order can be sent, so that the order itself is one message."""
+
+    def _in_time(self, node: str, act: Act, send_by: float) -> None:
+        if self.clock.real() > send_by:
+            raise NotSent(
+                f"{self._name(node)}: the order to {act.kind} was not sent: its time was over before it could be.",
+                next="gallant resume carries on.",
+            )
+
+    def _accepted(self, taken: Fields) -> Accepted:
+        handle = taken.get("handle")
+        return Accepted(
+            handle=None if handle is None else clean(str(handle), 400), message=clean(str(taken.get("message") or ""))
+        )
+
+    async def _serve(self, node: str, act: Act) -> str:
+        """The address from which the node itself fetches the package; it stands until the node's job has ended."""
+        if self.tools.serving is None or self.tools.package_file is None:
+            raise DeviceRefused(f"{self._name(node)}: nothing here can serve a package to it.", meaning="fatal")
+        if (before := self._served.pop(node, None)) is not None:
+            await before.aclose()
+        stack = self._served[node] = contextlib.AsyncExitStack()
+        path = self.tools.package_file(act.package, act.sha256)
+        return await stack.enter_async_context(self.tools.serving(self.system.nodes[node].host, path))
+
+    # --- calls
+
+    async def _repeated(self, node: str, call: Call, fields: Mapping[str, str], purpose: str) -> Fields:
+        """A read, tried again when the network failed it; anything else is never repeated here."""
+        for attempt in range(READ_TRIES):
+            try:
+                return await self._once(node, call, fields, purpose)
+            except AnswerLost:  # one that is not there at all is the caller's to wait for
+                if not self._is_safe(call) or attempt == READ_TRIES - 1:
+                    raise
+                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
+        raise AssertionError("unreachable")
+
+    async def _once(
+        self,
+        node: str,
+        call: Call,
+        fields: Mapping[str, str],
+        purpose: str,
+        act: Act | None = None,
+        progress: Progress | None = None,
+    ) -> Fields:
+        body = await self._ask(node, call, fields, purpose, act, progress)
+        taken = self._taken(node, call, body)
+        self._tell(node, call, fields, body, taken)
+        return taken
+
+    def _tell(self, node: str, call: Call, fields: Mapping[str, str], body: Any, taken: Fields) -> None:
+        if self.tools.told is not None:
+            answer = body if isinstance(body, str) else msgspec.json.encode(body).decode("utf-8", "replace")
+            asked = f"{call.verb} {fill(call.said, dict(fields))}"
+            shown = msgspec.json.decode(self.mask(msgspec.json.encode(taken).decode()))
+            self.tools.told(Told(self._name(node), self.mask(asked), self.mask(answer), shown))
+
+    def _taken(self, node: str, call: Call, body: Any) -> Fields:
+        taken = {}
+        for key, text in call.take.items():
+            try:
+                taken[key] = expression(text).search(body)
+            except Exception as error:  # a function given the wrong type, by a device that answers in another form
+                raise DeviceRefused(
+                    f"{self._name(node)}: its answer does not fit the profile {self.profile.name} ({key}): "
+                    f"{clean(str(error), 100)}.",
+                    meaning="fatal",
+                ) from None
+        return taken
+
+    # --- words
+
+    def _name(self, node: str) -> str:
+        return f"{self.system.name}/{node}"
+
+    def _said_too_much(self, node: str, limit: int) -> DeviceRefused:
+        return DeviceRefused(
+            f"{self._name(node)} answers with more than {limit // 1024 // 1024} MiB; the rest was not read.",
+            meaning="fatal",
+        )
+
+    def _refusal(self, node: str, text: str, status: int = 0) -> GallantError:
+        """A device's no, in the class that its profile's table of errors gives it."""
+        from gallant.core.ports import LoginRefused, NotReached
+
+        text = self.mask(clean(text, 300))
+        meaning = self.profile.meaning(status, text)
+        said = f"{self._name(node)} refuses: {text or f'status {status}'}."
+        if meaning == "auth":
+            return LoginRefused(
+                f"{self._name(node)} does not let us do this: {text or status}.",
+                next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
+            )
+        if meaning == "passing":
+            return NotReached(said, next=f"gallant survey {self._name(node)}")
+        return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
+
+    def credential(self, purpose: str) -> Credential:
+        found = Credential(*self.tools.credentials(purpose))
+        if found.secret:
+            self._secrets.add(found.secret)
+        return found
+
+    def mask(self, text: str) -> str:
+        """The text without any secret that this driver has used."""
+        for secret in sorted(self._secrets, key=len, reverse=True):
+            if len(secret) >= SHORTEST_SECRET:
+                text = text.replace(secret, "•••")
+        return text
+
+    # --- answers to records
+
+    def _reading(self, node: str, fields: Fields, began: datetime) -> Reading:
+        missing = [key for key in ("serial", "version", "boot") if not isinstance(fields.get(key), (str, int))]
+        if missing:
+            raise DeviceRefused(
+                f"{self._name(node)} does not say its {' and '.join(missing)}.",
+                f"The profile {self.profile.name} looks for it in vain.",
+                meaning="fatal",
+            )
+        profile = self.profile
+        text = {
+            key: text_of(fields.get(key))
+            for key in ("serial", "version", "boot", "build", "next_version", "model", "network", "part_number")
+        }
+        sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
+        offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
+        offers, channels = fields.get("offers"), fields.get("channels")
+        image = Component(
+            name=IMAGE,
+            kind="system image",
+            product=self.system.product,
+            version=text["version"] or "",
+            next_version=text["next_version"],
+            build=text["build"],
+        )
+        parts = [self._part(part) for part in self._records(Component, fields.get("components"))]
+        return Reading(
+            system=self.system.name,
+            node=node,
+            taken=began,
+            serial=text["serial"] or "",
+            product=self.system.product,
+            version=text["version"] or "",
+            boot=text["boot"] or "",
+            role=self._word("role", fields.get("role")),
+            state=self._word("state", fields.get("state")),
+            build=text["build"],
+            next_version=text["next_version"],
+            in_sync=None if sync is None else sync == "yes",
+            sync_word=text_of(fields.get("sync")) or "",
+            sync_remaining_s=number(fields.get("sync_remaining_s")),
+            model=text["model"],
+            part_number=text["part_number"],
+            network=text["network"],
+            clock_offset_s=offset,
+            clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
+            components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
+            packages=self._records(PackagePresent, fields.get("packages")),
+            jobs=tuple(self._job(job) for job in fields.get("jobs") or () if isinstance(job, dict)),
+            facets=tuple(
+                replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state))
+                for f in self._records(Facet, fields.get("facets"))
+            ),
+            gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
+            offers=tuple(text for value in offers if (text := text_of(value))) if isinstance(offers, list) else None,
+            channels=self._records(Channel, channels) if isinstance(channels, list) else None,
+            alarms=tuple(
+                replace(a, text=self.mask(a.text), level=self._level(a.level))
+                for a in self._records(Alarm, fields.get("alarms"))
+            ),
+            expiries=self._records(Expiry, fields.get("expiries")),
+            oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in fields.get("oddities") or ())),
+        )
+
+    def _word(self, table: str, said: Any) -> str:
+        """Our word for the device's; a driver that knows its protocol's words says ours already."""
+        return said.word if isinstance(said, Ours) else self.profile.word(table, said)
+
+    def _level(self, said: str) -> str:
+        return said if said in ("note", "warn", "stop") else self.profile.word("level", said)
+
+    def _gauge(self, gauge: Gauge) -> Gauge:
+        unit = self.profile.units.get(gauge.unit)
+        return gauge if unit is None else replace(gauge, unit=unit.unit, value=gauge.value * unit.times)
+
+    def _part(self, part: Component) -> Component:
+        kind = self.profile.states.get("kind", {}).get(part.kind, part.kind)
+        return replace(part, kind=kind if kind in COMPONENT_KINDS else UNKNOWN)
+
+    def named_part(self, said: str, version: str) -> tuple[Fields, PartRule | None]:
+        """A component that the device calls `said`: by the profile's rule for it, else under a name made of its own."""
+        rule = self.profile.kind_of(said)
+        plain = _slug(said)
+        if rule is None:
+            return {
+                "name": plain,
+                "kind": UNKNOWN,
+                "product": f"{self.system.product}-{plain}",
+                "version": version,
+            }, None
+        from gallant.drivers.profile import searched
+
+        found = searched(rule.pattern, said)
+        groups = {k: _slug(v) for k, v in found.groupdict().items() if v is not None} if found else {}
+        name = fill(rule.name, groups) if rule.name else plain
+        product = fill(rule.product, groups) if rule.product else f"{self.system.product}-{_slug(name)}"
+        return {"name": name, "kind": rule.kind, "product": product, "version": version}, rule
+
+    def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
+        """Rows of an answer as records; a row that is none is left out rather than guessed at."""
+        found = []
+        for row in rows if isinstance(rows, (list, tuple)) else ():
+            if isinstance(row, dict):
+                tidy = {
+                    key: text_of(value) if isinstance(value, str) else value
+                    for key, value in row.items()
+                    if value is not None
+                }
+                with contextlib.suppress(msgspec.ValidationError):
+                    found.append(msgspec.convert(tidy, kind, strict=False))
+        return tuple(found)
+
+    def _job(self, fields: Fields) -> Job:
+        return Job(
+            id=text_of(fields.get("id"), 400) or "",
+            kind=self._word("job_kind", fields.get("kind")),
+            state=self._word("job", fields.get("state")),
+            percent=min(100.0, max(0.0, number(fields.get("percent")) or 0.0)),
+            message=self.mask(text_of(fields.get("message")) or ""),
+            release=text_of(fields.get("release")) or None,
+            remaining_s=number(fields.get("remaining_s")),
+        )
+
+
+class Ours:
+    """A word that is Gallant's already, where the driver itself knows the protocol's."""
+
+    __slots__ = ("word",)
+
+    def __init__(self, word: str) -> None:
+        self.word = word
+
+    def __str__(self) -> str:
+        return self.word
+
+
+def merge(into: Fields, more: Fields) -> None:
+    """Add fields: rows to rows, and a value in the place of one that was there."""
+    for key, value in more.items():
+        if key in LISTS and isinstance(value, list):
+            into[key] = [*into.get(key, []), *value]
+        elif value is not None:
+            into[key] = value
+
+
+def _texts(fields: Fields) -> dict[str, str]:
+    return {key: str(value) for key, value in fields.items() if isinstance(value, (str, int)) and key not in LISTS}
+
+
+def _slug(text: str) -> str:
+    kept = "".join(c if c.isalnum() and c.isascii() else "-" for c in text.lower())
+    return "-".join(part for part in kept.split("-") if part)[:60] or "part"
+
+
+def _told_apart(parts: list[Component]) -> list[Component]:
+    """Components whose names are all different: a name that comes again gets a number."""
+    seen: dict[str, int] = {}
+    found = []
+    for part in parts:
+        seen[part.name] = seen.get(part.name, 0) + 1
+        found.append(part if seen[part.name] == 1 else replace(part, name=f"{part.name}-{seen[part.name]}"))
+    return found
+
+
+def text_of(value: Any, limit: int = 200) -> str | None:
+    return None if value is None else clean(str(value), limit)
+
+
+def number(value: Any) -> float | None:
+    if isinstance(value, str):
+        try:
+            value = float(value)
+        except ValueError:
+            return None
+    good = isinstance(value, (int, float)) and not isinstance(value, bool) and value == value
+    return float(value) if good and abs(value) != float("inf") else None
+
+
+def _clock_offset(said: Any, heard: datetime | None) -> float | None:
+    if heard is None or not isinstance(said, (str, int, float)):
+        return None
+    try:
+        theirs = datetime.fromisoformat(said) if isinstance(said, str) else datetime.fromtimestamp(said, UTC)
+    except (ValueError, OSError, OverflowError):
+        return None
+    return None if theirs.tzinfo is None else (theirs - heard).total_seconds()

@@ -1,0 +1,578 @@
+"""The `redfish` driver: servers and enclosures that speak DMTF's Redfish (DSP0266 1.15 and the schema bundle DSP8010).
+
+Nothing but the service root's path is taken for granted: every other resource is found by its link. A service that has no
+sessions, leaves properties out or spells them in another case is understood all the same, and the reading says so.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+from collections.abc import Mapping
+from typing import Any
+
+from gallant.core.errors import GallantError
+from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
+from gallant.core.records import clean
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Fields, Ours, Reads
+from gallant.drivers.http import MOST_PAGES, HttpDriver, parsed_json, same_host
+from gallant.drivers.profile import Call
+
+ROOT = "/redfish/v1/"
+# DSP0266, 13.2: how a session's token is carried.
+TOKEN = "X-Auth-Token"
+MEMBERS_AT_ONCE = 8
+# TaskService, Task v1_7: TaskState → our word; a state that is not here is `unknown`.
+TASK_STATES = {
+    "New": "running",
+    "Starting": "running",
+    "Running": "running",
+    "Suspended": "running",
+    "Pending": "running",
+    "Stopping": "running",
+    "Service": "running",
+    "Cancelling": "running",
+    "Completed": "done",
+    "Interrupted": "failed",
+    "Killed": "failed",
+    "Exception": "failed",
+    "Cancelled": "failed",
+}
+HEALTH = {"OK": None, "Warning": "warn", "Critical": "stop"}
+# Resource v1_16: Status.State in which a resource does its work.
+AT_WORK = ("Enabled", "StandbySpare", "Qualified", "Updating")
+# What the Id or Name of a SoftwareInventory member tells of its kind; a profile's `parts` knows better.
+KINDS = (
+    (("bios", "uefi"), "BIOS"),
+    (("bmc", "manager", "controllerfw", "management"), "management controller"),
+    (("nic", "network", "ethernet", "adapter", "lom"), "NIC"),
+    (("disk", "drive", "ssd", "nvme", "hdd"), "disk"),
+    (("psu", "power", "fan", "backplane", "enclosure", "cpld", "expander"), "enclosure module"),
+)
+# ComputerSystem v1_20, Reset: the gentlest first.
+RESTARTS = ("GracefulRestart", "ForceRestart", "PowerCycle")
+INVENTORY_FIELDS = ("@odata.id", "id", "name", "version", "members@odata.nextlink", "@odata.nextlink")
+APPLY_TIMES = ("OnReset", "AtMaintenanceWindowStart", "Immediate")
+
+
+class RedfishDriver(HttpDriver):
+    """One system's nodes, each a Redfish service of its own."""
+
+    def __init__(self, *args: Any) -> None:
+        super().__init__(*args)
+        self._roots: dict[str, dict[str, Any]] = {}
+        self._got: dict[str, dict[str, asyncio.Task[Any]]] = {}
+        self._odd: dict[str, list[str]] = {}
+        self._logouts: dict[tuple[str, str], str] = {}
+        self._can_hand_over: set[str] = set()
+
+    # --- resources
+
+    def get(self, thing: Any, node: str, *names: str) -> Any:
+        """A property by the first of its `names` that is there; one in another case is taken and told of."""
+        if not isinstance(thing, dict):
+            return None
+        for name in names:
+            if name in thing:
+                return thing[name]
+        lower = {key.lower(): key for key in thing}
+        for name in names:
+            if (key := lower.get(name.lower())) is not None:
+                self._note(node, f"spells {name} as {clean(key, 60)}")
+                return thing[key]
+        return None
+
+    def _note(self, node: str, oddity: str) -> None:
+        noted = self._odd.setdefault(node, [])
+        if oddity not in noted:
+            noted.append(oddity)
+
+    async def _root(self, node: str) -> dict[str, Any]:
+        """The service root, which needs no login (DSP0266, 6.3)."""
+        if node not in self._roots:
+            async with self._request(node, Call(get=ROOT), {}, {"OData-Version": "4.0"}) as response:
+                if response.status >= 300:
+                    await self._judge(node, response)
+                root = self._json(node, await self._bounded(node, response))
+            self._roots[node] = root
+        return self._roots[node]
+
+    def _json(self, node: str, raw: bytes) -> dict[str, Any]:
+        try:
+            found = parsed_json(raw)
+        except (ValueError, RecursionError) as error:
+            raise DeviceRefused(
+                f"{self._name(node)} answers with something that is not JSON: {clean(str(error), 80)}.", meaning="fatal"
+            ) from None
+        if not isinstance(found, dict):
+            raise DeviceRefused(f"{self._name(node)} answers with JSON that is no object.", meaning="fatal")
+        return found
+
+    async def _fetch(self, node: str, path: str, lasting: bool = False) -> Any:
+        """A resource, fetched once a reading, however many ask for it; a `lasting` one only where it has changed."""
+        got = self._got.setdefault(node, {})
+        if path not in got:
+            got[path] = asyncio.ensure_future(self._fetched(node, path, lasting))
+        return await got[path]
+
+    async def _fetched(self, node: str, path: str, lasting: bool) -> dict[str, Any]:
+        for attempt in range(READ_TRIES):
+            try:
+                return await self._conditional(node, path, lasting)
+            except AnswerLost:
+                if attempt == READ_TRIES - 1:
+                    raise
+                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
+        raise AssertionError("unreachable")
+
+    async def _conditional(self, node: str, path: str, lasting: bool) -> dict[str, Any]:
+        """A resource; as it was before where the service says that it has not changed (RFC 9110, 13.1.2).
+
+        Only the inventory is asked for so: the tag of a system or a manager may leave out its clock and its power.
+        """
+        memory, name = self.tools.memory if lasting else None, self._name(node)
+        known = memory.recall(name, path) if memory is not None else None
+        headers = {"If-None-Match": known[0]} if known else {}
+        call = Call(get=path.replace("{", "%7B"), headers=headers)
+        async with self._answer(node, call, {}, "read") as response:
+            if response.status == 304 and known is not None:
+                return known[1]
+            found = self._json(node, await self._bounded(node, response))
+            tag = response.headers.get("ETag")
+        if memory is not None and tag:
+            memory.remember(name, path, tag, _slim(found))
+        self._tell(node, call, {}, found, {})
+        return found
+
+    def _link(self, thing: Any, node: str, *names: str) -> str | None:
+        """Where a property links to, if it stays on this service."""
+        found = self.get(self.get(thing, node, *names), node, "@odata.id")
+        if not isinstance(found, str):
+            return None
+        return same_host(ROOT, found, self.system.nodes[node].address)
+
+    async def _members(self, node: str, path: str | None, most: int = 0, lasting: bool = False) -> list[dict[str, Any]]:
+        """A collection's members: expanded by the service where it can, else one by one (DSP0266, 7.3)."""
+        if path is None:
+            return []
+        expand = self.get(self.get(await self._root(node), node, "ProtocolFeaturesSupported"), node, "ExpandQuery")
+        can = isinstance(expand, dict) and (expand.get("NoLinks") or expand.get("ExpandAll"))
+        query = (
+            ("?" if "?" not in path else "&") + f"$expand={'.' if expand.get('NoLinks') else '*'}"
+            if can and not most
+            else ""
+        )
+        if query and expand.get("Levels"):
+            query += "($levels=1)"
+        found: list[dict[str, Any]] = []
+        following: str | None = path + query
+        seen: set[str] = set()
+        while following is not None and following not in seen and len(seen) < MOST_PAGES:
+            seen.add(following)
+            page = await self._fetch(node, following, lasting)
+            rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
+            rows = rows[:most] if most else rows
+            found += await self._whole(node, rows, lasting)
+            link = self.get(page, node, "Members@odata.nextLink", "@odata.nextLink")
+            following = (
+                same_host(ROOT, link, self.system.nodes[node].address) if isinstance(link, str) and not most else None
+            )
+        return found
+
+    async def _whole(self, node: str, rows: list[dict[str, Any]], lasting: bool) -> list[dict[str, Any]]:
+        """Members as they are, those that are links alone fetched; one that is not to be had is left out and told of."""
+        gate = asyncio.Semaphore(MEMBERS_AT_ONCE)
+
+        async def one(row: dict[str, Any]) -> dict[str, Any] | None:
+            link = self.get(row, node, "@odata.id")
+            if len(row) > 1 or not isinstance(link, str):
+                return row
+            path = same_host(ROOT, link, self.system.nodes[node].address)
+            if path is None:
+                self._note(node, "links to another host")
+                return None
+            async with gate:
+                try:
+                    return await self._fetch(node, path, lasting)
+                except DeviceRefused:
+                    self._note(node, f"lists {clean(path, 80)} and does not give it")
+                    return None
+
+        return [row for row in await asyncio.gather(*map(one, rows)) if row is not None]
+
+    async def _first(self, node: str, name: str) -> dict[str, Any]:
+        """The first member of one of the root's collections; empty where the service has none."""
+        found = await self._members(node, self._link(await self._root(node), node, name), most=1)
+        return found[0] if found else {}
+
+    # --- reads
+
+    async def read(self, node: str) -> Any:
+        self._got[node], self._odd[node] = {}, []
+        self._roots.pop(node, None)
+        try:
+            return await super().read(node)
+        finally:
+            for task in self._got.pop(node, {}).values():
+                task.cancel()
+
+    def _own_reads(self) -> Reads:
+        return {"about": self._about, "parts": self._parts, "jobs": self._jobs}
+
+    async def _about(self, node: str) -> Fields:
+        root = await self._root(node)
+        system, chassis = await asyncio.gather(self._first(node, "Systems"), self._first(node, "Chassis"))
+        before = self.clock.now()
+        manager = await self._first(node, "Managers")
+        found: Fields = {"components": []}
+        for key, names in (
+            ("serial", ("SerialNumber", "UUID")),
+            ("model", ("Model",)),
+            ("part_number", ("PartNumber", "SKU")),
+        ):
+            for thing in (system, chassis, root if key == "serial" else {}):
+                said = next((v for n in names if isinstance(v := self.get(thing, node, n), str) and v.strip()), None)
+                if said is not None:
+                    found[key] = said
+                    break
+        version = self.get(system, node, "BiosVersion") or self.get(manager, node, "FirmwareVersion")
+        found["version"] = version
+        boot = (
+            self.get(system, node, "LastResetTime")
+            or self.get(self.get(system, node, "BootProgress"), node, "LastStateTime")
+            or self.get(manager, node, "LastResetTime")
+        )
+        if boot is None:
+            self._note(node, "does not say when it was last started; a restart cannot be seen by it")
+        found["boot"] = str(boot or "not told")
+        found["state"] = Ours(self._state(node, system))
+        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found |= self._heard({"clock": clock}, before) if (clock := self.get(manager, node, "DateTime")) else {}
+        found["facets"], found["alarms"] = self._health(
+            node, (("system", system), ("chassis", chassis), ("manager", manager))
+        )
+        memory = self.get(self.get(system, node, "MemorySummary"), node, "TotalSystemMemoryGiB")
+        if isinstance(memory, (int, float)):
+            found["gauges"] = [{"name": "memory", "value": float(memory), "unit": "GiB"}]
+        if self.get(self.get(manager, node, "Actions"), node, "#Manager.ForceFailover") is not None:
+            self._can_hand_over.add(node)
+        await self._parts(node)  # so that everything odd was seen
+        found["oddities"] = list(self._odd.get(node, ()))
+        return found
+
+    def _state(self, node: str, system: Any) -> str:
+        power = self.get(system, node, "PowerState")
+        state = self.get(self.get(system, node, "Status"), node, "State")
+        if power is None and state is None:
+            return "unknown"
+        return "in_service" if power in (None, "On") and state in (None, *AT_WORK) else "out_of_service"
+
+    def _health(self, node: str, things: Any) -> tuple[list[Fields], list[Fields]]:
+        facets, alarms = [], []
+        for name, thing in things:
+            status = self.get(thing, node, "Status")
+            health = self.get(status, node, "HealthRollup") or self.get(status, node, "Health")
+            if not isinstance(health, str):
+                continue
+            facets.append({"name": f"{name} health", "state": health})
+            said = [
+                {"text": text, "level": HEALTH.get(str(self.get(c, node, "Severity"))) or "note"}
+                for c in self.get(status, node, "Conditions") or ()
+                if isinstance(text := self.get(c, node, "Message"), str)
+            ]
+            if HEALTH.get(health, "unknown") is not None:
+                alarms += said or [{"text": f"the {name} says {health}", "level": HEALTH.get(health) or "unknown"}]
+        return facets, alarms
+
+    async def _parts(self, node: str) -> Fields:
+        service = await self._update_service(node)
+        rows = []
+        for name in ("FirmwareInventory", "SoftwareInventory"):
+            rows += await self._members(node, self._link(service, node, name), lasting=True)
+        found: Fields = {"components": []}
+        for row in rows:
+            version, name = self.get(row, node, "Version"), self.get(row, node, "Name")
+            key = self.get(row, node, "Id") or name
+            if not isinstance(version, str) or not version.strip() or not isinstance(key, str):
+                continue  # an empty slot of the inventory
+            part, rule = self.named_part(key, version)
+            if rule is None:
+                part["kind"] = _kind(f"{key} {name}")
+            elif rule.image:
+                found["version"] = version
+                continue
+            found["components"].append(part)
+        return found
+
+    async def _update_service(self, node: str) -> dict[str, Any]:
+        path = self._link(await self._root(node), node, "UpdateService")
+        return {} if path is None else await self._fetch(node, path)
+
+    async def _jobs(self, node: str) -> Fields:
+        path = self._link(await self._root(node), node, "Tasks")
+        service = {} if path is None else await self._fetch(node, path)
+        rows = await self._members(node, self._link(service, node, "Tasks"))
+        return {"jobs": [self._task(node, row) for row in rows]}
+
+    def _task(self, node: str, row: Mapping[str, Any]) -> Fields:
+        state = TASK_STATES.get(str(self.get(row, node, "TaskState")), "unknown")
+        if state == "done" and self.get(row, node, "TaskStatus") == "Critical":
+            state = "failed"
+        messages = [
+            text for m in self.get(row, node, "Messages") or () if isinstance(text := self.get(m, node, "Message"), str)
+        ]
+        return {
+            "id": self.get(row, node, "@odata.id") or self.get(row, node, "Id"),
+            "kind": Ours(_job_kind(str(self.get(row, node, "Name") or ""))),
+            "state": Ours(state),
+            "percent": 100 if state == "done" else self.get(row, node, "PercentComplete"),
+            "message": messages[-1] if messages else self.get(row, node, "Name"),
+        }
+
+    async def _own_job(self, node: str, handle: str) -> Fields:
+        """A task, or the monitor of one: 202 while it runs, any other answer when it is over (DSP0266, 12.2)."""
+        path = same_host(ROOT, handle, self.system.nodes[node].address)
+        if path is None:
+            raise DeviceRefused(f"{self._name(node)}: its task lies on another host.", meaning="fatal")
+        async with self._answer(node, Call(get=path.replace("{", "%7B")), {}, "read") as response:
+            raw, status = await self._bounded(node, response), response.status
+        body = self._json(node, raw) if raw.strip() else {}
+        if self.get(body, node, "TaskState") is not None:
+            return {**self._task(node, body), "id": handle}
+        return {"state": Ours("running" if status == 202 else "done"), "percent": None if status == 202 else 100}
+
+    # --- acts
+
+    def _own_acts(self) -> Acts:
+        acts: dict[str, Any] = {
+            "install": self._install,
+            "restart": self._restart,
+            "power": self._power,
+            "cancel": self._cancel,
+        }
+        if self._can_hand_over:
+            acts["handover"] = self._hand_over
+        return acts
+
+    async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """Push the package by the way that the service offers; where it only pulls, let it fetch it from here."""
+        service = await self._now(node, await self._path_of(node, "UpdateService"))
+        times = self.get(self.get(service, node, "@Redfish.OperationApplyTimeSupport"), node, "SupportedValues") or ()
+        apply = next((t for t in APPLY_TIMES if t in times), None)
+        timed = {"@Redfish.OperationApplyTime": apply} if apply else {}
+        push = self.get(service, node, "MultipartHttpPushUri")
+        if isinstance(push, str):
+            call = Call(
+                post=push,
+                upload="package",
+                upload_as="multipart",
+                part="UpdateFile",
+                send={"UpdateParameters": {"Targets": [], **timed}},
+            )
+            return await self._order(node, call, act, progress)
+        push = self.get(service, node, "HttpPushUri")
+        if isinstance(push, str):
+            return await self._order(node, Call(post=push, upload="package"), act, progress)
+        target = self._action(service, node, "#UpdateService.SimpleUpdate")
+        if target is None:
+            raise DeviceRefused(f"{self._name(node)} offers no way to give it a package.", meaning="fatal")
+        url = await self._serve(node, act)
+        send = {"ImageURI": url, "TransferProtocol": url.partition(":")[0].upper(), **timed}
+        return await self._order(node, Call(post=target, send=send), act, progress)
+
+    async def _restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        return await self._reset(node, act, RESTARTS)
+
+    async def _power(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        return await self._reset(
+            node, act, {"off": ("ForceOff",), "on": ("On", "ForceOn")}.get(act.reason, ("PowerCycle",))
+        )
+
+    async def _reset(self, node: str, act: Act, wanted: tuple[str, ...]) -> Fields:
+        system = await self._now(node, await self._member_path(node, "Systems"))
+        action = self.get(self.get(system, node, "Actions"), node, "#ComputerSystem.Reset")
+        target = self._action(system, node, "#ComputerSystem.Reset")
+        allowed = self.get(action, node, "ResetType@Redfish.AllowableValues")
+        info = self.get(action, node, "@Redfish.ActionInfo")
+        if allowed is None and isinstance(info, str):
+            said = await self._now(node, info)
+            allowed = next(
+                (
+                    self.get(p, node, "AllowableValues")
+                    for p in self.get(said, node, "Parameters") or ()
+                    if self.get(p, node, "Name") == "ResetType"
+                ),
+                None,
+            )
+        kind = next((w for w in wanted if w in (allowed or wanted)), None)
+        if target is None or kind is None:
+            raise DeviceRefused(f"{self._name(node)} allows none of {', '.join(wanted)}.", meaning="fatal")
+        return await self._order(node, Call(post=target, send={"ResetType": kind}), act)
+
+    async def _hand_over(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        managers = await self._members(node, await self._path_of(node, "Managers"))
+        for manager in managers:
+            target = self._action(manager, node, "#Manager.ForceFailover")
+            other = next((self.get(m, node, "@odata.id") for m in managers if m is not manager), None)
+            if target is not None and other is not None:
+                return await self._order(node, Call(post=target, send={"NewManager": {"@odata.id": other}}), act)
+        raise DeviceRefused(f"{self._name(node)} has no second manager to hand over to.", meaning="fatal")
+
+    async def _cancel(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        return await self._order(node, Call(delete=act.reason), act)
+
+    def _action(self, thing: Any, node: str, name: str) -> str | None:
+        found = self.get(self.get(self.get(thing, node, "Actions"), node, name), node, "target")
+        return found if isinstance(found, str) else None
+
+    async def _order(self, node: str, call: Call, act: Act, progress: Progress | None = None) -> Fields:
+        """Send one order; the task that it began is known by its link, or by the monitor's place (202 and Location)."""
+        async with self._answer(node, call, {}, "act", act, progress) as response:
+            raw, status, place = await self._bounded(node, response), response.status, response.headers.get("Location")
+        body: dict[str, Any] = {}
+        with contextlib.suppress(DeviceRefused):
+            body = self._json(node, raw) if raw.strip() else {}
+        task = self.get(body, node, "@odata.id") if self.get(body, node, "TaskState") is not None else None
+        handle = task or place if status == 202 or task else None
+        return {"handle": handle, "message": self._readable(raw) if body else ""}
+
+    async def _path_of(self, node: str, name: str) -> str:
+        path = self._link(await self._root(node), node, name)
+        if path is None:
+            raise DeviceRefused(f"{self._name(node)} has no {name}.", meaning="fatal")
+        return path
+
+    async def _member_path(self, node: str, name: str) -> str:
+        collection = await self._now(node, await self._path_of(node, name))
+        found = [self.get(m, node, "@odata.id") for m in self.get(collection, node, "Members") or ()]
+        if not found or not isinstance(found[0], str):
+            raise DeviceRefused(f"{self._name(node)} has nothing in its {name}.", meaning="fatal")
+        return str(found[0])
+
+    async def _now(self, node: str, path: str) -> dict[str, Any]:
+        """A resource as it is at this moment, for an act that follows."""
+        async with self._answer(node, Call(get=path.replace("{", "%7B")), {}, "act") as response:
+            return self._json(node, await self._bounded(node, response))
+
+    # --- login
+
+    @property
+    def _renew_on(self) -> tuple[int, ...]:
+        return (401,)
+
+    async def _log_in(self, node: str, purpose: str) -> dict[str, str]:
+        """A session (DSP0266, 13.2.4); where the service has none, the account with every request, and a note."""
+        if self.profile.login is not None:
+            return await super()._log_in(node, purpose)
+        user, secret, _ = self.credential(purpose)
+        root = await self._root(node)
+        path = self._link(self.get(root, node, "Links"), node, "Sessions")
+        if path is None:
+            return self._basic(node, user, secret)
+        for attempt in range(READ_TRIES):
+            try:
+                call = Call(post=path, send={"UserName": user, "Password": secret})
+                async with self._request(node, call, {}, {}) as response:
+                    raw, status, heads = await self._bounded(node, response), response.status, response.headers
+                break
+            except (NotReached, AnswerLost) as error:
+                if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
+                    raise NotReached(error.what, error.why, error.next) from None
+                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
+        if status in (404, 405, 501):
+            return self._basic(node, user, secret)
+        if status >= 500:
+            raise NotReached(
+                f"{self._name(node)} is not ready to log in (status {status}).",
+                next=f"gallant survey {self.system.name}",
+            )
+        if status >= 300:
+            raise LoginRefused(
+                f"{self._name(node)} refuses the login of {user} (account {purpose!r}): "
+                f"{self.mask(clean(self._readable(raw), 200)) or status}.",
+                next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
+            )
+        token = heads.get(TOKEN)
+        if not token:
+            raise self._no_session(node)
+        self._secrets.add(token)
+        place = same_host(ROOT, heads.get("Location", ""), self.system.nodes[node].address)
+        if place is not None and place != ROOT:
+            self._logouts[node, purpose] = place
+        return {TOKEN: token}
+
+    def _basic(self, node: str, user: str, secret: str) -> dict[str, str]:
+        self._note(node, "has no sessions: the account goes with every request")
+        encoded = base64.b64encode(f"{user}:{secret}".encode()).decode()
+        self._secrets.add(encoded)
+        return {"Authorization": f"Basic {encoded}"}
+
+    async def close(self) -> None:
+        sessions = dict(self._sessions)
+        logouts, self._logouts = self._logouts, {}
+        await super().close()
+        await asyncio.gather(
+            *(
+                self._log_out(node, Call(delete=path), sessions[node, purpose])
+                for (node, purpose), path in logouts.items()
+                if (node, purpose) in sessions
+            )
+        )
+
+    # --- words
+
+    def _refusal(self, node: str, text: str, status: int = 0) -> GallantError:
+        if not any(rule.applies(status, text) for rule in self.profile.errors):
+            if status == 503:
+                return NotReached(
+                    f"{self._name(node)} is busy: {self.mask(clean(text, 200)) or status}.",
+                    next=f"gallant survey {self._name(node)}",
+                )
+            if status in (401, 403):
+                return LoginRefused(
+                    f"{self._name(node)} does not let us do this: {self.mask(clean(text, 200)) or status}.",
+                    next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
+                )
+        return super()._refusal(node, text, status)
+
+    def _readable(self, raw: bytes) -> str:
+        """An error's messages, each with what the service says to do about it (DSP0266, 8.6)."""
+        try:
+            body = parsed_json(raw)
+        except (ValueError, RecursionError):
+            return raw[:400].decode("utf-8", "replace")
+        error = body.get("error", body) if isinstance(body, dict) else {}
+        if not isinstance(error, dict):
+            return ""
+        said = []
+        for info in error.get("@Message.ExtendedInfo") or ():
+            if isinstance(info, dict) and isinstance(text := info.get("Message") or info.get("MessageId"), str):
+                todo = info.get("Resolution")
+                said.append(
+                    f"{text} {todo}" if isinstance(todo, str) and todo.lower() not in ("none", "none.") else text
+                )
+        fallback = error.get("message")
+        return " ".join(dict.fromkeys(said)) or (fallback if isinstance(fallback, str) else "")
+
+
+def _slim(found: dict[str, Any]) -> dict[str, Any]:
+    """What is used of an inventory or of one of its members; the rest need not be kept."""
+    kept = {key: value for key, value in found.items() if key.lower() in INVENTORY_FIELDS}
+    rows = next((value for key, value in found.items() if key.lower() == "members"), None)
+    if isinstance(rows, list):
+        kept["Members"] = [_slim(row) for row in rows if isinstance(row, dict)]
+    return kept
+
+
+def _kind(said: str) -> str:
+    words = said.lower().replace(" ", "")
+    return next((kind for marks, kind in KINDS if any(mark in words for mark in marks)), "unknown")
+
+
+def _job_kind(name: str) -> str:
+    words = name.lower()
+    for mark, kind in (("update", "install"), ("firmware", "install"), ("reset", "restart"), ("restart", "restart")):
+        if mark in words:
+            return kind
+    return "unknown"

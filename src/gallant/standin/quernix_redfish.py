@@ -1,0 +1,307 @@
+"""A Redfish service (DSP0266) in front of a server, and an older one that knows less.
+
+`modern`: sessions, $expand, ETags, multipart push, tasks. `old`: basic authentication alone, no $expand, no tasks
+service, properties left out and one spelled in another case.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import binascii
+import hashlib
+import secrets
+import ssl
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import msgspec
+from aiohttp import web
+
+from gallant.core.records import rfc3339
+from gallant.standin.ports import bound
+from gallant.standin.quernix import FirmwareTask, Server
+
+ROOT = "/redfish/v1"
+PAGE = 10
+
+
+class RedfishServer:
+    """The service of one server. Its place is `address:port`; `refresh` brings the world to now."""
+
+    def __init__(
+        self,
+        server: Server,
+        address: str,
+        port: int,
+        context: ssl.SSLContext,
+        accounts: Mapping[str, str],
+        refresh: Callable[[], None],
+        old: bool = False,
+    ) -> None:
+        self.server, self.address, self.port, self.context = server, address, port, context
+        self.accounts, self.refresh, self.old = accounts, refresh, old
+        self.tokens: dict[str, str] = {}
+        self.requests: list[str] = []
+        self.runner: web.AppRunner | None = None
+
+    async def start(self) -> None:
+        app = web.Application(client_max_size=256 * 1024 * 1024)
+        app.router.add_route("*", "/{tail:.*}", self.handle)
+        self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
+        await self.runner.setup()
+        await web.SockSite(self.runner, bound(self.address, self.port), ssl_context=self.context).start()
+
+    async def stop(self) -> None:
+        if self.runner is not None:
+            await self.runner.cleanup()
+
+    async def follow(self) -> None:
+        """The controller stays up when its server goes down."""
+
+    # --- requests
+
+    async def handle(self, request: web.Request) -> web.StreamResponse:
+        self.refresh()
+        self.requests.append(f"{request.method} {request.path_qs}")
+        world, name = self.server.world, self.server.name
+        if slow := world.fault("slow", name):
+            await asyncio.sleep(slow.value)
+        path = request.path.rstrip("/")
+        if path in ("/redfish", ROOT) and request.method == "GET":
+            return self._answer(request, self._root() if path == ROOT else {"v1": f"{ROOT}/"})
+        if path == f"{ROOT}/SessionService/Sessions" and request.method == "POST" and not self.old:
+            return await self._log_in(request)
+        user = self._user(request)
+        if user is None:
+            return _problem(401, "Base.1.16.NoValidSession", "There is no valid session.", "Log in.")
+        if request.method == "GET":
+            found = self._resources(request).get(path)
+            if found is None:
+                return _problem(
+                    404, "Base.1.16.ResourceMissingAtURI", f"There is nothing at {path}.", "Look for its link."
+                )
+            return self._answer(request, found() if callable(found) else found)
+        if request.method == "DELETE" and path.startswith(f"{ROOT}/SessionService/Sessions/"):
+            self.tokens.pop(request.headers.get("X-Auth-Token", ""), None)
+            return web.Response(status=204)
+        if not user.endswith("act"):
+            return _problem(403, "Base.1.16.InsufficientPrivilege", "The account may not do this.", "Use another.")
+        return await self._order(request, path)
+
+    def _user(self, request: web.Request) -> str | None:
+        token = request.headers.get("X-Auth-Token")
+        if token is not None:
+            return self.tokens.get(token)
+        kind, _, said = request.headers.get("Authorization", "").partition(" ")
+        if kind == "Basic":
+            try:
+                user, _, secret = base64.b64decode(said).decode().partition(":")
+            except (binascii.Error, UnicodeDecodeError):
+                return None
+            return user if self.accounts.get(user) == secret and self._lets_in() else None
+        return None
+
+    def _lets_in(self) -> bool:
+        return self.server.world.fault("refuse_login", self.server.name, "login") is None
+
+    async def _log_in(self, request: web.Request) -> web.StreamResponse:
+        said = await request.json()
+        self.server.world.count(self.server.name, "login")
+        if self.accounts.get(said.get("UserName")) != said.get("Password") or not self._lets_in():
+            return _problem(
+                401, "Base.1.16.AuthenticationFailed", "The user or the password is wrong.", "Look at both."
+            )
+        token = secrets.token_hex(16)
+        self.tokens[token] = said["UserName"]
+        place = f"{ROOT}/SessionService/Sessions/{len(self.tokens)}"
+        return web.json_response({"@odata.id": place}, status=201, headers={"X-Auth-Token": token, "Location": place})
+
+    async def _order(self, request: web.Request, path: str) -> web.StreamResponse:
+        task: FirmwareTask | None
+        if path == f"{ROOT}/UpdateService/push" and not self.old:
+            body = b""
+            async for part in await request.multipart():
+                data = await part.read(decode=True)  # type: ignore[union-attr]
+                if part.name == "UpdateFile":  # type: ignore[union-attr]
+                    body = bytes(data)
+            task = self.server.push(body)
+            if task is None:
+                return _problem(
+                    400,
+                    "Update.1.1.VerificationFailed",
+                    "The image is not signed for this model.",
+                    "Use the publisher's.",
+                )
+        elif path == f"{ROOT}/UpdateService/Actions/UpdateService.SimpleUpdate":
+            task = self.server.push(await self._pulled(str((await request.json()).get("ImageURI"))))
+            if task is None:
+                return _problem(400, "Update.1.1.TransferFailed", "The image could not be used.", "Look at ImageURI.")
+        elif path == f"{ROOT}/Systems/1/Actions/ComputerSystem.Reset":
+            task = self.server.reset((await request.json()).get("ResetType", ""))
+            if task is None or self.old:
+                return web.Response(status=204)
+        else:
+            return _problem(405, "Base.1.16.OperationNotAllowed", "That cannot be done here.", "Look at Actions.")
+        place = f"{ROOT}/TaskService/Tasks/{task.number}"
+        return web.json_response(
+            self._task(task), status=202, headers={"Location": f"{place}/monitor", "Retry-After": "5"}
+        )
+
+    async def _pulled(self, url: str) -> bytes:
+        import aiohttp
+
+        local = aiohttp.TCPConnector(local_addr=(self.address, 0))
+        async with aiohttp.ClientSession(connector=local) as session, session.get(url) as response:
+            return await response.read() if response.status == 200 else b""
+
+    def _answer(self, request: web.Request, body: dict[str, Any]) -> web.StreamResponse:
+        raw = msgspec.json.encode(body)
+        tag = f'"{hashlib.sha256(raw).hexdigest()[:16]}"'
+        headers = {"OData-Version": "4.0"} | ({} if self.old else {"ETag": tag})
+        if not self.old and request.headers.get("If-None-Match") == tag:
+            return web.Response(status=304, headers=headers)
+        status = 202 if request.path.endswith("/monitor") and body.get("TaskState") == "Running" else 200
+        return web.Response(body=raw, status=status, content_type="application/json", headers=headers)
+
+    # --- resources
+
+    def _root(self) -> dict[str, Any]:
+        found: dict[str, Any] = {
+            "@odata.id": f"{ROOT}/",
+            "RedfishVersion": "1.2.0" if self.old else "1.18.0",
+            "Systems": _link("Systems"),
+            "Chassis": _link("Chassis"),
+            "Managers": _link("Managers"),
+            "UpdateService": _link("UpdateService"),
+        }
+        if not self.old:
+            found |= {
+                "Tasks": _link("TaskService"),
+                "Links": {"Sessions": _link("SessionService/Sessions")},
+                "ProtocolFeaturesSupported": {"ExpandQuery": {"NoLinks": True, "Levels": True, "MaxLevels": 2}},
+            }
+        return found
+
+    def _resources(self, request: web.Request) -> dict[str, Any]:
+        server, world = self.server, self.server.world
+        expand, skip = "$expand" in request.query, int(request.query.get("$skip", "0"))
+        status = {"State": "Enabled", "Health": server.health}
+        off = world.fault("clock_off", server.name)
+        moment = world.moment
+        if off is not None:
+            moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
+        swapped = world.fault("swapped_machine", server.name)
+        system: dict[str, Any] = {
+            "@odata.id": f"{ROOT}/Systems/1",
+            "Id": "1",
+            "SerialNumber": "Q4-0000-XX" if swapped else server.serial,
+            "Model": "Q4",
+            "PartNumber": "Q4-2U-24",
+            "BiosVersion": server.running.get("BIOS"),
+            "PowerState": server.power,
+            "MemorySummary": {"TotalSystemMemoryGiB": 512},
+            "LastResetTime": rfc3339(server.started_at),
+            "Status": status,
+            "Actions": {
+                "#ComputerSystem.Reset": {
+                    "target": f"{ROOT}/Systems/1/Actions/ComputerSystem.Reset",
+                    "ResetType@Redfish.AllowableValues": ["On", "ForceOff", "ForceRestart"],
+                }
+            },
+        }
+        manager = {
+            "@odata.id": f"{ROOT}/Managers/1",
+            "Id": "1",
+            "FirmwareVersion": server.running.get("BMC"),
+            "DateTime": rfc3339(moment),
+            "Status": status,
+        }
+        if self.old:
+            system["serialNumber"] = system.pop("SerialNumber")
+            for name in ("PartNumber", "MemorySummary", "Status"):
+                del system[name]
+        inventory = [
+            {
+                "@odata.id": f"{ROOT}/UpdateService/FirmwareInventory/{name}",
+                "Id": name,
+                "Name": name,
+                "Version": version,
+                "Updateable": True,
+            }
+            for name, version in server.running.items()
+        ]
+        tasks = [self._task(task) for task in server.tasks[-20:]]
+        update: dict[str, Any] = {
+            "@odata.id": f"{ROOT}/UpdateService",
+            "FirmwareInventory": _link("UpdateService/FirmwareInventory"),
+            "Actions": {
+                "#UpdateService.SimpleUpdate": {"target": f"{ROOT}/UpdateService/Actions/UpdateService.SimpleUpdate"}
+            },
+        }
+        if not self.old:
+            update["MultipartHttpPushUri"] = f"{ROOT}/UpdateService/push"
+            update["@Redfish.OperationApplyTimeSupport"] = {"SupportedValues": ["OnReset", "Immediate"]}
+        found: dict[str, Any] = {
+            f"{ROOT}/Systems": _collection("Systems", [system], expand, 0),
+            f"{ROOT}/Systems/1": system,
+            f"{ROOT}/Chassis": _collection("Chassis", [{"@odata.id": f"{ROOT}/Chassis/1"}], False, 0),
+            f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": status},
+            f"{ROOT}/Managers": _collection("Managers", [manager], expand, 0),
+            f"{ROOT}/Managers/1": manager,
+            f"{ROOT}/UpdateService": update,
+            f"{ROOT}/UpdateService/FirmwareInventory": _collection(
+                "UpdateService/FirmwareInventory", inventory, expand, skip
+            ),
+            **{row["@odata.id"]: row for row in inventory},
+        }
+        if not self.old:
+            found |= {
+                f"{ROOT}/TaskService": {"@odata.id": f"{ROOT}/TaskService", "Tasks": _link("TaskService/Tasks")},
+                f"{ROOT}/TaskService/Tasks": _collection("TaskService/Tasks", tasks, expand, 0),
+                **{row["@odata.id"]: row for row in tasks},
+                **{f"{row['@odata.id']}/monitor": row for row in tasks},
+            }
+        return found
+
+    def _task(self, task: FirmwareTask) -> dict[str, Any]:
+        place = f"{ROOT}/TaskService/Tasks/{task.number}"
+        return {
+            "@odata.id": place,
+            "Id": str(task.number),
+            "Name": task.what,
+            "TaskState": task.state,
+            "TaskStatus": "OK" if task.state in ("Running", "Completed") else "Critical",
+            "PercentComplete": task.percent(self.server.world.now),
+            "TaskMonitor": f"{place}/monitor",
+            "Messages": [{"Message": task.text}],
+        }
+
+
+def _link(path: str) -> dict[str, str]:
+    return {"@odata.id": f"{ROOT}/{path}"}
+
+
+def _collection(path: str, rows: list[dict[str, Any]], expand: bool, skip: int) -> dict[str, Any]:
+    """A collection; one that is not expanded comes in pages."""
+    part = rows if expand else rows[skip : skip + PAGE]
+    found: dict[str, Any] = {
+        "@odata.id": f"{ROOT}/{path}",
+        "Members@odata.count": len(rows),
+        "Members": part if expand else [{"@odata.id": row["@odata.id"]} for row in part],
+    }
+    if not expand and skip + PAGE < len(rows):
+        found["Members@odata.nextLink"] = f"{ROOT}/{path}?$skip={skip + PAGE}"
+    return found
+
+
+def _problem(status: int, key: str, message: str, todo: str) -> web.Response:
+    info = {"MessageId": key, "Message": message, "Resolution": todo, "Severity": "Critical"}
+    body = {
+        "error": {
+            "code": "Base.1.16.GeneralError",
+            "message": "See the extended information.",
+            "@Message.ExtendedInfo": [info],
+        }
+    }
+    return web.json_response(body, status=status)

@@ -1,0 +1,233 @@
+"""The redfish driver against a modern service, an old one, and answers that are odd."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+from contextlib import asynccontextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from aiohttp import web
+
+from gallant.core.errors import GallantError
+from gallant.core.estate import parse_estate
+from gallant.core.ports import Act, DeviceRefused, LoginRefused, WrongMachine
+from gallant.drivers.base import Credential, Tools
+from gallant.drivers.http import new_session
+from gallant.drivers.profile import load_profile
+from gallant.drivers.redfish import RedfishDriver
+from gallant.operations.clock import EstateClock
+from gallant.standin.certificates import self_signed
+from gallant.standin.ports import reserve
+from gallant.standin.quernix import Firmware, Server
+from gallant.standin.quernix_redfish import RedfishServer
+from gallant.standin.world import Fault, World
+
+ESTATE = """
+gallant: estate/1
+name: t
+sites: {{s: {{}}}}
+systems:
+  rack:
+    product: quernix/q4
+    shape: pool
+    site: s
+    driver: redfish
+    profile: quernix-q4
+    nodes: {{a: {{address: "https://127.0.0.1:{port}", serial: {serial}, fingerprint: "{fingerprint}"}}}}
+"""
+IMAGE = b"firmware of the controller, 3.2"
+VERSIONS = {"SystemImage": "2026.1", "BIOS": "1.8.2", "BMC": "3.1", "NIC.1": "22.1", "NIC.2": "22.4"} | {
+    f"Disk.{n}": "D3F7" for n in range(20)
+}
+
+
+class Memory:
+    def __init__(self) -> None:
+        self.kept: dict = {}
+
+    def recall(self, node, call):
+        return self.kept.get((node, call))
+
+    def remember(self, node, call, tag, fields):
+        self.kept[node, call] = (tag, fields)
+
+
+@asynccontextmanager
+async def rack(old=False, serial="Q4-1", secret="s3cret-word", tools=None, **faults):
+    """A server's service and the driver in front of it; gives both."""
+    world = World(datetime(2026, 11, 25, tzinfo=UTC), 1.0)
+    world.faults = [Fault(name=name, value=value) for name, value in faults.items()]
+    firmware = Firmware(component="BMC", version="3.2", sha256=hashlib.sha256(IMAGE).hexdigest())
+    server = Server(world, "rack/a", "Q4-1", VERSIONS, {firmware.sha256: firmware})
+    context, fingerprint, _ = self_signed("rack", "127.0.0.1")
+    keeper, port = reserve("127.0.0.1")
+    accounts = {"read": "s3cret-word", "act": "s3cret-word"}
+    service = RedfishServer(server, "127.0.0.1", port, context, accounts, lambda: None, old)
+    await service.start()
+    estate = parse_estate("e", ESTATE.format(port=port, serial=serial, fingerprint=fingerprint))
+    try:
+        async with new_session() as session:
+            made = Tools(
+                credentials=lambda purpose: Credential(purpose, secret),
+                clock=EstateClock(estate),
+                session=session,
+                **(tools or {}),
+            )
+            driver = RedfishDriver(estate.systems["rack"], load_profile("quernix-q4", Path()), made)
+            yield driver, service
+            await driver.close()
+    finally:
+        await service.stop()
+        keeper.close()
+
+
+def reading(**options):
+    async def go():
+        async with rack(**options) as (driver, service):
+            return await driver.read("a"), service
+
+    return asyncio.run(go())
+
+
+def test_everything_is_found_by_links_and_the_inventory_in_one_expanded_request():
+    found, service = reading()
+    assert (found.serial, found.model, found.part_number, found.version) == ("Q4-1", "Q4", "Q4-2U-24", "2026.1")
+    assert (found.state, found.role, found.oddities) == ("in_service", "member", ())
+    parts = {c.name: (c.kind, c.product, c.version) for c in found.components}
+    assert parts["bios"] == ("BIOS", "quernix/q4-bios", "1.8.2")
+    assert parts["nic-2"] == ("NIC", "quernix/n25", "22.4")
+    assert len(parts) == 25
+    assert abs(found.clock_offset_s) < 86400 * 400
+    assert sum("FirmwareInventory" in r for r in service.requests) == 1
+    assert service.requests[-1].startswith("DELETE /redfish/v1/SessionService/Sessions/")
+
+
+def test_an_old_service_is_read_member_by_member_and_its_oddities_are_told():
+    found, service = reading(old=True)
+    assert (found.serial, found.part_number, len(found.components)) == ("Q4-1", None, 25)
+    assert "has no sessions: the account goes with every request" in found.oddities
+    assert "spells SerialNumber as serialNumber" in found.oddities
+    assert sum("$skip=" in r for r in service.requests) == 2  # three pages of ten
+    assert found.jobs == ()
+
+
+def test_a_second_reading_asks_for_the_inventory_only_if_it_changed():
+    memory, sizes = Memory(), []
+
+    async def go():
+        async with rack(tools={"memory": memory}) as (driver, service):
+            for _ in range(2):
+                sizes.append(len((await driver.read("a")).components))
+            service.server.running["BIOS"] = "1.9"
+            found = await driver.read("a")
+            return next(c.version for c in found.components if c.name == "bios")
+
+    assert asyncio.run(go()) == "1.9"
+    assert sizes == [25, 25]
+    assert any("$expand" in call for _, call in memory.kept)
+
+
+def test_an_install_is_pushed_and_its_task_followed_to_the_next_start(tmp_path):
+    package = tmp_path / "p"
+    package.write_bytes(IMAGE)
+
+    async def go():
+        async with rack(tools={"package_file": lambda name, sha256: package}) as (driver, service):
+            world, server = service.server.world, service.server
+            act = Act(kind="install", package="p", sha256="x", bytes=len(IMAGE))
+            shares = []
+            taken = await driver.act("a", act, send_by=driver.clock.real() + 9, progress=lambda s, _: shares.append(s))
+            world.advance(90)
+            half = await driver.job("a", taken.handle)
+            world.advance(200)
+            done = await driver.job("a", taken.handle)
+            listed = (await driver.read("a")).jobs
+            before = (await driver.read("a")).boot
+            restart = await driver.act("a", Act(kind="restart"), send_by=driver.clock.real() + 9)
+            world.advance(210)
+            off = (await driver.read("a")).state
+            world.advance(2000)
+            after = await driver.read("a")
+            return half, done, listed, shares, off, restart.handle, before != after.boot, server.running["BMC"]
+
+    half, done, listed, shares, off, handle, restarted, version = asyncio.run(go())
+    assert (half.state, half.percent, half.kind) == ("running", 50, "install")
+    assert (done.state, done.percent) == ("done", 100)
+    assert [j.id for j in listed] == [done.id]
+    assert shares[-1] == 100
+    assert (off, restarted, version) == ("out_of_service", True, "3.2")
+    assert handle == "/redfish/v1/TaskService/Tasks/2"
+
+
+def test_a_task_is_followed_by_its_monitor_where_nothing_else_is_known():
+    async def go():
+        async with rack() as (driver, service):
+            service.server.reset("ForceRestart")
+            running = await driver.job("a", "/redfish/v1/TaskService/Tasks/1/monitor")
+            service.server.world.advance(1000)
+            return running.state, (await driver.job("a", "/redfish/v1/TaskService/Tasks/1/monitor")).state
+
+    assert asyncio.run(go()) == ("running", "done")
+
+
+def test_an_old_service_fetches_the_package_itself(tmp_path):
+    package = tmp_path / "p"
+    package.write_bytes(IMAGE)
+
+    @asynccontextmanager
+    async def serving(host, path):
+        async def give(request):
+            return web.FileResponse(path)
+
+        app = web.Application()
+        app.router.add_get("/x", give)
+        runner = web.AppRunner(app)
+        await runner.setup()
+        keeper, port = reserve("127.0.0.1")
+        keeper.close()
+        await web.TCPSite(runner, "127.0.0.1", port).start()
+        yield f"http://127.0.0.1:{port}/x"
+        await runner.cleanup()
+
+    async def go():
+        tools = {"package_file": lambda name, sha256: package, "serving": serving}
+        async with rack(old=True, tools=tools) as (driver, service):
+            await driver.act("a", Act(kind="install", package="p", bytes=1), send_by=driver.clock.real() + 9)
+            service.server.world.advance(1000)
+            return service.server.waiting
+
+    assert asyncio.run(go()) == {"BMC": "3.2"}
+
+
+def refusal(kind: type[GallantError], what, **options) -> str:
+    async def go():
+        async with rack(**options) as (driver, _):
+            return await what(driver)
+
+    with pytest.raises(kind) as caught:
+        asyncio.run(go())
+    return f"{caught.value.what} {caught.value.why or ''}"
+
+
+def test_refusals_are_readable_and_show_no_secret(tmp_path):
+    package = tmp_path / "p"
+    package.write_bytes(b"not a firmware")
+    tools = {"package_file": lambda name, sha256: package}
+    install = Act(kind="install", package="p", bytes=14)
+
+    async def read(driver):
+        await driver.read("a")
+
+    async def act(driver):
+        await driver.act("a", install, send_by=driver.clock.real() + 9)
+
+    said = refusal(LoginRefused, read, secret="wr0ng-word")
+    assert "The user or the password is wrong. Look at both." in said
+    assert "wr0ng-word" not in said
+    said = refusal(DeviceRefused, act, tools=tools)
+    assert "The image is not signed for this model. Use the publisher's." in said
+    assert "serial Q4-1; the estate says Q4-9" in refusal(WrongMachine, read, serial="Q4-9")
+    assert "rack/a" in refusal(LoginRefused, read, refuse_login=0)
