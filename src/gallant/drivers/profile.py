@@ -133,8 +133,8 @@ TEMPLATE_FIELDS = (
 VERBS: dict[str, tuple[str, ...]] = {
     "http": ("get", "post", "put", "patch", "delete"),
     "redfish": ("get", "post", "put", "patch", "delete"),
-    "shell": ("run",),
-    "debian": ("run",),
+    "shell": ("run", "fetch"),
+    "debian": ("run", "fetch"),
     "netconf": ("rpc",),
     "manual": ("tell",),
 }
@@ -168,6 +168,7 @@ class Call(Record):
     patch: str | None = None
     delete: str | None = None
     run: str | None = None
+    fetch: str | None = None
     rpc: str | None = None
     tell: str | None = None
     send: dict[str, Any] | None = None
