@@ -170,7 +170,7 @@ def test_a_key_that_a_person_looked_at_is_kept_and_another_one_then_refused(tmp_
         return True
 
     async def go(learn):
-        async with sealock(tmp_path, trust="", learn=learn) as (driver, server):
+        async with sealock(tmp_path, trust="", learn=learn) as (driver, _server):
             await driver.read("a")
             first = (tmp_path / "known_hosts").read_text()
             await driver.close()

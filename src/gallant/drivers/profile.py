@@ -25,7 +25,7 @@ from gallant.core.estate import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS
 from gallant.core.records import Record, digest
 from gallant.core.versions import parse, parse_range
-from gallant.drivers.xml import xpath_problem
+from gallant.drivers.xml import STANDARD, xpath_problem
 
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
 READS = (
@@ -496,7 +496,7 @@ def _look_at_call(
         if not isinstance(wanted, str) and "at" not in wanted:
             document.at((*path, "find", name), "rows say where they are: at:")
         for xpath in paths:
-            if problem := xpath_problem(xpath, profile.namespaces):
+            if problem := xpath_problem(xpath, {**STANDARD, **profile.namespaces}):
                 document.at((*path, "find", name), f"no XPath: {problem}")
     for text in (call.pages.next, call.pages.rows) if call.pages else ():
         _look_at_expression(document, (*path, "pages"), text)

@@ -137,10 +137,10 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
             f"{name} refuses the login of {user}: {clean(error.reason, 120)}.",
             next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {name}",
         )
-    if sent:
+    if sent and isinstance(error, (asyncssh.Error, OSError, asyncio.IncompleteReadError)):
         kind = "it took too long" if isinstance(error, TimeoutError) else "the connection was cut"
         return AnswerLost(f"{name} gave no answer: {kind}.", next=f"gallant survey {name}")
-    if isinstance(error, (asyncssh.Error, ValueError)):
+    if isinstance(error, asyncssh.Error):
         return NotReached(f"{name}: no SSH connection comes about: {clean(str(error), 120)}.", next=todo)
     if isinstance(error, TimeoutError):
         return NotReached(f"{name} cannot be reached at {node.address}: no answer in time.", next=todo)

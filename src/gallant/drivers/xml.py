@@ -6,6 +6,13 @@ from collections.abc import Mapping
 from typing import Any
 
 DEEPEST = 64
+# Prefixes that every NETCONF profile may use without saying so (RFC 6241, 7317, 8348, 8343).
+STANDARD = {
+    "nc": "urn:ietf:params:xml:ns:netconf:base:1.0",
+    "sys": "urn:ietf:params:xml:ns:yang:ietf-system",
+    "hw": "urn:ietf:params:xml:ns:yang:ietf-hardware",
+    "if": "urn:ietf:params:xml:ns:yang:ietf-interfaces",
+}
 
 
 class NotXml(ValueError):

@@ -1,0 +1,491 @@
+"""The `netconf` driver: NETCONF over SSH (RFC 6241, RFC 6242), framings 1.0 and 1.1.
+
+Versions come from ietf-hardware (RFC 8348) and ietf-system (RFC 7317), where the server has them. Installing, leading and
+handing over are no part of those models: a profile's RPCs say how a device does them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+from xml.sax.saxutils import escape
+
+from gallant.core.errors import GallantError
+from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
+from gallant.core.records import clean
+from gallant.drivers.base import Acts, Fields, Ours, ProfiledDriver, Reads
+from gallant.drivers.profile import Call, fill
+from gallant.drivers.ssh import Connections, connect, explained
+from gallant.drivers.xml import STANDARD, NotXml, parse_xml, picked, text_at
+
+PORT = 830  # RFC 6242, 6
+LARGEST_MESSAGE = 64 * 1024 * 1024
+CHUNK = 64 * 1024
+END_1_0 = b"]]>]]>"  # RFC 6242, 4.3
+_CHUNK_HEAD = re.compile(rb"\n#([1-9][0-9]{0,9}|#)\n")  # RFC 6242, 4.2
+NAMES = STANDARD
+BASE, SYSTEM, HARDWARE, INTERFACES = (NAMES[prefix] for prefix in ("nc", "sys", "hw", "if"))
+BASE_1_0, BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
+CAPABILITY = "urn:ietf:params:netconf:capability:"
+# iana-hardware classes (RFC 8348) whose software is worth a version of its own → our kind.
+CLASSES = {
+    "chassis": "system image",
+    "module": "add-on module",
+    "port": "NIC",
+    "storage-drive": "disk",
+    "cpu": "unknown",
+    "power-supply": "enclosure module",
+    "fan": "enclosure module",
+    "container": "enclosure module",
+    "backplane": "enclosure module",
+    "stack": "unknown",
+}
+# RFC 6241, appendix A: the error tags that say more than "no".
+TAGS = {
+    "access-denied": "auth",
+    "lock-denied": "passing",
+    "resource-denied": "passing",
+    "in-use": "passing",
+    "data-exists": "already",
+}
+
+
+class Session:
+    """One NETCONF session: one message after the other, in the framing that both sides know."""
+
+    def __init__(self, name: str, writer: Any, reader: Any) -> None:
+        self.name, self._writer, self._reader = name, writer, reader
+        self._heard = bytearray()
+        self._chunked = False
+        self._number = 0
+        self._lock = asyncio.Lock()
+        self.capabilities: frozenset[str] = frozenset()
+
+    async def begin(self) -> None:
+        """Exchange hellos (RFC 6241, 8.1)."""
+        self._writer.write(
+            f'<?xml version="1.0" encoding="UTF-8"?><hello xmlns="{BASE}"><capabilities>'
+            f"<capability>{BASE_1_0}</capability><capability>{BASE_1_1}</capability></capabilities></hello>".encode()
+            + END_1_0
+        )
+        hello = self._parsed(await self._message())
+        self.capabilities = frozenset(
+            "".join(element.itertext()).strip() for element in hello.xpath("//nc:capability", namespaces=NAMES)
+        )
+        if not self.capabilities & {BASE_1_0, BASE_1_1}:
+            raise NotReached(f"{self.name} speaks no NETCONF that is known here: neither base 1.0 nor 1.1.")
+        self._chunked = BASE_1_1 in self.capabilities
+
+    def knows(self, capability: str) -> bool:
+        return any(c.startswith(CAPABILITY + capability) for c in self.capabilities)
+
+    def has_module(self, name: str) -> bool:
+        return any(f"module={name}" in c for c in self.capabilities)
+
+    async def rpc(self, body: str) -> tuple[Any, list[str]]:
+        """Send one RPC; its reply's element and the warnings beside it. Raises `RpcError` for an error."""
+        async with self._lock:
+            self._number += 1
+            message = f'<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="{BASE}" message-id="{self._number}">{body}</rpc>'.encode()
+            if self._chunked:
+                self._writer.write(b"\n#%d\n%s\n##\n" % (len(message), message))
+            else:
+                self._writer.write(message + END_1_0)
+            while True:
+                reply = self._parsed(await self._message())
+                if reply.get("message-id") in (str(self._number), None) and reply.tag == f"{{{BASE}}}rpc-reply":
+                    break  # a notification, or the late answer to an earlier question, is not ours
+        errors = reply.xpath("nc:rpc-error", namespaces=NAMES)
+        warnings = [_said(e) for e in errors if text_at(e, "nc:error-severity", NAMES) == "warning"]
+        wrong = [e for e in errors if text_at(e, "nc:error-severity", NAMES) != "warning"]
+        if wrong:
+            raise RpcError(_said(wrong[0]), text_at(wrong[0], "nc:error-tag", NAMES) or "")
+        return reply, warnings
+
+    def end(self) -> None:
+        """Say good-bye, and wait for nothing (RFC 6241, 7.8)."""
+        body = f'<rpc xmlns="{BASE}" message-id="{self._number + 1}"><close-session/></rpc>'.encode()
+        self._writer.write(b"\n#%d\n%s\n##\n" % (len(body), body) if self._chunked else body + END_1_0)
+
+    # --- framing
+
+    async def _message(self) -> bytes:
+        return await (self._by_chunks() if self._chunked else self._by_end())
+
+    async def _more(self) -> None:
+        chunk = await self._reader.read(CHUNK)
+        if not chunk:
+            raise AnswerLost(f"{self.name} ended the session.", next=f"gallant survey {self.name}")
+        self._heard += chunk
+        if len(self._heard) > LARGEST_MESSAGE:
+            raise self._too_much()
+
+    async def _by_end(self) -> bytes:
+        looked = 0
+        while (at := self._heard.find(END_1_0, max(0, looked - len(END_1_0)))) < 0:
+            looked = len(self._heard)
+            await self._more()
+        message = bytes(self._heard[:at])
+        del self._heard[: at + len(END_1_0)]
+        return message
+
+    async def _by_chunks(self) -> bytes:
+        message = bytearray()
+        while True:
+            while (head := _CHUNK_HEAD.match(self._heard)) is None:
+                if len(self._heard) > 14:
+                    raise DeviceRefused(f"{self.name} breaks the framing of its messages.", meaning="fatal")
+                await self._more()
+            said = bytes(head[1])  # before the buffer that the match looks into changes
+            del self._heard[: head.end()]
+            if said == b"#":
+                return bytes(message)
+            size = int(said)
+            if len(message) + size > LARGEST_MESSAGE:
+                raise self._too_much()
+            while len(self._heard) < size:
+                await self._more()
+            message += self._heard[:size]
+            del self._heard[:size]
+
+    def _too_much(self) -> DeviceRefused:
+        return DeviceRefused(
+            f"{self.name} answers with more than {LARGEST_MESSAGE // 1024 // 1024} MiB; the rest was not read.",
+            meaning="fatal",
+        )
+
+    def _parsed(self, raw: bytes) -> Any:
+        try:
+            return parse_xml(raw.strip())
+        except NotXml as error:
+            raise DeviceRefused(
+                f"{self.name} answers with something that is not XML: {clean(str(error), 80)}.", meaning="fatal"
+            ) from None
+
+
+class RpcError(Exception):
+    """An error that a server gave as its reply (RFC 6241, 4.3)."""
+
+    def __init__(self, said: str, tag: str) -> None:
+        super().__init__(said)
+        self.said, self.tag = said, tag
+
+
+def _said(error: Any) -> str:
+    """An rpc-error as one sentence: its message, else its tag, and where."""
+    message = text_at(error, "nc:error-message", NAMES) or text_at(error, "nc:error-tag", NAMES) or "error"
+    path = text_at(error, "nc:error-path", NAMES)
+    bad = text_at(error, "nc:error-info/nc:bad-element", NAMES)
+    where = path or bad
+    return f"{message} (at {where})" if where else message
+
+
+class NetconfDriver(ProfiledDriver):
+    """One system's nodes, each a NETCONF server."""
+
+    def __init__(self, *args: Any) -> None:
+        super().__init__(*args)
+        self.connections = Connections(self._connect)
+        self._sessions: dict[tuple[str, str], tuple[Any, Session]] = {}
+        self._locks: dict[tuple[str, str], asyncio.Lock] = {}
+        self._keys: dict[str, str] = {}
+        self._odd: dict[str, list[str]] = {}
+
+    async def _connect(self, node: str, purpose: str) -> Any:
+        connection = await connect(
+            self._name(node),
+            self.system.nodes[node],
+            self.credential(purpose),
+            self.tools.folder,
+            self.profile.timeout_s,
+            self.tools.learn_key,
+            PORT,
+        )
+        self._keys[node] = connection.get_server_host_key().get_fingerprint("sha256")
+        return connection
+
+    async def _prepare(self, node: str, purpose: str) -> None:
+        await self._session(node, purpose)
+
+    async def _session(self, node: str, purpose: str) -> Session:
+        key = (node, purpose)
+        async with self._locks.setdefault(key, asyncio.Lock()):
+            connection = await self.connections.get(node, purpose)
+            if key not in self._sessions or self._sessions[key][0] is not connection:
+                try:
+                    async with asyncio.timeout(self.profile.timeout_s):
+                        writer, reader, _ = await connection.open_session(subsystem="netconf", encoding=None)
+                        session = Session(self._name(node), writer, reader)
+                        await session.begin()
+                except GallantError:
+                    raise
+                except Exception as error:
+                    raise explained(self._name(node), self.system.nodes[node], error, False) from None
+                self._sessions[key] = (connection, session)
+            return self._sessions[key][1]
+
+    async def rpc(self, node: str, body: str, purpose: str = "read", timeout_s: float | None = None) -> Any:
+        """One RPC; its reply's element."""
+        session = await self._session(node, purpose)
+        try:
+            async with asyncio.timeout(timeout_s or self.profile.timeout_s):
+                reply, warnings = await session.rpc(body)
+        except RpcError as error:
+            raise self._rpc_refusal(node, error) from None
+        except Exception as error:
+            self._sessions.pop((node, purpose), None)  # what comes next could be the answer to this
+            self.connections.drop(node)
+            raise explained(self._name(node), self.system.nodes[node], error, True) from None
+        self._odd.setdefault(node, []).extend(f"warns: {clean(w, 150)}" for w in warnings)
+        return reply
+
+    def _rpc_refusal(self, node: str, error: RpcError) -> GallantError:
+        if any(rule.applies(0, error.said) for rule in self.profile.errors):
+            return self._refusal(node, error.said)
+        meaning = TAGS.get(error.tag, "refused")
+        said = f"{self._name(node)} refuses: {self.mask(clean(error.said, 300))}."
+        if meaning == "passing":
+            return NotReached(said, next=f"gallant survey {self._name(node)}")
+        return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
+
+    async def close(self) -> None:
+        await super().close()
+        sessions, self._sessions = dict(self._sessions), {}
+        for _, session in sessions.values():
+            try:
+                session.end()
+            except (OSError, ValueError):
+                continue
+        await self.connections.close()
+
+    # --- a profile's calls
+
+    async def _ask(
+        self,
+        node: str,
+        call: Call,
+        fields: Mapping[str, str],
+        purpose: str,
+        act: Act | None = None,
+        progress: Progress | None = None,
+    ) -> Any:
+        body = fill(call.said, {key: escape(value, {'"': "&quot;", "'": "&apos;"}) for key, value in fields.items()})
+        reply = await self.rpc(node, body, purpose, call.timeout_s)
+        return picked(reply, call.find, {**NAMES, **self.profile.namespaces})
+
+    async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
+        from lxml import etree
+
+        reply = await self.rpc(node, fill(call.said, dict(fields)), timeout_s=call.timeout_s)
+        yield etree.tostring(reply, pretty_print=True)
+
+    # --- what the models say
+
+    async def get(self, node: str, wanted: str, purpose: str = "read") -> Any:
+        """State and configuration that a subtree filter (RFC 6241, 6) selects."""
+        return await self.rpc(node, f'<get><filter type="subtree">{wanted}</filter></get>', purpose)
+
+    async def get_config(self, node: str, source: str, wanted: str = "", purpose: str = "read") -> Any:
+        """A datastore's configuration: running, startup or candidate."""
+        chosen = f'<filter type="subtree">{wanted}</filter>' if wanted else ""
+        return await self.rpc(node, f"<get-config><source><{source}/></source>{chosen}</get-config>", purpose)
+
+    def _own_reads(self) -> Reads:
+        return {"about": self._about, "parts": self._parts, "facets": self._facets}
+
+    async def _about(self, node: str) -> Fields:
+        self._odd[node] = []
+        found = await self._system(node)
+        hardware = await self._hardware(node)
+        chassis = next((c for c in hardware if c["class"] == "chassis"), {})
+        for key, text in (("serial", chassis.get("serial")), ("model", chassis.get("model"))):
+            if text:
+                found[key] = text
+        found.setdefault("serial", self._keys.get(node))
+        if "version" not in found and chassis.get("version"):
+            found["version"] = chassis["version"]
+        for key, what in (("version", "which version it runs"), ("boot", "when it was last started")):
+            if key not in found:
+                self._odd[node].append(f"does not say {what}")
+                found[key] = "not told"
+        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["state"] = Ours("in_service")
+        found["oddities"] = list(dict.fromkeys(self._odd[node]))
+        return found
+
+    async def _system(self, node: str) -> Fields:
+        """ietf-system's state (RFC 7317, 3.2): platform and clock."""
+        before = self.clock.now()
+        reply = await self._got(node, f'<system-state xmlns="{SYSTEM}"/>')
+        texts = {
+            "version": "//sys:platform/sys:os-version",
+            "model": "//sys:platform/sys:machine",
+            "boot": "//sys:clock/sys:boot-datetime",
+            "clock": "//sys:clock/sys:current-datetime",
+        }
+        release = text_at(reply, "//sys:platform/sys:os-release", NAMES)
+        found = {key: text for key, path in texts.items() if (text := text_at(reply, path, NAMES))}
+        if release:
+            found["version"] = release
+        return self._heard(found, before)
+
+    async def _got(self, node: str, wanted: str) -> Any:
+        """What a filter selects; nothing where the server does not know the model."""
+        try:
+            return await self.get(node, wanted)
+        except DeviceRefused as error:
+            if error.meaning == "auth":
+                raise
+            from lxml import etree
+
+            self._odd.setdefault(node, []).append(clean(error.what, 150))
+            return etree.Element("none")
+
+    async def _hardware(self, node: str) -> list[dict[str, Any]]:
+        """ietf-hardware's components (RFC 8348, 3)."""
+        reply = await self._got(node, f'<hardware xmlns="{HARDWARE}"/>')
+        rows = picked(
+            reply,
+            {
+                "rows": {
+                    "at": "//hw:component",
+                    "name": "hw:name",
+                    "class": "hw:class",
+                    "serial": "hw:serial-num",
+                    "model": "hw:model-name",
+                    "software": "hw:software-rev",
+                    "firmware": "hw:firmware-rev",
+                    "state": "hw:state/hw:oper-state",
+                }
+            },
+            NAMES,
+        )["rows"]
+        for row in rows:
+            row["class"] = row.get("class", "").rpartition(":")[2]
+            row["version"] = row.get("software") or row.get("firmware")
+        return list(rows)
+
+    async def _parts(self, node: str) -> Fields:
+        found = []
+        for row in await self._hardware(node):
+            if row["class"] == "chassis" or not row["version"]:
+                continue
+            part, rule = self.named_part(row.get("name") or row["class"], row["version"])
+            found.append(part if rule is not None else {**part, "kind": CLASSES.get(row["class"], "unknown")})
+        return {"components": found}
+
+    async def _facets(self, node: str) -> Fields:
+        """Links (RFC 8343), hardware that is not enabled, and whether what runs is what will start."""
+        facets: list[Fields] = []
+        links = picked(
+            await self._got(node, f'<interfaces-state xmlns="{INTERFACES}"/>')
+            if not (await self._session(node, "read")).has_module("ietf-interfaces&revision=2018-02-20")
+            else await self._got(node, f'<interfaces xmlns="{INTERFACES}"/>'),
+            {"rows": {"at": "//if:interface[if:oper-status]", "name": "if:name", "state": "if:oper-status"}},
+            NAMES,
+        )["rows"]
+        facets += [{"name": f"link {row['name']}", "state": row["state"]} for row in links if "name" in row]
+        alarms = [
+            {"text": f"{row.get('name', row['class'])} is {row['state']}", "level": "warn"}
+            for row in await self._hardware(node)
+            if row.get("state") in ("disabled", "unknown-failed")
+        ]
+        session = await self._session(node, "read")
+        if session.knows("startup"):
+            running, startup = (_canonical(await self.get_config(node, store)) for store in ("running", "startup"))
+            facets.append({"name": "running configuration", "state": "saved" if running == startup else "unsaved"})
+        return {"facets": facets, "alarms": alarms}
+
+    def _own_exports(self) -> Any:
+        def exporter(store: str) -> Any:
+            async def export(node: str) -> AsyncIterator[bytes]:
+                from lxml import etree
+
+                reply = await self.get_config(node, store)
+                data = reply.find(f"{{{BASE}}}data")
+                yield etree.tostring(reply if data is None else data, pretty_print=True)
+
+            return export
+
+        return {"running.xml": exporter("running")}
+
+    # --- acts
+
+    def _own_acts(self) -> Acts:
+        return {
+            "restart": self._restart,
+            "save_config": self._save_config,
+            "restore": self._restore,
+            "confirm": self._confirm,
+        }
+
+    async def _restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """ietf-system's RPC (RFC 7317, 3.5.2)."""
+        await self.rpc(node, f'<system-restart xmlns="{SYSTEM}"/>', "act")
+        return {}
+
+    async def _save_config(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """Running to startup (RFC 6241, 8.7); a server without a startup of its own saves by itself."""
+        if not (await self._session(node, "act")).knows("startup"):
+            return {"message": "it has no startup configuration of its own"}
+        body = "<copy-config><target><startup/></target><source><running/></source></copy-config>"
+        await self.rpc(node, body, "act")
+        return {}
+
+    async def _confirm(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """End a trial: make a confirmed commit last (RFC 6241, 8.4)."""
+        await self.rpc(node, "<commit/>", "act")
+        return {}
+
+    async def _restore(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """Put a saved configuration in place: locked, validated, and on trial where the server can take it back."""
+        assert self.tools.package_file is not None
+        saved = parse_xml(self.tools.package_file(act.package, act.sha256).read_bytes())
+        from lxml import etree
+
+        config = "".join(etree.tostring(child).decode() for child in saved)
+        session = await self._session(node, "act")
+        store = "candidate" if session.knows("candidate") else "running"
+        async with self._locked(node, store):
+            try:
+                body = f"<target><{store}/></target><default-operation>replace</default-operation><config>{config}</config>"
+                await self.rpc(node, f"<edit-config>{body}</edit-config>", "act")
+                if session.knows("validate"):
+                    await self.rpc(node, f"<validate><source><{store}/></source></validate>", "act")
+                if store == "candidate":
+                    trial = session.knows("confirmed-commit")
+                    await self.rpc(node, "<commit><confirmed/></commit>" if trial else "<commit/>", "act")
+                    return {"message": "on trial until it is confirmed" if trial else "committed"}
+            except GallantError:
+                if store == "candidate":
+                    await self.rpc(node, "<discard-changes/>", "act")
+                raise
+        return {"message": "in place"}
+
+    def _locked(self, node: str, store: str) -> Any:
+        from contextlib import asynccontextmanager
+
+        @asynccontextmanager
+        async def held() -> AsyncIterator[None]:
+            """Nobody else changes the datastore meanwhile (RFC 6241, 7.5)."""
+            await self.rpc(node, f"<lock><target><{store}/></target></lock>", "act")
+            try:
+                yield
+            finally:
+                await self.rpc(node, f"<unlock><target><{store}/></target></unlock>", "act")
+
+        return held()
+
+
+def _canonical(reply: Any) -> bytes:
+    """A configuration as bytes that are equal when it is: no blanks between, attributes left out."""
+    data = reply.find(f"{{{BASE}}}data")
+    if data is None:
+        return b""
+
+    def plain(element: Any) -> tuple[Any, ...]:
+        return (element.tag, (element.text or "").strip(), tuple(sorted((plain(c) for c in element), key=repr)))
+
+    return repr(tuple(sorted((plain(child) for child in data), key=repr))).encode()

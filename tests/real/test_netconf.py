@@ -1,0 +1,143 @@
+"""The netconf driver against a NETCONF server that nobody here wrote, behind OpenSSH."""
+
+from __future__ import annotations
+
+import asyncio
+import subprocess
+import time
+from contextlib import asynccontextmanager
+
+import pytest
+
+from gallant.core.errors import GallantError
+from gallant.core.estate import parse_estate
+from gallant.core.ports import Act, DeviceRefused
+from gallant.drivers.base import Credential, Tools
+from gallant.drivers.netconf import NetconfDriver
+from gallant.drivers.profile import parse_profile
+from gallant.operations.clock import EstateClock
+
+from .conftest import needed
+
+ESTATE = """
+gallant: estate/1
+name: t
+sites: {{s: {{}}}}
+systems:
+  quay:
+    product: t/switch
+    shape: single
+    site: s
+    driver: netconf
+    profile: p
+    nodes: {{a: {{address: "ssh://127.0.0.1:{port}", serial: "{fingerprint}", fingerprint: "{fingerprint}"}}}}
+"""
+PROFILE = """
+gallant: profile/1
+name: t
+product: t/switch
+driver: netconf
+reads:
+  gauges:
+    - rpc: "<get-config><source><running/></source></get-config>"
+      find: {names: {at: "//sys:hostname", name: "."}}
+      take: {gauges: "[{name: 'names', value: length(names), unit: ''}]"}
+acts:
+  drain: {calls: [{rpc: "<no-such-thing xmlns='urn:x'>{reason}</no-such-thing>"}]}
+"""
+SAVED = (
+    """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>quay-a</hostname></system></config>"""
+)
+
+
+@pytest.fixture
+def quay(tmp_path, sshd):
+    """The server and an estate in front of it: gives a function that runs a coroutine with the driver."""
+    needed("netconfd", "netconf-subsystem", "sshd")
+    socket = tmp_path / "ncx.sock"
+    # The server lets in whoever came over the port that it was told.
+    server = sshd(f'Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=PORT@{socket}"\n')
+    daemon = subprocess.Popen(
+        [
+            "netconfd", "--module=ietf-system", "--module=ietf-interfaces", "--no-startup", "--superuser=root",
+            "--target=running", f"--port={server.port}", f"--ncxserver-sockname={socket}",
+        ],
+        cwd=tmp_path,
+        stdout=(tmp_path / "netconfd.log").open("w"),
+        stderr=subprocess.STDOUT,
+        stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    until = time.monotonic() + 15
+    while not socket.exists():
+        assert time.monotonic() < until, (tmp_path / "netconfd.log").read_text()
+        time.sleep(0.02)
+    estate = parse_estate("e", ESTATE.format(port=server.port, fingerprint=server.fingerprint))
+
+    @asynccontextmanager
+    async def driving():
+        tools = Tools(
+            credentials=lambda purpose: Credential("root", server.key, "key"),
+            clock=EstateClock(estate),
+            folder=tmp_path,
+            package_file=lambda name, sha256: tmp_path / name,
+        )
+        driver = NetconfDriver(estate.systems["quay"], parse_profile("p", PROFILE), tools)
+        try:
+            yield driver
+        finally:
+            await driver.close()
+
+    def run(work):
+        async def go():
+            async with driving() as driver:
+                return await work(driver)
+
+        return asyncio.run(go())
+
+    yield run
+    daemon.terminate()
+    daemon.wait()
+
+
+def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of_what_it_does_not_say(quay):
+    found = quay(lambda driver: driver.read("a"))
+    assert found.serial.startswith("SHA256:")
+    assert found.gauge("names") == 0
+    # What the server says of itself is the machine that it runs on, if it says anything.
+    assert found.version
+    assert found.oddities or found.version != "not told"
+
+
+def test_configuration_is_written_under_a_lock_read_back_and_exported(quay, tmp_path):
+    (tmp_path / "saved.xml").write_text(SAVED)
+
+    async def work(driver):
+        taken = await driver.act("a", Act(kind="restore", package="saved.xml"), send_by=driver.clock.real() + 9)
+        chunks: list[bytes] = []
+        await driver.export("a", "running.xml", chunks.append)
+        return taken, (await driver.read("a")).gauge("names"), b"".join(chunks)
+
+    taken, names, exported = quay(work)
+    assert taken.message == "in place"
+    assert names == 1
+    assert b"quay-a" in exported
+
+
+def test_an_rpc_that_the_server_does_not_know_is_refused_in_its_own_words(quay):
+    async def work(driver):
+        await driver.act("a", Act(kind="drain", reason="<&>"), send_by=driver.clock.real() + 9)
+
+    with pytest.raises(DeviceRefused) as caught:
+        quay(work)
+    assert "quay/a refuses: " in caught.value.what
+    assert len(caught.value.what) > len("quay/a refuses: .") + 3
+
+
+def test_a_lock_that_another_session_holds_is_passing(quay):
+    async def work(driver):
+        await driver.rpc("a", "<lock><target><running/></target></lock>", "read")
+        with pytest.raises(GallantError) as caught:
+            await driver.rpc("a", "<lock><target><running/></target></lock>", "act")
+        return caught.value
+
+    assert "lock" in quay(work).what
