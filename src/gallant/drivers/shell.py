@@ -169,9 +169,15 @@ class ShellDriver(ProfiledDriver):
             async with self._typing.setdefault(key, asyncio.Lock()):
                 return await self._typed(node, command, purpose, patience, answers or {}, elevated)
         if elevated:
-            command = f"{shell.elevate or ELEVATE} {command}"
+            command = self.elevated(command, purpose)
         async with self._gates.setdefault(key, asyncio.Semaphore(CHANNELS_AT_ONCE)):
             return await self._executed(node, command, purpose, patience, answers or {})
+
+    def elevated(self, command: str, purpose: str) -> str:
+        """The command with more rights; who has them all already needs none."""
+        if not self.local and self.credential(purpose).user == "root":
+            return command
+        return f"{self.profile.shell.elevate or ELEVATE} {command}"
 
     async def _executed(
         self, node: str, command: str, purpose: str, patience: float, answers: Mapping[str, str]
@@ -343,7 +349,7 @@ class ShellDriver(ProfiledDriver):
             yield (await self.run(node, command, "read", timeout_s, elevated=elevated)).text.encode()
             return
         if elevated:
-            command = f"{self.profile.shell.elevate or ELEVATE} {command}"
+            command = self.elevated(command, "read")
         errors = ""
         try:
             process = await self._process(node, command, "read")

@@ -1,0 +1,326 @@
+"""The `debian` driver: a Linux host over SSH, by its own dpkg, apt and systemd.
+
+What it reads needs no rights. What it changes goes through sudo, by the few commands that SUDO lists, and long work is
+begun detached: it goes on when the connection breaks, and its end is found again by its number.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+
+from gallant.core.ports import Act, DeviceRefused, Progress
+from gallant.core.readings import Alarm
+from gallant.core.records import clean
+from gallant.drivers.base import Acts, Fields, Ours, Reads, Tested
+from gallant.drivers.shell import ShellDriver
+
+PUBLISHER = "deb"  # of products that come from a channel of packages
+# Conffiles that a person changed stay; new ones are laid beside them (dpkg(1), --force-conf…).
+KEEP_CONFFILES = "-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold"
+APT = f"/usr/bin/apt-get -y -q {KEEP_CONFFILES}"
+# Everything that Gallant ever does with more rights, as sudoers(5) names commands.
+SUDO: tuple[tuple[str, str], ...] = (
+    (f"{APT.replace('=', chr(92) + '=')} install *", "install named versions, keeping changed conffiles"),
+    (f"{APT.replace('=', chr(92) + '=')} -d install *", "bring packages onto the host without installing them"),
+    ("/usr/bin/apt-get -q update", "ask the channels what is new"),
+    ("/usr/bin/systemctl restart *", "restart a service"),
+    ("/usr/bin/systemctl reboot --message\\=*", "restart the host, with the reason in its journal"),
+    ("/usr/bin/tar -C / --one-file-system -cf - etc", "back up /etc"),
+    ("/usr/bin/cat /proc/[0-9]*/maps", "see which services run replaced libraries"),
+)
+JOBS = ".gallant-jobs"  # in the account's home
+DEFAULT_REASON = "an update needs it"
+ABOUT = r"""
+echo "serial=$(cat /etc/machine-id)"
+echo "boot=$(cat /proc/sys/kernel/random/boot_id)"
+. /etc/os-release; echo "version=$(cat /etc/debian_version 2>/dev/null || echo "$VERSION_ID")"
+echo "model=$PRETTY_NAME $(uname -m)"
+echo "kernel=$(uname -r)"
+echo "newest=$(ls -v /boot/vmlinuz-* 2>/dev/null | tail -n 1 | sed 's,.*/vmlinuz-,,')"
+echo "clock=$(date -u +%Y-%m-%dT%H:%M:%S.%3NZ)"
+test -e /run/reboot-required && echo "restart=wanted"
+test -e /run/reboot-required.pkgs && sort -u /run/reboot-required.pkgs | sed 's/^/for=/'
+df -B1 --output=avail /var/cache/apt 2>/dev/null | tail -n 1 | sed 's/^ */free=/'
+awk '/^MemAvailable:/ {print "memory=" $2 * 1024}' /proc/meminfo
+exit 0
+"""
+PARTS = "dpkg-query -W -f='${db:Status-Abbrev}\\t${Package}\\t${Version}\\t${Architecture}\\n'"
+KEPT_BACK = "apt-mark showhold 2>/dev/null; exit 0"
+# Each conffile's sum as its package brought it, held against what lies there now.
+CONFFILES = r"""
+dpkg-query -W -f='${Conffiles}\n' | awk 'NF == 2 {print $2 "  " $1}' | LC_ALL=C md5sum -c --quiet 2>/dev/null |
+sed -n 's/: FAILED.*//p'
+exit 0
+"""
+# A service that still has a deleted library open runs the old one; only what the account may see is looked at.
+REPLACED = r"""
+for maps in /proc/[0-9]*/maps; do
+  if grep -qE '\.so[.0-9]* \(deleted\)$' "$maps" 2>/dev/null; then
+    sed -n 's,.*/\([^/]*\.service\)$,\1,p' "${maps%maps}cgroup" 2>/dev/null
+  fi
+done | sort -u
+exit 0
+"""
+SERVICES = "systemctl list-units --type=service --state=running,failed --plain --no-legend 2>/dev/null; exit 0"
+SESSIONS = "who 2>/dev/null | wc -l"
+# The host's own view of its channels: their Release files alone, into a folder that is thrown away.
+CHANNELS = r"""
+there=$(mktemp -d) || exit 0
+mkdir -p "$there/lists/partial" "$there/cache/archives/partial"
+LC_ALL=C apt-get update -q -o Dir::State::Lists="$there/lists" -o Dir::Cache="$there/cache" -o APT::Sandbox::User= \
+  -o Acquire::IndexTargets::deb::Packages::DefaultEnabled=false -o Acquire::IndexTargets::deb::Translations::DefaultEnabled=false \
+  -o Acquire::http::Timeout=8 -o Acquire::https::Timeout=8 -o Acquire::Retries=0 2>&1 | sed 's/^/said /'
+rm -rf "$there"
+for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list; do
+  test -r "$file" && sed -n -E 's/^[[:space:]]*(#?)[[:space:]]*deb[[:space:]]+(\[[^]]*\][[:space:]]+)?([^[:space:]]+)[[:space:]]+([^[:space:]]+).*/line \1 \3 \4/p' "$file"
+done
+for file in /etc/apt/sources.list.d/*.sources; do
+  test -r "$file" && awk -v RS= '{
+    n = split($0, rows, "\n"); on = "yes"; types = ""; uris = ""; suites = ""
+    for (i = 1; i <= n; i++) {
+      split(rows[i], kv, ": "); value = substr(rows[i], index(rows[i], ":") + 2)
+      if (kv[1] == "Types") types = value; if (kv[1] == "URIs") uris = value
+      if (kv[1] == "Suites") suites = value; if (kv[1] == "Enabled") on = value
+    }
+    if (types ~ /(^| )deb( |$)/) { m = split(uris, u, " "); k = split(suites, s, " ")
+      for (i = 1; i <= m; i++) for (j = 1; j <= k; j++) print "line " (on == "no" ? "#" : "") " " u[i] " " s[j] }
+  }' "$file"
+done
+exit 0
+"""
+
+
+def sudoers(user: str) -> str:
+    """The lines of a sudoers file that give `user` what Gallant needs, and no more."""
+    rows = "\n".join(f"# {why}\n{user} ALL=(root) NOPASSWD: {command}" for command, why in SUDO)
+    return f"# What Gallant may do on this host. Check with: visudo -cf FILE\n{rows}\n"
+
+
+class DebianDriver(ShellDriver):
+    """One system's nodes, each a Linux host with dpkg, apt and systemd."""
+
+    # --- reads
+
+    def _own_reads(self) -> Reads:
+        return {
+            "about": self._about,
+            "parts": self._parts,
+            "facets": self._facets,
+            "channels": self._channels,
+            "jobs": self._jobs,
+            "sessions": self._sessions,
+        }
+
+    async def _said(self, node: str, script: str, timeout_s: float | None = None) -> str:
+        said = await self.run(node, f"sh -c {shlex.quote(script)}", "read", timeout_s)
+        if said.status != 0:
+            text = said.errors.strip() or said.text.strip()
+            raise self._refusal(node, text.splitlines()[-1] if text else f"exit status {said.status}", said.status)
+        return said.text
+
+    async def _about(self, node: str) -> Fields:
+        before = self.clock.now()
+        rows = [row.partition("=") for row in (await self._said(node, ABOUT)).splitlines()]
+        found: Fields = {key: value for key, _, value in rows if key != "for" and value}
+        found = self._heard(found, before)
+        kernel, newest = found.pop("kernel", ""), found.pop("newest", "")
+        why = [value for key, _, value in rows if key == "for"]
+        found["gauges"] = [
+            {"name": name, "value": float(found.pop(key)), "unit": "B"}
+            for key, name in (("free", "free space"), ("memory", "memory available"))
+            if key in found and found[key].strip().isdigit()
+        ]
+        found["facets"] = [{"name": "restart", "state": "wanted" if found.pop("restart", None) else "not wanted"}]
+        found["alarms"] = [{"text": f"a restart is wanted for {', '.join(why[:8])}", "level": "note"}] if why else []
+        found["components"] = [
+            {"name": "kernel", "kind": "OS package", "product": f"{PUBLISHER}/linux", "version": kernel or "none"}
+            | ({"next_version": newest} if newest else {})
+        ]
+        found["state"] = Ours("in_service")
+        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        return found
+
+    async def _parts(self, node: str) -> Fields:
+        rows = [row.split("\t") for row in (await self._said(node, PARTS)).splitlines()]
+        return {
+            "components": [
+                {"name": row[1], "kind": "OS package", "product": f"{PUBLISHER}/{row[1]}", "version": row[2]}
+                for row in rows
+                if len(row) == 4 and row[0].strip().endswith("i")
+            ]
+        }
+
+    async def _facets(self, node: str) -> Fields:
+        facets: list[Fields] = []
+        for script, kind, state in (
+            (KEPT_BACK, "package", "kept back"),
+            (CONFFILES, "conffile", "changed"),
+            (REPLACED, "libraries of", "replaced"),
+        ):
+            facets += [
+                {"name": f"{kind} {name}", "state": state}
+                for name in (await self._said(node, script, 60)).split("\n")
+                if name
+            ]
+        for row in (await self._said(node, SERVICES)).splitlines():
+            words = row.split()
+            if len(words) >= 4 and words[0].endswith(".service"):
+                facets.append({"name": f"service {words[0].removesuffix('.service')}", "state": words[3]})
+        return {"facets": facets}
+
+    async def _sessions(self, node: str) -> Fields:
+        count = (await self._said(node, SESSIONS)).strip()
+        return {"gauges": [{"name": "sessions", "value": float(count), "unit": ""}]} if count.isdigit() else {}
+
+    async def _channels(self, node: str) -> Fields:
+        """Each channel as the host itself sees it: asked for its Release file, which apt verifies."""
+        rows = (await self._said(node, CHANNELS, 90)).splitlines()
+        said = [row.removeprefix("said ") for row in rows if row.startswith("said ")]
+        found: dict[str, Fields] = {}
+        for row in rows:
+            words = row.split(" ")
+            if words[0] == "line" and len(words) == 4:
+                name, enabled = f"{words[2].rstrip('/')} {words[3]}", words[1] != "#"
+                state, why = _channel_state(said, words[2], words[3]) if enabled else ("unknown", "")
+                if name not in found or enabled:
+                    found[name] = {"name": name, "enabled": enabled, "state": state, "why": why}
+        return {"channels": list(found.values())}
+
+    async def _jobs(self, node: str) -> Fields:
+        script = f'cd ~/{JOBS} 2>/dev/null || exit 0; for job in *.log; do test -e "$job" && echo "${{job%.log}} $(cat "${{job%.log}}.end" 2>/dev/null)"; done; exit 0'
+        rows = [row.split() for row in (await self._said(node, script)).splitlines()]
+        return {"jobs": [{"id": row[0], **_ended(row[1:])} for row in rows[-20:] if row]}
+
+    async def _own_job(self, node: str, handle: str) -> Fields:
+        if not handle.replace("-", "").isalnum():
+            raise DeviceRefused(f"{self._name(node)}: {clean(handle, 40)!r} is no number of a job.", meaning="fatal")
+        script = (
+            f'cd ~/{JOBS} && test -e {handle}.log || exit 4; echo "end=$(cat {handle}.end 2>/dev/null)"; '
+            f"pgrep -f {JOBS}/{handle} >/dev/null && echo alive; tail -n 1 {handle}.log"
+        )
+        said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
+        if said.status == 4:
+            raise DeviceRefused(f"{self._name(node)} knows no job {handle}.", meaning="refused")
+        rows = said.text.splitlines()
+        end = rows[0].removeprefix("end=") if rows else ""
+        found = {"id": handle, **_ended(end.split())}
+        if not end and "alive" not in rows:
+            found["state"] = Ours("failed")
+            return {**found, "message": "it ended without a word; was the host restarted?"}
+        return {**found, "message": rows[-1] if len(rows) > 1 else ""}
+
+    async def self_test(self, node: str, release: str) -> Tested:
+        """What apt would do, tried without doing it: `release` is NAME=VERSION, several with blanks between."""
+        if self.profile.self_test:
+            return await super().self_test(node, release)
+        names = " ".join(shlex.quote(word) for word in release.split())
+        said = await self.run(node, f"LC_ALL=C apt-get -s -q {KEEP_CONFFILES} install {names}", "read", 120)
+        rows = said.text.splitlines()
+        removed = [row.split()[1] for row in rows if row.startswith("Remv ")]
+        wrong = [row.removeprefix("E: ") for row in said.errors.splitlines() if row.startswith("E: ")]
+        findings = [{"text": f"{name} would be removed", "level": "stop"} for name in removed]
+        findings += [{"text": text, "level": "stop"} for text in wrong if said.status != 0]
+        return Tested(findings=self._records(Alarm, findings))
+
+    # --- exports
+
+    def _own_exports(self) -> Mapping[str, Any]:
+        def export(command: str, elevated: bool = False) -> Any:
+            async def stream(node: str) -> AsyncIterator[bytes]:
+                async for chunk in self.stream(node, command, elevated=elevated):
+                    yield chunk
+
+            return stream
+
+        return {
+            "etc.tar": export("/usr/bin/tar -C / --one-file-system -cf - etc", elevated=True),
+            "packages.txt": export("dpkg-query -W -f='${Package}=${Version}\\n'"),
+            "selections.txt": export("dpkg --get-selections"),
+            "channels.txt": export("sh -c 'cat /etc/apt/sources.list /etc/apt/sources.list.d/* 2>/dev/null; exit 0'"),
+        }
+
+    # --- acts
+
+    def _own_acts(self) -> Acts:
+        return {
+            "preload": self._preload,
+            "install": self._install,
+            "restart": self._restart,
+            "service_restart": self._service_restart,
+        }
+
+    def _wanted(self, act: Act) -> str:
+        """NAME=VERSION for apt: `package` names what, `release` which; several stand in `release` alone."""
+        words = act.release.split() if "=" in act.release else [f"{act.package}={act.release}"]
+        return " ".join(shlex.quote(word) for word in words)
+
+    async def _preload(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}")
+
+    async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        return await self._begin(node, "install", f"{APT} install {self._wanted(act)}")
+
+    async def _begin(self, node: str, kind: str, command: str) -> Fields:
+        """Begin work that outlives the connection; its number is its handle, its end a file beside its log."""
+        work = f'{self.elevated(command, "act")} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
+        script = f"""
+            umask 077
+            mkdir -p ~/{JOBS} && cd ~/{JOBS} || exit 1
+            number={kind}-$(date -u +%Y%m%d%H%M%S)-$(od -An -N3 -tx1 /dev/urandom | tr -d ' ')
+            : > "$number.log" || exit 1
+            LC_ALL=C setsid sh -c {shlex.quote(work)} ~/{JOBS}/"$number" </dev/null >/dev/null 2>&1 &
+            echo "handle=$number"
+        """
+        said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
+        handle = next((row.removeprefix("handle=") for row in said.text.splitlines() if row.startswith("handle=")), "")
+        if said.status != 0 or not handle:
+            raise self._refusal(node, said.errors.strip() or "the work could not be begun", said.status)
+        return {"handle": handle}
+
+    async def _restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        """Restart the host, the reason in its journal; the order is given a moment after the answer."""
+        order = f"/usr/bin/systemctl reboot {shlex.quote(f'--message={clean(act.reason or DEFAULT_REASON, 120)}')}"
+        command = self.elevated(order, "act")
+        if command != order:  # whether sudo lets us, before the answer says that it will be done
+            allowed = await self.run(node, f"sudo -n -l {order} >/dev/null", "act")
+            if allowed.status != 0:
+                raise self._refusal(node, allowed.errors.strip() or "sudo does not allow a restart", allowed.status)
+        script = f"setsid sh -c {shlex.quote(f'sleep 1; {command}')} </dev/null >/dev/null 2>&1 &"
+        await self.run(node, f"sh -c {shlex.quote(script)}", "act")
+        return {"message": "it goes down in a second"}
+
+    async def _service_restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
+        said = await self.run(node, f"/usr/bin/systemctl restart {shlex.quote(act.package)}", "act", 120, elevated=True)
+        if said.status != 0:
+            raise self._refusal(node, said.errors.strip() or f"exit status {said.status}", said.status)
+        return {}
+
+
+def _ended(words: list[str]) -> Fields:
+    """A job's state by what its end says: nothing while it runs, else its exit status and its kind."""
+    if not words:
+        return {"state": Ours("running"), "kind": Ours("install")}
+    kind = words[1] if len(words) > 1 else "unknown"
+    return {
+        "state": Ours("done" if words[0] == "0" else "failed"),
+        "kind": Ours(kind),
+        "percent": 100 if words[0] == "0" else 0,
+        "message": "" if words[0] == "0" else f"exit status {words[0]}",
+    }
+
+
+def _channel_state(said: list[str], url: str, suite: str) -> tuple[str, str]:
+    """A channel's state by what apt said of it, in the C locale."""
+    mine = [row for row in said if url.rstrip("/") in row and suite in row]
+    for row in mine:
+        if "GPG error" in row or "is not signed" in row or "no longer signed" in row:
+            return "unauthenticated", clean(row, 160)
+    for row in mine:
+        if row.startswith(("Err:", "E:", "W: Failed")):
+            following = said[said.index(row) + 1 :][:1]
+            return "unreachable", clean(following[0] if following else row, 160)
+    if any(row.startswith(("Hit:", "Get:", "Ign:")) for row in mine):
+        return "reachable", ""
+    return "unknown", ""

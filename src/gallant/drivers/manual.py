@@ -1,0 +1,85 @@
+"""The `manual` driver: a person does it. Gallant says what, waits for the word, and verifies by asking or by reading."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from typing import Any
+
+from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
+from gallant.drivers.base import Acts, Fields, Ours, ProfiledDriver, Reads
+from gallant.drivers.profile import Call, fill
+
+# What is asked of a person for each order; a profile's acts say it better for a kind of device.
+ORDERS = {
+    "install": "Install {release} on {node}",
+    "restart": "Restart {node}",
+    "handover": "Move what {node} does to the others",
+    "failback": "Bring back to {node} what is usually its",
+    "drain": "Move everything that runs on {node} away",
+    "refill": "Let work come back to {node}",
+    "snapshot": "Take a snapshot of {node}",
+    "power": "Switch {node} off and on",
+}
+UNTOLD = "not told"
+
+
+class ManualDriver(ProfiledDriver):
+    """One system's nodes, each in somebody's hands."""
+
+    def _own_reads(self) -> Reads:
+        return {"about": self._about}
+
+    async def _about(self, node: str) -> Fields:
+        """What a person reads off the machine. Without anybody to ask, the node counts as not reached."""
+        name, found = self._name(node), {}
+        if "about" not in self.profile.reads:
+            found["version"] = await self._word_of(node, f"Which version does {name} show?")
+        expected = self.system.nodes[node].serial
+        found["serial"] = (
+            await self._word_of(node, f"Which serial does {name} show? (the estate says {expected})") or expected
+        )
+        found["boot"] = UNTOLD
+        found["state"] = Ours("in_service")
+        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["oddities"] = ["what it says was read by a person; a restart cannot be seen"]
+        return found
+
+    async def _word_of(self, node: str, question: str) -> str:
+        if self.tools.hands is None:
+            raise NotReached(
+                f"{self._name(node)} is read by a person, and nobody is at a terminal.",
+                next=f"From a terminal: gallant survey {self._name(node)}",
+            )
+        said = await asyncio.to_thread(self.tools.hands, question)
+        if said is None:
+            raise NotReached(f"{self._name(node)}: nobody answered.", next=f"gallant survey {self._name(node)}")
+        return said.strip()
+
+    def _own_acts(self) -> Acts:
+        def order(what: str) -> Any:
+            async def tell(node: str, act: Act, progress: Progress | None) -> Fields:
+                fields = {"node": self._name(node), "release": act.release, "package": act.package}
+                return await self._done(node, fill(what, fields))
+
+            return tell
+
+        return {kind: order(what) for kind, what in ORDERS.items()}
+
+    async def _done(self, node: str, what: str) -> Fields:
+        said = await self._word_of(node, f"{what}. Write done when it is, or no:")
+        if said.lower() not in ("done", "yes", "y"):
+            raise DeviceRefused(f"{self._name(node)}: a person says: {self.mask(said) or 'no'}.", meaning="refused")
+        return {"message": "done by hand"}
+
+    async def _ask(
+        self,
+        node: str,
+        call: Call,
+        fields: Mapping[str, str],
+        purpose: str,
+        act: Act | None = None,
+        progress: Progress | None = None,
+    ) -> Any:
+        said = fill(call.said, {**fields, "node": self._name(node)})
+        return await self._done(node, said) if act is not None else {"text": await self._word_of(node, said)}

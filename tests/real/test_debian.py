@@ -1,0 +1,220 @@
+"""The debian driver against a real host: dpkg, apt, systemd, and a restart that is one."""
+
+from __future__ import annotations
+
+import asyncio
+import subprocess
+import tarfile
+import time
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+import pytest
+
+from gallant.core.errors import GallantError
+from gallant.core.estate import parse_estate
+from gallant.core.ports import Act, DeviceRefused
+from gallant.drivers.base import Credential, Tools
+from gallant.drivers.debian import DebianDriver
+from gallant.drivers.profile import load_profile
+from gallant.operations.clock import EstateClock
+
+ESTATE = """
+gallant: estate/1
+name: t
+sites: {{s: {{}}}}
+systems:
+  gates:
+    product: debian/host
+    shape: single
+    site: s
+    driver: debian
+    profile: debian
+    nodes: {{a: {{address: "ssh://{address}", serial: "{serial}", fingerprint: "{fingerprint}"}}}}
+"""
+
+
+def package(
+    folder: Path, name: str, version: str, more: str = "", files: dict[str, str] | None = None, postinst: str = ""
+) -> None:
+    """A small package in the pool; its files under /etc are conffiles."""
+    tree = folder / f"{name}_{version}"
+    (tree / "DEBIAN").mkdir(parents=True)
+    (tree / "DEBIAN" / "control").write_text(
+        f"Package: {name}\nVersion: {version}\nArchitecture: all\nMaintainer: Skerry Line <nobody@skerry.invalid>\nDescription: {name}\n{more}"
+    )
+    for path, text in (files or {}).items():
+        (tree / path).parent.mkdir(parents=True, exist_ok=True)
+        (tree / path).write_text(text)
+    if files:
+        (tree / "DEBIAN" / "conffiles").write_text("".join(f"/{path}\n" for path in files))
+    if postinst:
+        script = tree / "DEBIAN" / "postinst"
+        script.write_text(f"#!/bin/sh\n{postinst}\n")
+        script.chmod(0o755)
+    pool = folder / "repo" / "pool"
+    pool.mkdir(parents=True, exist_ok=True)
+    subprocess.run(
+        ["dpkg-deb", "--root-owner-group", "-Znone", "--build", str(tree), str(pool / f"{name}_{version}_all.deb")],
+        check=True,
+        capture_output=True,
+    )
+
+
+def publish(host, folder: Path) -> None:
+    """Sign the pool as a repository, and name it to the host as its one channel, beside one that is not there."""
+    repo, home = folder / "repo", folder / "gpg"
+    home.mkdir(mode=0o700, exist_ok=True)
+    gpg = ["gpg", "--homedir", str(home), "--batch", "--yes", "--passphrase", ""]
+    if not (folder / "site.gpg").exists():
+        subprocess.run(
+            [*gpg, "--quick-gen-key", "site@skerry.invalid", "ed25519", "sign"], check=True, capture_output=True
+        )
+        (folder / "site.gpg").write_bytes(subprocess.run([*gpg, "--export"], check=True, capture_output=True).stdout)
+    lists = repo / "dists" / "site" / "main" / "binary-amd64"
+    lists.mkdir(parents=True, exist_ok=True)
+    listed = subprocess.run(["apt-ftparchive", "packages", "pool"], cwd=repo, check=True, capture_output=True).stdout
+    (lists / "Packages").write_bytes(listed)
+    options = [
+        f"-oAPT::FTPArchive::Release::{k}={v}"
+        for k, v in (("Suite", "site"), ("Codename", "site"), ("Components", "main"), ("Architectures", "amd64"))
+    ]
+    (repo / "dists" / "site" / "Release").unlink(missing_ok=True)
+    said = subprocess.run(
+        ["apt-ftparchive", *options, "release", "dists/site"], cwd=repo, check=True, capture_output=True
+    )
+    (repo / "dists" / "site" / "Release").write_bytes(said.stdout)
+    signed = subprocess.run(
+        [*gpg, "--clearsign", "-o", "-", str(repo / "dists" / "site" / "Release")], check=True, capture_output=True
+    )
+    (repo / "dists" / "site" / "InRelease").write_bytes(signed.stdout)
+    subprocess.run(["cp", "-a", str(repo) + "/.", str(host.root / "srv" / "repo")], check=True)
+    (host.root / "etc" / "apt" / "site.gpg").write_bytes((folder / "site.gpg").read_bytes())
+    (host.root / "etc" / "apt" / "sources.list").write_text(
+        "deb [signed-by=/etc/apt/site.gpg] file:/srv/repo site main\n"
+        "deb [signed-by=/etc/apt/site.gpg] file:/srv/gone site main\n"
+        "# deb http://old.skerry.invalid/ site main\n"
+    )
+
+
+def run(host, work):
+    estate = parse_estate("e", ESTATE.format(address=host.address, serial=host.serial, fingerprint=host.fingerprint))
+
+    @asynccontextmanager
+    async def driving():
+        tools = Tools(credentials=lambda purpose: Credential("root", host.key, "key"), clock=EstateClock(estate))
+        driver = DebianDriver(estate.systems["gates"], load_profile("debian", Path()), tools)
+        try:
+            yield driver
+        finally:
+            await driver.close()
+
+    async def go():
+        async with driving() as driver:
+            return await work(driver)
+
+    return asyncio.run(go())
+
+
+async def order(driver, act: Act):
+    return await driver.act("a", act, send_by=driver.clock.real() + 30)
+
+
+async def finished(driver, handle: str):
+    until = time.monotonic() + 60
+    while (job := await driver.job("a", handle)).state == "running":
+        assert time.monotonic() < until
+        await asyncio.sleep(0.2)
+    return job
+
+
+def test_a_host_is_read_updated_in_order_and_really_restarted(host, tmp_path):
+    conffile = {"etc/turnstile.conf": "gates=4\n"}
+    package(tmp_path, "turnstile", "1.2-1", files=conffile)
+    package(tmp_path, "turnstile-lanes", "3.0-1", "Depends: turnstile (>= 1.3)\n")
+    package(
+        tmp_path,
+        "turnstile",
+        "1.3-1",
+        files={"etc/turnstile.conf": "gates=6\n"},
+        postinst="touch /run/reboot-required; echo turnstile > /run/reboot-required.pkgs",
+    )
+    publish(host, tmp_path)
+
+    async def work(driver):
+        await driver.run("a", "apt-get -q update", "act", 60)
+        first = await finished(
+            driver, (await order(driver, Act(kind="install", package="turnstile", release="1.2-1"))).handle
+        )
+        await driver.run("a", "sh -c 'echo gates=5 > /etc/turnstile.conf; apt-mark hold bash'", "act", 60)
+        before = await driver.read("a")
+        tried = await driver.self_test("a", "turnstile=1.3-1 turnstile-lanes=3.0-1")
+        impossible = await driver.self_test("a", "turnstile=9-9")
+        both = Act(kind="install", release="turnstile=1.3-1 turnstile-lanes=3.0-1")
+        job = await finished(driver, (await order(driver, both)).handle)
+        kept = (await driver.run("a", "cat /etc/turnstile.conf", "read")).text
+        wanting = await driver.read("a")
+        texts: list[bytes] = []
+        await driver.export("a", "etc.tar", texts.append)
+        await order(driver, Act(kind="restart", reason="window 7; it's $(due)"))
+        return first, before, tried, impossible, job, kept, wanting, b"".join(texts)
+
+    first, before, tried, impossible, job, kept, wanting, etc = run(host, work)
+    assert (first.state, job.state, job.kind) == ("done", "done", "install"), (first, job)
+    parts = {c.name: c.version for c in before.components}
+    assert parts["turnstile"] == "1.2-1"
+    facets = {f.name: f.state for f in before.facets}
+    assert facets["package bash"] == "kept back"
+    assert facets["conffile /etc/turnstile.conf"] == "changed"
+    assert facets["restart"] == "not wanted"
+    assert {c.name: (c.enabled, c.state) for c in before.channels} == {
+        "file:/srv/repo site": (True, "reachable"),
+        "file:/srv/gone site": (True, "unreachable"),
+        "http://old.skerry.invalid site": (False, "unknown"),
+    }
+    assert tried.findings == ()
+    assert impossible.findings[0].level == "stop"
+    assert kept == "gates=5\n"  # what a person wrote stays
+    assert {c.name: c.version for c in wanting.components}["turnstile-lanes"] == "3.0-1"
+    assert {f.name: f.state for f in wanting.facets}["restart"] == "wanted"
+    assert [a.text for a in wanting.alarms] == ["a restart is wanted for turnstile"]
+    (tmp_path / "etc.tar").write_bytes(etc)
+    with tarfile.open(tmp_path / "etc.tar") as archive:
+        assert archive.extractfile("etc/turnstile.conf").read() == b"gates=5\n"
+
+    async def after(driver):
+        until = time.monotonic() + 60
+        while True:
+            try:
+                found = await driver.read("a")
+            except GallantError:
+                found = None
+            if found is not None and found.boot != before.boot:
+                said = await driver.run(
+                    "a", "journalctl -b -1 --no-pager -q 2>/dev/null | grep -c 'window 7' || true", "read"
+                )
+                return found, said.text
+            assert time.monotonic() < until, (host.folder / "console").read_text(errors="replace")[-1500:]
+            await asyncio.sleep(0.2)
+
+    found, _ = run(host, after)
+    assert found.boot != before.boot
+    assert {f.name: f.state for f in found.facets}["restart"] == "not wanted"
+
+
+def test_what_cannot_be_installed_fails_and_says_why(host, tmp_path):
+    package(tmp_path, "turnstile", "1.2-1", "Depends: nowhere-to-be-had\n")
+    publish(host, tmp_path)
+
+    async def work(driver):
+        await driver.run("a", "apt-get -q update", "act", 60)
+        job = await finished(
+            driver, (await order(driver, Act(kind="install", package="turnstile", release="1.2-1"))).handle
+        )
+        with pytest.raises(DeviceRefused) as caught:
+            await driver.job("a", "install-20000101000000-abcdef")
+        return job, caught.value
+
+    job, unknown = run(host, work)
+    assert job.state == "failed"
+    assert "knows no job" in unknown.what
