@@ -90,7 +90,7 @@ def test_a_component_that_changed_says_what_it_ran_before(standins):
     older = json.loads(raw)
     older["components"][0]["version"] = older["version"] = "2.8.5"
     older["components"].pop(1)
-    db.execute("UPDATE readings SET reading = ? WHERE node = 'a'", (json.dumps(older).encode(),))
+    db.execute("UPDATE readings SET reading = ?, mark = NULL WHERE node = 'a'", (json.dumps(older).encode(),))
     db.commit()
     db.close()
     place.run("survey")
@@ -185,7 +185,7 @@ def test_a_recall_that_concerns_a_node_or_of_which_the_reading_does_not_tell_is_
         reading = json.loads(raw)
         reading["gauges"] = [g for g in reading["gauges"] if g["name"] != "replica paths"]
         db.execute(
-            "UPDATE readings SET reading = ? WHERE survey = ? AND node = ?",
+            "UPDATE readings SET reading = ?, mark = NULL WHERE survey = ? AND node = ?",
             (json.dumps(reading).encode(), survey, node),
         )
     db.commit()

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import multiprocessing
 import sqlite3
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import pytest
 
 from gallant.core.errors import GallantError, Refused
 from gallant.core.events import Entry
 from gallant.core.ports import LeaseLost
-from gallant.core.readings import Reading
+from gallant.core.readings import Gauge, Reading
 from gallant.core.records import as_read_back
 from gallant.store import database, journal
 from gallant.store.journal import JournalStore
@@ -105,6 +105,72 @@ def test_readings_come_back_as_they_were_and_errors_beside_the_last_good_one(tmp
     last = store.newest()["s/n"]
     assert last.reading == reading
     assert last.error == "no answer"
+
+
+def reading(version: str, minutes: int, **more) -> Reading:
+    return Reading(
+        system="s",
+        node="n",
+        taken=NOW + timedelta(minutes=minutes),
+        serial="1",
+        product="a/b",
+        version=version,
+        boot="x",
+        **more,
+    )
+
+
+def surveyed(store: ReadingStore, *readings: Reading) -> None:
+    for one in readings:
+        number = store.begin_survey(one.taken)
+        store.add(number, [("s", "n", one.taken, one, None)])
+        store.end_survey(number, one.taken)
+
+
+def rows(store: ReadingStore) -> int:
+    return store._db.execute("SELECT count(*) FROM readings").fetchone()[0]
+
+
+def test_readings_are_kept_on_change_and_any_moment_can_be_looked_at(tmp_path):
+    store = ReadingStore(tmp_path)
+    free = (Gauge(name="free space", value=9, unit="B"),)
+    surveyed(
+        store,
+        reading("1.0", 0),
+        reading("1.0", 10, gauges=free, clock_offset_s=0.2),
+        reading("1.1", 20),
+        reading("1.1", 30),
+    )
+    assert rows(store) == 2
+    assert store.newest()["s/n"].reading.taken == NOW + timedelta(minutes=30)
+    seen = {m: store.as_of(NOW + timedelta(minutes=m)).get("s/n") for m in (-1, 5, 15, 25, 99)}
+    assert {m: r and r.version for m, r in seen.items()} == {-1: None, 5: "1.0", 15: "1.0", 25: "1.1", 99: "1.1"}
+    assert seen[15].taken == NOW + timedelta(minutes=10)
+    assert [h.number for h in store.surveys()] == [4, 3, 2, 1]
+
+
+def test_what_the_survey_before_found_is_the_same_when_nothing_changed_in_the_last(tmp_path):
+    store = ReadingStore(tmp_path)
+    surveyed(store, reading("1.0", 0), reading("1.1", 10))
+    assert store.before_newest()["s/n"].version == "1.0"
+    surveyed(store, reading("1.1", 20))
+    assert store.before_newest()["s/n"].version == "1.1"
+
+
+def test_old_readings_are_forgotten_and_the_newest_of_a_node_never_is(tmp_path):
+    store = ReadingStore(tmp_path)
+    surveyed(store, reading("1.0", 0), reading("1.1", 10))
+    assert store.prune(NOW + timedelta(days=900)) == 1
+    assert store.newest()["s/n"].reading.version == "1.1"
+    assert len(store.surveys()) == 1
+
+
+def test_what_was_heard_is_kept_with_the_readings_by_its_tag(tmp_path):
+    store = ReadingStore(tmp_path)
+    store.remember("s/n", "/x", '"t1"', {"a": [1]})
+    assert store.recall("s/n", "/x") is None
+    surveyed(store, reading("1.0", 0))
+    assert ReadingStore(tmp_path).recall("s/n", "/x") == ('"t1"', {"a": [1]})
 
 
 def test_seq_has_no_gap_and_nothing_follows_the_end(tmp_path):

@@ -8,7 +8,10 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Annotated
 from urllib.parse import urlsplit
+
+import msgspec
 
 from gallant.core.aims import binds, parse_aim
 from gallant.core.catalog import Bundle
@@ -183,9 +186,19 @@ class Note(Record):
 
 
 class Limits(Record):
-    """How much Gallant may do at once, and how long things stay good."""
+    """How much Gallant may do at once, and how long things stay good.
 
-    at_once: int = 32
+    `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time; `node_deadline_s` is how
+    long (real seconds) a node may take to be read, `retries` how often one that was not reached is tried again;
+    `keep_days` how long readings that are no longer the newest are kept.
+    """
+
+    at_once: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 32
+    at_once_per_site: Annotated[int, msgspec.Meta(ge=1)] | None = None
+    at_once_per_system: Annotated[int, msgspec.Meta(ge=1)] = 8
+    node_deadline_s: Annotated[float, msgspec.Meta(gt=0)] = 120
+    retries: Annotated[int, msgspec.Meta(ge=0, le=5)] = 1
+    keep_days: Annotated[float, msgspec.Meta(gt=0)] = 400
     backup_age_hours: float = 24
     clock_offset_s: float = 5
     steady_s: float = 60

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import UTC, datetime
 
-from gallant.core.records import Moment, Record
+from gallant.core.records import Moment, Record, replace
 
 IN_SERVICE = "in_service"
 OUT_OF_SERVICE = "out_of_service"
@@ -157,3 +157,19 @@ class Reading(Record):
     def healthy(self) -> bool:
         """In service, its replica (where it has one) whole, and nothing running on it."""
         return self.state == IN_SERVICE and self.in_sync is not False and not self.running_jobs
+
+
+def lasting(reading: Reading) -> Reading:
+    """The reading without what differs each time it is asked: the moment, gauges, clock, jobs, what is left to sync."""
+    return replace(
+        reading,
+        taken=_NO_MOMENT,
+        clock_offset_s=None,
+        clock_uncertainty_s=None,
+        sync_remaining_s=None,
+        gauges=(),
+        jobs=(),
+    )
+
+
+_NO_MOMENT = datetime(1970, 1, 1, tzinfo=UTC)

@@ -141,6 +141,9 @@ class ProfiledDriver:
         raise NotImplementedError
         yield b""  # makes it a generator
 
+    async def done(self, node: str) -> None:
+        """Nothing more is asked of a node for now: let go of what is held for it."""
+
     async def close(self) -> None:
         """Log out, and take down whatever still stands."""
         for stack in self._served.values():

@@ -41,7 +41,7 @@ CHUNK = 256 * 1024
 def new_session() -> aiohttp.ClientSession:
     """One session for all devices of a run: verifying connector, bounded idle connections, no cookies, no proxies."""
     return aiohttp.ClientSession(
-        connector=aiohttp.TCPConnector(limit=0, limit_per_host=8, keepalive_timeout=30, ssl=True),
+        connector=aiohttp.TCPConnector(limit=0, limit_per_host=2, keepalive_timeout=15, ssl=True),
         cookie_jar=aiohttp.DummyCookieJar(),
         trust_env=False,
         auto_decompress=True,
@@ -372,19 +372,25 @@ class HttpDriver(ProfiledDriver):
             next=f"gallant validate the profile {self.profile.name}",
         )
 
-    async def close(self) -> None:
-        """Log out where the profile knows how. A device that is gone keeps us from nothing."""
-        await super().close()
-        sessions, self._sessions = dict(self._sessions), {}
-        if self.profile.login is not None and self.profile.login.logout is not None:
-            await asyncio.gather(
-                *(self._log_out(node, self.profile.login.logout, carried) for (node, _), carried in sessions.items())
-            )
+    async def done(self, node: str) -> None:
+        """Log out and hang up; an estate of thousands holds no connection to those that were read."""
+        mine = [key for key in self._sessions if key[0] == node]
+        await asyncio.gather(*(self._log_out(*key, self._sessions.pop(key)) for key in mine))
 
-    async def _log_out(self, node: str, logout: Call, carried: dict[str, str]) -> None:
-        with contextlib.suppress(GallantError, TimeoutError):
-            async with asyncio.timeout(2), self._request(node, logout, {}, carried):
-                pass
+    async def close(self) -> None:
+        await super().close()
+        await asyncio.gather(*(self.done(node) for node in {node for node, _ in self._sessions}))
+
+    async def _log_out(self, node: str, purpose: str, carried: dict[str, str]) -> None:
+        """End a session where the profile knows how. A device that is gone keeps us from nothing."""
+        call = self._logout_call(node, purpose)
+        if call is not None:
+            with contextlib.suppress(GallantError, TimeoutError):
+                async with asyncio.timeout(2), self._request(node, call, {}, {**carried, "Connection": "close"}):
+                    pass
+
+    def _logout_call(self, node: str, purpose: str) -> Call | None:
+        return self.profile.login.logout if self.profile.login is not None else None
 
 
 def _readable(raw: bytes) -> str:

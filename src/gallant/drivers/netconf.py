@@ -7,6 +7,7 @@ handing over are no part of those models: a profile's RPCs say how a device does
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import re
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
@@ -250,14 +251,16 @@ class NetconfDriver(ProfiledDriver):
             return NotReached(said, next=f"gallant survey {self._name(node)}")
         return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
 
+    async def done(self, node: str) -> None:
+        for key in [key for key in self._sessions if key[0] == node]:
+            with contextlib.suppress(OSError, ValueError):
+                self._sessions.pop(key)[1].end()
+        await self.connections.hang_up(node)
+
     async def close(self) -> None:
         await super().close()
-        sessions, self._sessions = dict(self._sessions), {}
-        for _, session in sessions.values():
-            try:
-                session.end()
-            except (OSError, ValueError):
-                continue
+        for node in {node for node, _ in self._sessions}:
+            await self.done(node)
         await self.connections.close()
 
     # --- a profile's calls

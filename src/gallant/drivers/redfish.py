@@ -508,17 +508,11 @@ class RedfishDriver(HttpDriver):
         self._secrets.add(encoded)
         return {"Authorization": f"Basic {encoded}"}
 
-    async def close(self) -> None:
-        sessions = dict(self._sessions)
-        logouts, self._logouts = self._logouts, {}
-        await super().close()
-        await asyncio.gather(
-            *(
-                self._log_out(node, Call(delete=path), sessions[node, purpose])
-                for (node, purpose), path in logouts.items()
-                if (node, purpose) in sessions
-            )
-        )
+    def _logout_call(self, node: str, purpose: str) -> Call | None:
+        if self.profile.login is not None:
+            return super()._logout_call(node, purpose)
+        path = self._logouts.pop((node, purpose), None)
+        return None if path is None else Call(delete=path)
 
     # --- words
 

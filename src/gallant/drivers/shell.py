@@ -73,6 +73,10 @@ class ShellDriver(ProfiledDriver):
         if not self.local:
             await self.connections.get(node, purpose)
 
+    async def done(self, node: str) -> None:
+        self._prompts = {key: prompt for key, prompt in self._prompts.items() if key[0] != node}
+        await self.connections.hang_up(node)
+
     async def close(self) -> None:
         await super().close()
         self._prompts.clear()

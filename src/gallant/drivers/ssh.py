@@ -171,8 +171,15 @@ class Connections:
         for key in [k for k in self._open if k[0] == node]:
             self._open.pop(key).abort()
 
+    async def hang_up(self, node: str) -> None:
+        """End a node's connections."""
+        await self._end([self._open.pop(key) for key in [k for k in self._open if k[0] == node]])
+
     async def close(self) -> None:
         made, self._open = list(self._open.values()), {}
+        await self._end(made)
+
+    async def _end(self, made: list[Any]) -> None:
         for connection in made:
             connection.close()
         for connection in made:

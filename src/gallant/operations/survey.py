@@ -3,22 +3,30 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
-from datetime import datetime
+import random
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
 
 from gallant.core.errors import GallantError, worst_exit
 from gallant.core.estate import System, node_name
-from gallant.core.ports import WrongMachine
+from gallant.core.ports import AnswerLost, NotReached, WrongMachine
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
+from gallant.operations.pace import Pace
 from gallant.operations.workplace import Workplace
 
 BATCH = 50
+RETRY_AFTER_S = 0.3
+Chosen = tuple[System, tuple[str, ...]]
+Learn = Callable[[str, str, str], bool]  # node, kind of key, fingerprint → whether a person trusts it
+Hands = Callable[[str], str | None]
 Tick = Callable[[int, int], None]  # nodes done, of all
 
 
 class Surveyed(Record):
-    """One node: its reading, or why there is none. `alike` is the node of the estate as which it answers instead."""
+    """One node: its reading, or why there is none. `alike` is the node of the estate as which it answers instead;
+    `passing` says that it may be reached yet, `late` that it did not answer in time."""
 
     system: str
     node: str
@@ -29,6 +37,8 @@ class Surveyed(Record):
     last: datetime | None = None
     exit_code: int = 0
     took_s: float = 0
+    passing: bool = False
+    late: bool = False
 
 
 class Survey(Record):
@@ -45,19 +55,49 @@ class Survey(Record):
         return {node_name(n.system, n.node): n.reading for n in self.nodes if n.reading is not None}
 
 
-async def survey(place: Workplace, terms: Sequence[str], tick: Tick | None = None) -> Survey:
-    """Read every selected node, no more at once than the estate's limit; all of it goes into the store in short batches."""
+async def survey(
+    place: Workplace,
+    terms: Sequence[str],
+    tick: Tick | None = None,
+    *,
+    older_than: timedelta | None = None,
+    failed: bool = False,
+    learn: Learn | None = None,
+    hands: Hands | None = None,
+) -> Survey:
+    """Read every selected node, no more at once than the limits; all of it goes into the store in short batches.
+
+    `older_than` and `failed` narrow the selection to nodes that were not read for so long, or whose last try failed.
+    """
     chosen = place.select(terms)
-    async with place.drivers([system for system, _ in chosen]) as drivers:
+    if older_than is not None or failed:
+        chosen = _due(place, chosen, older_than, failed)
+    async with place.drivers(
+        [system for system, _ in chosen], remembering=True, learn_key=learn, hands=hands
+    ) as drivers:
         return await survey_with(place, chosen, drivers, tick)
 
 
+def _due(place: Workplace, chosen: Sequence[Chosen], older_than: timedelta | None, failed: bool) -> list[Chosen]:
+    last, now = place.readings.newest(), place.clock.now()
+
+    def is_due(name: str) -> bool:
+        known = last.get(name)
+        if known is None or known.reading is None:
+            return True
+        old = older_than is not None and now - known.reading.taken > older_than
+        return old or (failed and known.error is not None)
+
+    narrowed = [(s, tuple(n for n in nodes if is_due(node_name(s, n)))) for s, nodes in chosen]
+    return [(system, nodes) for system, nodes in narrowed if nodes]
+
+
 async def survey_with(
-    place: Workplace, chosen: Sequence[tuple[System, tuple[str, ...]]], drivers: object, tick: Tick | None = None
+    place: Workplace, chosen: Sequence[Chosen], drivers: Mapping[str, Any], tick: Tick | None = None
 ) -> Survey:
-    began = place.clock.now()
+    began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
-    gate = asyncio.Semaphore(place.estate.limits.at_once)
+    pace = Pace(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
     number = place.readings.begin_survey(began)
     found: list[Surveyed] = []
     waiting: list[Surveyed] = []
@@ -73,8 +113,8 @@ async def survey_with(
         waiting.clear()
 
     async def one(system: System, node: str) -> None:
-        async with gate:
-            seen = await _read(place, system, node, drivers[system.name])  # type: ignore[index]
+        async with pace.turn(system.site, system.name):
+            seen = await _in_time(place, system, node, drivers[system.name], pace)
         found.append(seen)
         waiting.append(seen)
         if len(waiting) >= BATCH:
@@ -82,15 +122,60 @@ async def survey_with(
         if tick is not None:
             tick(len(found), len(wanted))
 
+    queue = iter(wanted)
+
+    async def worker() -> None:
+        for system, node in queue:
+            await one(system, node)
+
     try:
-        await asyncio.gather(*(one(system, node) for system, node in wanted))
+        # A worker for each place at the gate, and some that wait at a system's: not a task for each of ten thousand nodes.
+        async with asyncio.TaskGroup() as group:
+            for _ in range(min(len(wanted), limits.at_once * 4)):
+                group.create_task(worker())
+    except BaseExceptionGroup as several:
+        raise several.exceptions[0] from None
     finally:
         keep()
     place.readings.end_survey(number, place.clock.now())
-    last = place.readings.newest()
+    place.readings.prune(place.clock.now() - timedelta(days=limits.keep_days))
     order = {node_name(s, n): i for i, (s, n) in enumerate(wanted)}
     found.sort(key=lambda s: (s.error is None, order[node_name(s.system, s.node)]))
+    last = place.readings.newest() if any(s.reading is None for s in found) else {}
     return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found))
+
+
+async def _in_time(place: Workplace, system: System, node: str, driver: Any, pace: Pace) -> Surveyed:
+    """A node read within its time; one that was not reached is tried again, after a while that differs for each."""
+    limits, real = place.estate.limits, place.clock.real()
+    until = real + limits.node_deadline_s
+    attempt = 0
+    while True:
+        try:
+            async with asyncio.timeout(until - place.clock.real()):
+                seen = await _read(place, system, node, driver)
+                await driver.done(node)
+        except TimeoutError:
+            pace.late()
+            return Surveyed(
+                system=system.name,
+                node=node,
+                reading=None,
+                error=f"{node_name(system, node)} was not read within {limits.node_deadline_s:g} s.",
+                next=f"gallant survey {node_name(system, node)}",
+                exit_code=3,
+                took_s=place.clock.real() - real,
+            )
+        if seen.reading is not None:
+            pace.answered()
+            return replace(seen, took_s=place.clock.real() - real)
+        attempt += 1
+        pause = RETRY_AFTER_S * attempt * (1 + random.random())  # not all at once again
+        if not seen.passing or attempt > limits.retries or place.clock.real() + pause >= until:
+            return replace(seen, took_s=place.clock.real() - real)
+        if seen.late:
+            pace.late()
+        await place.clock.pause(pause)
 
 
 def _with_last(seen: Surveyed, last: dict[str, object]) -> Surveyed:
@@ -99,10 +184,10 @@ def _with_last(seen: Surveyed, last: dict[str, object]) -> Surveyed:
     return replace(seen, last=reading.taken if reading is not None else None)
 
 
-async def _read(place: Workplace, system: System, node: str, driver: object) -> Surveyed:
+async def _read(place: Workplace, system: System, node: str, driver: Any) -> Surveyed:
     real = place.clock.real()
     try:
-        reading = await driver.read(node)  # type: ignore[attr-defined]
+        reading = await driver.read(node)
     except WrongMachine as error:
         alike = _who_is(place, error)
         what = (
@@ -130,6 +215,8 @@ async def _read(place: Workplace, system: System, node: str, driver: object) -> 
             next=error.next,
             exit_code=3 if error.exit_code == 4 else error.exit_code,
             took_s=place.clock.real() - real,
+            passing=isinstance(error, (NotReached, AnswerLost)),
+            late="in time" in what or "no connection within" in what or "took too long" in what,
         )
     return Surveyed(system=system.name, node=node, reading=reading, took_s=place.clock.real() - real)
 

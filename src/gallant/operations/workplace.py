@@ -166,8 +166,13 @@ class Workplace:
                 self.credentials(system, purpose)
 
     @asynccontextmanager
-    async def drivers(self, systems: Sequence[System], **more: Any) -> AsyncIterator[dict[str, Driver]]:
-        """A driver for each system, logged out at the end; those that speak HTTP share one session."""
+    async def drivers(
+        self, systems: Sequence[System], remembering: bool = False, **more: Any
+    ) -> AsyncIterator[dict[str, Driver]]:
+        """A driver for each system, logged out at the end; those that speak HTTP share one session.
+
+        `remembering` drivers ask only for what has changed, where a device can tell.
+        """
         import asyncio
 
         from gallant.drivers.base import Credential, Tools
@@ -190,6 +195,7 @@ class Workplace:
                     folder=self.folder,
                     session=session,
                     package_file=Shelf(self.folder).path,
+                    memory=self.readings if remembering else None,
                     **more,
                 )
                 made[system.name] = getattr(import_module(module), name)(

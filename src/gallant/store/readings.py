@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
-from gallant.core.readings import Reading
-from gallant.core.records import Record, rfc3339
+from gallant.core.readings import Reading, lasting
+from gallant.core.records import Record, digest, replace, rfc3339
 from gallant.core.sources import Access, News
 from gallant.store.database import open_database, state_folder, transaction
 
@@ -33,14 +34,36 @@ SCHEMA = (
     CREATE TABLE noticed (name TEXT NOT NULL, target TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (name, target))
         WITHOUT ROWID
     """,
+    """
+    ALTER TABLE readings ADD COLUMN since_survey INTEGER;
+    ALTER TABLE readings ADD COLUMN since TEXT;
+    ALTER TABLE readings ADD COLUMN mark TEXT;
+    CREATE INDEX readings_since ON readings (system, node, since);
+    CREATE TABLE heard (node TEXT NOT NULL, call TEXT NOT NULL, tag TEXT NOT NULL, fields BLOB NOT NULL,
+        PRIMARY KEY (node, call)) WITHOUT ROWID
+    """,
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
 END_SURVEY = "UPDATE surveys SET ended = ?, whole = 1 WHERE id = ?"
-INSERT_READING = "INSERT INTO readings (survey, system, node, taken, reading, error) VALUES (?, ?, ?, ?, ?, ?)"
+# A row is a stretch of surveys that all found the same: from `since` to `taken`, with the newest reading of them.
+INSERT_READING = """INSERT INTO readings (survey, system, node, taken, reading, error, since_survey, since, mark)
+    VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"""
+EXTEND_READING = "UPDATE readings SET survey = ?, taken = ?, reading = ? WHERE system = ? AND node = ? AND survey = ?"
+LAST_ROW = "SELECT max(survey), mark FROM readings WHERE system = ? AND node = ?"
 # With max(), SQLite takes the bare columns from the row that holds the maximum.
 NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL GROUP BY system, node"
-BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND survey <
+# The reading of the survey before: of the stretch before where the newest began with the newest survey, else the same.
+BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND coalesce(since_survey, survey) <
+    (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
+    GROUP BY system, node"""
+# What was known at a moment: the stretch that had begun by then last.
+AS_OF = """SELECT system, node, max(coalesce(since, taken)), reading, min(taken, ?) FROM readings
+    WHERE reading IS NOT NULL AND coalesce(since, taken) <= ? GROUP BY system, node"""
+SURVEYS = "SELECT id, began, ended, whole FROM surveys ORDER BY id DESC"
+PRUNE = """DELETE FROM readings WHERE taken < ? AND survey < (SELECT max(survey) FROM readings AS n
+    WHERE n.system = readings.system AND n.node = readings.node AND n.reading IS NOT NULL)"""
+NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND survey <
     (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
     GROUP BY system, node"""
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
@@ -76,6 +99,15 @@ class Source(Record):
     news: tuple[News, ...] = ()
 
 
+class Held(Record):
+    """One survey that was held; `whole` when every node had answered or failed."""
+
+    number: int
+    began: datetime
+    ended: datetime | None
+    whole: bool
+
+
 class Last(Record):
     """The last good reading of a node, and how the newest try ended (`error` None: it is the reading itself)."""
 
@@ -92,6 +124,7 @@ class ReadingStore:
 
     def __init__(self, estate_folder: Path) -> None:
         self._db = open_database(state_folder(estate_folder) / "readings.db", SCHEMA, synchronous="NORMAL")
+        self._heard: dict[tuple[str, str], tuple[str, bytes]] = {}
 
     def close(self) -> None:
         self._db.close()
@@ -104,26 +137,68 @@ class ReadingStore:
         return number
 
     def add(self, survey: int, rows: Iterable[tuple[str, str, datetime, Reading | None, str | None]]) -> None:
-        """A batch of (system, node, taken, reading or None, error or None)."""
+        """A batch of (system, node, taken, reading or None, error or None), kept on change.
+
+        A node that says what it said before makes that row longer; only its moment and its gauges are new.
+        """
         with transaction(self._db, "readings.db"):
-            self._db.executemany(
-                INSERT_READING,
-                (
-                    (
-                        survey,
-                        system,
-                        node,
-                        rfc3339(taken),
-                        None if reading is None else msgspec.json.encode(reading),
-                        error,
-                    )
-                    for system, node, taken, reading, error in rows
-                ),
-            )
+            for system, node, taken, reading, error in rows:
+                moment, raw = rfc3339(taken), None if reading is None else msgspec.json.encode(reading)
+                mark = f"error {error}" if reading is None else digest(lasting(reading))
+                last, before = self._db.execute(LAST_ROW, (system, node)).fetchone()
+                if last is not None and before == mark and last != survey:
+                    self._db.execute(EXTEND_READING, (survey, moment, raw, system, node, last))
+                else:
+                    self._db.execute(INSERT_READING, (survey, system, node, moment, raw, error, survey, moment, mark))
+            self._write_heard()
 
     def end_survey(self, survey: int, now: datetime) -> None:
         """Mark a survey as whole: everything that was asked has answered or failed."""
         self._db.execute(END_SURVEY, (rfc3339(now), survey))
+
+    def prune(self, before: datetime) -> int:
+        """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows went."""
+        with transaction(self._db, "readings.db"):
+            gone = self._db.execute(PRUNE, (rfc3339(before),)).rowcount
+            self._db.execute(
+                "DELETE FROM surveys WHERE began < ? AND id NOT IN (SELECT survey FROM readings)", (rfc3339(before),)
+            )
+        return gone
+
+    def surveys(self) -> list[Held]:
+        """Newest first."""
+        return [
+            Held(
+                number=number,
+                began=datetime.fromisoformat(began),
+                ended=datetime.fromisoformat(ended) if ended else None,
+                whole=bool(whole),
+            )
+            for number, began, ended, whole in self._db.execute(SURVEYS)
+        ]
+
+    def as_of(self, moment: datetime) -> dict[str, Reading]:
+        """By node name: the reading that was the newest at a moment; `taken` is when it was last confirmed by then."""
+        text = rfc3339(moment)
+        return {
+            f"{system}/{node}": replace(_TO_READING.decode(raw), taken=datetime.fromisoformat(seen))
+            for system, node, _, raw, seen in self._db.execute(AS_OF, (text, text))
+        }
+
+    # --- what was heard, by the tags under which a device says that nothing changed
+
+    def recall(self, node: str, call: str) -> tuple[str, dict[str, Any]] | None:
+        row = self._db.execute("SELECT tag, fields FROM heard WHERE node = ? AND call = ?", (node, call)).fetchone()
+        return None if row is None else (row[0], msgspec.json.decode(row[1]))
+
+    def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None:
+        """Kept with the next batch of readings."""
+        self._heard[node, call] = (tag, msgspec.json.encode(fields))
+
+    def _write_heard(self) -> None:
+        rows = [(node, call, tag, raw) for (node, call), (tag, raw) in self._heard.items()]
+        self._db.executemany("INSERT OR REPLACE INTO heard (node, call, tag, fields) VALUES (?, ?, ?, ?)", rows)
+        self._heard.clear()
 
     def newest(self) -> dict[str, Last]:
         """By node name: the last good reading, and how the newest try ended."""
