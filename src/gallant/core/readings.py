@@ -27,7 +27,8 @@ COMPONENT_KINDS = (
 )
 
 
-class Component(Record):
+# What holds nothing but texts and numbers is no business of the garbage collector: an estate has a million of them.
+class Component(Record, gc=False):
     """A thing on a node that has its own version; the node's own system image is named `image`."""
 
     name: str
@@ -38,7 +39,7 @@ class Component(Record):
     build: str | None = None
 
 
-class PackagePresent(Record):
+class PackagePresent(Record, gc=False):
     """A package that lies on a node, whoever put it there; `sha256` by the node's own computation."""
 
     name: str
@@ -46,7 +47,7 @@ class PackagePresent(Record):
     bytes: int
 
 
-class Job(Record):
+class Job(Record, gc=False):
     """Work that a device does or did: `state` is running, done or failed; `percent` 0 to 100."""
 
     id: str
@@ -58,14 +59,14 @@ class Job(Record):
     remaining_s: float | None = None
 
 
-class Facet(Record):
+class Facet(Record, gc=False):
     """One named condition that should be the same after the work as before it."""
 
     name: str
     state: str
 
 
-class Channel(Record):
+class Channel(Record, gc=False):
     """A source of packages on a host. `enabled` is the host's own setting; `state` is reachable, unreachable,
     unauthenticated or unknown."""
 
@@ -79,14 +80,14 @@ class Channel(Record):
         return self.enabled and self.state == "reachable"
 
 
-class Alarm(Record):
+class Alarm(Record, gc=False):
     """Something that a node itself complains of; `level` is note, warn, stop or unknown."""
 
     text: str
     level: str = UNKNOWN
 
 
-class Expiry(Record):
+class Expiry(Record, gc=False):
     """Something of a node that ends: `kind` is password, account, certificate or licence."""
 
     name: str
@@ -94,7 +95,7 @@ class Expiry(Record):
     ends: Moment
 
 
-class Gauge(Record):
+class Gauge(Record, gc=False):
     """One number with its unit."""
 
     name: str

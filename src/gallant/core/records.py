@@ -77,5 +77,7 @@ _UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e
 
 def clean(text: str, limit: int = 500) -> str:
     """One line of printable text out of whatever a device or a file said, cut to `limit` characters."""
+    if text.isascii() and text.isprintable() and len(text) <= limit:  # as nearly all that devices say
+        return text.strip()
     flat = _UNPRINTABLE.sub("", text.replace("\n", " ").replace("\t", " ")).strip()
     return flat if len(flat) <= limit else flat[: limit - 1] + "…"

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import lru_cache
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol, TypeVar
 
 import msgspec
 
@@ -34,8 +35,9 @@ from gallant.core.readings import (
     Reading,
 )
 from gallant.core.records import Record, clean, replace
-from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill
+from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, searched
 
+T = TypeVar("T")
 READ_TRIES = 3
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
@@ -80,6 +82,7 @@ class Tools:
     package_file: Callable[[str, str], Path] | None = None
     serving: Serving | None = None
     memory: Memory | None = None
+    one_by_one: bool = False
     told: Callable[[Told], None] | None = None
     hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
@@ -182,13 +185,27 @@ class ProfiledDriver:
             *(self._read(node, calls) for calls in self.profile.reads.values()),
         ]
         fields: Fields = {}
-        for answer in await asyncio.gather(*every):
+        for answer in await self.side_by_side(every):
             merge(fields, answer)
         fields.setdefault("took", self.clock.real() - real)
         reading = self._reading(node, fields, began)
         self._versions[node] = reading.version
         self._expect_serial(reading)
         return reading
+
+    async def side_by_side(self, every: Sequence[Coroutine[Any, Any, T]]) -> list[T]:
+        """The results of reads that do not need one another; one after the other where a node has one connection."""
+        if not self.tools.one_by_one:
+            return list(await asyncio.gather(*every))
+        found = []
+        waiting = list(every)
+        try:
+            while waiting:
+                found.append(await waiting.pop(0))
+        finally:
+            for never in waiting:
+                never.close()
+        return found
 
     def _expect_serial(self, reading: Reading) -> None:
         expected = self.system.nodes[reading.node].serial
@@ -487,40 +504,26 @@ class ProfiledDriver:
         return gauge if unit is None else replace(gauge, unit=unit.unit, value=gauge.value * unit.times)
 
     def _part(self, part: Component) -> Component:
-        kind = self.profile.states.get("kind", {}).get(part.kind, part.kind)
-        return replace(part, kind=kind if kind in COMPONENT_KINDS else UNKNOWN)
+        kind = self.profile.states["kind"].get(part.kind, part.kind) if "kind" in self.profile.states else part.kind
+        kind = kind if kind in COMPONENT_KINDS else UNKNOWN
+        return part if kind == part.kind else replace(part, kind=kind)
 
     def named_part(self, said: str, version: str) -> tuple[Fields, PartRule | None]:
         """A component that the device calls `said`: by the profile's rule for it, else under a name made of its own."""
         rule = self.profile.kind_of(said)
-        plain = _slug(said)
-        if rule is None:
-            return {
-                "name": plain,
-                "kind": UNKNOWN,
-                "product": f"{self.system.product}-{plain}",
-                "version": version,
-            }, None
-        from gallant.drivers.profile import searched
-
-        found = searched(rule.pattern, said)
-        groups = {k: _slug(v) for k, v in found.groupdict().items() if v is not None} if found else {}
-        name = fill(rule.name, groups) if rule.name else plain
-        product = fill(rule.product, groups) if rule.product else f"{self.system.product}-{_slug(name)}"
-        return {"name": name, "kind": rule.kind, "product": product, "version": version}, rule
+        return {**_named(rule, self.system.product, said), "version": version}, rule
 
     def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
         """Rows of an answer as records; a row that is none is left out rather than guessed at."""
         found = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
             if isinstance(row, dict):
-                tidy = {
-                    key: text_of(value) if isinstance(value, str) else value
-                    for key, value in row.items()
-                    if value is not None
-                }
-                with contextlib.suppress(msgspec.ValidationError):
-                    found.append(msgspec.convert(tidy, kind, strict=False))
+                try:
+                    record = _shared(kind, tuple(row.items()))
+                except TypeError:  # a list or an object where a text belongs
+                    record = _record(kind, row)
+                if record is not None:
+                    found.append(record)
         return tuple(found)
 
     def _job(self, fields: Fields) -> Job:
@@ -535,6 +538,18 @@ class ProfiledDriver:
         )
 
 
+@lru_cache(maxsize=4096)
+def _named(rule: PartRule | None, product: str, said: str) -> Fields:
+    plain = _slug(said)
+    if rule is None:
+        return {"name": plain, "kind": UNKNOWN, "product": f"{product}-{plain}"}
+    found = searched(rule.pattern, said)
+    groups = {k: _slug(v) for k, v in found.groupdict().items() if v is not None} if found else {}
+    name = fill(rule.name, groups) if rule.name else plain
+    own = fill(rule.product, groups) if rule.product else f"{product}-{_slug(name)}"
+    return {"name": name, "kind": rule.kind, "product": own}
+
+
 class Ours:
     """A word that is Gallant's already, where the driver itself knows the protocol's."""
 
@@ -545,6 +560,20 @@ class Ours:
 
     def __str__(self) -> str:
         return self.word
+
+
+def _record(kind: Any, row: Mapping[str, Any]) -> Any:
+    tidy = {key: text_of(value) if isinstance(value, str) else value for key, value in row.items() if value is not None}
+    try:
+        return msgspec.convert(tidy, kind, strict=False)
+    except msgspec.ValidationError:
+        return None
+
+
+@lru_cache(maxsize=65536)
+def _shared(kind: Any, row: tuple[tuple[str, Any], ...]) -> Any:
+    """Thousands of machines of one kind say the same of their parts: one record serves them all."""
+    return _record(kind, dict(row))
 
 
 def merge(into: Fields, more: Fields) -> None:

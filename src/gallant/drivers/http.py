@@ -11,6 +11,7 @@ import contextlib
 import io
 import json
 import os
+import re
 import ssl
 from collections.abc import AsyncIterator, Mapping
 from pathlib import Path
@@ -38,10 +39,15 @@ RENEWALS = 2
 CHUNK = 256 * 1024
 
 
-def new_session() -> aiohttp.ClientSession:
-    """One session for all devices of a run: verifying connector, bounded idle connections, no cookies, no proxies."""
+def new_session(per_node: int = 2) -> aiohttp.ClientSession:
+    """One session for all devices of a run: verifying connector, bounded idle connections, no cookies, no proxies.
+
+    `per_node` is how many connections a node may have; each costs a handshake and 290 kB.
+    """
     return aiohttp.ClientSession(
-        connector=aiohttp.TCPConnector(limit=0, limit_per_host=2, keepalive_timeout=15, ssl=True),
+        connector=aiohttp.TCPConnector(
+            limit=0, limit_per_host=per_node, keepalive_timeout=15 if per_node > 1 else 2, ssl=True
+        ),
         cookie_jar=aiohttp.DummyCookieJar(),
         trust_env=False,
         auto_decompress=True,
@@ -57,6 +63,7 @@ class HttpDriver(ProfiledDriver):
         self._tls = {name: verification(node, str(self.tools.folder)) for name, node in self.system.nodes.items()}
         self._sessions: dict[tuple[str, str], dict[str, str]] = {}  # the headers that carry each session
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
+        self._patience = aiohttp.ClientTimeout(total=self.profile.timeout_s, sock_connect=self.profile.timeout_s)
 
     def _is_safe(self, call: Call) -> bool:
         return call.verb == "get"
@@ -322,6 +329,8 @@ class HttpDriver(ProfiledDriver):
     async def _carried(self, node: str, purpose: str) -> dict[str, str]:
         """The headers that carry a purpose's session, logging in when there is none."""
         key = (node, purpose)
+        if (carried := self._sessions.get(key)) is not None:
+            return carried
         async with self._locks.setdefault(key, asyncio.Lock()):
             if key not in self._sessions:
                 self._sessions[key] = await self._log_in(node, purpose)
@@ -375,7 +384,7 @@ class HttpDriver(ProfiledDriver):
     async def done(self, node: str) -> None:
         """Log out and hang up; an estate of thousands holds no connection to those that were read."""
         mine = [key for key in self._sessions if key[0] == node]
-        await asyncio.gather(*(self._log_out(*key, self._sessions.pop(key)) for key in mine))
+        await self.side_by_side([self._log_out(*key, self._sessions.pop(key)) for key in mine])
 
     async def close(self) -> None:
         await super().close()
@@ -386,8 +395,11 @@ class HttpDriver(ProfiledDriver):
         call = self._logout_call(node, purpose)
         if call is not None:
             with contextlib.suppress(GallantError, TimeoutError):
-                async with asyncio.timeout(2), self._request(node, call, {}, {**carried, "Connection": "close"}):
-                    pass
+                async with (
+                    asyncio.timeout(2),
+                    self._request(node, call, {}, {**carried, "Connection": "close"}) as response,
+                ):
+                    response.close()  # and its connection, whatever the device makes of the header
 
     def _logout_call(self, node: str, purpose: str) -> Call | None:
         return self.profile.login.logout if self.profile.login is not None else None
@@ -412,8 +424,14 @@ def parsed_json(raw: bytes) -> Any:
     return msgspec.json.decode(raw)
 
 
+# A path as most links are: it cannot lead elsewhere.
+_PLAIN_PATH = re.compile(r"(?:/[A-Za-z0-9_~-][\w~.%:@!$&'()*+,;=-]*)+/?", re.ASCII)
+
+
 def same_host(base: str, link: str, address: str) -> str | None:
     """A link's path, where it leads to the host that gave it; None where it leads elsewhere, or is no link."""
+    if _PLAIN_PATH.fullmatch(link):
+        return link
     home = urlsplit(address)
     try:
         parts = urlsplit(urljoin(f"{home.scheme}://{home.netloc}{base}", link))
@@ -425,27 +443,26 @@ def same_host(base: str, link: str, address: str) -> str | None:
 
 
 def _depth(raw: bytes) -> int:
-    """How deep brackets nest outside texts; counted before any parser recurses."""
+    """How deep brackets nest outside texts; counted before any parser recurses, on the few bytes that matter."""
     if raw.count(b"[") + raw.count(b"{") <= DEEPEST_JSON:
         return 0
     depth = deepest = 0
-    inside = escaped = False
-    for byte in raw:
-        if inside:
-            if escaped:
-                escaped = False
-            elif byte == 0x5C:
-                escaped = True
-            elif byte == 0x22:
-                inside = False
-        elif byte == 0x22:
-            inside = True
+    inside = False
+    for byte in _ESCAPED.sub(b"", raw).translate(None, _NO_STRUCTURE):
+        if byte == 0x22:
+            inside = not inside
+        elif inside:
+            continue
         elif byte in b"[{":
             depth += 1
             deepest = max(deepest, depth)
-        elif byte in b"]}":
+        else:
             depth -= 1
     return deepest
+
+
+_ESCAPED = re.compile(rb"\\.", re.DOTALL)
+_NO_STRUCTURE = bytes(byte for byte in range(256) if byte not in b'"[]{}')
 
 
 async def _chunks(path: Path, progress: Progress | None) -> AsyncIterator[bytes]:

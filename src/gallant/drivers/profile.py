@@ -230,6 +230,12 @@ class Call(Record):
             return False
 
 
+@lru_cache(maxsize=4096)
+def _rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
+    """Thousands of machines of one kind have the same few names of components."""
+    return next((rule for rule in rules if searched(rule.pattern, name) is not None), None)
+
+
 def checked_pattern(pattern: str) -> None:
     try:
         regex.compile(pattern)
@@ -237,10 +243,15 @@ def checked_pattern(pattern: str) -> None:
         raise ValueError(f"pattern: {error}") from None
 
 
+@lru_cache(maxsize=1024)
+def _compiled(pattern: str) -> Any:
+    return regex.compile(pattern, flags=regex.MULTILINE)
+
+
 def searched(pattern: str, text: str) -> Any:
     """The first match within the time limit; None where there is none, or where looking takes too long."""
     try:
-        return regex.search(pattern, text, flags=regex.MULTILINE, timeout=PATTERN_SECONDS)
+        return _compiled(pattern).search(text, timeout=PATTERN_SECONDS)
     except TimeoutError:
         return None
 
@@ -249,7 +260,7 @@ def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, 
     """The named groups of every match, as far as the time limit lets; a group that took no part is left out."""
     found: list[dict[str, str]] = []
     try:
-        for match in regex.finditer(pattern, text, flags=regex.MULTILINE, timeout=PATTERN_SECONDS * 10):
+        for match in _compiled(pattern).finditer(text, timeout=PATTERN_SECONDS * 10):
             found.append({key: value for key, value in match.groupdict().items() if value is not None})
             if len(found) >= most:
                 break
@@ -396,7 +407,7 @@ class Profile(Record):
 
     def kind_of(self, name: str) -> PartRule | None:
         """The rule for a component that the device calls `name`."""
-        return next((rule for rule in self.parts if searched(rule.pattern, name) is not None), None)
+        return _rule_for(self.parts, name)
 
     def word(self, table: str, device_word: object) -> str:
         """Our word for the device's; `unknown` for one that the table does not have."""

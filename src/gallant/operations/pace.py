@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections import deque
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager
 
@@ -16,22 +17,36 @@ NARROWEST = 2
 
 
 class Width:
-    """A gate for so many at once."""
+    """A gate for so many at once; whoever waits longest goes in next."""
 
     def __init__(self, most: int) -> None:
-        self.most, self.now, self._inside, self._good = most, float(most), 0, 0
-        self._free = asyncio.Condition()
+        self.most, self.now, self._inside = most, float(most), 0
+        self._waiting: deque[asyncio.Future[None]] = deque()
         self._halved = 0.0
 
     async def __aenter__(self) -> None:
-        async with self._free:
-            await self._free.wait_for(lambda: self._inside < int(self.now))
+        if self._inside < int(self.now) and not self._waiting:
             self._inside += 1
+            return
+        turn = asyncio.get_running_loop().create_future()
+        self._waiting.append(turn)
+        try:
+            await turn  # whoever lets us in has counted us
+        except asyncio.CancelledError:
+            if turn.done() and not turn.cancelled():
+                self._leave()
+            raise
 
     async def __aexit__(self, *_: object) -> None:
-        async with self._free:
-            self._inside -= 1
-            self._free.notify_all()
+        self._leave()
+
+    def _leave(self) -> None:
+        self._inside -= 1
+        while self._waiting and self._inside < int(self.now):
+            turn = self._waiting.popleft()
+            if not turn.done():
+                self._inside += 1
+                turn.set_result(None)
 
     def answered(self) -> None:
         self.now = min(float(self.most), self.now + 1 / max(1.0, self.now))

@@ -131,7 +131,7 @@ async def survey_with(
     try:
         # A worker for each place at the gate, and some that wait at a system's: not a task for each of ten thousand nodes.
         async with asyncio.TaskGroup() as group:
-            for _ in range(min(len(wanted), limits.at_once * 4)):
+            for _ in range(min(len(wanted), limits.at_once * 2)):
                 group.create_task(worker())
     except BaseExceptionGroup as several:
         raise several.exceptions[0] from None

@@ -185,7 +185,7 @@ class Workplace:
             if any(system.driver in SPEAK_HTTP for system in systems):
                 from gallant.drivers.http import new_session
 
-                session = await stack.enter_async_context(new_session())
+                session = await stack.enter_async_context(new_session(1 if remembering else 2))
             made: dict[str, Any] = {}
             for system in systems:
                 module, name = DRIVER_CLASSES[system.driver]
@@ -196,6 +196,7 @@ class Workplace:
                     session=session,
                     package_file=Shelf(self.folder).path,
                     memory=self.readings if remembering else None,
+                    one_by_one=remembering,
                     **more,
                 )
                 made[system.name] = getattr(import_module(module), name)(
