@@ -77,7 +77,7 @@ def test_help_loads_click_and_nothing_heavy():
 def test_what_only_shows_loads_no_network(place):
     place.run("survey")
     loaded = modules_of("inventory", cwd=place.folder)
-    assert "gallant.operations.assess" in loaded
+    assert "gallant.operations.inventory" in loaded
     assert not loaded & {"aiohttp", "asyncio", "cryptography", "keyring", "jmespath"}
 
 

@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import click
 
@@ -26,6 +26,23 @@ estate_option = click.option(
     help=f"The estate's file or folder; else ${ESTATE_VARIABLE}, else the current folder.",
 )
 selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...")
+
+
+class Span(click.ParamType):
+    """A stretch of time as people write it: 90m, 12h, 3d."""
+
+    name = "time"
+    UNITS: ClassVar[dict[str, str]] = {"s": "seconds", "m": "minutes", "h": "hours", "d": "days", "w": "weeks"}
+
+    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+        from datetime import timedelta
+
+        if isinstance(value, timedelta):
+            return value
+        number, unit = value[:-1], value[-1:]
+        if unit not in self.UNITS or not number.replace(".", "", 1).isdigit() or len(number) > 6:
+            self.fail(f"{value!r} is no stretch of time; write 90m, 12h or 3d", param, ctx)
+        return timedelta(**{self.UNITS[unit]: float(number)})
 
 
 def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -53,7 +70,7 @@ def open_place(estate_path: Path | None, output: Output) -> Workplace:
     """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated."""
     from gallant.operations.workplace import Workplace
 
-    place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), _ask if sys.stdin.isatty() else None)
+    place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now())
     if place.estate.simulation is not None:
         output.remark(
             f"time is simulated, {place.estate.simulation.speed:g} times as fast; now {place.clock.now():%Y-%m-%d %H:%M}Z"
@@ -67,6 +84,11 @@ def open_place(estate_path: Path | None, output: Output) -> Workplace:
             f"{estate.name}: {many(len(estate.systems), 'system')}, {many(nodes, 'node')}; from {place.folder / place.path.name}, state in state/"
         )
     return place
+
+
+def ask_now() -> Callable[[str], str] | None:
+    """How to have a secret typed; None where nobody is at a terminal."""
+    return _ask if sys.stdin.isatty() else None
 
 
 def _ask(what: str) -> str:

@@ -12,15 +12,26 @@ from gallant.cli.common import finish, output_options
 
 @click.command()
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("."))
+@click.option(
+    "--sudoers",
+    default=None,
+    metavar="USER",
+    help="Print the sudoers file that Gallant's account needs on a Linux host.",
+)
 @output_options
-def init(folder: Path, output: Any) -> None:
+def init(folder: Path, sudoers: str | None, output: Any) -> None:
     """Write a commented estate.yaml into FOLDER.
 
-    Examples:  gallant init ferry-line
+    Examples:  gallant init ferry-line   |   gallant init --sudoers gallant > gallant.sudoers
     """
     from gallant.operations import files
     from gallant.views import tables
     from gallant.views.words import plain, said
+
+    if sudoers is not None:
+        text = files.sudoers(sudoers)
+        output.show(tables.lines_view("sudoers", [{"user": sudoers, "text": text}], plain(text.rstrip())))
+        return
 
     path = files.init(folder)
     output.show(

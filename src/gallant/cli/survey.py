@@ -7,39 +7,158 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run, selector_argument, ticking
+from gallant.cli.common import (
+    Span,
+    ask_now,
+    estate_option,
+    finish,
+    open_place,
+    output_options,
+    run,
+    selector_argument,
+    ticking,
+)
+
+
+def _learn(node: str, kind: str, fingerprint: str) -> bool:
+    """Show a host key that is not known yet, and ask; nothing is believed unseen."""
+    click.echo(f"{node} shows a host key that is not known here ({kind}):\n  {fingerprint}", err=True)
+    return click.confirm("Does its console show the same, and shall it be kept", default=False, err=True)
+
+
+def _hands(what: str) -> str | None:
+    return str(click.prompt(what, err=True))
 
 
 @click.command()
 @estate_option
 @selector_argument
+@click.option(
+    "--older-than", type=Span(), default=None, metavar="TIME", help="Only nodes not read for so long: 90m, 12h or 3d."
+)
+@click.option("--failed", is_flag=True, help="Only nodes whose last try failed, or that were never read.")
+@click.option(
+    "--learn-keys", is_flag=True, help="Show each SSH host key that is not known yet, and ask whether to keep it."
+)
+@click.option(
+    "--profile", default=None, metavar="FILE", help="Try a profile on one machine, read-only; the estate is left aside."
+)
+@click.option(
+    "--address",
+    default=None,
+    metavar="ADDRESS",
+    help="With --profile: https://HOST[:PORT], ssh://HOST[:PORT] or local:.",
+)
+@click.option("--user", default="", metavar="NAME", help="With --profile: the account's name.")
+@click.option(
+    "--secret",
+    default="ask",
+    metavar="WHERE",
+    help="With --profile: env:NAME, file:PATH, keyring:SERVICE, key:PATH, agent or ask.",
+)
+@click.option(
+    "--pin", default=None, metavar="FINGERPRINT", help="With --profile: the certificate's or host key's fingerprint."
+)
+@click.option("--ca", default=None, metavar="FILE", help="With --profile: a CA file.")
+@click.option("--show-calls", is_flag=True, help="With --profile: each call, its answer and the fields taken from it.")
 @output_options
-def survey(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def survey(
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    older_than: Any,
+    failed: bool,
+    learn_keys: bool,
+    output: Any,
+    **trial: Any,
+) -> None:
     """Contact nodes and keep what they say.
 
-    Examples:  gallant survey   |   gallant survey tickets   |   gallant survey site:harbour kind:storage
+    Examples:  gallant survey   |   gallant survey site:harbour kind:storage   |   gallant survey --older-than 12h   |
+    gallant survey --profile my-switch.yaml --address ssh://10.0.0.7 --user admin --show-calls
     """
+    import sys
+
+    at_terminal = sys.stdin.isatty()
+    learn, hands = _learn if learn_keys and at_terminal else None, _hands if at_terminal else None
+    if trial["profile"] is not None or trial["address"] is not None:
+        _try(trial, learn, hands, output)
+        return
     from gallant.operations import survey as operation
     from gallant.views import tables
 
     place = open_place(estate_path, output)
     with ticking(output, "reading nodes") as tick:
-        result = run(operation.survey(place, selector, tick))
+        result = run(
+            operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands)
+        )
     output.show(tables.survey_view(result, place.clock.now()))
     finish(result.exit_code)
+
+
+def _try(trial: dict[str, Any], learn: Any, hands: Any, output: Any) -> None:
+    from gallant.operations import trial as operation
+    from gallant.views import inventory as view
+
+    if trial["profile"] is None or trial["address"] is None:
+        raise click.UsageError("--profile and --address go together.")
+    tried = run(
+        operation.try_profile(
+            Path(trial["profile"]),
+            trial["address"],
+            trial["user"],
+            trial["secret"],
+            fingerprint=trial["pin"],
+            ca=trial["ca"],
+            asker=ask_now(),
+            learn=learn,
+            hands=hands,
+        )
+    )
+    output.show(view.tried_view(tried, trial["show_calls"]))
+    finish(tried.exit_code)
 
 
 @click.command()
 @estate_option
 @selector_argument
+@click.option(
+    "--by", type=click.Choice(["system", "product", "component"]), default="system", help="How it is put together."
+)
+@click.option(
+    "--at", default=None, metavar="MOMENT", help="As it was then: 2027-01-10, 2027-01-10T08:00Z, or a survey's number."
+)
+@click.option("--diff", nargs=2, default=None, metavar="A B", help="What changed from one moment to another.")
+@click.option("--cyclonedx", is_flag=True, help="A bill of materials on stdout: CycloneDX 1.6, JSON.")
 @output_options
-def inventory(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
-    """What runs where, as last read.
+def inventory(
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    by: str,
+    at: str | None,
+    diff: tuple[str, str] | None,
+    cyclonedx: bool,
+    output: Any,
+) -> None:
+    """What runs where, as last read. A single node is shown in full.
 
-    Examples:  gallant inventory   |   gallant inventory tickets --json
+    Examples:  gallant inventory   |   gallant inventory tickets/a   |   gallant inventory --by product   |
+    gallant inventory --at 2027-01-10   |   gallant inventory --diff 2027-01-10 2027-01-12
     """
-    from gallant.operations import assess
-    from gallant.views import tables
+    from gallant.operations import inventory as operation
+    from gallant.views import inventory as view
 
     place = open_place(estate_path, output)
-    output.show(tables.inventory_view(assess.inventory(place, selector), place.clock.now()))
+    if diff is not None:
+        output.show(view.changes_view(operation.difference(place, selector, *diff), *diff))
+        return
+    nodes = operation.known(place, selector, at)
+    if cyclonedx:
+        output.document(operation.bill_of(place, nodes))
+        return
+    rows, now = operation.rows_of(nodes), place.clock.now()
+    if by != "system":
+        output.show(view.grouped_view(rows, by))
+    elif len(nodes) == 1 and any("/" in term for term in selector):
+        output.show(view.node_view(nodes[0], rows, now))
+    else:
+        output.show(view.tree_view(nodes, rows, now, at))

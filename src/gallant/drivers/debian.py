@@ -6,6 +6,7 @@ begun detached: it goes on when the connection breaks, and its end is found agai
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
@@ -20,15 +21,15 @@ PUBLISHER = "deb"  # of products that come from a channel of packages
 # Conffiles that a person changed stay; new ones are laid beside them (dpkg(1), --force-conf…).
 KEEP_CONFFILES = "-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold"
 APT = f"/usr/bin/apt-get -y -q {KEEP_CONFFILES}"
-# Everything that Gallant ever does with more rights, as sudoers(5) names commands.
-SUDO: tuple[tuple[str, str], ...] = (
-    (f"{APT.replace('=', chr(92) + '=')} install *", "install named versions, keeping changed conffiles"),
-    (f"{APT.replace('=', chr(92) + '=')} -d install *", "bring packages onto the host without installing them"),
-    ("/usr/bin/apt-get -q update", "ask the channels what is new"),
-    ("/usr/bin/systemctl restart *", "restart a service"),
-    ("/usr/bin/systemctl reboot --message\\=*", "restart the host, with the reason in its journal"),
-    ("/usr/bin/tar -C / --one-file-system -cf - etc", "back up /etc"),
-    ("/usr/bin/cat /proc/[0-9]*/maps", "see which services run replaced libraries"),
+_NAMED = "( [a-z0-9][a-z0-9.+-]*=[A-Za-z0-9.+~:-]+)+"  # Debian policy, 5.6.1 and 5.6.12
+# Everything that Gallant ever does with more rights: a command, and its arguments as a regular expression (sudoers(5),
+# sudo 1.9.10 or later), so that nothing can be slipped in between.
+SUDO: tuple[tuple[str, str, str], ...] = (
+    ("/usr/bin/apt-get", f"-y -q {KEEP_CONFFILES} (-d )?install{_NAMED}", "bring and install named versions"),
+    ("/usr/bin/apt-get", "-q update", "ask the channels what is new"),
+    ("/usr/bin/systemctl", "restart [A-Za-z0-9:_.@-]+", "restart a service"),
+    ("/usr/bin/systemctl", "reboot --message=.*", "restart the host, with the reason in its journal"),
+    ("/usr/bin/tar", "-C / --one-file-system -cf - etc", "back up /etc"),
 )
 JOBS = ".gallant-jobs"  # in the account's home
 DEFAULT_REASON = "an update needs it"
@@ -94,8 +95,15 @@ exit 0
 
 def sudoers(user: str) -> str:
     """The lines of a sudoers file that give `user` what Gallant needs, and no more."""
-    rows = "\n".join(f"# {why}\n{user} ALL=(root) NOPASSWD: {command}" for command, why in SUDO)
+
+    def line(command: str, arguments: str) -> str:
+        return f"{user} ALL=(root) NOPASSWD: {command} ^{re.sub('([,:=])', _BACKSLASH, arguments)}$"
+
+    rows = "\n".join(f"# {why}\n{line(command, arguments)}" for command, arguments, why in SUDO)
     return f"# What Gallant may do on this host. Check with: visudo -cf FILE\n{rows}\n"
+
+
+_BACKSLASH = r"\\\1"
 
 
 class DebianDriver(ShellDriver):

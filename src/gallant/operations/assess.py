@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import datetime
 
 from gallant.core.aims import choose, parse_aim
 from gallant.core.catalog import Package, Product, Release
@@ -20,55 +19,6 @@ from gallant.core.records import Record
 from gallant.core.requirements import requirements
 from gallant.core.routes import Refusal, Route, find_route
 from gallant.operations.workplace import Workplace
-
-
-class InventoryRow(Record):
-    """One component of one node as last read; `error` says how the newest try failed, if it did."""
-
-    system: str
-    node: str
-    component: str | None = None
-    kind: str | None = None
-    product: str | None = None
-    version: str | None = None
-    next_version: str | None = None
-    build: str | None = None
-    role: str | None = None
-    state: str | None = None
-    read_at: datetime | None = None
-    error: str | None = None
-
-
-def inventory(place: Workplace, terms: Sequence[str]) -> list[InventoryRow]:
-    """In the order of the estate; a node that was never read has one row that says so."""
-    newest = place.readings.newest()
-    rows: list[InventoryRow] = []
-    for system, nodes in place.select(terms):
-        for node in nodes:
-            last = newest.get(node_name(system, node))
-            if last is None or last.reading is None:
-                error = last.error if last else "never read"
-                rows.append(InventoryRow(system=system.name, node=node, product=system.product, error=error))
-                continue
-            reading = last.reading
-            rows += [
-                InventoryRow(
-                    system=system.name,
-                    node=node,
-                    component=c.name,
-                    kind=c.kind,
-                    product=c.product,
-                    version=c.version,
-                    next_version=c.next_version,
-                    build=c.build,
-                    role=reading.role,
-                    state=reading.state,
-                    read_at=reading.taken,
-                    error=last.error,
-                )
-                for c in reading.components
-            ]
-    return rows
 
 
 class ConflictRow(Record):

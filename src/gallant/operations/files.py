@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -168,3 +169,12 @@ def init(folder: Path) -> Path:
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
     return path
+
+
+def sudoers(user: str) -> str:
+    """What a Linux host's administrator lets Gallant's account do, as a sudoers file; raises `WrongUse` for no name."""
+    from gallant.drivers.debian import sudoers as lines
+
+    if not re.fullmatch(r"[a-z_][a-z0-9_-]{0,31}", user):
+        raise WrongUse(f"{user!r} is no name of an account.", next="gallant init --sudoers gallant")
+    return lines(user)

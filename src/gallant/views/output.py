@@ -75,6 +75,12 @@ class Output:
                 after_table = not prose
         sys.stdout.flush()
 
+    def document(self, document: object) -> None:
+        """A document of another's format, as JSON, whatever form was asked for."""
+        with reader_may_be_gone(sys.stdout):
+            sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
+            sys.stdout.flush()
+
     def remark(self, text: str) -> None:
         if not self.quiet:
             with reader_may_be_gone(sys.stderr):

@@ -148,49 +148,6 @@ def _sync(reading: Any) -> str:
     return "in sync" if reading.in_sync else f"[yellow]{plain(reading.sync_word)}[/]"
 
 
-def inventory_view(rows: Sequence[Any], now: datetime) -> View:
-    def text() -> Any:
-        shown = table(
-            "node",
-            "component",
-            "product",
-            "version",
-            "next",
-            "build",
-            "role",
-            "state",
-            "read",
-            optional=("product", "build"),
-        )
-        last = None
-        for row in rows:
-            name = f"{row.system}/{row.node}"
-            first, last = name != last, name
-            if row.component is None:
-                shown.add_row(
-                    f"[bold]{name}[/]", said("bad", "not known"), row.product or "", "", "", "", "", "", "never"
-                )
-                continue
-            waits = f"[yellow]▲ {plain(row.next_version)}[/]" if row.next_version not in (None, row.version) else ""
-            shown.add_row(
-                f"[bold]{name}[/]" if first else "",
-                f"{row.component} [dim]{row.kind}[/]" if row.kind != "system image" else "image",
-                row.product,
-                plain(row.version),
-                waits,
-                plain(row.build or ""),
-                row.role if first else "",
-                _state(row.state) if first else "",
-                ago(row.read_at, now) if first else "",
-            )
-        yield shown
-        for row in rows:
-            if row.error and row.component in (None, "image"):
-                yield f"{mark('bad')} {row.system}/{row.node}: {plain(row.error)}"
-
-    return View("inventory", rows, text)
-
-
 def stock_fetched_view(rows: Sequence[Any]) -> View:
     def text() -> Any:
         shown = table(

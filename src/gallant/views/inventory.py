@@ -1,0 +1,308 @@
+"""What runs where, as a tree of systems, by product, by component, one node in full, and what changed between two moments."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+from gallant.core.readings import IMAGE, Component, Gauge, Reading
+from gallant.views.output import View
+from gallant.views.tables import _state, _sync, next_steps, table
+from gallant.views.words import ago, duration, many, mark, moment, plain, said, size
+
+FEW = 4  # components of one kind that a tree names one by one
+ALARM_MARKS = {"stop": "bad", "warn": "work", "note": "note"}
+
+
+def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str | None) -> View:
+    """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number."""
+
+    def text() -> Iterator[Any]:
+        systems: dict[str, list[Any]] = {}
+        for known in nodes:
+            systems.setdefault(known.system.name, []).append(known)
+        if at is not None:
+            yield f"as it was at {plain(at)}"
+        lines = [line for members in systems.values() for line in _system_lines(members, now)]
+        yield "\n".join(lines)
+        unread = [k for k in nodes if k.reading is None]
+        failed = [k for k in nodes if k.reading is not None and k.error]
+        count = sum(len(k.reading.components) for k in nodes if k.reading is not None)
+        yield (
+            f"{many(len(systems), 'system')}, {many(len(nodes), 'node')}, {many(count, 'component')}"
+            + (f", [bold red]{len(unread)} never read[/]" if unread else "")
+            + (f", [yellow]{len(failed)} not reached last time[/]" if failed else "")
+            + "."
+        )
+        if unread or failed:
+            yield from next_steps("gallant survey --failed")
+
+    return View("inventory", rows, text)
+
+
+def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
+    system = members[0].system
+    where = f"{system.shape}, {plain(system.site)}" + ("" if system.in_service else ", not in service")
+    yield f"[bold]{plain(system.name)}[/]  {plain(system.product)}  [dim]{where}[/]"
+    shared = _shared([k.reading for k in members if k.reading is not None])
+    last = len(members) - 1 if not shared else len(members)
+    for number, known in enumerate(members):
+        branch = "└" if number == last else "├"
+        yield f"{branch} [bold]{plain(known.name)}[/]  {_node_line(known, now)}"
+        if known.reading is not None:
+            own = [c for c in known.reading.components if c.name != IMAGE and c not in shared]
+            trunk = " " if number == last else "│"
+            yield from (f"{trunk}    {line}" for line in _parts_lines(own))
+    if shared:
+        lines = list(_parts_lines(shared))
+        whose = "on both" if len(members) == 2 else "on all" if len(members) > 2 else "on it"
+        for number, line in enumerate(lines):
+            yield f"{'└' if number == 0 else ' '} {f'[dim]{whose}[/]' if number == 0 else ' ' * len(whose)}  {line}"
+
+
+def _node_line(known: Any, now: datetime) -> str:
+    r = known.reading
+    if r is None:
+        return said("bad", f"not known: {known.error or 'not read by then'}")
+    version = plain(r.version) + (f" [dim]build {plain(r.build)}[/]" if r.build else "")
+    waits = f" [yellow]▲ next {plain(r.next_version)}[/]" if r.next_version not in (None, r.version) else ""
+    loud = sum(a.level in ("stop", "warn") for a in r.alarms)
+    parts = [version + waits, plain(r.role), _state(r.state), _sync(r), f"[dim]{ago(r.taken, now)}[/]"]
+    if loud:
+        parts.insert(3, said("work", many(loud, "alarm")))
+    if known.error:
+        parts.append(said("bad", f"last try: {known.error}"))
+    return "  ".join(part for part in parts if part)
+
+
+def _shared(readings: Sequence[Reading]) -> list[Component]:
+    """Components that every node has in the same version; of a single node, all."""
+    if not readings:
+        return []
+    first, *others = readings
+    seen = [set(r.components) for r in others]
+    return [c for c in first.components if c.name != IMAGE and all(c in s for s in seen)]
+
+
+def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
+    kinds: dict[str, list[Component]] = {}
+    for part in parts:
+        kinds.setdefault(part.kind, []).append(part)
+    few: list[str] = []
+    for kind, own in kinds.items():
+        if len(own) <= FEW:
+            few += [
+                f"{plain(c.name)} [dim]{kind}[/] {plain(c.version)}"
+                + (f" [yellow]▲ next {plain(c.next_version)}[/]" if c.next_version not in (None, c.version) else "")
+                for c in own
+            ]
+            continue
+        versions = Counter(c.version for c in own).most_common()
+        spread = (
+            ", ".join(f"{plain(v)} ×{n}" for v, n in versions[:3])
+            if len(versions) <= FEW
+            else f"{len(versions)} versions"
+        )
+        few.append(f"{len(own)} [dim]{kind}[/] {spread}")
+    for at in range(0, len(few), 3):
+        yield ",  ".join(few[at : at + 3])
+
+
+def grouped_view(rows: Sequence[Any], by: str) -> View:
+    """Versions and where they run, by product or by component; the version that fewest run last."""
+    groups: dict[tuple[str, str], dict[str, list[str]]] = {}
+    for row in rows:
+        if row.component is not None:
+            key = (row.product, row.kind) if by == "product" else (row.component, row.product)
+            groups.setdefault(key, {}).setdefault(row.version, []).append(f"{row.system}/{row.node}")
+
+    data = [
+        {by: key[0], "kind" if by == "product" else "product": key[1], "version": version, "nodes": names}
+        for key, versions in sorted(groups.items())
+        for version, names in sorted(versions.items(), key=lambda v: -len(v[1]))
+    ]
+
+    def text() -> Iterator[Any]:
+        second = "kind" if by == "product" else "product"
+        shown = table(by, second, "version", "on", "nodes", right=("on",))
+        last = None
+        for row in data:
+            first, last = row[by] != last, row[by]
+            names = list(dict.fromkeys(row["nodes"]))
+            some = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+            shown.add_row(
+                f"[bold]{plain(row[by])}[/]" if first else "",
+                plain(row[second]) if first else "",
+                plain(row["version"]),
+                str(len(row["nodes"])),
+                plain(some),
+            )
+        yield shown
+
+    return View("inventory-by", data, text)
+
+
+def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
+    """One node, everything that is known of it."""
+    r = known.reading
+
+    def text() -> Iterator[Any]:
+        yield f"[bold]{plain(known.name)}[/]  {plain(known.system.product)}  [dim]{plain(known.place.address)}[/]"
+        if r is None:
+            yield said("bad", f"not known: {known.error}")
+            yield from next_steps(f"gallant survey {known.name}")
+            return
+        for a in sorted(r.alarms, key=lambda a: ("stop", "warn", "note", "unknown").index(a.level)):
+            yield said(ALARM_MARKS.get(a.level, "note"), a.text)
+        head = (
+            ("model", r.model),
+            ("serial", r.serial),
+            ("part number", r.part_number),
+            ("version", r.version + (f" = build {r.build}" if r.build else "")),
+            ("next start", r.next_version if r.next_version not in (None, r.version) else None),
+            ("role, state", f"{r.role}, {r.state.replace('_', ' ')}"),
+            ("replica", None if r.in_sync is None else f"{r.sync_word}" + ("" if r.in_sync else ", not whole")),
+            ("network", r.network),
+            ("started as", r.boot),
+            ("clock", None if r.clock_offset_s is None else f"{r.clock_offset_s:+.1f} s"),
+            ("runs on", known.place.runs_on),
+            ("read", f"{ago(r.taken, now)}, {moment(r.taken)}"),
+        )
+        yield "\n".join(f"[dim]{name:<12}[/] {plain(value)}" for name, value in head if value)
+        parts = table("component", "kind", "version", "next start", "product")
+        for c in r.components:
+            waits = f"[yellow]▲ {plain(c.next_version)}[/]" if c.next_version not in (None, c.version) else ""
+            parts.add_row(f"[bold]{plain(c.name)}[/]", c.kind, plain(c.version), waits, plain(c.product))
+        yield parts
+        if r.facets or r.gauges:
+            yield _conditions(r)
+        if r.expiries:
+            yield _expiries(r, now)
+        if r.channels:
+            channels = table("channel", "set", "state", "why")
+            for c in sorted(r.channels, key=lambda c: c.delivers):
+                state = said("good", c.state) if c.delivers else said("quiet" if not c.enabled else "bad", c.state)
+                channels.add_row(plain(c.name), "enabled" if c.enabled else "disabled", state, plain(c.why))
+            yield channels
+        if r.packages:
+            packages = table("package on it", "size", "sha-256", right=("size",))
+            for p in r.packages:
+                packages.add_row(plain(p.name), size(p.bytes), p.sha256)
+            yield packages
+        for job in r.running_jobs:
+            yield f"{mark('going')} job {plain(job.id)}: {job.kind}, {job.percent:.0f} %, {plain(job.message)}"
+        for oddity in r.oddities:
+            yield f"{mark('note')} it {plain(oddity)}"
+        if known.error:
+            yield said("bad", f"the last try failed: {known.error}")
+
+    return View("inventory", rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
+
+
+def _conditions(r: Reading) -> Any:
+    shown = table("condition", "state", right=())
+    plainly = [f for f in r.facets if not f.name.startswith("service ") or f.state != "running"]
+    running = len(r.facets) - len(plainly)
+    for f in plainly[:40]:
+        shown.add_row(plain(f.name), plain(f.state))
+    if len(plainly) > 40:
+        shown.add_row(f"and {len(plainly) - 40} more", "")
+    if running:
+        shown.add_row(many(running, "service"), "running")
+    for g in r.gauges:
+        shown.add_row(plain(g.name), _gauge(g))
+    return shown
+
+
+def _gauge(g: Gauge) -> str:
+    return size(g.value) if g.unit == "B" else f"{g.value:g} {g.unit}".strip()
+
+
+def _expiries(r: Reading, now: datetime) -> Any:
+    shown = table("ends", "kind", "when", "in")
+    for e in sorted(r.expiries, key=lambda e: e.ends):
+        left = (e.ends - now).total_seconds()
+        word = said("bad", "over") if left <= 0 else said("work" if left < 30 * 86400 else "good", duration(left))
+        shown.add_row(f"[bold]{plain(e.name)}[/]", e.kind, moment(e.ends), word)
+    return shown
+
+
+def changes_view(changes: Sequence[Any], before: str, after: str) -> View:
+    def text() -> Iterator[Any]:
+        if not changes:
+            yield said("good", f"Nothing differs between {before} and {after}.")
+            return
+        shown = table("node", "what", "change", "before", "after")
+        last = None
+        for c in changes:
+            name = f"{c.system}/{c.node}"
+            shown.add_row(
+                f"[bold]{plain(name)}[/]" if name != last else "",
+                plain(c.component),
+                said({"new": "note", "gone": "bad", "changed": "work"}[c.what], c.what),
+                plain(c.before or ""),
+                plain(c.after or ""),
+            )
+            last = name
+        yield shown
+        yield f"{many(len(changes), 'difference')} from {plain(before)} to {plain(after)}."
+
+    return View("inventory-diff", changes, text)
+
+
+def tried_view(tried: Any, show_calls: bool) -> View:
+    """A profile's trial: the calls, then what they came to."""
+
+    def text() -> Iterator[Any]:
+        if show_calls:
+            for call in tried.calls:
+                yield f"[bold cyan]▸[/] [bold]{plain(call.asked)}[/]"
+                answered = call.answered.strip()
+                rows = answered.splitlines() or ["(nothing)"]
+                for row in rows[:24]:
+                    yield f"  [dim]{plain(row[:400])}[/]"
+                if len(rows) > 24:
+                    yield f"  [dim]and {len(rows) - 24} lines more[/]"
+                for key, value in call.fields.items():
+                    yield f"  {plain(key)} = {plain(msgspec.json.encode(value).decode()[:300])}"
+        if tried.reading is not None:
+            r = tried.reading
+            shown = table("field", "value")
+            for key in (
+                "serial",
+                "model",
+                "part_number",
+                "version",
+                "build",
+                "next_version",
+                "boot",
+                "role",
+                "state",
+                "network",
+            ):
+                value = getattr(r, key)
+                shown.add_row(f"[bold]{key.replace('_', ' ')}[/]", plain(value) if value else "[dim]not taken[/]")
+            for name in ("components", "facets", "gauges", "packages", "jobs", "alarms", "expiries"):
+                shown.add_row(f"[bold]{name}[/]", str(len(getattr(r, name))))
+            yield shown
+            yield from (f"{mark('note')} it {plain(o)}" for o in r.oddities)
+            unknown = [k for k in ("role", "state") if getattr(r, k) == "unknown"]
+            if unknown:
+                yield said("work", f"{' and '.join(unknown)}: the device's word stands in no table of the profile")
+        else:
+            yield said("bad", tried.problem or "no reading")
+        yield f"[dim]can: {', '.join(tried.capabilities)}[/]"
+        yield from next_steps(tried.next)
+
+    rows = [msgspec.to_builtins(tried.reading)] if tried.reading is not None else []
+    more = {
+        "profile": tried.profile,
+        "capabilities": tried.capabilities,
+        "calls": [msgspec.to_builtins(c) for c in tried.calls] if show_calls else [],
+        "problem": tried.problem,
+    }
+    return View("survey-trial", rows, text, more)

@@ -1,0 +1,54 @@
+"""What the sudoers file allows, asked of sudo itself."""
+
+from __future__ import annotations
+
+import subprocess
+
+import pytest
+
+from gallant.drivers.debian import APT, sudoers
+
+from .conftest import needed
+
+ALLOWED = (
+    f"{APT} install bash=1:2.3~x",
+    f"{APT} -d install bash=1 dash=2.0-1",
+    "/usr/bin/systemctl reboot --message=window",
+    "/usr/bin/systemctl restart turnstile.service",
+    "/usr/bin/tar -C / --one-file-system -cf - etc",
+)
+REFUSED = (
+    f"{APT} install -o DPkg::Pre-Invoke::=sh bash=1",
+    f"{APT} install ./own.deb",
+    "/usr/bin/apt-get remove bash",
+    "/usr/bin/systemctl restart a b",
+    "/usr/bin/systemctl edit ssh",
+    "/usr/bin/tar -C / -cf - root",
+    "/bin/sh -c id",
+)
+
+
+@pytest.fixture(scope="module")
+def account():
+    needed("sudo", "visudo", "useradd", "su")
+    name = "gallant-trial"
+    subprocess.run(["useradd", "--system", "--shell", "/bin/sh", name], check=False, capture_output=True)
+    path = "/etc/sudoers.d/gallant-trial"
+    with open(path, "w") as file:
+        file.write(sudoers(name))
+    subprocess.run(["chmod", "440", path], check=True)
+    yield name, path
+    subprocess.run(["rm", path], check=True)
+    subprocess.run(["userdel", name], check=True, capture_output=True)
+
+
+def test_the_file_is_right_and_allows_its_commands_and_nothing_beside_them(account):
+    name, path = account
+    subprocess.run(["visudo", "-cf", path], check=True, capture_output=True)
+
+    def allowed(command: str) -> bool:
+        done = subprocess.run(["su", name, "-c", f"sudo -n -l {command}"], capture_output=True, check=False)
+        return done.returncode == 0
+
+    assert [c for c in ALLOWED if not allowed(c)] == []
+    assert [c for c in REFUSED if allowed(c)] == []
