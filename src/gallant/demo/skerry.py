@@ -26,7 +26,7 @@ simulation: {{speed: {speed:g}, since: {since}}}
 
 sites:
   harbour: {{mbit_per_s: 1000, time_zone: Europe/London, hands: yes}}
-{ship}
+{more_sites}
 # `read` is all that survey, gaps and check ever use; `act` is used by roll.
 accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
@@ -35,7 +35,7 @@ accounts:
 aims:
   - {{for: default, aim: settled 30d}}
   - {{for: tickets, aim: settled 90d}}
-
+{more_aims}
 # What may happen by itself: the first rule that matches decides; where none does, a notice asks.
 rules:
   - {{kind: reference data, restart: none, then: act}}
@@ -69,24 +69,67 @@ systems:
 """
 
 
-SHIP_SITE = """\
+MORE_SITES = """\
+  northpier: {mbit_per_s: 50, time_zone: Europe/London, hands: no}  # a terminal, nobody on site
   fulmar: {mbit_per_s: 2, time_zone: UTC, hands: no}     # a ship, on a satellite link
 """
-SHIP = """\
-  fulmar-box:                    # what the ship keeps of the tickets while it is at sea
-    product: ostrel/shoal-mini
-    shape: single
-    site: fulmar
-    kind: storage
-    driver: http
-    profile: ostrel-shoal-mini
-    nodes:
-      a: {{address: "{a[address]}", serial: {a[serial]}, fingerprint: "{a[fingerprint]}"}}
+
+MORE_AIMS = """\
+  - {for: kind:application, aim: newest}     # a channel says when it was made, not how long a package has been out
 """
+
+# name: product, shape, site, kind, driver, profile, nodes, what it is, more lines
+SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]], ...] = (
+    ("quay", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
+     ("usual: {leader: a, member: b}",)),
+    ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages deck, and is its guest",
+     ("uses: [deck]",)),
+    ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
+     ("uses: [quay]", "managed_by: overlook", "usual: {leader: a}")),
+    ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
+    ("lighthouse", "ostrel/reef", "quorum", "northpier", "storage", "http", "ostrel-reef", "abc", "what the buoys and gauges say", ()),
+    ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
+     ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
+    ("gates", "skerry/host", "single", "northpier", "application", "debian", "debian", "a", "opens the gates to whoever has a ticket",
+     ("uses: [tickets]",)),
+    ("manifest", "skerry/host", "single", "harbour", "application", "debian", "debian", "a", "who is on board",
+     ("uses: [tickets]",)),
+    ("fulmar-box", "ostrel/shoal-mini", "single", "fulmar", "storage", "http", "ostrel-shoal-mini", "a",
+     "what the ship keeps of the tickets while it is at sea", ()),
+)  # fmt: skip
+RUNS_ON = {**{f"deck/{n}": f"deck-hw/{n}" for n in "abcde"}, "overlook/a": "deck/a"}
+
+
+def _system(row: tuple[Any, ...], nodes: dict[str, dict[str, str]]) -> str:
+    name, product, shape, site, kind, driver, profile, members, what, more = row
+    lines = [
+        f"  {name}:{' ' * max(1, 29 - len(name))}# {what}",
+        f"    product: {product}",
+        *(
+            f"    {key}: {value}"
+            for key, value in (
+                ("shape", shape),
+                ("site", site),
+                ("kind", kind),
+                ("driver", driver),
+                ("profile", profile),
+            )
+        ),
+        "    nodes:",
+    ]
+    for member in members:
+        said = nodes[f"{name}/{member}"]
+        below = RUNS_ON.get(f"{name}/{member}")
+        lines.append(
+            f'      {member}: {{address: "{said["address"]}", serial: {said["serial"]}, fingerprint: "{said["fingerprint"]}"'
+            + (f", runs_on: {below}" if below else "")
+            + "}"
+        )
+    return "\n".join([*lines, *(f"    {line}" for line in more)]) + "\n"
 
 
 def new_accounts() -> dict[str, str]:
-    return {"gallant-read": secrets.token_urlsafe(18), "gallant-act": secrets.token_urlsafe(18)}
+    return {user: secrets.token_urlsafe(18) for user in ("gallant-read", "gallant-act", "master")}
 
 
 class Folder:
@@ -119,9 +162,9 @@ class Folder:
 
 
 def furnish(
-    path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED, ship: bool = False
+    path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED, whole: bool = False
 ) -> None:
-    """Write estate.yaml, the secrets (mode 600) and the publisher's key; with `ship`, her box is in the estate too."""
+    """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line."""
     nodes = said["nodes"]
     text = ESTATE.format(
         speed=speed,
@@ -129,14 +172,19 @@ def furnish(
         a=nodes["tickets/a"],
         b=nodes["tickets/b"],
         blocks=said["services"]["blocks"],
-        ship=SHIP_SITE if ship else "",
+        more_sites=MORE_SITES if whole else "",
+        more_aims=MORE_AIMS if whole else "",
     )
-    text += SHIP.format(a=nodes["fulmar-box/a"]) if ship else ""
+    text += "".join(_system(row, nodes) for row in SYSTEMS) if whole else ""
     (path / "estate.yaml").write_text(text, "utf-8")
     for user, secret in accounts.items():
         _write_private(path / "secrets" / user.removeprefix("gallant-"), secret)
     (path / "keys").mkdir(exist_ok=True)
-    (path / "keys" / "ostrel.pub").write_text(said["publisher"]["key"] + "\n", "utf-8")
+    keys = {"ostrel": said["publisher"]["key"]}
+    keys |= {name: publisher["key"] for name, publisher in said.get("publishers", {}).items()}
+    keys |= {"debian": said["channel"]["key"]} if "channel" in said else {}
+    for name, key in keys.items():
+        (path / "keys" / f"{name}.pub").write_text(key.strip() + "\n", "utf-8")
 
 
 def _write_private(path: Path, text: str) -> None:

@@ -30,7 +30,11 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
         ("catalog", "add", "ostrel", "{source}", "--key", "keys/ostrel.pub"),
         (0,),
     ),
-    ("Fetch it, and verify it before believing it.", ("catalog", "sync"), (0,)),
+    *(
+        ("And the others'.", ("catalog", "add", name, f"{{source {name}}}", "--key", f"keys/{name}.pub"), (0,))
+        for name in ("gorsefield", "quernix", "skerry", "sundholm", "tarnholt", "debian")
+    ),
+    ("Fetch them, and verify them before believing them.", ("catalog", "sync"), (0,)),
     ("What should run, and what does.", ("gaps",), (1,)),
     ("The way there, and why not a shorter one.", ("route", "tickets"), (0,)),
     ("What a release brings, before anybody decides on it.", ("catalog", "show", "ostrel/shoal", "3.2.4"), (0,)),
@@ -106,7 +110,9 @@ def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
             for why, words, _ in STEPS:
                 line = " ".join(
                     _fill(word, folder, said)
-                    if word == "{source}"
+                    if word.startswith("{source") and "debian" not in word
+                    else shlex.quote(_fill(word, folder, said))
+                    if word.startswith("{source")
                     else {"{plan}": "PLAN", "{roll}": ""}.get(word, shlex.quote(word))
                     for word in words
                 )
@@ -128,11 +134,11 @@ def _standins(folder: Path, faults: Sequence[Fault]) -> Any:
             "speed": SPEED,
             "since": since,
             "accounts": accounts,
-            "ship": True,
+            "whole": True,
             "faults": to_json({"faults": list(faults)}).decode(),
         }
         with running(setup, folder / "standins.log") as said:
-            furnish(folder, said, accounts, since, ship=True)
+            furnish(folder, said, accounts, since, whole=True)
             # For a test or a curious person: the door behind the stage, where faults are switched on.
             (folder / "standins.json").write_text(json.dumps(said["control"]))
             yield said
@@ -174,8 +180,11 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None
 
 
 def _fill(word: str, folder: Path, said: dict[str, Any]) -> str:
-    if word == "{source}":
-        return str(said["publisher"]["url"])
+    if word.startswith("{source"):
+        name = word.strip("{}").partition(" ")[2]
+        if name == "debian":
+            return str(said["channel"]["source"])
+        return str((said["publishers"][name] if name else said["publisher"])["url"])
     if word == "{plan}":
         return max((folder / "plans").glob("plan-*.json"), key=lambda p: p.stat().st_mtime).stem
     return "roll-0001" if word == "{roll}" else word

@@ -454,6 +454,7 @@ class ProfiledDriver:
             next_version=text["next_version"],
             build=text["build"],
         )
+        single = self.system.shape == "single"
         parts = [self._part(part) for part in self._records(Component, fields.get("components"))]
         return Reading(
             system=self.system.name,
@@ -463,7 +464,7 @@ class ProfiledDriver:
             product=self.system.product,
             version=text["version"] or "",
             boot=text["boot"] or "",
-            role=self._word("role", fields.get("role")),
+            role="alone" if "role" not in fields and single else self._word("role", fields.get("role")),
             state=self._word("state", fields.get("state")),
             build=text["build"],
             next_version=text["next_version"],

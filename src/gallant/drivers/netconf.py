@@ -276,7 +276,11 @@ class NetconfDriver(ProfiledDriver):
     ) -> Any:
         body = fill(call.said, {key: escape(value, {'"': "&quot;", "'": "&apos;"}) for key, value in fields.items()})
         reply = await self.rpc(node, body, purpose, call.timeout_s)
-        return picked(reply, call.find, {**NAMES, **self.profile.namespaces})
+        find = {
+            key: path if isinstance(path, str) else {column: _filled(p, fields) for column, p in path.items()}
+            for key, path in call.find.items()
+        }
+        return picked(reply, find, {**NAMES, **self.profile.namespaces})
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
         from lxml import etree
@@ -397,7 +401,7 @@ class NetconfDriver(ProfiledDriver):
         ]
         session = await self._session(node, "read")
         if session.knows("startup"):
-            running, startup = (_canonical(await self.get_config(node, store)) for store in ("running", "startup"))
+            running, startup = [_canonical(await self.get_config(node, store)) for store in ("running", "startup")]
             facets.append({"name": "running configuration", "state": "saved" if running == startup else "unsaved"})
         return {"facets": facets, "alarms": alarms}
 
@@ -480,6 +484,11 @@ class NetconfDriver(ProfiledDriver):
                 await self.rpc(node, f"<unlock><target><{store}/></target></unlock>", "act")
 
         return held()
+
+
+def _filled(path: str, fields: Mapping[str, str]) -> str:
+    """An XPath with its fields; one that holds a quote would end the text that it stands in, and is left out."""
+    return str(fill(path, {key: value for key, value in fields.items() if "'" not in value and '"' not in value}))
 
 
 def _canonical(reply: Any) -> bytes:

@@ -218,6 +218,16 @@ async def _read(place: Workplace, system: System, node: str, driver: Any) -> Sur
             passing=isinstance(error, (NotReached, AnswerLost)),
             late="in time" in what or "no connection within" in what or "took too long" in what,
         )
+    except Exception as error:  # one node's answer that nobody foresaw takes no other node's away
+        return Surveyed(
+            system=system.name,
+            node=node,
+            reading=None,
+            error=f"{node_name(system, node)} could not be understood: {type(error).__name__} in its driver.",
+            next="Please report it: gallant survey --profile FILE --address ADDRESS --show-calls shows what it says.",
+            exit_code=3,
+            took_s=place.clock.real() - real,
+        )
     return Surveyed(system=system.name, node=node, reading=reading, took_s=place.clock.real() - real)
 
 

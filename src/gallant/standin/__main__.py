@@ -18,6 +18,7 @@ from typing import Any
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import bound, reserve
 from gallant.standin.publisher import Publisher
+from gallant.standin.publishers import Others
 from gallant.standin.scenario import faults_from
 from gallant.standin.shoal import ShoalNode, ShoalPair
 from gallant.standin.shoal_http import ControlServer, NodeServer, ServiceServer
@@ -35,11 +36,12 @@ CONTROL_ADDRESS = "127.0.0.1"
 
 async def serve(setup: dict[str, Any]) -> None:
     """`setup`: `speed`, `since` (seconds since 1970), `accounts` (user to secret), `faults` (a scenario's text), `version`
-    of the pair, or `versions` by its nodes, `ship` (whether the box on the ship is up too)."""
+    of the pair, or `versions` by its nodes, `whole` (whether every other system of the line is up too)."""
     since, speed = float(setup["since"]), float(setup["speed"])
     world = World(datetime.fromtimestamp(since, UTC), speed)
     world.faults = faults_from(setup.get("faults") or "faults: []")
-    publisher = Publisher(world.began)
+    whole = bool(setup.get("whole"))
+    publisher, others = Publisher(world.began, whole), Others(world.began) if whole else None
     versions = dict.fromkeys(NODES, setup.get("version", "2.8.5")) | setup.get("versions", {})
     nodes = {name: ShoalNode(name, serial, NETWORK, versions[name]) for name, (_, serial) in NODES.items()}
     pair = ShoalPair(world, "tickets", nodes, publisher.images(), active="a")
@@ -63,11 +65,11 @@ async def serve(setup: dict[str, Any]) -> None:
     refresh()
     woken = asyncio.Event()
     world.on_change.append(woken.set)
-    servers: list[NodeServer] = []
+    servers: list[Any] = []
     said: dict[str, Any] = {"nodes": {}, "services": {}}
     kept = []
     mini = ShoalPair(world, "fulmar-box", {"a": ShoalNode("a", *MINI[1:])}, publisher.mini_images(), active="a")
-    boxes = [(pair, name, *NODES[name]) for name in NODES] + ([(mini, "a", *MINI[:2])] if setup.get("ship") else [])
+    boxes = [(pair, name, *NODES[name]) for name in NODES] + ([(mini, "a", *MINI[:2])] if whole else [])
     for box, name, address, serial in boxes:
         context, fingerprint, pem = self_signed(f"{box.name}-{name}", address)
         keeper, port = reserve(address)
@@ -83,25 +85,35 @@ async def serve(setup: dict[str, Any]) -> None:
     kept.append(keeper)
     service = ServiceServer(pair, SERVICE_ADDRESS, port)
     said["services"]["blocks"] = f"{SERVICE_ADDRESS}:{port}"
-    for server in servers:
-        await server.start()
-    await service.follow()
-
     from aiohttp import web
 
     keeper, port = reserve(PUBLISHER_ADDRESS)
     kept.append(keeper)
-    runner = web.AppRunner(publisher.app(world), access_log=None, shutdown_timeout=0.2)
+    base = f"http://{PUBLISHER_ADDRESS}:{port}"
+    if others is not None:
+        from gallant.standin.line import Line  # SSH and much else, for the whole line alone
+
+        line = Line(world, setup["accounts"], refresh, f"{base}/debian")
+        servers += line.servers
+        kept += line.kept
+        said["nodes"] |= line.said
+        said["publishers"] = {
+            name: {"url": f"{base}/{name}/catalog.json", "key": others.keys[name]} for name in others.names
+        }
+        said["channel"] = {"source": f"deb [arch=amd64] {base}/debian bookworm main", "key": others.keys["debian"]}
+    for server in servers:
+        await server.start()
+    await service.follow()
+    routes = others.routes() if others is not None else ()
+    runner = web.AppRunner(publisher.app(world, routes), access_log=None, shutdown_timeout=0.2)
     await runner.setup()
     await web.SockSite(runner, bound(PUBLISHER_ADDRESS, port)).start()
-    said["publisher"] = {"url": f"http://{PUBLISHER_ADDRESS}:{port}/catalog.json", "key": publisher.public_text}
+    said["publisher"] = {"url": f"{base}/catalog.json", "key": publisher.public_text}
 
     keeper, port = reserve(CONTROL_ADDRESS)
     kept.append(keeper)
     key = secrets.token_hex(16)
-    await ControlServer(world, [pair, mini] if setup.get("ship") else [pair], refresh, key).start(
-        bound(CONTROL_ADDRESS, port)
-    )
+    await ControlServer(world, [pair, mini] if whole else [pair], refresh, key).start(bound(CONTROL_ADDRESS, port))
     said["control"] = {"url": f"http://{CONTROL_ADDRESS}:{port}", "key": key}
 
     ended = asyncio.Event()
@@ -133,7 +145,7 @@ async def _drive(
     world: World,
     refresh: Any,
     woken: asyncio.Event,
-    servers: list[NodeServer],
+    servers: list[Any],
     service: ServiceServer,
     ended: asyncio.Event,
 ) -> None:

@@ -1,6 +1,7 @@
 """An SSH server with a device's command line behind it: a prompt, a pager, questions, and a place for files by SFTP.
 
-What the commands do is the device's: `obey(user, line, elevated)` gives an answer's text, a `Question`, or raises `Denied`.
+What the commands do is the device's: `obey(user, line, elevated)` gives an answer's text, a `Question`, or raises `Denied`;
+`runs(process, command)` carries out a host's command, `subsystem(process)` speaks NETCONF.
 """
 
 from __future__ import annotations
@@ -8,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -45,10 +46,12 @@ class CommandLineServer:
         delay: Callable[[], float] = lambda: 0.0,
         master: str = "",
         received: Callable[[Path], None] = lambda path: None,
+        runs: Callable[[Any, str], Awaitable[None]] | None = None,
+        subsystem: Callable[[Any], Awaitable[None]] | None = None,
     ) -> None:
         self.address, self.port, self.accounts, self.prompt, self.obey = address, port, accounts, prompt, obey
         self.files, self.up, self.lets_in, self.delay, self.master = files, up, lets_in, delay, master
-        self.received = received
+        self.received, self.runs, self.subsystem = received, runs, subsystem
         self.key = asyncssh.generate_private_key("ssh-ed25519")
         self.lines: list[str] = []
         self._server: Any = None
@@ -86,6 +89,13 @@ class CommandLineServer:
     async def _session(self, process: Any) -> None:
         user = process.get_extra_info("username")
         try:
+            if process.subsystem == "netconf" and self.subsystem is not None:
+                await self.subsystem(process)
+                return
+            if process.command is not None and self.runs is not None:
+                await asyncio.sleep(self.delay())
+                await self.runs(process, process.command)
+                return
             if process.command is not None:
                 process.stdout.write(await self._answer(process, user, process.command, False))
                 process.exit(0)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 import json
 import random
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from aiohttp import web
@@ -15,6 +16,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from gallant.core.records import rfc3339
+from gallant.standin.publishers import REEF, body_of, package_name, product_entries
 from gallant.standin.shoal import MIB, Image
 from gallant.standin.world import World
 
@@ -177,14 +179,19 @@ def package_bytes(version: str, mib: int) -> bytes:
 class Publisher:
     """One publisher: its key, its catalog as served, and the bytes of its packages."""
 
-    def __init__(self, now: datetime, base: str = "") -> None:
+    def __init__(self, now: datetime, whole: bool = False) -> None:
+        """`whole`: with the products that only the whole line runs."""
         self.key = Ed25519PrivateKey.generate()
         self.now = now
-        self.base = base
+        self.more = product_entries(now, REEF) if whole else []
         self.serial = 41
         self.packages = {f"shoal-{row[0]}.pkg": package_bytes(row[0], row[8]) for row in RELEASES}
         self.packages |= {f"shoal-mini-{row[0]}.pkg": package_bytes(f"mini {row[0]}", 1) for row in MINI_RELEASES}
         self.packages |= {f"zones-{version}.tab": package_bytes(f"zones {version}", 1) for version, _ in ZONES[1]}
+        if whole:
+            self.packages |= {
+                package_name(p, row[0]): body_of(p, row[0]) for p, (_, rows) in REEF.items() for row in rows
+            }
         self.publish(self.catalog())
 
     @property
@@ -268,6 +275,7 @@ class Publisher:
                 {"name": SHELF[0], "title": "Shoal disk shelf", "scheme": "dotted", "releases": [shelf]},
                 {"name": ZONES[0], "title": "Time zone table", "scheme": "dotted", "releases": self._zones()},
                 {"name": MINI, "title": "Shoal mini", "scheme": "dotted", "releases": self._mini()},
+                *self.more,
             ],
             "bundles": [
                 {
@@ -320,7 +328,7 @@ class Publisher:
         self.raw = json.dumps(catalog, indent=1).encode()
         self.signature = self.key.sign(SIGNED_PREFIX + self.raw)
 
-    def app(self, world: World | None = None) -> web.Application:
+    def app(self, world: World | None = None, more: Sequence[web.RouteDef] = ()) -> web.Application:
         async def catalog(request: web.Request) -> web.StreamResponse:
             tag = f'"{hashlib.sha256(self.raw).hexdigest()[:16]}"'
             if request.headers.get("If-None-Match") == tag:
@@ -339,6 +347,7 @@ class Publisher:
                 web.get("/catalog.json", catalog),
                 web.get("/catalog.json.sig", signature),
                 web.get("/packages/{name}", package),
+                *more,
             ]
         )
         return app

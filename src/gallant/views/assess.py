@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from itertools import islice
+from itertools import groupby, islice
 from typing import Any
 
 from gallant.core.gaps import STANDINGS, Gap
@@ -34,6 +34,7 @@ FILLINGS = {
     "current": ("█", "green"),
 }
 BAR = 36  # columns of the longest bar
+MOST_NAMES = 6  # that one set of reasons stands under
 MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
@@ -85,10 +86,14 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
     if not selected and not (narrow.component or narrow.severe or narrow.changed):
         yield _bars(result.tallies)
     loud = (s for s in result.shown if s.gap.standing != "current" or narrow.changed or narrow.component)
-    visible = list(islice(loud, None if selected else MOST_ROWS))
-    more = sum(1 for _ in loud)
+    alike = (list(group) for _, group in groupby(loud, key=None if selected else _alike))
+    groups = list(islice(alike, None if selected else MOST_ROWS))
+    visible = [s for group in groups for s in group]
+    more = sum(len(group) for group in alike)
     if visible:
-        yield _gap_table(visible, narrow.changed)
+        yield _gap_table(groups, narrow.changed)
+    if any(s.gap.security for s in visible):
+        yield "[dim]⚑ closes a security hole[/]"
     if more:
         yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
     yield from _reasons(visible)
@@ -132,16 +137,29 @@ def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
     return [(standing, max(1, round(count * scale))) for standing in STANDINGS if (count := tally.get(standing, 0))]
 
 
-def _gap_table(visible: Sequence[Any], changed: bool) -> Any:
+def _alike(shown: Any) -> tuple[Any, ...]:
+    """Nodes of a system that have the same gap in the same component are one row."""
+    gap = shown.gap
+    return (gap.system, gap.component, gap.installed, gap.verdict, shown.change)
+
+
+def _whose(group: Sequence[Any]) -> str:
+    """Which nodes a row is of: `tickets/a`, `tickets/a,b`, `deck-hw, 5 nodes`."""
+    system, nodes = group[0].gap.system, [s.gap.node for s in group]
+    names = ",".join(nodes)
+    return f"{system}/{names}" if len(names) <= 12 else f"{system}, {len(nodes)} nodes"
+
+
+def _gap_table(groups: Sequence[Sequence[Any]], changed: bool) -> Any:
     columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
     if changed:
         columns.insert(3, "before")
     shown = table(*columns, right=("lag",), optional=("restart",))
-    for s in visible:
-        g = s.gap
-        severity = f"{g.severity}{' ⚑ security' if g.security else ''}" if g.severity else "–"
+    for group in groups:
+        s, g = group[0], group[0].gap
+        severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"
         cells = [
-            f"[bold]{g.system}/{g.node}[/]",
+            f"[bold]{plain(_whose(group))}[/]",
             g.component,
             plain(g.installed),
             plain(g.target or "–"),
@@ -169,7 +187,8 @@ def _reasons(visible: Sequence[Any]) -> Iterator[str]:
         if s.gap.reasons and s.gap.standing != "current":
             reasons.setdefault(s.gap.reasons, []).append(s.gap.name)
     for why, names in reasons.items():
-        yield f"[bold]{', '.join(names)}[/]"
+        more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+        yield f"[bold]{', '.join(names[:MOST_NAMES])}[/]{more}"
         yield from (f"  {plain(reason)}" for reason in why)
 
 

@@ -71,7 +71,13 @@ def _node_line(known: Any, now: datetime) -> str:
     version = plain(r.version) + (f" [dim]build {plain(r.build)}[/]" if r.build else "")
     waits = f" [yellow]▲ next {plain(r.next_version)}[/]" if r.next_version not in (None, r.version) else ""
     loud = sum(a.level in ("stop", "warn") for a in r.alarms)
-    parts = [version + waits, plain(r.role), _state(r.state), _sync(r), f"[dim]{ago(r.taken, now)}[/]"]
+    parts = [
+        version + waits,
+        plain(r.role),
+        _state(r.state),
+        _sync(r) if r.in_sync is not None else "",
+        f"[dim]{ago(r.taken, now)}[/]",
+    ]
     if loud:
         parts.insert(3, said("work", many(loud, "alarm")))
     if known.error:
@@ -88,6 +94,11 @@ def _shared(readings: Sequence[Reading]) -> list[Component]:
     return [c for c in first.components if c.name != IMAGE and all(c in s for s in seen)]
 
 
+def waits(part: Component) -> bool:
+    """Whether another version runs from the next start on."""
+    return part.next_version not in (None, part.version)
+
+
 def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
     kinds: dict[str, list[Component]] = {}
     for part in parts:
@@ -97,10 +108,13 @@ def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
         if len(own) <= FEW:
             few += [
                 f"{plain(c.name)} [dim]{kind}[/] {plain(c.version)}"
-                + (f" [yellow]▲ next {plain(c.next_version)}[/]" if c.next_version not in (None, c.version) else "")
+                + (f" [yellow]▲ next {plain(c.next_version)}[/]" if waits(c) else "")
                 for c in own
             ]
             continue
+        few += [
+            f"{plain(c.name)} {plain(c.version)} [yellow]▲ next {plain(c.next_version)}[/]" for c in own if waits(c)
+        ]
         versions = Counter(c.version for c in own).most_common()
         spread = (
             ", ".join(f"{plain(v)} ×{n}" for v, n in versions[:3])

@@ -47,7 +47,7 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
             optional=("restart", "since", "end"),
         )
         for n in rows:
-            severity = f"{n.severity}{' ⚑ security' if n.security else ''}" if n.severity else "–"
+            severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
             shown.add_row(
                 f"[bold]{n.name}[/]",
                 plain(", ".join(n.installed)),

@@ -1,0 +1,222 @@
+"""Members that share work: a fabric's switches, a cluster's hosts, a manager that stands alone.
+
+The device kind, not its protocol: who leads, what runs where, draining and refilling, what a restart takes away and for how
+long. A member that lives on another machine stops when that stops, and starts again with it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from gallant.standin.shoal import Denied, Image, Task
+from gallant.standin.world import World
+
+GOING_S = 2.0
+DRAIN_S = 40.0
+HAND_OVER_S = 3.0
+
+
+class Member:
+    """One member: what it runs and will run, and how many guests it carries."""
+
+    def __init__(self, name: str, serial: str, version: str, guests: int = 0) -> None:
+        self.name, self.serial, self.version, self.next_version = name, serial, version, version
+        self.guests = guests
+        self.up = True
+        self.powered = True  # the machine below it
+        self.drained = False
+        self.boots = 1
+        self.links_up_at = 0.0
+        self.in_sync_at = 0.0
+        self.tasks: list[Task] = []
+        self.packages: dict[str, tuple[str, int]] = {}
+
+    @property
+    def boot(self) -> str:
+        return f"{self.serial}#{self.boots}"
+
+    @property
+    def busy(self) -> Task | None:
+        return next((task for task in self.tasks if task.state == "busy"), None)
+
+
+class Cluster:
+    """Members with a leader among them. `link_hold_s` is how long uplinks stay down after a start."""
+
+    def __init__(
+        self,
+        world: World,
+        name: str,
+        members: Mapping[str, Member],
+        images: Mapping[str, Image],
+        leader: str | None = None,
+        link_hold_s: float = 0.0,
+        sync_s: float = 0.0,
+    ) -> None:
+        self.world, self.name, self.members, self.images = world, name, dict(members), dict(images)
+        self.leader, self.link_hold_s, self.sync_s = leader, link_hold_s, sync_s
+        self.waiting: list[str] = []  # guests that have nowhere to run
+        self.broken: list[str] = []
+        self.stopped: dict[str, list[Callable[[], None]]] = {}
+        self.started: dict[str, list[Callable[[], None]]] = {}
+
+    def full(self, name: str) -> str:
+        return f"{self.name}/{name}"
+
+    # --- what can be seen
+
+    def role(self, name: str) -> str:
+        if len(self.members) == 1:
+            return "alone"
+        return "leading" if self.leader == name else "following"
+
+    def links_up(self, name: str) -> bool:
+        return self.members[name].up and self.world.now >= self.members[name].links_up_at
+
+    def sync(self, name: str) -> tuple[str, float]:
+        left = self.members[name].in_sync_at - self.world.now
+        return ("behind", left) if left > 0 else ("level", 0.0)
+
+    # --- orders
+
+    def order(self, name: str, what: str, package: str = "") -> Task:
+        """Take an order; gives the task that carries it out. Raises `Denied`."""
+        member = self.members[name]
+        if (task := member.busy) is not None:
+            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        handlers: dict[str, Callable[[Member, str], Task]] = {
+            "install": self._install,
+            "restart": lambda m, _: self._restart(m),
+            "hand-over": lambda m, _: self._hand_over(m),
+            "drain": lambda m, _: self._drain(m),
+            "refill": lambda m, _: self._refill(m),
+        }
+        if what not in handlers:
+            raise Denied(400, f"no such order: {what}")
+        return handlers[what](member, package)
+
+    def keep(self, name: str, package: str, body: bytes) -> str:
+        import hashlib
+
+        digest = hashlib.sha256(body).hexdigest()
+        self.members[name].packages[package] = (digest, len(body))
+        return digest
+
+    def _install(self, member: Member, package: str) -> Task:
+        digest = member.packages.get(package, ("", 0))[0]
+        image = next((i for i in self.images.values() if i.sha256 == digest), None)
+        if image is None:
+            raise Denied(422, f"{package} is not here, or not signed for this model")
+        task = self._task(member, "install", image.version, image.install_s)
+        fault = self.world.fault("install_fails_at", self.full(member.name), "install")
+        if fault is not None:
+            self.world.after(
+                image.install_s * fault.value / 100, lambda: self._end(member, task, "broken", "cannot write")
+            )
+            return task
+
+        def done() -> None:
+            member.next_version = image.version
+            self._end(member, task, "complete", f"{image.version} runs from the next start on")
+
+        self.world.after(image.install_s, done)
+        return task
+
+    def _restart(self, member: Member) -> Task:
+        image = self.images.get(member.next_version)
+        lasts = image.restart_s if image is not None else 300.0
+        task = self._task(member, "restart", member.next_version, lasts)
+        self.world.after(GOING_S, lambda: self.halt(member.name))
+        if not self.world.fault("no_return", self.full(member.name), "restart"):
+            late = self.world.fault("late_return", self.full(member.name), "restart")
+            self.world.after(GOING_S + lasts + (late.value if late else 0), lambda: self._back(member, task))
+        return task
+
+    def _back(self, member: Member, task: Task) -> None:
+        member.version = member.next_version
+        self.start(member.name)
+        self._end(member, task, "complete", f"started with {member.version}")
+
+    def halt(self, name: str) -> None:
+        """A member goes down: because it restarts, or because the machine below it does."""
+        member = self.members[name]
+        if not member.up:
+            return
+        member.up = False
+        if member.guests:
+            self.broken.append(f"{name} went down with {member.guests} guests")
+        if self.leader == name:
+            self.leader = next((n for n, m in self.members.items() if m.up), None)
+        for tell in self.stopped.get(name, ()):
+            tell()
+        self.world.changed()
+
+    def start(self, name: str) -> None:
+        member = self.members[name]
+        if member.up or not member.powered:
+            return
+        member.up = True
+        member.boots += 1
+        member.links_up_at = self.world.now + self.link_hold_s
+        member.in_sync_at = self.world.now + self.sync_s
+        if self.leader is None:
+            self.leader = name
+        for tell in self.started.get(name, ()):
+            tell()
+        self.world.changed()
+
+    def _hand_over(self, member: Member) -> Task:
+        other = next((n for n, m in self.members.items() if m.up and m is not member), None)
+        if self.leader != member.name:
+            raise Denied(409, "already following")
+        if other is None:
+            raise Denied(409, "nobody else is up")
+        task = self._task(member, "hand-over", "", HAND_OVER_S)
+        if self.world.fault("role_stuck", self.full(member.name), "hand-over"):
+            self.world.after(HAND_OVER_S, lambda: self._end(member, task, "broken", "nobody takes over"))
+            return task
+
+        def moved() -> None:
+            self.leader = other
+            self._end(member, task, "complete", f"{other} leads")
+
+        self.world.after(HAND_OVER_S, moved)
+        return task
+
+    def _drain(self, member: Member) -> Task:
+        others = [m for m in self.members.values() if m.up and not m.drained and m is not member]
+        if not others:
+            raise Denied(409, "nowhere to move the guests")
+        task = self._task(member, "drain", "", DRAIN_S)
+
+        def moved() -> None:
+            for number in range(member.guests):
+                others[number % len(others)].guests += 1
+            member.guests, member.drained = 0, True
+            self._end(member, task, "complete", "carries nothing")
+
+        self.world.after(DRAIN_S, moved)
+        return task
+
+    def _refill(self, member: Member) -> Task:
+        task = self._task(member, "refill", "", DRAIN_S)
+
+        def taken() -> None:
+            member.drained = False
+            fullest = max(self.members.values(), key=lambda m: m.guests)
+            member.guests, fullest.guests = member.guests + fullest.guests // 2, fullest.guests - fullest.guests // 2
+            self._end(member, task, "complete", "takes guests again")
+
+        self.world.after(DRAIN_S, taken)
+        return task
+
+    def _task(self, member: Member, what: str, release: str, lasts: float) -> Task:
+        self.world.count(self.full(member.name), what)
+        task = Task(len(member.tasks) + 1, what, release, self.world.now, lasts)
+        member.tasks.append(task)
+        return task
+
+    def _end(self, member: Member, task: Task, state: str, text: str) -> None:
+        task.stopped_at = self.world.now if state == "broken" else None
+        task.state, task.text = state, text
+        self.world.work(self.full(member.name), task.what, task.began)

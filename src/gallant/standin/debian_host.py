@@ -1,0 +1,252 @@
+"""A Linux host in a folder: its packages, channels and services are files, its commands are small ones that read them.
+
+Whoever logs in gets a real shell whose paths lead into the folder, and whose `apt-get`, `dpkg-query` and `systemctl` are the
+stand-in's own. What takes time (installing, starting anew) happens in the world's time, by orders that the commands leave.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hashlib
+import os
+import re
+import shutil
+import signal
+import tempfile
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from gallant.core.records import Record, rfc3339
+from gallant.standin.command_line import CommandLineServer
+from gallant.standin.world import World
+
+INSTALL_S = 90.0
+RESTART_S = 60.0
+# Paths that lead into the host's folder; everything else is this computer's.
+_OWN = re.compile(r"(?<![\w.~/$}])/(etc|proc|boot|run|var|usr/bin)(?=/)")
+
+TOOLS = {
+    "dpkg-query": 'case "$*" in *Conffiles*) cat "$ROOT/state/conffiles";; *Status-Abbrev*) cat "$ROOT/state/packages";; *) awk -F"\\t" \'{print $2 "=" $3}\' "$ROOT/state/packages";; esac',
+    "dpkg": 'awk -F"\\t" \'{print $2 "\\tinstall"}\' "$ROOT/state/packages"',
+    "apt-mark": 'cat "$ROOT/state/held"',
+    "uname": 'case "$1" in -r) cat "$ROOT/state/kernel";; *) echo x86_64;; esac',
+    "df": 'echo Avail; cat "$ROOT/state/free"',
+    "date": 'case "$*" in *%Y%m%d%H*) exec /bin/date "$@";; *) cat "$ROOT/state/clock";; esac',
+    "who": 'cat "$ROOT/state/who"',
+    "sudo": 'shift; case "$1" in -l) test -e "$ROOT/state/may-act";; *) shift; test -e "$ROOT/state/may-act" || { echo "sudo: a password is required" >&2; exit 1; }; exec "$@";; esac',
+    "systemctl": 'case "$1" in list-units) cat "$ROOT/state/services";; reboot|restart) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac',
+    "pgrep": 'for p in /proc/[0-9]*; do test "${p##*/}" = $$ || { tr "\\0" " " < "$p/cmdline" 2>/dev/null | grep -v pgrep | grep -q -e "$2" && echo "${p##*/}" && found=1; }; done; test -n "$found"',
+    "tar": 'PATH=/usr/bin:/bin exec tar -C "$ROOT" --one-file-system -cf - etc',
+    "apt-get": r"""
+words=""; kind=update; only=""
+for word in "$@"; do case "$word" in -s) only=simulate;; -d) only=download;; install) kind=install;; *=*[0-9]*) case "$word" in Dpkg*|Dir*|APT*|Acquire*) ;; *) words="$words $word";; esac;; esac; done
+if [ $kind = update ]; then cat "$ROOT/state/heard"; exit 0; fi
+for word in $words; do
+  grep -qx -e "$word" "$ROOT/state/offered" || { echo "E: Version '${word#*=}' for '${word%%=*}' was not found" >&2; exit 100; }
+done
+if [ "$only" = simulate ]; then for word in $words; do echo "Inst ${word%%=*} (${word#*=})"; done; exit 0; fi
+echo "$kind $only$words" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$"
+while [ ! -e "$ROOT/orders/$$.end" ]; do sleep 0.05; done
+cat "$ROOT/orders/$$.log"; exit "$(cat "$ROOT/orders/$$.end")"
+""",
+}
+
+
+class Offered(Record):
+    """A version that a channel offers, and whether it wants the host started anew."""
+
+    package: str
+    version: str
+    restart: bool = False
+
+
+class DebianHost:
+    """The host: what is installed, kept back, offered; a number for each start."""
+
+    def __init__(
+        self,
+        world: World,
+        name: str,
+        serial: str,
+        packages: Mapping[str, str],
+        offered: tuple[Offered, ...],
+        address: str,
+        port: int,
+        accounts: Mapping[str, str],
+        refresh: Callable[[], None],
+        channel: str,
+        services: tuple[str, ...] = ("ssh", "cron"),
+        kept_back: tuple[str, ...] = (),
+        changed: tuple[str, ...] = (),
+        disabled_channel: str = "",
+        waits: bool = False,
+    ) -> None:
+        self.world, self.name, self.serial = world, name, serial
+        self.packages, self.offered, self.services = dict(packages), offered, services
+        self.channel = channel
+        self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
+        self.up, self.boots, self.kernel, self.next_kernel = True, 1, "6.1.0-28", "6.1.0-31" if waits else "6.1.0-28"
+        self.wanting = ("linux-image-6.1.0-31",) if waits else ()
+        self.refresh_world = refresh
+        self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
+        self.line = CommandLineServer(
+            address,
+            port,
+            accounts,
+            lambda elevated: f"{name}$ ",
+            lambda user, line, elevated: "",
+            self.root / "srv",
+            up=lambda: self.up,
+            lets_in=lambda: world.fault("refuse_login", name, "login") is None,
+            delay=lambda: slow.value if (slow := world.fault("slow", name)) else 0.0,
+            runs=self._run,
+        )
+        self._build()
+
+    async def start(self) -> None:
+        await self.line.start()
+
+    async def follow(self) -> None:
+        self._carry_out()
+        await self.line.follow()
+
+    async def stop(self) -> None:
+        await self.line.stop()
+        shutil.rmtree(self.root, ignore_errors=True)
+
+    # --- the folder
+
+    def _build(self) -> None:
+        for name in (
+            "state",
+            "orders",
+            "root",
+            "usr/bin",
+            "proc/sys/kernel/random",
+            "boot",
+            "run",
+            "var/cache/apt",
+            "etc/apt/sources.list.d",
+            "srv",
+        ):
+            (self.root / name).mkdir(parents=True, exist_ok=True)
+        for name, body in TOOLS.items():
+            tool = self.root / "usr" / "bin" / name
+            tool.write_text(f'#!/bin/sh\nROOT="{self.root}"\n{body}\n')
+            tool.chmod(0o755)
+        (self.root / "state" / "may-act").touch()
+        self._write()
+
+    def _put(self, path: str, text: str) -> None:
+        (self.root / path).write_text(text)
+
+    def _write(self) -> None:
+        """Everything that can be read, as it is now."""
+        put = self._put
+        put("etc/machine-id", f"{self.serial}\n")
+        put("etc/debian_version", "12.8\n")
+        put("etc/os-release", 'PRETTY_NAME="Debian GNU/Linux 12"\nVERSION_ID="12"\n')
+        boot = hashlib.sha256(f"{self.serial} {self.boots}".encode()).hexdigest()
+        put("proc/sys/kernel/random/boot_id", f"{boot[:8]}-{boot[8:12]}-{boot[12:16]}-{boot[16:20]}-{boot[20:32]}\n")
+        put("proc/meminfo", "MemAvailable:    1843200 kB\n")
+        for kernel in {self.kernel, self.next_kernel}:
+            put(f"boot/vmlinuz-{kernel}", "")
+        put("state/kernel", self.kernel + "\n")
+        put("state/packages", "".join(f"ii \t{n}\t{v}\tall\n" for n, v in sorted(self.packages.items())))
+        put("state/held", "".join(f"{name}\n" for name in self.kept_back))
+        put("state/free", "734003200\n" if not self.world.fault("disk_full", self.name) else "1048576\n")
+        put("state/who", "")
+        put("state/services", "".join(f"{s}.service loaded active running {s}\n" for s in self.services))
+        put("state/offered", "".join(f"{o.package}={o.version}\n" for o in self.offered))
+        conffiles = []
+        for path in self.changed:
+            (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
+            put(path.lstrip("/"), "changed by hand\n")
+            conffiles.append(f" {self.root}{path} {hashlib.md5(b'as it came', usedforsecurity=False).hexdigest()}")
+        put("state/conffiles", "\n".join(conffiles) + "\n")
+        url = self.channel
+        put(
+            "etc/apt/sources.list",
+            f"deb {url} bookworm main\n" + (f"# deb {self.disabled_channel} main\n" if self.disabled_channel else ""),
+        )
+        put("state/heard", f"Hit:1 {url} bookworm InRelease\n")
+        for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
+            path = self.root / "run" / name
+            path.write_text(text) if self.wanting else path.unlink(missing_ok=True)
+
+    # --- commands and orders
+
+    async def _run(self, process: Any, command: str) -> None:
+        self.refresh_world()
+        off = self.world.fault("clock_off", self.name)
+        moment = self.world.moment
+        if off:
+            moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
+        self._put("state/clock", rfc3339(moment) + "\n")
+        swapped = self.world.fault("swapped_machine", self.name)
+        self._put("etc/machine-id", f"{'0' * 32 if swapped else self.serial}\n")
+        child = await asyncio.create_subprocess_exec(
+            "/bin/sh",
+            "-c",
+            _OWN.sub(rf"{self.root}/\1", command),
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+            env={"PATH": f"{self.root}/usr/bin:/usr/bin:/bin", "HOME": str(self.root / "root"), "LC_ALL": "C"},
+            cwd=self.root / "root",
+            start_new_session=True,
+        )
+        try:
+            out, err = await child.communicate()
+        except asyncio.CancelledError:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(child.pid, signal.SIGKILL)
+            raise
+        here = str(self.root)
+        process.stdout.write(out.decode("utf-8", "replace").replace(here, ""))
+        process.stderr.write(err.decode("utf-8", "replace").replace(here, ""))
+        self._carry_out()
+        process.exit(child.returncode or 0)
+
+    def _carry_out(self) -> None:
+        """Take up the orders that commands have left."""
+        for path in (self.root / "orders").glob("[0-9]*"):
+            if path.suffix:
+                continue
+            words = path.read_text().split()
+            path.rename(path.with_suffix(".taken"))
+            if words[0] == "reboot":
+                self.world.count(self.name, "restart")
+                self.world.after(2.0, self._go_down)
+            elif words[0] == "restart":
+                continue
+            else:
+                self.world.count(self.name, "install")
+                failed = self.world.fault("install_fails_at", self.name, "install")
+                lasts = 10.0 if words[1] == "download" else INSTALL_S
+                self.world.after(lasts, lambda p=path, w=words, f=failed: self._installed(p, w, f is not None))  # type: ignore[misc]
+
+    def _installed(self, order: Path, words: list[str], failed: bool) -> None:
+        if not failed and words[1] != "download":
+            for word in words[1:]:
+                name, _, version = word.partition("=")
+                self.packages[name] = version
+                if any(o.restart for o in self.offered if (o.package, o.version) == (name, version)):
+                    self.wanting = (*self.wanting, name)
+            self._write()
+        if self.root.exists():
+            order.with_suffix(".log").write_text("E: dpkg was interrupted\n" if failed else "done\n")
+            order.with_suffix(".end").write_text("100" if failed else "0")
+
+    def _go_down(self) -> None:
+        self.up = False
+        self.world.changed()
+        if not self.world.fault("no_return", self.name, "restart"):
+            self.world.after(RESTART_S, self._come_back)
+
+    def _come_back(self) -> None:
+        self.up, self.boots, self.wanting, self.kernel = True, self.boots + 1, (), self.next_kernel
+        self._write()
+        self.world.changed()

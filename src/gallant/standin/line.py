@@ -1,0 +1,225 @@
+"""All machines of the Skerry Line on one world: what stands where, what lives on what, what runs at the first moment.
+
+The first moment is an interesting one: behind, recalled, mixed, a leader that is not where it usually is, a password that ends
+soon, a disk that is nearly full, a channel that is switched off, a switch that runs unlike its startup, an update that
+waits for its restart.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import ssl
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from gallant.standin.certificates import self_signed
+from gallant.standin.cluster import Cluster, Member
+from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServer, MemberServer
+from gallant.standin.debian_host import DebianHost, Offered
+from gallant.standin.ports import reserve
+from gallant.standin.publishers import body_of
+from gallant.standin.quernix import Firmware, Server
+from gallant.standin.quernix_redfish import RedfishServer
+from gallant.standin.shoal import Image, ShoalNode, ShoalPair
+from gallant.standin.stile_ssh import StileServer
+from gallant.standin.weir_netconf import WeirServer
+from gallant.standin.world import World
+
+# product → versions that its devices know, oldest first: version, install s, restart s.
+RELEASES: dict[str, tuple[tuple[str, float, float], ...]] = {
+    "tarnholt/weir": (("9.4(2)", 300, 240), ("9.4(5)", 300, 240), ("10.1(1)", 360, 300)),
+    "sundholm/overlook": (("7.0.2", 600, 300), ("7.0.5", 600, 300)),
+    "sundholm/berth": (("7.0.1", 480, 420), ("7.0.1b", 480, 420), ("7.0.4", 480, 420)),
+    "ostrel/reef": (("4.8", 300, 180), ("5.1", 420, 180)),
+    "gorsefield/stile": (("6.1.8-fix2", 240, 180), ("6.1.8-fix10", 240, 180), ("6.2.1", 300, 180)),
+    "quernix/q4-controller": (("3.1", 180, 240), ("3.2", 180, 240)),
+}
+SERVER_PARTS = {
+    "SystemImage": "2026.1",
+    "BIOS": "1.8.2",
+    "BMC": "3.1",
+    "NIC.1": "22.1",
+    "NIC.2": "22.1",
+    "Backplane": "4.0",
+}
+DISKS = 6
+
+
+def images(product: str) -> dict[str, Image]:
+    """What a device knows of its releases; a publisher's packages have the same bytes."""
+    found = {}
+    for version, install_s, restart_s in RELEASES[product]:
+        body = body_of(product, version)
+        build = str(int(hashlib.sha256(f"{product} {version}".encode()).hexdigest()[:6], 16) % 90000 + 10000)
+        digest = hashlib.sha256(body).hexdigest()
+        found[version] = Image(
+            version=version, build=build, label="", sha256=digest, bytes=len(body), install_s=install_s,
+            restart_s=restart_s, sync_s=120,
+        )  # fmt: skip
+    return found
+
+
+class Line:
+    """The whole line: servers to start, follow and stop, and what an estate file has to say of each node."""
+
+    def __init__(self, world: World, accounts: Mapping[str, str], refresh: Callable[[], None], channel: str) -> None:
+        """`channel` is the address of the channel of packages that the Linux hosts follow."""
+        self.world, self.accounts, self.refresh, self.channel = world, accounts, refresh, channel
+        self.servers: list[Any] = []
+        self.said: dict[str, dict[str, Any]] = {}
+        self.kept: list[Any] = []
+        self._hardware()
+        self._hosts()
+        self._manager()
+        self._archive()
+        self._switches()
+        self._firewalls()
+        self._linux()
+
+    # --- places
+
+    def _https(self, name: str, address: str, serial: str) -> tuple[ssl.SSLContext, int]:
+        context, fingerprint, pem = self_signed(name.replace("/", "-"), address)
+        keeper, port = reserve(address)
+        self.kept.append(keeper)
+        self.said[name] = {
+            "address": f"https://{address}:{port}", "serial": serial, "fingerprint": fingerprint, "certificate": pem.decode(),
+        }  # fmt: skip
+        return context, port
+
+    def _ssh_port(self, address: str) -> int:
+        keeper, port = reserve(address)
+        self.kept.append(keeper)
+        return port
+
+    def _ssh(self, name: str, address: str, port: int, serial: str, line: Any) -> None:
+        self.said[name] = {"address": f"ssh://{address}:{port}", "serial": serial, "fingerprint": line.fingerprint}
+
+    # --- systems
+
+    def _hardware(self) -> None:
+        """deck-hw: a pool of five servers; c has another NIC firmware than the rest."""
+        known = {
+            i.sha256: Firmware(component="BMC", version=i.version, sha256=i.sha256)
+            for i in images("quernix/q4-controller").values()
+        }
+        self.machines: dict[str, Server] = {}
+        for number, name in enumerate("abcde"):
+            full, serial, address = f"deck-hw/{name}", f"Q4-77{number}1", f"127.0.60.{11 + number}"
+            parts = (
+                SERVER_PARTS | {f"Disk.{n}": "3.7" for n in range(DISKS)} | ({"NIC.2": "22.4"} if name == "c" else {})
+            )
+            server = self.machines[name] = Server(self.world, full, serial, parts, known)
+            context, port = self._https(full, address, serial)
+            self.servers.append(
+                RedfishServer(server, address, port, context, self.accounts, self.refresh, old=name == "e")
+            )
+
+    def _members(self, kind: type[MemberServer], cluster: Cluster, network: str) -> None:
+        for number, (name, member) in enumerate(cluster.members.items()):
+            full, address = cluster.full(name), f"{network}.{11 + number}"
+            context, port = self._https(full, address, member.serial)
+            self.servers.append(kind(cluster, name, address, port, context, self.accounts, self.refresh))
+
+    def _hosts(self) -> None:
+        """deck: a quorum of five hosts on those servers; b is ahead of the rest, c leads though a usually does."""
+        versions = {"b": "7.0.1b"}
+        members = {
+            name: Member(name, f"BT-31{n}7", versions.get(name, "7.0.1"), guests=3 + n % 2)
+            for n, name in enumerate("abcde")
+        }
+        self.deck = deck = Cluster(self.world, "deck", members, images("sundholm/berth"), leader="c", sync_s=60)
+        for name, machine in self.machines.items():
+            machine.stopped.append(lambda n=name: self._below(deck, n, False))  # type: ignore[misc]
+            machine.started.append(lambda n=name: self._below(deck, n, True))  # type: ignore[misc]
+        self._members(HostServer, deck, "127.0.61")
+
+    def _below(self, cluster: Cluster, name: str, powered: bool) -> None:
+        """The machine that a member lives on went down, or came back; the member starts a while after it."""
+        cluster.members[name].powered = powered
+        if powered:
+            self.world.after(120.0, lambda: cluster.start(name))
+        else:
+            cluster.halt(name)
+
+    def _manager(self) -> None:
+        """overlook: a guest of deck/a; when its host stops, so does it."""
+        member = Member("a", "OV-0021", "7.0.2")
+        cluster = Cluster(self.world, "overlook", {"a": member}, images("sundholm/overlook"))
+        self.deck.stopped.setdefault("a", []).append(lambda: self._below(cluster, "a", False))
+        self.deck.started.setdefault("a", []).append(lambda: self._below(cluster, "a", True))
+        self._members(ManagerServer, cluster, "127.0.62")
+
+    def _archive(self) -> None:
+        members = {name: Member(name, f"RF-08{n}", "4.8") for n, name in enumerate("abc")}
+        cluster = Cluster(self.world, "lighthouse", members, images("ostrel/reef"), leader="a", sync_s=300)
+        self._members(ArchiveServer, cluster, "127.0.63")
+
+    def _switches(self) -> None:
+        """quay: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
+        members = {name: Member(name, f"WR-55{n}", "9.4(2)") for n, name in enumerate("ab")}
+        cluster = Cluster(self.world, "quay", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
+        for number, (name, member) in enumerate(members.items()):
+            address = f"127.0.64.{11 + number}"
+            port = self._ssh_port(address)
+            server = WeirServer(cluster, name, address, port, self.accounts, self.refresh, saved=name != "b")
+            self._ssh(f"quay/{name}", address, port, member.serial, server.line)
+            self.servers.append(server)
+
+    def _firewalls(self) -> None:
+        nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "6.1.8-fix2") for i, n in enumerate("ab")}
+        pair = ShoalPair(self.world, "sealock", nodes, images("gorsefield/stile"), active="a")
+        for number, name in enumerate("ab"):
+            address = f"127.0.65.{11 + number}"
+            port = self._ssh_port(address)
+            server = StileServer(
+                pair, name, address, port, self.accounts, self.refresh, self.accounts.get("master", "")
+            )
+            self._ssh(f"sealock/{name}", address, port, nodes[name].serial, server.line)
+            self.servers.append(server)
+
+    def _linux(self) -> None:
+        """gates waits for its restart; manifest has a package kept back, a changed conffile and a channel switched off."""
+        base = {"base-files": "12.4+deb12u8", "openssh-server": "1:9.2p1-2+deb12u3", "libc6": "2.36-9+deb12u9"}
+        kinds: tuple[tuple[str, str, dict[str, Any]], ...] = (
+            (
+                "gates",
+                "127.0.66.11",
+                {
+                    "packages": base | {"turnstile": "1.2-1", "turnstile-lanes": "3.0-1"},
+                    "offered": (Offered(package="turnstile", version="1.3-1"),),
+                    "services": ("ssh", "cron", "turnstile"),
+                    "waits": True,
+                },
+            ),
+            (
+                "manifest",
+                "127.0.66.12",
+                {
+                    "packages": base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "15.8-1"},
+                    "offered": (
+                        Offered(package="manifest-updater", version="1.2-1"),
+                        Offered(package="manifest", version="2.5-1"),
+                    ),
+                    "services": ("ssh", "cron", "manifest", "manifest-db"),
+                    "kept_back": ("manifest-db",),
+                    "changed": ("/etc/manifest.conf",),
+                    "disabled_channel": "http://packages.skerry.invalid/manifest stable",
+                },
+            ),
+        )
+        for name, address, more in kinds:
+            port, serial = self._ssh_port(address), hashlib.sha256(name.encode()).hexdigest()[:32]
+            host = DebianHost(
+                self.world,
+                f"{name}/a",
+                serial,
+                address=address,
+                port=port,
+                accounts=self.accounts,
+                refresh=self.refresh,
+                channel=self.channel,
+                **more,
+            )
+            self._ssh(f"{name}/a", address, port, serial, host.line)
+            self.servers.append(host)

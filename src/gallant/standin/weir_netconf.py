@@ -1,0 +1,229 @@
+"""The NETCONF server of a switch (RFC 6241, RFC 6242): ietf-system, ietf-hardware, ietf-interfaces, and RPCs of its own for
+what those models do not have. A member of the cluster kind."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from collections.abc import Callable, Mapping
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+from xml.sax.saxutils import escape
+
+from lxml import etree
+
+from gallant.core.records import rfc3339
+from gallant.standin.cluster import Cluster
+from gallant.standin.command_line import CommandLineServer
+from gallant.standin.shoal import Denied, Task
+
+BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
+SYSTEM = "urn:ietf:params:xml:ns:yang:ietf-system"
+HARDWARE = "urn:ietf:params:xml:ns:yang:ietf-hardware"
+INTERFACES = "urn:ietf:params:xml:ns:yang:ietf-interfaces"
+WEIR = "urn:tarnholt:weir:1"
+END = "]]>]]>"
+CAPABILITIES = (
+    "urn:ietf:params:netconf:base:1.0",
+    "urn:ietf:params:netconf:base:1.1",
+    "urn:ietf:params:netconf:capability:startup:1.0",
+    "urn:ietf:params:netconf:capability:validate:1.1",
+    f"{INTERFACES}?module=ietf-interfaces&revision=2018-02-20",
+    f"{SYSTEM}?module=ietf-system&revision=2014-08-06",
+    f"{HARDWARE}?module=ietf-hardware&revision=2018-03-13",
+)
+
+
+class WeirServer:
+    """One switch of a fabric."""
+
+    def __init__(
+        self,
+        cluster: Cluster,
+        name: str,
+        address: str,
+        port: int,
+        accounts: Mapping[str, str],
+        refresh: Callable[[], None],
+        saved: bool = True,
+    ) -> None:
+        self.cluster, self.name, self.member, self.world = cluster, name, cluster.members[name], cluster.world
+        self.full, self.refresh, self.saved = cluster.full(name), refresh, saved
+        self.files = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
+        self.accounts = accounts
+        self.line = CommandLineServer(
+            address,
+            port,
+            accounts,
+            lambda elevated: "weir> ",
+            lambda user, line, elevated: "% speak NETCONF\n",
+            self.files,
+            up=lambda: self.member.up,
+            lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
+            subsystem=self._serve,
+        )
+
+    async def start(self) -> None:
+        await self.line.start()
+
+    async def follow(self) -> None:
+        await self.line.follow()
+
+    async def stop(self) -> None:
+        import shutil
+
+        await self.line.stop()
+        shutil.rmtree(self.files, ignore_errors=True)
+
+    # --- the session
+
+    async def _serve(self, process: Any) -> None:
+        user = process.get_extra_info("username")
+        said = "".join(f"<capability>{escape(c)}</capability>" for c in CAPABILITIES)
+        process.stdout.write(
+            f'<hello xmlns="{BASE}"><capabilities>{said}</capabilities><session-id>7</session-id></hello>{END}'
+        )
+        heard = ""
+        while END not in heard:
+            heard += await self._more(process)
+        chunked = ":base:1.1" in heard
+        heard = heard.partition(END)[2]
+        while True:
+            message, heard = await self._message(process, heard, chunked)
+            reply = self._answer(user, message)
+            process.stdout.write(f"\n#{len(reply.encode())}\n{reply}\n##\n" if chunked else reply + END)
+            if "close-session" in message:
+                return
+
+    async def _more(self, process: Any) -> str:
+        chunk = await process.stdin.read(65536)
+        if not chunk:
+            raise OSError("gone")
+        return str(chunk)
+
+    async def _message(self, process: Any, heard: str, chunked: bool) -> tuple[str, str]:
+        end = "\n##\n" if chunked else END
+        while end not in heard:
+            heard += await self._more(process)
+        message, _, rest = heard.partition(end)
+        return (re.sub(r"(?:^|(?<=\n)|\n)\n?#\d+\n", "", message, count=1) if chunked else message), rest
+
+    def _answer(self, user: str, message: str) -> str:
+        self.refresh()
+        number = ""
+        try:
+            rpc = etree.fromstring(message.strip().encode())
+            number = rpc.get("message-id", "")
+            body = self._obey(user, rpc[0])
+        except Denied as denied:
+            body = _error(denied.message, {403: "access-denied", 409: "in-use"}.get(denied.status, "operation-failed"))
+        except (etree.XMLSyntaxError, IndexError):
+            body = _error("the message is malformed", "malformed-message")
+        return f'<rpc-reply xmlns="{BASE}" message-id="{number}">{body}</rpc-reply>'
+
+    def _obey(self, user: str, rpc: Any) -> str:
+        verb = etree.QName(rpc).localname
+        if verb == "get":
+            wanted = [etree.QName(e).localname for e in rpc.iterfind(f"{{{BASE}}}filter/*")]
+            parts = {
+                "system-state": self._system,
+                "hardware": self._hardware,
+                "interfaces": self._interfaces,
+                "fabric": self._fabric,
+            }
+            return f"<data>{''.join(make() for key, make in parts.items() if not wanted or key in wanted)}</data>"
+        if verb == "get-config":
+            store = etree.QName(rpc.find(f"{{{BASE}}}source")[0]).localname
+            return f"<data>{self._configuration(store)}</data>"
+        if verb == "close-session":
+            return "<ok/>"
+        if not user.endswith("act"):
+            raise Denied(403, "this account only reads")
+        if verb in ("lock", "unlock", "validate", "commit", "edit-config"):
+            return "<ok/>"
+        if verb == "copy-config":
+            self.saved = True
+            return "<ok/>"
+        orders = {"system-restart": "restart", "install-image": "install", "yield-lead": "hand-over"}
+        if verb == "keep-image":
+            name = rpc.findtext(f"{{{WEIR}}}name") or ""
+            digest = self.cluster.keep(self.name, name, bytes.fromhex(rpc.findtext(f"{{{WEIR}}}content") or ""))
+            return f'<digest xmlns="{WEIR}">{digest}</digest>'
+        if verb not in orders:
+            raise Denied(404, f"there is no {verb}")
+        task = self.cluster.order(self.name, orders[verb], rpc.findtext(f"{{{WEIR}}}name") or "")
+        return "<ok/>" if verb == "system-restart" else f'<job xmlns="{WEIR}">{task.number}</job>'
+
+    # --- what there is
+
+    def _system(self) -> str:
+        m = self.member
+        off = self.world.fault("clock_off", self.full)
+        moment = self.world.moment + timedelta(seconds=off.value if off else 0)
+        return (
+            f'<system-state xmlns="{SYSTEM}"><platform><os-name>weir</os-name><os-release>{m.version}</os-release>'
+            f"<machine>Weir 48</machine></platform><clock><current-datetime>{rfc3339(moment)}</current-datetime>"
+            f"<boot-datetime>{m.boot}</boot-datetime></clock></system-state>"
+        )
+
+    def _hardware(self) -> str:
+        swapped = self.world.fault("swapped_machine", self.full)
+        serial = "WR-0000-XX" if swapped else self.member.serial
+        psu = "disabled" if self.world.fault("alarm", self.full) else "enabled"
+        rows = (
+            ("chassis", "chassis", serial, "", "enabled"),
+            ("uplink-1", "port", "", "4.2", "enabled"),
+            ("uplink-2", "port", "", "4.2", "enabled"),
+            ("power-1", "power-supply", "", "1.1", "enabled"),
+            ("power-2", "power-supply", "", "1.1", psu),
+        )
+        said = "".join(
+            f'<component><name>{n}</name><class xmlns:ianahw="urn:ietf:params:xml:ns:yang:iana-hardware">ianahw:{c}</class>'
+            + (f"<serial-num>{s}</serial-num><model-name>Weir 48</model-name>" if s else "")
+            + (f"<firmware-rev>{f}</firmware-rev>" if f else "")
+            + f"<state><oper-state>{o}</oper-state></state></component>"
+            for n, c, s, f, o in rows
+        )
+        return f'<hardware xmlns="{HARDWARE}">{said}</hardware>'
+
+    def _interfaces(self) -> str:
+        up = "up" if self.cluster.links_up(self.name) else "down"
+        said = "".join(
+            f"<interface><name>{name}</name><oper-status>{state}</oper-status></interface>"
+            for name, state in (("uplink-1", up), ("uplink-2", up), ("port-1", "up"), ("port-2", "up"))
+        )
+        return f'<interfaces xmlns="{INTERFACES}">{said}</interfaces>'
+
+    def _fabric(self) -> str:
+        m = self.member
+        jobs = "".join(self._job(task) for task in m.tasks[-20:])
+        kept = "".join(
+            f"<image><name>{n}</name><digest>{d}</digest><size>{s}</size></image>" for n, (d, s) in m.packages.items()
+        )
+        return (
+            f'<fabric xmlns="{WEIR}"><part>{self.cluster.role(self.name)}</part><next-image>{m.next_version}</next-image>'
+            f"<jobs>{jobs}</jobs><images>{kept}</images></fabric>"
+        )
+
+    def _job(self, task: Task) -> str:
+        now = self.world.now
+        return (
+            f"<job><id>{task.number}</id><what>{task.what}</what><state>{task.state}</state>"
+            f"<share>{task.percent(now):.1f}</share><text>{escape(task.words(now))}</text></job>"
+        )
+
+    def _configuration(self, store: str) -> str:
+        extra = "<interface><name>port-9</name><description>for the night</description></interface>"
+        more = extra if store == "running" and not self.saved else ""
+        return (
+            f'<system xmlns="{SYSTEM}"><hostname>{self.full}</hostname></system>'
+            f'<interfaces xmlns="{INTERFACES}"><interface><name>uplink-1</name></interface>{more}</interfaces>'
+        )
+
+
+def _error(message: str, tag: str) -> str:
+    return (
+        f"<rpc-error><error-type>application</error-type><error-tag>{tag}</error-tag><error-severity>error</error-severity>"
+        f"<error-message>{escape(message)}</error-message></rpc-error>"
+    )
