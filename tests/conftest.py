@@ -197,7 +197,7 @@ def standins(tmp_path):
             tmp_path / "standins.log",
         )
         children.append(child)
-        furnish(folder, said, accounts, since, speed)
+        furnish(folder, said, accounts, since, speed, whole=bool(setup.get("whole")))
         return Place(folder, said)
 
     yield make

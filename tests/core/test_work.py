@@ -12,15 +12,16 @@ from hypothesis import strategies as st
 from gallant.cli.main import COMMANDS
 from gallant.core.backups import Backup, Item
 from gallant.core.catalog import KnownIssue, Package
-from gallant.core.checks import CHECKS, LEVELS, Facts, run_checks
+from gallant.core.checks import CHECKS, run_checks
 from gallant.core.compare import verify_system
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate import Limits, Note, parse_estate
+from gallant.core.findings import LEVELS, Facts
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
 from gallant.core.outages import Sample, outages
 from gallant.core.plan import NothingToDo, Plan, basis_differences, make_plan
-from gallant.core.readings import Channel, Gauge, Job, Reading
+from gallant.core.readings import Alarm, Channel, Expiry, Facet, Gauge, Job, Reading
 from gallant.core.records import replace
 
 from .test_assessment import NOW, SHOAL
@@ -223,6 +224,10 @@ def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
     )
 
 
+def ends(days: int) -> Expiry:
+    return Expiry(name="console", kind="password", ends=NOW + timedelta(days=days, hours=1))
+
+
 GOOD_CHANNEL = Channel(name="main", state="reachable")
 ISSUE = KnownIssue(text="loses a path", severity="high")
 
@@ -253,6 +258,41 @@ FIRES = [
     ("stock", facts(missing=("p",)), "stop", "not in stock"),
     ("stock", facts(unkept=("q",)), "warn", "running release"),
     ("open-roll", facts(open_roll="roll-0001"), "note", "not finished"),
+    ("alarms", facts(both(b={"alarms": (Alarm(text="a fan has failed", level="stop"),)})), "stop", "a fan has failed"),
+    ("alarms", facts(both(b={"alarms": (Alarm(text="odd", level="unknown"),)})), "warn", "odd"),
+    ("expiries", facts(both(b={"expiries": (ends(9),)})), "warn", "ends in 9 d"),
+    ("expiries", facts(both(b={"expiries": (ends(-1),)})), "stop", "is over"),
+    (
+        "saved",
+        facts(both(b={"facets": (Facet(name="running configuration", state="unsaved"),)})),
+        "warn",
+        "something else",
+    ),
+    (
+        "updates-itself",
+        facts(both(b={"facets": (Facet(name="updates itself", state="on"),)})),
+        "warn",
+        "may update itself",
+    ),
+    (
+        "updates-itself",
+        facts(both(b={"facets": (Facet(name="updates itself", state="not told"),)})),
+        "warn",
+        "may update",
+    ),
+    (
+        "put-aside",
+        facts(both(b={"facets": (Facet(name="package bash", state="kept back"),)})),
+        "note",
+        "keeps back bash",
+    ),
+    (
+        "put-aside",
+        facts(both(b={"facets": (Facet(name="libraries of cron", state="replaced"),)})),
+        "warn",
+        "replaced libraries",
+    ),
+    ("oddities", facts(both(b={"oddities": ("has no sessions",)})), "note", "has no sessions"),
     ("channels", facts(both(b={"channels": ()})), "stop", "has no channel"),
     ("channels", facts(both(b={"channels": (Channel(name="main", state="unreachable"),)})), "stop", "has no channel"),
     (

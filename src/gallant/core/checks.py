@@ -8,71 +8,20 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Iterable, Iterator
-from datetime import datetime, timedelta
+from datetime import timedelta
 
-from gallant.core.backups import Backup, good_for
-from gallant.core.catalog import Package
-from gallant.core.estate import Limits, Note, System, node_name
-from gallant.core.issues import Concern
-from gallant.core.outages import Sample
-from gallant.core.readings import IN_SERVICE, Reading
+from gallant.core import complaints
+from gallant.core.backups import good_for
+from gallant.core.estate import node_name
+from gallant.core.findings import LEVELS, Facts, Finding, finding
+from gallant.core.readings import IN_SERVICE
 from gallant.core.records import Record
-
-LEVELS = ("stop", "warn", "note", "pass")
-
-
-class Finding(Record):
-    """A check's result: level stop, warn, note or pass; `evidence` are the values seen, `next` the exact next command."""
-
-    check: str
-    level: str
-    system: str
-    node: str | None = None
-    message: str
-    evidence: str = ""
-    next: str | None = None
-
-
-class Facts(Record):
-    """What is known of one system at one moment.
-
-    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
-    estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
-    release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
-    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet.
-    """
-
-    system: System
-    readings: dict[str, Reading]
-    errors: dict[str, str]
-    now: datetime
-    limits: Limits
-    alike: dict[str, str] = {}
-    backups: tuple[Backup, ...] = ()
-    wanted: tuple[Package, ...] = ()
-    missing: tuple[str, ...] = ()
-    unkept: tuple[str, ...] = ()
-    probes: dict[str, Sample] = {}
-    open_roll: str | None = None
-    notes: tuple[Note, ...] = ()
-    issues: tuple[Concern, ...] = ()
-    terms: tuple[str, ...] = ()
-
-    @property
-    def name(self) -> str:
-        return self.system.name
-
-
-def _finding(
-    facts: Facts, level: str, message: str, evidence: str = "", next: str | None = None, node: str | None = None
-) -> Finding:
-    return Finding(check="", level=level, system=facts.name, node=node, message=message, evidence=evidence, next=next)
 
 
 def _reachable(facts: Facts) -> Iterator[Finding]:
     for node, error in facts.errors.items():
         if node not in facts.alike:
-            yield _finding(
+            yield finding(
                 facts,
                 "stop",
                 f"{node_name(facts.system, node)} was not read",
@@ -81,7 +30,7 @@ def _reachable(facts: Facts) -> Iterator[Finding]:
                 node,
             )
     if not facts.errors:
-        yield _finding(
+        yield finding(
             facts,
             "pass",
             "every node answers as the machine that the estate says",
@@ -91,7 +40,7 @@ def _reachable(facts: Facts) -> Iterator[Finding]:
 
 def _distinct(facts: Facts) -> Iterator[Finding]:
     for node, other in facts.alike.items():
-        yield _finding(
+        yield finding(
             facts,
             "stop",
             f"{facts.name}/{node} and {other} are one machine",
@@ -103,7 +52,7 @@ def _distinct(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         other = boots.setdefault(f"{reading.serial} {reading.boot}", node)
         if other != node:
-            yield _finding(
+            yield finding(
                 facts,
                 "stop",
                 f"{facts.name}/{node} and {facts.name}/{other} answer alike",
@@ -116,7 +65,7 @@ def _distinct(facts: Facts) -> Iterator[Finding]:
 def _in_service(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         good = reading.state == IN_SERVICE
-        yield _finding(
+        yield finding(
             facts,
             "pass" if good else "stop",
             f"{reading.name} is {'' if good else 'not '}in service",
@@ -131,7 +80,7 @@ def _in_sync(facts: Facts) -> Iterator[Finding]:
         if reading.in_sync is None:
             continue
         left = f", about {reading.sync_remaining_s / 60:.0f} min left" if reading.sync_remaining_s else ""
-        yield _finding(
+        yield finding(
             facts,
             "pass" if reading.in_sync else "stop",
             f"the replica of {reading.name} is {'' if reading.in_sync else 'not '}whole",
@@ -148,7 +97,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
         if node in facts.readings and facts.readings[node].role != role
     ]
     for role, node, found in wrong:
-        yield _finding(
+        yield finding(
             facts,
             "warn",
             f"{facts.name}/{node} is {found}; its usual place is {role}",
@@ -157,7 +106,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
             node,
         )
     if facts.system.usual and not wrong and not facts.errors:
-        yield _finding(
+        yield finding(
             facts,
             "pass",
             "roles are in their usual places",
@@ -168,7 +117,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
 def _no_job(facts: Facts) -> Iterator[Finding]:
     busy = [(n, j) for n, r in facts.readings.items() for j in r.running_jobs]
     for node, job in busy:
-        yield _finding(
+        yield finding(
             facts,
             "stop",
             f"{facts.name}/{node} is busy: {job.kind}",
@@ -177,13 +126,13 @@ def _no_job(facts: Facts) -> Iterator[Finding]:
             node,
         )
     if not busy and not facts.errors:
-        yield _finding(facts, "pass", "no job is running")
+        yield finding(facts, "pass", "no job is running")
 
 
 def _restart_pending(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         if reading.next_version is not None and reading.next_version != reading.version:
-            yield _finding(
+            yield finding(
                 facts,
                 "warn",
                 f"{reading.name} would start {reading.next_version} at its next restart",
@@ -196,7 +145,7 @@ def _restart_pending(facts: Facts) -> Iterator[Finding]:
 def _versions_even(facts: Facts) -> Iterator[Finding]:
     versions = {n: r.version for n, r in facts.readings.items()}
     if len(set(versions.values())) > 1:
-        yield _finding(
+        yield finding(
             facts,
             "warn",
             "its nodes run different versions",
@@ -213,7 +162,7 @@ def _space(facts: Facts) -> Iterator[Finding]:
         if free is None or not largest:
             continue
         good = free >= needed
-        yield _finding(
+        yield finding(
             facts,
             "pass" if good else "stop",
             f"{reading.name} has {'room' if good else 'no room'} for the largest package of the route",
@@ -230,7 +179,7 @@ def _clock(facts: Facts) -> Iterator[Finding]:
             continue
         within = reading.clock_uncertainty_s or 0.0
         good = abs(offset) - within <= facts.limits.clock_offset_s
-        yield _finding(
+        yield finding(
             facts,
             "pass" if good else "warn",
             f"the clock of {reading.name} is {'right' if good else 'off'}",
@@ -244,7 +193,7 @@ def _service_subnet(facts: Facts) -> Iterator[Finding]:
     for name, service in facts.system.services.items():
         inside = [r for r in facts.readings.values() if _lies_in(service.endpoint[0], r.network)]
         for reading in inside:
-            yield _finding(
+            yield finding(
                 facts,
                 "warn",
                 f"the service address {name} lies in {reading.name}'s own subnet",
@@ -253,7 +202,7 @@ def _service_subnet(facts: Facts) -> Iterator[Finding]:
                 reading.node,
             )
         if not inside and any(r.network for r in facts.readings.values()):
-            yield _finding(
+            yield finding(
                 facts, "pass", f"the service address {name} lies outside the nodes' own subnets", service.endpoint[0]
             )
 
@@ -267,7 +216,7 @@ def _lies_in(host: str, network: str | None) -> bool:
 
 def _service_answers(facts: Facts) -> Iterator[Finding]:
     for name, sample in facts.probes.items():
-        yield _finding(
+        yield finding(
             facts,
             "pass" if sample.ok else "stop",
             f"the service {name} {'answers' if sample.ok else 'does not answer'}",
@@ -282,9 +231,7 @@ def _backup(facts: Facts) -> Iterator[Finding]:
     good = good_for(list(facts.backups), facts.name, versions, facts.now, limit)
     if good is not None:
         age = (facts.now - good.taken).total_seconds() / 3600
-        yield _finding(
-            facts, "pass", "a sealed backup of the running version is at hand", f"{good.id}, {age:.1f} h old"
-        )
+        yield finding(facts, "pass", "a sealed backup of the running version is at hand", f"{good.id}, {age:.1f} h old")
         return
     newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
     why = (
@@ -298,18 +245,18 @@ def _backup(facts: Facts) -> Iterator[Finding]:
             else f"it is {(facts.now - newest.taken).total_seconds() / 3600:.1f} h old, the limit is {facts.limits.backup_age_hours:g} h"
         )
     )
-    yield _finding(
+    yield finding(
         facts, "warn", "no fresh sealed backup of the running version", why, f"gallant backup take {facts.name}"
     )
 
 
 def _stock(facts: Facts) -> Iterator[Finding]:
     for name in facts.missing:
-        yield _finding(
+        yield finding(
             facts, "stop", f"{name} is not in stock", "the route needs it", f"gallant stock fetch {facts.name}"
         )
     for name in facts.unkept:
-        yield _finding(
+        yield finding(
             facts,
             "warn",
             f"{name}, the running release, is not in stock",
@@ -317,7 +264,7 @@ def _stock(facts: Facts) -> Iterator[Finding]:
             f"gallant stock fetch {facts.name}",
         )
     if facts.wanted and not facts.missing and not facts.unkept:
-        yield _finding(
+        yield finding(
             facts,
             "pass",
             "every package of the route is in stock, the running release's too",
@@ -327,7 +274,7 @@ def _stock(facts: Facts) -> Iterator[Finding]:
 
 def _open_roll(facts: Facts) -> Iterator[Finding]:
     if facts.open_roll is not None:
-        yield _finding(
+        yield finding(
             facts, "note", f"{facts.open_roll} of this system is not finished", "", f"gallant history {facts.open_roll}"
         )
 
@@ -335,14 +282,14 @@ def _open_roll(facts: Facts) -> Iterator[Finding]:
 def _notes(facts: Facts) -> Iterator[Finding]:
     for note in facts.notes:
         when = f"{note.by}, {note.date:%Y-%m-%d}" if note.date else note.by
-        yield _finding(facts, "note", f"your own note on {note.about}: {note.text}", when)
+        yield finding(facts, "note", f"your own note on {note.about}: {note.text}", when)
 
 
 def _issues(facts: Facts) -> Iterator[Finding]:
     for concern in facts.issues:
         if concern.nodes or concern.untold:
             loud = bool(concern.nodes) and concern.issue.severity in ("critical", "high")
-            yield _finding(
+            yield finding(
                 facts,
                 "warn" if loud else "note",
                 f"known issue of {concern.release}: {concern.issue.text}",
@@ -353,7 +300,7 @@ def _issues(facts: Facts) -> Iterator[Finding]:
 
 def _terms(facts: Facts) -> Iterator[Finding]:
     for version in facts.terms:
-        yield _finding(
+        yield finding(
             facts,
             "stop",
             f"the publisher's terms {version} are not accepted",
@@ -370,7 +317,7 @@ def _channels(facts: Facts) -> Iterator[Finding]:
         good = [c for c in reading.channels if c.delivers]
         for channel in bad:
             state = channel.state if channel.enabled else "disabled"
-            yield _finding(
+            yield finding(
                 facts,
                 "warn" if channel.enabled else "note",
                 f"the channel {channel.name} of {reading.name} is {state}",
@@ -378,7 +325,7 @@ def _channels(facts: Facts) -> Iterator[Finding]:
                 f"Look at the channels of {reading.name}",
                 node,
             )
-        yield _finding(
+        yield finding(
             facts,
             "pass" if good else "stop",
             f"{reading.name} has {'a' if good else 'no'} channel that can deliver updates",
@@ -415,6 +362,7 @@ CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = (
     (Check(id="known-issues", looks_at="known issues of the releases to be entered that concern this system"), _issues),
     (Check(id="site-notes", looks_at="the site's own notes on the system, its product and the hops ahead"), _notes),
     (Check(id="open-roll", looks_at="no other roll of the system is open"), _open_roll),
+    *((Check(id=id, looks_at=looks_at), function) for id, looks_at, function in complaints.CHECKS),
 )
 
 

@@ -189,7 +189,7 @@ class ProfiledDriver:
         for answer in await self.side_by_side(every):
             merge(fields, answer)
         fields.setdefault("took", self.clock.real() - real)
-        reading = self._reading(node, fields, began)
+        reading = self._checked(self._reading(node, fields, began))
         self._versions[node] = reading.version
         self._expect_serial(reading)
         return reading
@@ -493,6 +493,21 @@ class ProfiledDriver:
             expiries=self._records(Expiry, fields.get("expiries")),
             oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in fields.get("oddities") or ())),
         )
+
+    def _checked(self, reading: Reading) -> Reading:
+        """With an alarm for each of the profile's own checks that does not hold; one that cannot be told holds not."""
+        if not self.profile.checks:
+            return reading
+        body = msgspec.to_builtins(reading)
+        failed = []
+        for check in self.profile.checks:
+            try:
+                well = expression(check.well).search(body) is True
+            except Exception:  # a function given the wrong type: what the check asks for is not there
+                well = False
+            if not well:
+                failed.append(Alarm(text=check.message, level=check.level))
+        return replace(reading, alarms=(*reading.alarms, *failed))
 
     def _word(self, table: str, said: Any) -> str:
         """Our word for the device's; a driver that knows its protocol's words says ours already."""

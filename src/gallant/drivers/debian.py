@@ -235,15 +235,17 @@ class DebianDriver(ShellDriver):
     # --- exports
 
     def _own_exports(self) -> Mapping[str, Any]:
-        def export(command: str, elevated: bool = False) -> Any:
+        def export(command: str, elevated: bool = False, exits: tuple[int, ...] = (0,)) -> Any:
             async def stream(node: str) -> AsyncIterator[bytes]:
-                async for chunk in self.stream(node, command, elevated=elevated):
+                async for chunk in self.stream(node, command, exits, elevated=elevated):
                     yield chunk
 
             return stream
 
         return {
-            "etc.tar": export("/usr/bin/tar -C / --one-file-system -cf - etc", elevated=True),
+            "etc.tar": export(
+                "/usr/bin/tar -C / --one-file-system -cf - etc", elevated=True, exits=(0, 1)
+            ),  # 1: a file changed meanwhile
             "packages.txt": export("dpkg-query -W -f='${Package}=${Version}\\n'"),
             "selections.txt": export("dpkg --get-selections"),
             "channels.txt": export("sh -c 'cat /etc/apt/sources.list /etc/apt/sources.list.d/* 2>/dev/null; exit 0'"),

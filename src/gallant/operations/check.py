@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from typing import Any
 
 from gallant.core.catalog import Release
-from gallant.core.checks import Facts, Finding, run_checks, worst_first
+from gallant.core.checks import run_checks, worst_first
 from gallant.core.estate import System
+from gallant.core.findings import Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
 from gallant.operations.assess import Ahead, issues_here, releases_ahead

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import msgspec
 
-from gallant.core.checks import Finding
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import System
+from gallant.core.findings import Finding
 from gallant.core.plan import Plan, make_plan
 from gallant.core.readings import Reading
 from gallant.core.recalls import FINISH

@@ -10,10 +10,10 @@ from typing import Any, Protocol
 
 from gallant.core import events as e
 from gallant.core.catalog import Release, release_digest
-from gallant.core.checks import Finding
 from gallant.core.errors import Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Entry, Event
+from gallant.core.findings import Finding
 from gallant.core.plan import Basis, Plan, basis_differences
 from gallant.core.ports import Listener
 from gallant.core.readings import Reading

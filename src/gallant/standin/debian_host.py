@@ -89,7 +89,7 @@ class DebianHost:
         self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
         self.up, self.boots, self.kernel, self.next_kernel = True, 1, "6.1.0-28", "6.1.0-31" if waits else "6.1.0-28"
         self.wanting = ("linux-image-6.1.0-31",) if waits else ()
-        self.refresh_world = refresh
+        self.refresh_world, self.swapped = refresh, False
         self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         self.line = CommandLineServer(
             address,
@@ -186,7 +186,9 @@ class DebianHost:
             moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
         self._put("state/clock", rfc3339(moment) + "\n")
         swapped = self.world.fault("swapped_machine", self.name)
-        self._put("etc/machine-id", f"{'0' * 32 if swapped else self.serial}\n")
+        if bool(swapped) != self.swapped:
+            self.swapped = bool(swapped)
+            self._put("etc/machine-id", f"{'0' * 32 if swapped else self.serial}\n")
         child = await asyncio.create_subprocess_exec(
             "/bin/sh",
             "-c",

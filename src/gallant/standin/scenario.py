@@ -27,6 +27,10 @@ FAULTS = {
     "clock_off": "the node's clock is `value` seconds ahead",
     "corrupt_package": "a package is altered on its way to the node",
     "swapped_machine": "another machine answers at the node's address",
+    "drop_connection_at": "the connection breaks off at one kind of request",
+    "flapping_service": "the service address comes and goes every `value` seconds",
+    "expired_password": "the account's password has expired",
+    "alarm": "the node complains of a failed fan",
     "answer_lost": "the node acts, and its answer is lost",
     "answer_held": "the node acts, and answers only when nobody listens any more",
     "never_acts": "the node takes the order, and neither acts nor answers",
@@ -51,6 +55,10 @@ SCENARIOS: dict[str, Fault] = {
         Fault(name="corrupt_package", node="tickets/b", act="upload", nth=1),
         Fault(name="swapped_machine", node="tickets/b"),
         Fault(name="answer_lost", node="tickets/b", act="install", nth=1),
+        Fault(name="drop_connection_at", node="tickets/b", act="upload", nth=1),
+        Fault(name="flapping_service", node="tickets", value=300),
+        Fault(name="expired_password", node="deck/d"),
+        Fault(name="alarm", node="tickets/b"),
     )
 }
 

@@ -129,6 +129,8 @@ class NodeServer:
     async def login(self, request: web.Request) -> web.StreamResponse:
         said = await request.json()
         self.world.count(self.full, "login")
+        if self.world.fault("expired_password", self.full):
+            raise Denied(401, "the password has expired; set a new one at the console")
         wrong = self.world.fault("refuse_login", self.full, "login")
         if wrong or self.accounts.get(said.get("user")) != said.get("secret"):
             raise Denied(401, "unknown user or wrong password")
@@ -169,6 +171,9 @@ class NodeServer:
                 "network": node.network,
                 "shelf": {"module": "SE-12", "release": "1.6"},
                 "zones": {"table": "2025.2"},
+                "alarms": [{"level": "grave", "text": "a fan has failed"}]
+                if self.world.fault("alarm", self.full)
+                else [],
             }
         )
 
@@ -239,6 +244,8 @@ class NodeServer:
         said = await request.json()
         what = said.get("do", "")
         self.world.count(self.full, what)
+        if self.world.fault("drop_connection_at", self.full, what):
+            self._cut(request)
         if self.world.fault("never_acts", self.full, what):
             await self._until_gone(request)
             raise Denied(503, "gave up")
@@ -263,6 +270,8 @@ class NodeServer:
         self._may_act(request)
         self.world.count(self.full, "upload")
         body = await request.read()
+        if self.world.fault("drop_connection_at", self.full, "upload"):
+            self._cut(request)
         digest = self.pair.keep(self.name, request.match_info["package"], body)
         return web.json_response(
             {"file": request.match_info["package"], "digest": digest, "size": len(body)}, status=201
@@ -286,13 +295,18 @@ class ServiceServer:
 
     async def follow(self) -> None:
         async with self._switching:
-            serving = self.pair.serving
+            serving = None if self._flaps() else self.pair.serving
             if serving == self.open_for:
                 return
             self._close()
             if serving is not None:
                 self.server = await asyncio.start_server(self._serve, sock=bound(self.address, self.port), backlog=256)
                 self.open_for = serving
+
+    def _flaps(self) -> bool:
+        """Whether a fault has the address away just now: it comes and goes by the world's clock."""
+        fault = self.pair.world.fault("flapping_service", self.pair.name)
+        return fault is not None and int(self.pair.world.now / max(1.0, fault.value)) % 2 == 1
 
     def _close(self) -> None:
         if self.server is not None:

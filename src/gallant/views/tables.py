@@ -8,8 +8,8 @@ from datetime import datetime
 from typing import Any
 
 from gallant.core.backups import Backup
-from gallant.core.checks import Finding
 from gallant.core.compare import Verdict
+from gallant.core.findings import Finding
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said, size
@@ -224,7 +224,8 @@ def backup_taken_view(taken: Sequence[Any]) -> View:
             yield f"  holds {plain(items)}"
         yield from next_steps(*(t.next for t in taken))
 
-    return View("backup-take", rows, text)
+    failed = [{"system": t.system, "error": t.error, "next": t.next} for t in taken if t.backup is None]
+    return View("backup-take", rows, text, {"failed": failed})
 
 
 def backup_list_view(backups: Sequence[Backup], now: datetime) -> View:

@@ -1,0 +1,109 @@
+"""Checks of what the nodes themselves say is not as it should be: alarms, what ends soon, configuration that would be lost at
+a restart, a device that updates itself, packages and files that a person has put aside.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+
+from gallant.core.findings import Facts, Finding, finding
+
+ENDS_SOON = timedelta(days=30)
+# Facets by which drivers and profiles say these things.
+SAVED = "running configuration"
+UPDATES_ITSELF = "updates itself"
+
+
+def _alarms(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        for alarm in reading.alarms:
+            level = alarm.level if alarm.level in ("stop", "warn", "note") else "warn"
+            yield finding(
+                facts, level, f"{reading.name} says: {alarm.text}", "", f"Look at the console of {reading.name}", node
+            )
+        if not reading.alarms:
+            yield finding(facts, "pass", f"{reading.name} has no alarm", "", None, node)
+
+
+def _expiries(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        for expiry in reading.expiries:
+            left = expiry.ends - facts.now
+            what = f"the {expiry.kind} {expiry.name} of {reading.name}"
+            if left <= timedelta(0):
+                yield finding(
+                    facts, "stop", f"{what} is over", f"{expiry.ends:%Y-%m-%d}", f"Renew it on {reading.name}", node
+                )
+            elif left <= ENDS_SOON:
+                yield finding(
+                    facts,
+                    "warn",
+                    f"{what} ends in {left.days} d",
+                    f"{expiry.ends:%Y-%m-%d}",
+                    f"Renew it on {reading.name}",
+                    node,
+                )
+            else:
+                yield finding(facts, "pass", f"{what} is good", f"until {expiry.ends:%Y-%m-%d}", None, node)
+
+
+def _saved(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        state = next((f.state for f in reading.facets if f.name == SAVED), None)
+        if state is not None:
+            good = state == "saved"
+            yield finding(
+                facts,
+                "pass" if good else "warn",
+                f"{reading.name} runs {'what' if good else 'something else than'} it would start with",
+                f"running configuration {state}",
+                None if good else f"Save it at {reading.name}, or undo it; a restart would lose it",
+                node,
+            )
+
+
+def _updates_itself(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        state = next((f.state for f in reading.facets if f.name == UPDATES_ITSELF), None)
+        if state is not None:
+            off = state == "off"
+            yield finding(
+                facts,
+                "pass" if off else "warn",
+                f"{reading.name} {'does not update itself' if off else 'may update itself meanwhile'}",
+                f"{UPDATES_ITSELF}: {state}",
+                None if off else f"Switch it off at {reading.name}",
+                node,
+            )
+
+
+def _put_aside(facts: Facts) -> Iterator[Finding]:
+    """Packages kept back, conffiles changed by hand, services on replaced libraries; each kind in one line a node."""
+    for node, reading in facts.readings.items():
+        for kind, state, words, level in (
+            ("package ", "kept back", "keeps back", "note"),
+            ("conffile ", "changed", "has changed by hand", "note"),
+            ("libraries of ", "replaced", "runs replaced libraries in", "warn"),
+        ):
+            names = [f.name.removeprefix(kind) for f in reading.facets if f.name.startswith(kind) and f.state == state]
+            if names:
+                some = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+                todo = f"Restart those services on {reading.name}" if level == "warn" else None
+                yield finding(facts, level, f"{reading.name} {words} {some}", state, todo, node)
+
+
+def _oddities(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        for oddity in reading.oddities:
+            yield finding(facts, "note", f"{reading.name} {oddity}", "understood all the same", None, node)
+
+
+CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
+    ("alarms", "no node complains of anything", _alarms),
+    ("expiries", "no password, account, certificate or licence ends within 30 days", _expiries),
+    ("saved", "each node runs the configuration that it would start with", _saved),
+    ("updates-itself", "no device updates itself meanwhile", _updates_itself),
+    ("put-aside", "packages kept back, conffiles changed by hand, services on replaced libraries", _put_aside),
+    ("oddities", "in which ways a device does not speak as its protocol has it", _oddities),
+)

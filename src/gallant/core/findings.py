@@ -1,0 +1,63 @@
+"""Findings, and the facts that checks look at."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from gallant.core.backups import Backup
+from gallant.core.catalog import Package
+from gallant.core.estate import Limits, Note, System
+from gallant.core.issues import Concern
+from gallant.core.outages import Sample
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+
+LEVELS = ("stop", "warn", "note", "pass")
+
+
+class Finding(Record):
+    """A check's result: level stop, warn, note or pass; `evidence` are the values seen, `next` the exact next command."""
+
+    check: str
+    level: str
+    system: str
+    node: str | None = None
+    message: str
+    evidence: str = ""
+    next: str | None = None
+
+
+class Facts(Record):
+    """What is known of one system at one moment.
+
+    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
+    estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
+    release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
+    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet.
+    """
+
+    system: System
+    readings: dict[str, Reading]
+    errors: dict[str, str]
+    now: datetime
+    limits: Limits
+    alike: dict[str, str] = {}
+    backups: tuple[Backup, ...] = ()
+    wanted: tuple[Package, ...] = ()
+    missing: tuple[str, ...] = ()
+    unkept: tuple[str, ...] = ()
+    probes: dict[str, Sample] = {}
+    open_roll: str | None = None
+    notes: tuple[Note, ...] = ()
+    issues: tuple[Concern, ...] = ()
+    terms: tuple[str, ...] = ()
+
+    @property
+    def name(self) -> str:
+        return self.system.name
+
+
+def finding(
+    facts: Facts, level: str, message: str, evidence: str = "", next: str | None = None, node: str | None = None
+) -> Finding:
+    return Finding(check="", level=level, system=facts.name, node=node, message=message, evidence=evidence, next=next)

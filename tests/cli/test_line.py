@@ -1,0 +1,189 @@
+"""The whole line: ten systems on six drivers, read, backed up and looked at as a user would; what lives on what; secrets."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from pathlib import Path
+
+import pytest
+
+from gallant.core.ports import Act
+from gallant.core.readings import Reading
+from gallant.operations.workplace import Workplace
+
+
+@pytest.fixture
+def line(standins):
+    return standins(whole=True)
+
+
+def driving(place, system: str, work):
+    """Run `work(driver, node)` with a system's driver, as an operation would have it."""
+
+    async def go():
+        workplace = Workplace(place.folder)
+        async with workplace.drivers([workplace.estate.systems[system]]) as drivers:
+            return await work(drivers[system])
+
+    return asyncio.run(go())
+
+
+def readings(place) -> dict[str, Reading]:
+    return {name: last.reading for name, last in Workplace(place.folder).readings.newest().items()}
+
+
+async def until(driver, node: str, handle: str | None):
+    for _ in range(400):
+        job = await driver.job(node, handle)
+        if job.state != "running":
+            return job
+        await asyncio.sleep(0.05)
+    raise AssertionError("the job never ended")
+
+
+def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
+    done = line.run("survey", "--json")
+    assert done.code == 0, done.err
+    assert len(done.rows) == 23
+    found = readings(line)
+    assert {n.partition("/")[0] for n, r in found.items() if r is not None} == {
+        "tickets", "quay", "overlook", "deck", "deck-hw", "lighthouse", "sealock", "gates", "manifest", "fulmar-box",
+    }  # fmt: skip
+    assert (found["quay/a"].role, found["deck/c"].role, found["sealock/a"].role) == ("leader", "leader", "active")
+    assert found["deck/b"].version == "7.0.1b"
+    assert {f.name: f.state for f in found["quay/b"].facets}["running configuration"] == "unsaved"
+    kernel = next(c for c in found["gates/a"].components if c.name == "kernel")
+    assert kernel.next_version != kernel.version
+    assert [c.enabled for c in found["manifest/a"].channels] == [True, False]
+    assert found["deck/d"].gauge("free space") == pytest.approx(0.4 * 2**30)
+    assert found["deck/a"].gauge("guests") == 3
+    assert "has no sessions: the account goes with every request" in found["deck-hw/e"].oddities
+    checks = {(r["check"], r["node"]): r["level"] for r in line.run("check", "--json").rows if r["level"] != "pass"}
+    assert checks["saved", "b"] == "warn"
+    assert ("expiries", "a") in checks
+    assert any(check == "roles" for check, _ in checks)
+
+
+def test_every_system_is_backed_up_over_its_own_protocol(line):
+    line.run("survey")
+    for system in ("quay", "overlook", "deck", "lighthouse", "sealock", "gates", "manifest"):
+        done = line.run("backup", "take", system, "--json")
+        assert done.code == 0, (system, done.err)
+    held = {r["system"]: r["items"] for r in line.run("backup", "list", "--json").rows}
+    assert set(held["gates"]) == {"etc.tar", "packages.txt", "selections.txt", "channels.txt"}
+    assert set(held["quay"]) == {"running.xml", "startup.xml"}
+    assert set(held["sealock"]) == {"running.txt", "startup.txt"}
+    assert line.run("backup", "verify", "--all").code == 0
+
+
+def test_no_secret_is_in_anything_that_was_written(line):
+    secrets = [path.read_text().strip() for path in (line.folder / "secrets").iterdir()]
+    said = ""
+    for words in (
+        ["survey", "-v"],
+        ["inventory"],
+        ["inventory", "sealock/a"],
+        ["check"],
+        ["backup", "take", "sealock"],
+        ["gaps"],
+        ["inventory", "--cyclonedx"],
+    ):
+        done = line.run(*words)
+        said += done.out + done.err
+    line.faults({"name": "refuse_login", "node": ""})
+    done = line.run("survey", "--json")
+    said += done.out + done.err
+    assert done.code == 3
+    for secret in secrets:
+        assert secret not in said
+    for folder, _, names in os.walk(line.folder):
+        for name in names:
+            path = Path(folder) / name
+            if path.parent.name != "secrets":
+                raw = path.read_bytes()
+                assert not any(secret.encode() in raw for secret in secrets), path
+
+
+def test_stopping_a_machine_stops_what_lives_on_it(line):
+    line.run("survey")
+
+    async def off(driver):
+        await driver.act("a", Act(kind="power", reason="off"), send_by=driver.clock.real() + 9)
+
+    driving(line, "deck-hw", off)
+    done = line.run("survey", "deck", "overlook", "--json")
+    assert done.code == 3
+    assert [f"{r['system']}/{r['node']}" for r in done.rows if not r["ok"]] == ["overlook/a", "deck/a"]
+
+
+@pytest.mark.parametrize(
+    ("system", "node", "acts"),
+    [
+        ("deck", "a", ("drain", "refill")),
+        ("deck", "c", ("handover",)),
+        ("lighthouse", "a", ("handover",)),
+        ("quay", "a", ("handover",)),
+        ("sealock", "a", ("handover", "failback")),
+        ("overlook", "a", ("restart",)),
+    ],
+)
+def test_orders_are_taken_and_their_jobs_followed_over_every_protocol(line, system, node, acts):
+    async def work(driver):
+        ended = []
+        for kind in acts:
+            taken = await driver.act(node, Act(kind=kind, reason="a test"), send_by=driver.clock.real() + 9)
+            assert taken.handle
+            if kind == "restart":  # it is away before its job could be asked for
+                await asyncio.sleep(1.0)
+            ended.append((await until(driver, node, taken.handle)).state)
+        return ended
+
+    assert driving(line, system, work) == ["done"] * len(acts)
+
+
+def test_a_host_installs_restarts_and_comes_back_with_what_waited(line):
+    line.run("survey", "gates")
+
+    async def work(driver):
+        before = await driver.read("a")
+        install = Act(kind="install", package="turnstile", release="1.3-1")
+        taken = await driver.act("a", install, send_by=driver.clock.real() + 9)
+        job = await until(driver, "a", taken.handle)
+        await driver.act("a", Act(kind="restart", reason="a test"), send_by=driver.clock.real() + 9)
+        for _ in range(200):
+            await asyncio.sleep(0.1)
+            try:
+                after = await driver.read("a")
+            except Exception:
+                continue
+            if after.boot != before.boot:
+                return job, before, after
+        raise AssertionError("it never came back")
+
+    job, before, after = driving(line, "gates", work)
+    assert job.state == "done"
+    versions = [{c.name: c.version for c in r.components} for r in (before, after)]
+    assert (versions[0]["turnstile"], versions[1]["turnstile"]) == ("1.2-1", "1.3-1")
+    assert (versions[0]["kernel"], versions[1]["kernel"]) == ("6.1.0-28", "6.1.0-31")
+
+
+@pytest.mark.parametrize(
+    ("fault", "node", "words"),
+    [
+        ("expired_password", "deck/d", "the password has expired"),
+        ("refuse_login", "sealock/b", "refuses the login"),
+        ("swapped_machine", "quay/a", "answers as serial WR-0000-XX"),
+        ("swapped_machine", "deck-hw/b", "answers as serial Q4-0000-XX"),
+        ("swapped_machine", "gates/a", "answers as serial 0000"),
+        ("refuse_login", "quay/b", "refuses the login"),
+        ("refuse_login", "manifest/a", "refuses the login"),
+    ],
+)
+def test_one_failing_node_stops_no_other_and_says_why(line, fault, node, words):
+    line.faults({"name": fault, "node": node})
+    done = line.run("survey", "--json")
+    assert done.code in (3, 5)
+    failed = [r for r in done.rows if not r["ok"]]
+    assert [f"{r['system']}/{r['node']}" for r in failed] == [node]
+    assert words in failed[0]["error"]
