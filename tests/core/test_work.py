@@ -260,6 +260,7 @@ FIRES = [
     ("open-roll", facts(open_roll="roll-0001"), "note", "not finished"),
     ("alarms", facts(both(b={"alarms": (Alarm(text="a fan has failed", level="stop"),)})), "stop", "a fan has failed"),
     ("alarms", facts(both(b={"alarms": (Alarm(text="odd", level="unknown"),)})), "warn", "odd"),
+    ("readiness", facts(tested={"a": (Alarm(text="rule 12", level="stop"),)}, announced={"a": 14}), "stop", "rule 12"),
     ("expiries", facts(both(b={"expiries": (ends(9),)})), "warn", "ends in 9 d"),
     ("expiries", facts(both(b={"expiries": (ends(-1),)})), "stop", "is over"),
     (

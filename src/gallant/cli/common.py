@@ -25,7 +25,42 @@ estate_option = click.option(
     metavar="PATH",
     help=f"The estate's file or folder; else ${ESTATE_VARIABLE}, else the current folder.",
 )
-selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...")
+
+
+def complete_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Systems, nodes, sites, tags and kinds of the estate at hand, for a shell; nothing where there is none."""
+    try:
+        from gallant.core.estate import node_name
+        from gallant.operations.workplace import Workplace
+
+        estate = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, "."))).estate
+    except Exception:  # a shell that completes is no place for an error
+        return []
+    systems = estate.systems.values()
+    names = [*estate.systems]
+    if "/" in incomplete:
+        names += [node_name(s, n) for s in systems for n in s.nodes]
+    for key, values in (
+        ("site", [s.site for s in systems]),
+        ("kind", [s.kind for s in systems if s.kind]),
+        ("tag", [t for s in systems for t in s.tags]),
+    ):
+        names += [f"{key}:{value}" for value in dict.fromkeys(values)]
+    return [name for name in names if name.startswith(incomplete)]
+
+
+def complete_plans(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """The plans of the estate at hand, newest first."""
+    path = ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, "."))
+    folder = (path if path.is_dir() else path.parent) / "plans"
+    try:
+        found = sorted(folder.glob("plan-*.json"), key=lambda p: p.stat().st_mtime, reverse=True)
+    except OSError:
+        return []
+    return [p.stem for p in found if p.stem.startswith(incomplete)]
+
+
+selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...", shell_complete=complete_names)
 
 
 class Span(click.ParamType):

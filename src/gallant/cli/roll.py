@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run
+from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, run
 
 hold_after_option = click.option(
     "--hold-after",
@@ -36,7 +36,7 @@ def _carry_out(place: Any, output: Any, operation: Any) -> None:
 
 @click.command()
 @estate_option
-@click.argument("plan_name", metavar="PLAN")
+@click.argument("plan_name", metavar="PLAN", shell_complete=complete_plans)
 @hold_after_option
 @click.option(
     "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."

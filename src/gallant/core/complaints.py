@@ -26,6 +26,19 @@ def _alarms(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "pass", f"{reading.name} has no alarm", "", None, node)
 
 
+def _readiness(facts: Facts) -> Iterator[Finding]:
+    for node, said in facts.tested.items():
+        name = f"{facts.name}/{node}"
+        minutes = f"it announces {facts.announced[node]:g} min" if node in facts.announced else ""
+        for alarm in said:
+            level = alarm.level if alarm.level in ("stop", "warn", "note") else "warn"
+            yield finding(
+                facts, level, f"{name}'s own readiness test says: {alarm.text}", minutes, f"Mend it at {name}", node
+            )
+        if not said:
+            yield finding(facts, "pass", f"{name}'s own readiness test finds nothing", minutes, None, node)
+
+
 def _expiries(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         for expiry in reading.expiries:
@@ -101,6 +114,7 @@ def _oddities(facts: Facts) -> Iterator[Finding]:
 
 CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("alarms", "no node complains of anything", _alarms),
+    ("readiness", "the device's own readiness test for the next release", _readiness),
     ("expiries", "no password, account, certificate or licence ends within 30 days", _expiries),
     ("saved", "each node runs the configuration that it would start with", _saved),
     ("updates-itself", "no device updates itself meanwhile", _updates_itself),

@@ -9,7 +9,7 @@ from gallant.core.catalog import Package
 from gallant.core.estate import Limits, Note, System
 from gallant.core.issues import Concern
 from gallant.core.outages import Sample
-from gallant.core.readings import Reading
+from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record
 
 LEVELS = ("stop", "warn", "note", "pass")
@@ -33,7 +33,8 @@ class Facts(Record):
     `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
     estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
     release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
-    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet.
+    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet. `tested` is what each node's own readiness test
+    for the next release found, `announced` the minutes that it says the work will take.
     """
 
     system: System
@@ -51,6 +52,8 @@ class Facts(Record):
     notes: tuple[Note, ...] = ()
     issues: tuple[Concern, ...] = ()
     terms: tuple[str, ...] = ()
+    tested: dict[str, tuple[Alarm, ...]] = {}
+    announced: dict[str, float] = {}
 
     @property
     def name(self) -> str:

@@ -9,10 +9,13 @@ from typing import Any
 
 from gallant.core.catalog import Release
 from gallant.core.checks import run_checks, worst_first
+from gallant.core.errors import GallantError
 from gallant.core.estate import System
 from gallant.core.findings import Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
+from gallant.core.readings import Alarm
+from gallant.core.records import replace
 from gallant.operations.assess import Ahead, issues_here, releases_ahead
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
@@ -39,10 +42,29 @@ async def check_with(
     """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
-    findings = [
-        f for s, p in zip(systems, probes, strict=True) for f in run_checks(_facts(place, s, survey, p, own_roll))
-    ]
-    return worst_first(findings), survey
+    facts = [_facts(place, s, survey, p, own_roll) for s, p in zip(systems, probes, strict=True)]
+    facts = await asyncio.gather(*(_with_readiness(place, f, drivers[f.name]) for f in facts))
+    return worst_first([finding for f in facts for finding in run_checks(f)]), survey
+
+
+async def _with_readiness(place: Workplace, facts: Facts, driver: Any) -> Facts:
+    """With what each node's own readiness test for the next release says; a test that cannot be had is a warning."""
+    if "self_test" not in driver.capabilities():
+        return facts
+    entered = releases_ahead(place, facts.system, [r.version for r in facts.readings.values()]).entered
+    if not entered:
+        return facts
+    release, tested, announced = entered[0][0].version, {}, {}
+    for node in facts.readings:
+        try:
+            found = await driver.self_test(node, release)
+        except GallantError as error:
+            tested[node] = (Alarm(text=f"it could not be had: {error.what}", level="warn"),)
+            continue
+        tested[node] = found.findings
+        if found.minutes is not None:
+            announced[node] = found.minutes
+    return replace(facts, tested=tested, announced=announced)
 
 
 async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:

@@ -19,11 +19,15 @@ from gallant.core.records import Record
 
 
 class Validated(Record):
-    """One file: what kind it is, and everything that is wrong with it, as file:line:column: message."""
+    """One file: what kind it is, and everything that is wrong with it, as file:line:column: message.
+
+    `gives` are the capabilities that a profile gives its devices, its driver's own included.
+    """
 
     file: str
     kind: str
     problems: tuple[str, ...]
+    gives: tuple[str, ...] = ()
 
 
 def _estate(name: str, raw: bytes) -> None:
@@ -98,7 +102,14 @@ def _one(name: str, raw: bytes) -> Validated:
         return Validated(
             file=name, kind=kind, problems=tuple(f"{name}:{p.line}:{p.column}: {p.message}" for p in invalid.problems)
         )
-    return Validated(file=name, kind=kind, problems=())
+    return Validated(file=name, kind=kind, problems=(), gives=_gives(name, raw) if kind == "profile/1" else ())
+
+
+def _gives(name: str, raw: bytes) -> tuple[str, ...]:
+    from gallant.drivers.profile import parse_profile
+    from gallant.operations.workplace import capabilities_of
+
+    return tuple(sorted(capabilities_of(parse_profile(name, raw))))
 
 
 TEMPLATE = """\

@@ -177,6 +177,7 @@ class Workplace:
 
         from gallant.drivers.base import Credential, Tools
         from gallant.drivers.profile import load_profile
+        from gallant.stock.serve import serving
         from gallant.stock.shelf import Shelf
 
         self._ask_now(systems, "read")
@@ -195,6 +196,7 @@ class Workplace:
                     folder=self.folder,
                     session=session,
                     package_file=Shelf(self.folder).path,
+                    serving=serving,
                     memory=self.readings if remembering else None,
                     one_by_one=remembering,
                     **more,
@@ -211,3 +213,25 @@ class Workplace:
         from gallant.drivers.profile import load_profile
 
         return {s.profile: load_profile(s.profile, self.folder).digest for s in systems}
+
+
+def capabilities_of(profile: Any) -> frozenset[str]:
+    """What a profile gives a device, its driver's own included; nothing is contacted."""
+    from gallant.core.estate import Node, Site
+    from gallant.drivers.base import Credential, Tools
+
+    address = {"shell": "ssh://x", "debian": "ssh://x", "netconf": "ssh://x", "manual": "hands:"}
+    node = Node(address=address.get(profile.driver, "https://x"), serial="x")
+    system = System(
+        product=profile.product,
+        shape="single",
+        site="x",
+        driver=profile.driver,
+        profile=profile.name,
+        nodes={"n": node},
+    )
+    estate = Estate(gallant="estate/1", name="x", sites={"x": Site()}, systems={})
+    tools = Tools(credentials=lambda purpose: Credential("", ""), clock=EstateClock(estate))
+    module, name = DRIVER_CLASSES[profile.driver]
+    found: frozenset[str] = getattr(import_module(module), name)(system, profile, tools).capabilities()
+    return found

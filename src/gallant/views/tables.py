@@ -554,6 +554,8 @@ def validated_view(rows: Sequence[Any]) -> View:
                 yield from (plain(p) for p in r.problems)
             else:
                 yield f"{said('good', r.file)}  [dim]{r.kind}[/]"
+                if r.gives:
+                    yield f"  gives {', '.join(r.gives)}"
 
     return View("validate", rows, text)
 
