@@ -343,7 +343,7 @@ class NetconfDriver(ProfiledDriver):
         try:
             return await self.get(node, wanted)
         except DeviceRefused as error:
-            if error.meaning == "auth":
+            if error.meaning in ("auth", "fatal"):
                 raise
             from lxml import etree
 
