@@ -293,6 +293,8 @@ FIRES = [
         "warn",
         "replaced libraries",
     ),
+    ("put-aside", facts(both(b={"facets": (Facet(name="name resolution x", state="unknown"),)})), "warn", "by name x"),
+    ("put-aside", facts(both(b={"facets": (Facet(name="virtual medium 1", state="attached"),)})), "warn", "still has"),
     ("oddities", facts(both(b={"oddities": ("has no sessions",)})), "note", "has no sessions"),
     ("channels", facts(both(b={"channels": ()})), "stop", "has no channel"),
     ("channels", facts(both(b={"channels": (Channel(name="main", state="unreachable"),)})), "stop", "has no channel"),

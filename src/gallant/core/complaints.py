@@ -13,6 +13,11 @@ ENDS_SOON = timedelta(days=30)
 # Facets by which drivers and profiles say these things.
 SAVED = "running configuration"
 UPDATES_ITSELF = "updates itself"
+PUT_ASIDE_NEXT = {
+    "replaced": "Restart those services on",
+    "unknown": "Look at the resolver of",
+    "attached": "Take it off at the console of",
+}
 
 
 def _alarms(facts: Facts) -> Iterator[Finding]:
@@ -98,12 +103,16 @@ def _put_aside(facts: Facts) -> Iterator[Finding]:
             ("package ", "kept back", "keeps back", "note"),
             ("conffile ", "changed", "has changed by hand", "note"),
             ("libraries of ", "replaced", "runs replaced libraries in", "warn"),
+            ("name resolution ", "unknown", "cannot find by name", "warn"),
+            ("virtual medium ", "attached", "still has attached", "warn"),
         ):
             names = [f.name.removeprefix(kind) for f in reading.facets if f.name.startswith(kind) and f.state == state]
             if names:
                 some = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-                todo = f"Restart those services on {reading.name}" if level == "warn" else None
-                yield finding(facts, level, f"{reading.name} {words} {some}", state, todo, node)
+                todo = PUT_ASIDE_NEXT.get(state)
+                yield finding(
+                    facts, level, f"{reading.name} {words} {some}", state, todo and f"{todo} {reading.name}", node
+                )
 
 
 def _oddities(facts: Facts) -> Iterator[Finding]:

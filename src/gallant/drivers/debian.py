@@ -74,6 +74,10 @@ LC_ALL=C apt-get update -q -o Dir::State::Lists="$there/lists" -o Dir::Cache="$t
   -o Acquire::IndexTargets::deb::Packages::DefaultEnabled=false -o Acquire::IndexTargets::deb::Translations::DefaultEnabled=false \
   -o Acquire::http::Timeout=8 -o Acquire::https::Timeout=8 -o Acquire::Retries=0 2>&1 | sed 's/^/said /'
 rm -rf "$there"
+sed -n -E 's,^[^#]*https?://([^/:[:space:]]+).*,\1,p' /etc/apt/sources.list /etc/apt/sources.list.d/* 2>/dev/null | sort -u |
+while read -r host; do
+  getent ahosts "$host" >/dev/null 2>&1 && echo "name $host known" || echo "name $host unknown"
+done
 for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list; do
   test -r "$file" && sed -n -E 's/^[[:space:]]*(#?)[[:space:]]*deb[[:space:]]+(\[[^]]*\][[:space:]]+)?([^[:space:]]+)[[:space:]]+([^[:space:]]+).*/line \1 \3 \4/p' "$file"
 done
@@ -194,7 +198,9 @@ class DebianDriver(ShellDriver):
                 state, why = _channel_state(said, words[2], words[3]) if enabled else ("unknown", "")
                 if name not in found or enabled:
                     found[name] = {"name": name, "enabled": enabled, "state": state, "why": why}
-        return {"channels": list(found.values())}
+        names = [row.split(" ") for row in rows if row.startswith("name ")]
+        facets = [{"name": f"name resolution {w[1]}", "state": w[2]} for w in names if len(w) == 3]
+        return {"channels": list(found.values()), "facets": facets}
 
     async def _jobs(self, node: str) -> Fields:
         script = f'cd ~/{JOBS} 2>/dev/null || exit 0; for job in *.log; do test -e "$job" && echo "${{job%.log}} $(cat "${{job%.log}}.end" 2>/dev/null)"; done; exit 0'
