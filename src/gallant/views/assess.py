@@ -96,7 +96,7 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
         yield "[dim]⚑ closes a security hole[/]"
     if more:
         yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
-    yield from _reasons(visible)
+    yield from _reasons(visible, brief=not selected)
     yield from _bundles(result.matches)
     yield _closing(result, len(visible) + more)
     for name in result.unread:
@@ -180,12 +180,13 @@ def _lag(gap: Gap) -> str:
     return f"{days} d" if gap.needs_work and days is not None else "–"
 
 
-def _reasons(visible: Sequence[Any]) -> Iterator[str]:
-    """Each set of reasons once, under the names that share it."""
+def _reasons(visible: Sequence[Any], brief: bool) -> Iterator[str]:
+    """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
     reasons: dict[tuple[str, ...], list[str]] = {}
     for s in visible:
-        if s.gap.reasons and s.gap.standing != "current":
-            reasons.setdefault(s.gap.reasons, []).append(s.gap.name)
+        why = tuple(r for r in s.gap.reasons if not (brief and r.startswith("behind by ")))
+        if why and s.gap.standing != "current":
+            reasons.setdefault(why, []).append(s.gap.name)
     for why, names in reasons.items():
         more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
         yield f"[bold]{', '.join(names[:MOST_NAMES])}[/]{more}"

@@ -48,20 +48,22 @@ def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
     system = members[0].system
     where = f"{system.shape}, {plain(system.site)}" + ("" if system.in_service else ", not in service")
     yield f"[bold]{plain(system.name)}[/]  {plain(system.product)}  [dim]{where}[/]"
-    shared = _shared([k.reading for k in members if k.reading is not None])
-    last = len(members) - 1 if not shared else len(members)
+    readings = [k.reading for k in members if k.reading is not None]
+    on_all, on_most = _shared(readings)
+    last = len(members) - 1 if not (on_all or on_most) else len(members)
     for number, known in enumerate(members):
         branch = "└" if number == last else "├"
         yield f"{branch} [bold]{plain(known.name)}[/]  {_node_line(known, now)}"
         if known.reading is not None:
-            own = [c for c in known.reading.components if c.name != IMAGE and c not in shared]
+            own = [c for c in known.reading.components if c.name != IMAGE and c not in on_all and c not in on_most]
             trunk = " " if number == last else "│"
             yield from (f"{trunk}    {line}" for line in _parts_lines(own))
-    if shared:
-        lines = list(_parts_lines(shared))
-        whose = "on both" if len(members) == 2 else "on all" if len(members) > 2 else "on it"
-        for number, line in enumerate(lines):
-            yield f"{'└' if number == 0 else ' '} {f'[dim]{whose}[/]' if number == 0 else ' ' * len(whose)}  {line}"
+    every = "on both" if len(members) == 2 else "on all" if len(members) > 2 else "on it"
+    groups = [(whose, parts) for whose, parts in ((every, on_all), ("on most", on_most)) if parts]
+    for whose, parts in groups:
+        first, below = ("└", " ") if (whose, parts) == groups[-1] else ("├", "│")
+        for number, line in enumerate(_parts_lines(parts)):
+            yield f"{first if number == 0 else below} {f'[dim]{whose}[/]' if number == 0 else ' ' * len(whose)}  {line}"
 
 
 def _node_line(known: Any, now: datetime) -> str:
@@ -85,13 +87,14 @@ def _node_line(known: Any, now: datetime) -> str:
     return "  ".join(part for part in parts if part)
 
 
-def _shared(readings: Sequence[Reading]) -> list[Component]:
-    """Components that every node has in the same version; of a single node, all."""
-    if not readings:
-        return []
-    first, *others = readings
-    seen = [set(r.components) for r in others]
-    return [c for c in first.components if c.name != IMAGE and all(c in s for s in seen)]
+def _shared(readings: Sequence[Reading]) -> tuple[list[Component], list[Component]]:
+    """Components that every node has in the same version, and those that more than half have so; of a single node, all."""
+    count: Counter[Component] = Counter()
+    for reading in readings:
+        count.update(set(reading.components))
+    order = dict.fromkeys(c for r in readings for c in r.components if c.name != IMAGE)
+    on_all = [c for c in order if count[c] == len(readings)]
+    return on_all, [c for c in order if len(readings) > count[c] > len(readings) / 2]
 
 
 def waits(part: Component) -> bool:
@@ -182,7 +185,7 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
             ("replica", None if r.in_sync is None else f"{r.sync_word}" + ("" if r.in_sync else ", not whole")),
             ("network", r.network),
             ("started as", r.boot),
-            ("clock", None if r.clock_offset_s is None else f"{r.clock_offset_s:+.1f} s"),
+            ("clock", _clock(r)),
             ("runs on", known.place.runs_on),
             ("read", f"{ago(r.taken, now)}, {moment(r.taken)}"),
         )
@@ -215,6 +218,14 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
             yield said("bad", f"the last try failed: {known.error}")
 
     return View("inventory", rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
+
+
+def _clock(r: Reading) -> str | None:
+    """The device's clock less ours, and how well that is known."""
+    if r.clock_offset_s is None:
+        return None
+    within = r.clock_uncertainty_s or 0.0
+    return f"{r.clock_offset_s:+.1f} s" + (f", known to within {within:.0f} s" if within >= 1 else "")
 
 
 def _conditions(r: Reading) -> Any:

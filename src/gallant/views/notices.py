@@ -40,11 +40,10 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
             "severity",
             "restart",
             "state",
-            "start",
-            "end",
+            "start, end",
             "person",
             "since",
-            optional=("restart", "since", "end"),
+            optional=("restart", "since"),
         )
         for n in rows:
             severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
@@ -55,18 +54,17 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
                 f"[bold red]{severity}[/]" if n.severity in ("critical", "high") else severity,
                 n.restart or "–",
                 said(STATE_MARKS[n.state], n.state),
-                _minute(n.start),
-                _minute(n.end),
+                _span(n),
                 plain(n.person or "–"),
-                ago(n.since, now),
+                ago(n.since, now).removesuffix(" ago"),
             )
         yield shown
         for n in rows:
             who = f" [dim]({plain(n.by)})[/]" if n.by else ""
-            if n.why:
+            if n.why and not (n.state == "new" and n.why.startswith("behind by ")):  # which the table says
                 yield f"{mark(STATE_MARKS[n.state])} [bold]{n.name}[/] {n.state}: {plain(n.why)}{who}"
             for version in n.terms:
-                yield f"  [dim]comes under the publisher's terms {plain(version)}[/]"
+                yield f"[bold]{n.name}[/] [dim]comes under the publisher's terms {plain(version)}[/]"
     else:
         yield said("good", "No notice waits for a decision.")
     if result.settled:
@@ -75,6 +73,16 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
     yield from next_steps(
         *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ())
     )
+
+
+def _span(notice: Notice) -> str:
+    """When it begins and ends, the day once where it is one."""
+    if notice.start is None:
+        return "–"
+    if notice.end is None:
+        return _minute(notice.start)
+    same = notice.start.date() == notice.end.date()
+    return f"{notice.start:%Y-%m-%d %H:%M}–{notice.end:{'%H:%M' if same else '%Y-%m-%d %H:%M'}}Z"
 
 
 def _minute(then: datetime | None) -> str:
