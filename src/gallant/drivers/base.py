@@ -61,6 +61,16 @@ class Told(NamedTuple):
     fields: dict[str, Any]
 
 
+class Asked(NamedTuple):
+    """One call to be made: with which fields and whose account, and for an act the order that it carries out."""
+
+    call: Call
+    fields: Mapping[str, str] = {}
+    purpose: str = "read"
+    act: Act | None = None
+    progress: Progress | None = None
+
+
 class Memory(Protocol):
     """What a node said before, by call, with the tag under which the device can say that nothing changed."""
 
@@ -112,15 +122,7 @@ class ProfiledDriver:
 
     # --- what a protocol's driver says
 
-    async def _ask(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> Any:
         """Make one call once; gives its answer as data for JMESPath."""
         raise NotImplementedError
 
@@ -236,7 +238,7 @@ class ProfiledDriver:
             if not call.applies_to(self._versions.get(node)):
                 continue
             before = self.clock.now()
-            taken = await self._repeated(node, call, {"node": node, **_texts(found)}, "read")
+            taken = await self._repeated(node, Asked(call, {"node": node, **_texts(found)}))
             merge(found, self._heard(taken, before))
         return found
 
@@ -244,7 +246,7 @@ class ProfiledDriver:
         """One job of a node. Raises `DeviceRefused` where the device no longer knows it."""
         found: Fields = {"id": handle, **await self._own_job(node, handle)}
         for call in self.profile.job:
-            found.update(await self._repeated(node, call, {"handle": handle, "node": node}, "read"))
+            found.update(await self._repeated(node, Asked(call, {"handle": handle, "node": node})))
         job = self._job(found)
         if job.state in ("done", "failed") and (served := self._served.pop(node, None)):
             await served.aclose()
@@ -257,7 +259,7 @@ class ProfiledDriver:
         found: Fields = {}
         for call in self.profile.self_test:
             fields = {"node": node, "release": release, **_texts(found)}
-            merge(found, await self._repeated(node, call, fields, "read"))
+            merge(found, await self._repeated(node, Asked(call, fields)))
         return Tested(
             findings=tuple(
                 Alarm(text=self.mask(row.text), level=self._level(row.level))
@@ -312,7 +314,7 @@ class ProfiledDriver:
             if not call.applies_to(self._versions.get(node)):
                 continue
             self._in_time(node, act, send_by)
-            taken.update(await self._once(node, call, {**fields, **_texts(taken)}, "act", act, progress))
+            taken.update(await self._once(node, Asked(call, {**fields, **_texts(taken)}, "act", act, progress)))
         return self._accepted(taken)
 
     async def _prepare(self, node: str, purpose: str) -> None:
@@ -343,37 +345,29 @@ class ProfiledDriver:
 
     # --- calls
 
-    async def _repeated(self, node: str, call: Call, fields: Mapping[str, str], purpose: str) -> Fields:
+    async def _repeated(self, node: str, asked: Asked) -> Fields:
         """A read, tried again when the network failed it; anything else is never repeated here."""
         for attempt in range(READ_TRIES):
             try:
-                return await self._once(node, call, fields, purpose)
+                return await self._once(node, asked)
             except AnswerLost:  # one that is not there at all is the caller's to wait for
-                if not self._is_safe(call) or attempt == READ_TRIES - 1:
+                if not self._is_safe(asked.call) or attempt == READ_TRIES - 1:
                     raise
                 await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
         raise AssertionError("unreachable")
 
-    async def _once(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Fields:
-        body = await self._ask(node, call, fields, purpose, act, progress)
-        taken = self._taken(node, call, body)
-        self._tell(node, call, fields, body, taken)
+    async def _once(self, node: str, asked: Asked) -> Fields:
+        body = await self._ask(node, asked)
+        taken = self._taken(node, asked.call, body)
+        self._tell(node, asked, body, taken)
         return taken
 
-    def _tell(self, node: str, call: Call, fields: Mapping[str, str], body: Any, taken: Fields) -> None:
+    def _tell(self, node: str, asked: Asked, body: Any, taken: Fields) -> None:
         if self.tools.told is not None:
             answer = body if isinstance(body, str) else msgspec.json.encode(body).decode("utf-8", "replace")
-            asked = f"{call.verb} {fill(call.said, dict(fields))}"
+            call = f"{asked.call.verb} {fill(asked.call.said, dict(asked.fields))}"
             shown = msgspec.json.decode(self.mask(msgspec.json.encode(taken).decode()))
-            self.tools.told(Told(self._name(node), self.mask(asked), self.mask(answer), shown))
+            self.tools.told(Told(self._name(node), self.mask(call), self.mask(answer), shown))
 
     def _taken(self, node: str, call: Call, body: Any) -> Fields:
         taken = {}

@@ -22,9 +22,9 @@ import aiohttp
 import msgspec
 
 from gallant.core.errors import GallantError
-from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
+from gallant.core.ports import AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Fields, ProfiledDriver
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver
 from gallant.drivers.profile import Call, fill
 from gallant.drivers.tls import shown_fingerprint, verification
 from gallant.drivers.xml import NotXml, parse_xml, picked
@@ -73,16 +73,9 @@ class HttpDriver(ProfiledDriver):
 
     # --- requests
 
-    async def _ask(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Any:
-        async with self._answer(node, call, fields, purpose, act, progress) as response:
+    async def _ask(self, node: str, asked: Asked) -> Any:
+        call = asked.call
+        async with self._answer(node, asked) as response:
             raw = await self._bounded(node, response)
             place = {k.lower(): v for k, v in response.headers.items() if k in ("Location", "Retry-After")}
         body = self._parsed(node, call, raw)
@@ -90,25 +83,17 @@ class HttpDriver(ProfiledDriver):
             body = place
         elif isinstance(body, dict) and "location" in place and "location" not in body:
             body = {**body, **place}
-        return body if call.pages is None else await self._all_pages(node, call, fields, purpose, body)
+        return body if call.pages is None else await self._all_pages(node, asked, body)
 
-    async def _once(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Fields:
+    async def _once(self, node: str, asked: Asked) -> Fields:
         """A read that the device can say has not changed gives what it gave before (RFC 9110, 13.1.2)."""
-        memory, name = self.tools.memory, self._name(node)
-        if memory is None or purpose != "read" or call.verb != "get" or call.pages is not None:
-            return await super()._once(node, call, fields, purpose, act, progress)
-        key = f"{self.profile.digest[:12]} {fill(call.said, dict(fields))}"
+        call, memory, name = asked.call, self.tools.memory, self._name(node)
+        if memory is None or asked.purpose != "read" or call.verb != "get" or call.pages is not None:
+            return await super()._once(node, asked)
+        key = f"{self.profile.digest[:12]} {fill(call.said, dict(asked.fields))}"
         known = memory.recall(name, key)
-        asked = replace(call, headers={**call.headers, "If-None-Match": known[0]}) if known else call
-        async with self._answer(node, asked, fields, purpose) as response:
+        tagged = replace(call, headers={**call.headers, "If-None-Match": known[0]}) if known else call
+        async with self._answer(node, asked._replace(call=tagged)) as response:
             if response.status == 304 and known is not None:
                 return known[1]
             raw, tag = await self._bounded(node, response), response.headers.get("ETag")
@@ -116,18 +101,17 @@ class HttpDriver(ProfiledDriver):
         taken = self._taken(node, call, body)
         if tag:
             memory.remember(name, key, tag, taken)
-        self._tell(node, call, fields, body, taken)
+        self._tell(node, asked, body, taken)
         return taken
 
-    async def _all_pages(
-        self, node: str, call: Call, fields: Mapping[str, str], purpose: str, first: Any
-    ) -> dict[str, Any]:
+    async def _all_pages(self, node: str, asked: Asked, first: Any) -> dict[str, Any]:
         """The first page with the rows of every page, as `{rows: […], first: …}`."""
         from gallant.drivers.profile import expression
 
+        call = asked.call
         assert call.pages is not None
         rows, body, seen = [], first, set()
-        path = fill(call.said, dict(fields))
+        path = fill(call.said, dict(asked.fields))
         while True:
             found = expression(call.pages.rows).search(body)
             rows += found if isinstance(found, list) else []
@@ -141,56 +125,43 @@ class HttpDriver(ProfiledDriver):
                     meaning="fatal",
                 )
             seen.add(path)
-            async with self._answer(node, Call(get=path.replace("{", "%7B")), fields, purpose) as response:
+            async with self._answer(node, asked._replace(call=Call(get=path.replace("{", "%7B")))) as response:
                 body = self._parsed(node, call, await self._bounded(node, response))
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
-        async with self._answer(node, call, fields, "read") as response:
+        async with self._answer(node, Asked(call, fields)) as response:
             async for chunk in response.content.iter_chunked(CHUNK):
                 yield chunk
 
     @contextlib.asynccontextmanager
-    async def _answer(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> AsyncIterator[aiohttp.ClientResponse]:
+    async def _answer(self, node: str, asked: Asked) -> AsyncIterator[aiohttp.ClientResponse]:
         """The answer to one call, good by its status. A session that ran out is renewed, and once more if the node started
         anew just then; a read is followed to another path of the same node."""
         renewals = redirects = 0
         while True:
-            carried = await self._carried(node, purpose)
-            async with self._request(node, call, fields, carried, act, progress) as response:
+            carried = await self._carried(node, asked.purpose)
+            async with self._request(node, asked, carried) as response:
                 if response.status in self._renew_on and renewals < RENEWALS:
                     renewals += 1
-                    if self._sessions.get((node, purpose)) is carried:  # another call may have renewed it meanwhile
-                        del self._sessions[node, purpose]
+                    if (
+                        self._sessions.get((node, asked.purpose)) is carried
+                    ):  # another call may have renewed it meanwhile
+                        del self._sessions[node, asked.purpose]
                     continue
-                if response.status in REDIRECTS and call.verb == "get" and redirects < MOST_REDIRECTS:
+                if response.status in REDIRECTS and asked.call.verb == "get" and redirects < MOST_REDIRECTS:
                     redirects += 1
                     here = response.url.path_qs
                     there = same_host(here, response.headers.get("Location", ""), self.system.nodes[node].address)
                     if there is not None and there != here:
-                        call = replace(call, get=there.replace("{", "%7B"))
+                        asked = asked._replace(call=replace(asked.call, get=there.replace("{", "%7B")))
                         continue
                 await self._judge(node, response)
                 yield response
                 return
 
     @contextlib.asynccontextmanager
-    async def _request(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        headers: dict[str, str],
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> AsyncIterator[aiohttp.ClientResponse]:
+    async def _request(self, node: str, asked: Asked, headers: dict[str, str]) -> AsyncIterator[aiohttp.ClientResponse]:
+        call, fields, _, act, progress = asked
         method, path = call.method_and_path
         path = fill(
             path, {key: quote(value, safe="/" if path == f"{{{key}}}" else "") for key, value in fields.items()}
@@ -342,7 +313,7 @@ class HttpDriver(ProfiledDriver):
         assert login is not None
         for attempt in range(READ_TRIES):
             try:
-                async with self._request(node, login.call, {"user": user, "secret": secret}, {}) as response:
+                async with self._request(node, Asked(login.call, {"user": user, "secret": secret}), {}) as response:
                     raw = await self._bounded(node, response)
                     if response.status >= 500:
                         raise NotReached(
@@ -397,7 +368,7 @@ class HttpDriver(ProfiledDriver):
             with contextlib.suppress(GallantError, TimeoutError):
                 async with (
                     asyncio.timeout(2),
-                    self._request(node, call, {}, {**carried, "Connection": "close"}) as response,
+                    self._request(node, Asked(call), {**carried, "Connection": "close"}) as response,
                 ):
                     response.close()  # and its connection, whatever the device makes of the header
 

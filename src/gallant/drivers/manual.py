@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
 from typing import Any
 
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
-from gallant.drivers.base import Acts, Fields, Ours, ProfiledDriver, Reads
-from gallant.drivers.profile import Call, fill
+from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
+from gallant.drivers.profile import fill
 
 # What is asked of a person for each order; a profile's acts say it better for a kind of device.
 ORDERS = {
@@ -72,14 +71,6 @@ class ManualDriver(ProfiledDriver):
             raise DeviceRefused(f"{self._name(node)}: a person says: {self.mask(said) or 'no'}.", meaning="refused")
         return {"message": "done by hand"}
 
-    async def _ask(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Any:
-        said = fill(call.said, {**fields, "node": self._name(node)})
-        return await self._done(node, said) if act is not None else {"text": await self._word_of(node, said)}
+    async def _ask(self, node: str, asked: Asked) -> Any:
+        said = fill(asked.call.said, {**asked.fields, "node": self._name(node)})
+        return await self._done(node, said) if asked.act is not None else {"text": await self._word_of(node, said)}

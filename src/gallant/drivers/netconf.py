@@ -16,7 +16,7 @@ from xml.sax.saxutils import escape
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Fields, Ours, ProfiledDriver, Reads
+from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
 from gallant.drivers.profile import Call, fill
 from gallant.drivers.ssh import Connections, connect, explained
 from gallant.drivers.xml import STANDARD, NotXml, parse_xml, picked, text_at
@@ -265,17 +265,10 @@ class NetconfDriver(ProfiledDriver):
 
     # --- a profile's calls
 
-    async def _ask(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> Any:
+        call, fields = asked.call, asked.fields
         body = fill(call.said, {key: escape(value, {'"': "&quot;", "'": "&apos;"}) for key, value in fields.items()})
-        reply = await self.rpc(node, body, purpose, call.timeout_s)
+        reply = await self.rpc(node, body, asked.purpose, call.timeout_s)
         find = {
             key: path if isinstance(path, str) else {column: _filled(p, fields) for column, p in path.items()}
             for key, path in call.find.items()

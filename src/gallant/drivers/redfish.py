@@ -17,7 +17,7 @@ import aiohttp
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Fields, Ours, Reads
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads
 from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, parsed_json, same_host
 from gallant.drivers.profile import Call
 
@@ -105,7 +105,7 @@ class RedfishDriver(HttpDriver):
             raise
 
     async def _fetch_root(self, node: str) -> dict[str, Any]:
-        async with self._request(node, Call(get=ROOT), {}, {"OData-Version": "4.0"}) as response:
+        async with self._request(node, Asked(Call(get=ROOT)), {"OData-Version": "4.0"}) as response:
             if response.status >= 300:
                 await self._judge(node, response)
             return self._json(node, await self._bounded(node, response))
@@ -156,7 +156,7 @@ class RedfishDriver(HttpDriver):
             return known[1]
         if found is None:
             call = Call(get=path.replace("{", "%7B"), headers=headers)
-            async with self._answer(node, call, {}, "read") as response:
+            async with self._answer(node, Asked(call)) as response:
                 if response.status == 304 and known is not None:
                     return known[1]
                 found = self._json(node, await self._bounded(node, response))
@@ -164,7 +164,7 @@ class RedfishDriver(HttpDriver):
         if memory is not None and tag:
             memory.remember(name, path, tag, _slim(found))
         if self.tools.told is not None:
-            self._tell(node, Call(get=path.replace("{", "%7B")), {}, found, {})
+            self._tell(node, Asked(Call(get=path.replace("{", "%7B"))), found, {})
         return found
 
     async def _straight(
@@ -381,7 +381,7 @@ class RedfishDriver(HttpDriver):
         path = same_host(ROOT, handle, self.system.nodes[node].address)
         if path is None:
             raise DeviceRefused(f"{self._name(node)}: its task lies on another host.", meaning="fatal")
-        async with self._answer(node, Call(get=path.replace("{", "%7B")), {}, "read") as response:
+        async with self._answer(node, Asked(Call(get=path.replace("{", "%7B")))) as response:
             raw, status = await self._bounded(node, response), response.status
         body = self._json(node, raw) if raw.strip() else {}
         if self.get(body, node, "TaskState") is not None:
@@ -474,7 +474,7 @@ class RedfishDriver(HttpDriver):
 
     async def _order(self, node: str, call: Call, act: Act, progress: Progress | None = None) -> Fields:
         """Send one order; the task that it began is known by its link, or by the monitor's place (202 and Location)."""
-        async with self._answer(node, call, {}, "act", act, progress) as response:
+        async with self._answer(node, Asked(call, {}, "act", act, progress)) as response:
             raw, status, place = await self._bounded(node, response), response.status, response.headers.get("Location")
         body: dict[str, Any] = {}
         with contextlib.suppress(DeviceRefused):
@@ -498,7 +498,7 @@ class RedfishDriver(HttpDriver):
 
     async def _now(self, node: str, path: str) -> dict[str, Any]:
         """A resource as it is at this moment, for an act that follows."""
-        async with self._answer(node, Call(get=path.replace("{", "%7B")), {}, "act") as response:
+        async with self._answer(node, Asked(Call(get=path.replace("{", "%7B")), {}, "act")) as response:
             return self._json(node, await self._bounded(node, response))
 
     # --- login
@@ -519,7 +519,7 @@ class RedfishDriver(HttpDriver):
         for attempt in range(READ_TRIES):
             try:
                 call = Call(post=path, send={"UserName": user, "Password": secret})
-                async with self._request(node, call, {}, {}) as response:
+                async with self._request(node, Asked(call), {}) as response:
                     raw, status, heads = await self._bounded(node, response), response.status, response.headers
                 break
             except (NotReached, AnswerLost) as error:

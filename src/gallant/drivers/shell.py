@@ -16,7 +16,7 @@ from typing import Any
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
-from gallant.drivers.base import ProfiledDriver
+from gallant.drivers.base import Asked, ProfiledDriver
 from gallant.drivers.profile import Call, every_match, fill, searched
 from gallant.drivers.ssh import Connections, connect, explained
 from gallant.drivers.xml import NotXml, parse_xml, picked
@@ -84,15 +84,8 @@ class ShellDriver(ProfiledDriver):
 
     # --- calls
 
-    async def _ask(
-        self,
-        node: str,
-        call: Call,
-        fields: Mapping[str, str],
-        purpose: str,
-        act: Act | None = None,
-        progress: Progress | None = None,
-    ) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> Any:
+        call, fields, purpose, act, progress = asked
         if call.upload and act is not None:
             await self._send_file(node, fill(call.upload_to or "{package}", dict(fields)), act, progress)
         if call.fetch is not None:
