@@ -209,7 +209,10 @@ class RedfishDriver(HttpDriver):
         seen: set[str] = set()
         while following is not None and following not in seen and len(seen) < MOST_PAGES:
             seen.add(following)
-            page = await self._fetch(node, following, lasting)
+            page = await self._optional(node, following, lasting)
+            if not page and query and following == path + query:
+                following, query = path, ""
+                continue
             rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
             rows = rows[:most] if most else rows
             found += await self._whole(node, rows, lasting)
@@ -218,6 +221,19 @@ class RedfishDriver(HttpDriver):
                 same_host(ROOT, link, self.system.nodes[node].address) if isinstance(link, str) and not most else None
             )
         return found
+
+    async def _optional(self, node: str, path: str, lasting: bool = False) -> dict[str, Any]:
+        """A resource that a service may link to and not have; nothing then, and a note."""
+        try:
+            found = await self._fetch(node, path, lasting)
+        except DeviceRefused as error:
+            if error.meaning in ("auth", "fatal"):
+                raise
+            place, _, query = path.partition("?")
+            shown = clean(place, 80)
+            self._note(node, f"refuses $expand at {shown}" if query else f"links to {shown} and does not give it")
+            return {}
+        return found if isinstance(found, dict) else {}
 
     async def _whole(self, node: str, rows: list[dict[str, Any]], lasting: bool) -> list[dict[str, Any]]:
         """Members as they are, those that are links alone fetched; one that is not to be had is left out and told of."""
@@ -353,11 +369,11 @@ class RedfishDriver(HttpDriver):
 
     async def _update_service(self, node: str) -> dict[str, Any]:
         path = self._link(await self._root(node), node, "UpdateService")
-        return {} if path is None else await self._fetch(node, path)
+        return {} if path is None else await self._optional(node, path)
 
     async def _jobs(self, node: str) -> Fields:
         path = self._link(await self._root(node), node, "Tasks")
-        service = {} if path is None else await self._fetch(node, path)
+        service = {} if path is None else await self._optional(node, path)
         rows = await self._members(node, self._link(service, node, "Tasks"))
         return {"jobs": [self._task(node, row) for row in rows]}
 
@@ -587,12 +603,12 @@ class RedfishDriver(HttpDriver):
             return ""
         said = []
         for info in error.get("@Message.ExtendedInfo") or ():
-            if isinstance(info, dict) and isinstance(text := info.get("Message") or info.get("MessageId"), str):
+            if isinstance(info, dict) and isinstance(text := info.get("Message"), str) and text:
                 todo = info.get("Resolution")
                 said.append(
                     f"{text} {todo}" if isinstance(todo, str) and todo.lower() not in ("none", "none.") else text
                 )
-        fallback = error.get("message")
+        fallback = error.get("message") or error.get("code")
         return " ".join(dict.fromkeys(said)) or (fallback if isinstance(fallback, str) else "")
 
 
