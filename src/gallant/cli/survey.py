@@ -89,7 +89,8 @@ def survey(
     place = open_place(estate_path, output)
     with ticking(output, "reading nodes") as tick:
         result = run(
-            operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands)
+            operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands),
+            many_nodes=True,
         )
     output.show(tables.survey_view(result, place.clock.now()))
     finish(result.exit_code)
