@@ -195,15 +195,8 @@ class RedfishDriver(HttpDriver):
         """A collection's members: expanded by the service where it can, else one by one (DSP0266, 7.3)."""
         if path is None:
             return []
-        expand = self.get(self.get(await self._root(node), node, "ProtocolFeaturesSupported"), node, "ExpandQuery")
-        can = isinstance(expand, dict) and (expand.get("NoLinks") or expand.get("ExpandAll"))
-        query = (
-            ("?" if "?" not in path else "&") + f"$expand={'.' if expand.get('NoLinks') else '*'}"
-            if can and not most
-            else ""
-        )
-        if query and expand.get("Levels"):
-            query += "($levels=1)"
+        query = await self._expand(node) if not most else ""
+        query = query and ("&" if "?" in path else "?") + query
         found: list[dict[str, Any]] = []
         following: str | None = path + query
         seen: set[str] = set()
@@ -221,6 +214,14 @@ class RedfishDriver(HttpDriver):
                 same_host(ROOT, link, self.system.nodes[node].address) if isinstance(link, str) and not most else None
             )
         return found
+
+    async def _expand(self, node: str) -> str:
+        """The query by which the service expands a collection (DSP0266, 7.3.1); empty where it does not."""
+        root = await self._root(node)
+        can = self.get(self.get(root, node, "ProtocolFeaturesSupported"), node, "ExpandQuery")
+        if not isinstance(can, dict) or not (can.get("NoLinks") or can.get("ExpandAll")):
+            return ""
+        return f"$expand={'.' if can.get('NoLinks') else '*'}" + ("($levels=1)" if can.get("Levels") else "")
 
     async def _optional(self, node: str, path: str, lasting: bool = False) -> dict[str, Any]:
         """A resource that a service may link to and not have; nothing then, and a note."""
@@ -347,16 +348,17 @@ class RedfishDriver(HttpDriver):
         rows = await self._inventory(node)
         found: Fields = {"components": []}
         for row in rows:
-            version, name = self.get(row, node, "Version"), self.get(row, node, "Name")
-            key = self.get(row, node, "Id") or name
+            version = row.get("Version") or self.get(row, node, "Version")
+            key = row.get("Id") or self.get(row, node, "Id", "Name")
             if not isinstance(version, str) or not version.strip() or not isinstance(key, str):
                 continue  # an empty slot of the inventory
-            part, rule = self.named_part(key, version)
-            if rule is None:
-                part["kind"] = _kind(f"{key} {name}")
-            elif rule.image:
+            rule = self.profile.kind_of(key)
+            if rule is not None and rule.image:
                 found["version"] = version
                 continue
+            part, _ = self.named_part(key, version)
+            if rule is None:
+                part["kind"] = _kind(f"{key} {row.get('Name')}")
             found["components"].append(part)
         return found
 
