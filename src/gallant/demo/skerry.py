@@ -90,7 +90,7 @@ SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...
     ("lighthouse", "ostrel/reef", "quorum", "northpier", "storage", "http", "ostrel-reef", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
-    ("gates", "skerry/host", "single", "northpier", "application", "debian", "debian", "a", "opens the gates to whoever has a ticket",
+    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to whoever has a ticket",
      ("uses: [tickets]",)),
     ("manifest", "skerry/host", "single", "harbour", "application", "debian", "debian", "a", "who is on board",
      ("uses: [tickets]",)),

@@ -32,7 +32,7 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ),
     *(
         ("And the others'.", ("catalog", "add", name, f"{{source {name}}}", "--key", f"keys/{name}.pub"), (0,))
-        for name in ("gorsefield", "quernix", "skerry", "sundholm", "tarnholt", "debian")
+        for name in ("chorister", "gorsefield", "quernix", "skerry", "sundholm", "tarnholt", "debian")
     ),
     ("Fetch them, and verify them before believing them.", ("catalog", "sync"), (0,)),
     ("What should run, and what does.", ("gaps",), (1,)),

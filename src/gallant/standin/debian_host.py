@@ -81,11 +81,12 @@ class DebianHost:
         kept_back: tuple[str, ...] = (),
         changed: tuple[str, ...] = (),
         disabled_channel: str = "",
+        files: Mapping[str, str] | None = None,
         waits: bool = False,
     ) -> None:
         self.world, self.name, self.serial = world, name, serial
         self.packages, self.offered, self.services = dict(packages), offered, services
-        self.channel = channel
+        self.channel, self.files = channel, dict(files or {})
         self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
         self.up, self.boots, self.kernel, self.next_kernel = True, 1, "6.1.0-28", "6.1.0-31" if waits else "6.1.0-28"
         self.wanting = ("linux-image-6.1.0-31",) if waits else ()
@@ -145,6 +146,9 @@ class DebianHost:
     def _write(self) -> None:
         """Everything that can be read, as it is now."""
         put = self._put
+        for path, text in self.files.items():
+            (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
+            put(path.lstrip("/"), text)
         put("etc/machine-id", f"{self.serial}\n")
         put("etc/debian_version", "12.8\n")
         put("etc/os-release", 'PRETTY_NAME="Debian GNU/Linux 12"\nVERSION_ID="12"\n')

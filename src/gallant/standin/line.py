@@ -189,6 +189,7 @@ class Line:
                     "packages": base | {"turnstile": "1.2-1", "turnstile-lanes": "3.0-1"},
                     "offered": (Offered(package="turnstile", version="1.3-1"),),
                     "services": ("ssh", "cron", "turnstile"),
+                    "files": {"/etc/turnstile/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
                     "waits": True,
                 },
             ),

@@ -83,6 +83,24 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
         "Linux hosts, as the line itself builds them",
         (("12.8", 200, "low", False, "node", {}), ("12.9", 20, "low", False, "node", {})),
     ),
+    "chorister/lanes": (
+        "Turnstile lanes",
+        (("3.0", 150, "low", False, "service", {}), ("3.1", 60, "low", False, "service", {})),
+    ),
+    "chorister/scanner": (
+        "Turnstile scanner",
+        (
+            ("2.2", 150, "low", False, "service", {}),
+            (
+                "2.4",
+                55,
+                "medium",
+                False,
+                "service",
+                {"requires": [{"product": "chorister/lanes", "range": "vers:dotted/>=3.1"}]},
+            ),
+        ),
+    ),
     "gorsefield/stile": (
         "Stile firewalls",
         (
