@@ -150,8 +150,11 @@ def finish(code: int) -> None:
         raise click.exceptions.Exit(code)
 
 
-def ticking(output: Output, what: str) -> Any:
-    """A progress bar on stderr where that is a terminal: a context manager that gives `tick(done, of)`."""
+def ticking(output: Output, what: str, asks: bool = False) -> Any:
+    """A progress bar on stderr where that is a terminal: a context manager that gives `tick(done, of)`.
+
+    What `asks` a person something on the way has none: it would write over the question.
+    """
     from gallant.views.progress import ticking as shown
 
-    return shown(what, output.quiet)
+    return shown(what, output.quiet or asks)

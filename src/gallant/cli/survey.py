@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import click
@@ -19,6 +20,8 @@ from gallant.cli.common import (
     ticking,
 )
 
+_ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
+
 
 def _learn(node: str, kind: str, fingerprint: str) -> bool:
     """Show a host key that is not known yet, and ask; nothing is believed unseen."""
@@ -27,7 +30,8 @@ def _learn(node: str, kind: str, fingerprint: str) -> bool:
 
 
 def _hands(what: str) -> str | None:
-    return str(click.prompt(what, err=True))
+    with _ONE_AT_A_TIME:
+        return str(click.prompt(what, err=True))
 
 
 @click.command()
@@ -87,7 +91,8 @@ def survey(
     from gallant.views import tables
 
     place = open_place(estate_path, output)
-    with ticking(output, "reading nodes") as tick:
+    asks = learn is not None or any(s.driver == "manual" for s in place.systems(selector))
+    with ticking(output, "reading nodes", asks) as tick:
         result = run(
             operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands),
             many_nodes=True,

@@ -75,7 +75,8 @@ async def survey(
     async with place.drivers(
         [system for system, _ in chosen], remembering=True, learn_key=learn, hands=hands
     ) as drivers:
-        return await survey_with(place, chosen, drivers, tick)
+        patient = learn is not None or any(system.driver == "manual" for system, _ in chosen)
+        return await survey_with(place, chosen, drivers, tick, patient)
 
 
 def _due(place: Workplace, chosen: Sequence[Chosen], older_than: timedelta | None, failed: bool) -> list[Chosen]:
@@ -93,8 +94,13 @@ def _due(place: Workplace, chosen: Sequence[Chosen], older_than: timedelta | Non
 
 
 async def survey_with(
-    place: Workplace, chosen: Sequence[Chosen], drivers: Mapping[str, Any], tick: Tick | None = None
+    place: Workplace,
+    chosen: Sequence[Chosen],
+    drivers: Mapping[str, Any],
+    tick: Tick | None = None,
+    patient: bool = False,
 ) -> Survey:
+    """The survey itself; a `patient` one waits for people, and gives no node a deadline."""
     began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
     pace = Pace(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
@@ -114,7 +120,7 @@ async def survey_with(
 
     async def one(system: System, node: str) -> None:
         async with pace.turn(system.site, system.name):
-            seen = await _in_time(place, system, node, drivers[system.name], pace)
+            seen = await _in_time(place, system, node, drivers[system.name], pace, patient)
         found.append(seen)
         waiting.append(seen)
         if len(waiting) >= BATCH:
@@ -145,14 +151,14 @@ async def survey_with(
     return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found))
 
 
-async def _in_time(place: Workplace, system: System, node: str, driver: Any, pace: Pace) -> Surveyed:
+async def _in_time(place: Workplace, system: System, node: str, driver: Any, pace: Pace, patient: bool) -> Surveyed:
     """A node read within its time; one that was not reached is tried again, after a while that differs for each."""
     limits, real = place.estate.limits, place.clock.real()
     until = real + limits.node_deadline_s
     attempt = 0
     while True:
         try:
-            async with asyncio.timeout(until - place.clock.real()):
+            async with asyncio.timeout(None if patient else until - place.clock.real()):
                 seen = await _read(place, system, node, driver)
                 await driver.done(node)
         except TimeoutError:
