@@ -137,6 +137,7 @@ class DebianDriver(ShellDriver):
         rows = [row.partition("=") for row in (await self._said(node, ABOUT)).splitlines()]
         found: Fields = {key: value for key, _, value in rows if key != "for" and value}
         found = self._heard(found, before)
+        found.setdefault("serial", self.host_keys.get(node))  # a host that was never given a machine id
         kernel, newest = found.pop("kernel", ""), found.pop("newest", "")
         why = [value for key, _, value in rows if key == "for"]
         found["gauges"] = [

@@ -50,6 +50,7 @@ class ShellDriver(ProfiledDriver):
         self.connections = Connections(self._connect)
         self._prompts: dict[tuple[str, str], Prompt] = {}
         self._gates: dict[tuple[str, str], asyncio.Semaphore] = {}
+        self.host_keys: dict[str, str] = {}
         self._typing: dict[tuple[str, str], asyncio.Lock] = {}
 
     @property
@@ -60,7 +61,7 @@ class ShellDriver(ProfiledDriver):
         return True  # a read's commands only read
 
     async def _connect(self, node: str, purpose: str) -> Any:
-        return await connect(
+        connection = await connect(
             self._name(node),
             self.system.nodes[node],
             self.credential(purpose),
@@ -68,6 +69,8 @@ class ShellDriver(ProfiledDriver):
             self.profile.timeout_s,
             self.tools.learn_key,
         )
+        self.host_keys[node] = connection.get_server_host_key().get_fingerprint("sha256")
+        return connection
 
     async def _prepare(self, node: str, purpose: str) -> None:
         if not self.local:
