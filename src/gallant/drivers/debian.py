@@ -306,9 +306,9 @@ class DebianDriver(ShellDriver):
             allowed = await self.run(node, f"sudo -n -l {order} >/dev/null", "act")
             if allowed.status != 0:
                 raise self._refusal(node, allowed.errors.strip() or "sudo does not allow a restart", allowed.status)
-        script = f"setsid sh -c {shlex.quote(f'sleep 1; {command}')} </dev/null >/dev/null 2>&1 &"
+        script = f"setsid sh -c {shlex.quote(f'sleep 3; {command}')} </dev/null >/dev/null 2>&1 &"
         await self.run(node, f"sh -c {shlex.quote(script)}", "act")
-        return {"message": "it goes down in a second"}
+        return {"message": "it goes down in three seconds"}
 
     async def _service_restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
         said = await self.run(node, f"/usr/bin/systemctl restart {shlex.quote(act.package)}", "act", 120, elevated=True)
