@@ -211,20 +211,24 @@ class DebianDriver(ShellDriver):
     async def _own_job(self, node: str, handle: str) -> Fields:
         if not handle.replace("-", "").isalnum():
             raise DeviceRefused(f"{self._name(node)}: {clean(handle, 40)!r} is no number of a job.", meaning="fatal")
-        script = (
-            f'cd ~/{JOBS} && test -e {handle}.log || exit 4; echo "end=$(cat {handle}.end 2>/dev/null)"; '
-            f"pgrep -f {JOBS}/{handle} >/dev/null && echo alive; tail -n 1 {handle}.log"
-        )
+        # Whether it lives is asked before its end is read: one that ends in between has its end, and is not lost.
+        script = f"""
+            cd ~/{JOBS} && test -e {handle}.log || exit 4
+            read -r process boot < {handle}.pid
+            test "$boot" = "$(cat /proc/sys/kernel/random/boot_id)" && kill -0 "$process" 2>/dev/null && echo alive || echo gone
+            echo "end=$(cat {handle}.end 2>/dev/null)"
+            tail -n 1 {handle}.log
+        """
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
         if said.status == 4:
             raise DeviceRefused(f"{self._name(node)} knows no job {handle}.", meaning="refused")
-        rows = said.text.splitlines()
-        end = rows[0].removeprefix("end=") if rows else ""
-        found = {"id": handle, **_ended(end.split())}
-        if not end and "alive" not in rows:
+        alive, _, rest = said.text.partition("\n")
+        end, _, last = rest.partition("\n")
+        found = {"id": handle, **_ended(end.removeprefix("end=").split())}
+        if end == "end=" and alive != "alive":
             found["state"] = Ours("failed")
             return {**found, "message": "it ended without a word; was the host restarted?"}
-        return {**found, "message": rows[-1] if len(rows) > 1 else ""}
+        return {**found, "message": found.get("message") or last.strip()}
 
     async def self_test(self, node: str, release: str) -> Tested:
         """What apt would do, tried without doing it: `release` is NAME=VERSION, several with blanks between."""
@@ -290,6 +294,7 @@ class DebianDriver(ShellDriver):
             number={kind}-$(date -u +%Y%m%d%H%M%S)-$(od -An -N3 -tx1 /dev/urandom | tr -d ' ')
             : > "$number.log" || exit 1
             LC_ALL=C setsid sh -c {shlex.quote(work)} ~/{JOBS}/"$number" </dev/null >/dev/null 2>&1 &
+            echo "$! $(cat /proc/sys/kernel/random/boot_id)" > "$number.pid"
             echo "handle=$number"
         """
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")

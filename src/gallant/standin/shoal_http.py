@@ -269,7 +269,10 @@ class NodeServer:
     async def upload(self, request: web.Request) -> web.StreamResponse:
         self._may_act(request)
         self.world.count(self.full, "upload")
-        body = await request.read()
+        try:
+            body = await request.read()
+        except ConnectionResetError:  # whoever sent it has gone
+            raise web.HTTPServiceUnavailable from None
         if self.world.fault("drop_connection_at", self.full, "upload"):
             self._cut(request)
         digest = self.pair.keep(self.name, request.match_info["package"], body)
