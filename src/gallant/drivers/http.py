@@ -39,14 +39,14 @@ RENEWALS = 2
 CHUNK = 256 * 1024
 
 
-def new_session(per_node: int = 2) -> aiohttp.ClientSession:
+def new_session(per_node: int = 8) -> aiohttp.ClientSession:
     """One session for all devices of a run: verifying connector, bounded idle connections, no cookies, no proxies.
 
     `per_node` is how many connections a node may have; each costs a handshake and 290 kB.
     """
     return aiohttp.ClientSession(
         connector=aiohttp.TCPConnector(
-            limit=0, limit_per_host=per_node, keepalive_timeout=15 if per_node > 1 else 2, ssl=True
+            limit=0, limit_per_host=per_node, keepalive_timeout=30 if per_node > 1 else 2, ssl=True
         ),
         cookie_jar=aiohttp.DummyCookieJar(),
         trust_env=False,

@@ -186,7 +186,7 @@ class Workplace:
             if any(system.driver in SPEAK_HTTP for system in systems):
                 from gallant.drivers.http import new_session
 
-                session = await stack.enter_async_context(new_session(1 if remembering else 2))
+                session = await stack.enter_async_context(new_session(1 if remembering else 8))
             made: dict[str, Any] = {}
             for system in systems:
                 module, name = DRIVER_CLASSES[system.driver]
