@@ -66,34 +66,33 @@ def _expiries(facts: Facts) -> Iterator[Finding]:
                 yield finding(facts, "pass", f"{what} is good", f"until {expiry.ends:%Y-%m-%d}", None, node)
 
 
-def _saved(facts: Facts) -> Iterator[Finding]:
-    for node, reading in facts.readings.items():
-        state = next((f.state for f in reading.facets if f.name == SAVED), None)
-        if state is not None:
-            good = state == "saved"
-            yield finding(
-                facts,
-                "pass" if good else "warn",
-                f"{reading.name} runs {'what' if good else 'something else than'} it would start with",
-                f"running configuration {state}",
-                None if good else f"Save it at {reading.name}, or undo it; a restart would lose it",
-                node,
-            )
+# A facet that devices know by name: the state in which all is well, what is said then and else, and what to do.
+KNOWN_FACETS = {
+    SAVED: (
+        "saved",
+        "runs what it would start with",
+        "runs something else than it would start with",
+        "Save the configuration, or undo it (a restart would lose it), at",
+    ),
+    UPDATES_ITSELF: ("off", "does not update itself", "may update itself meanwhile", "Switch it off at"),
+}
 
 
-def _updates_itself(facts: Facts) -> Iterator[Finding]:
-    for node, reading in facts.readings.items():
-        state = next((f.state for f in reading.facets if f.name == UPDATES_ITSELF), None)
-        if state is not None:
-            off = state == "off"
-            yield finding(
-                facts,
-                "pass" if off else "warn",
-                f"{reading.name} {'does not update itself' if off else 'may update itself meanwhile'}",
-                f"{UPDATES_ITSELF}: {state}",
-                None if off else f"Switch it off at {reading.name}",
-                node,
-            )
+def _known_facet(name: str) -> Callable[[Facts], Iterator[Finding]]:
+    """The check of one of `KNOWN_FACETS`; a node that does not say anything of it gives no finding."""
+    well, good, bad, todo = KNOWN_FACETS[name]
+
+    def check(facts: Facts) -> Iterator[Finding]:
+        for node, reading in facts.readings.items():
+            state = next((f.state for f in reading.facets if f.name == name), None)
+            if state == well:
+                yield finding(facts, "pass", f"{reading.name} {good}", f"{name}: {state}", None, node)
+            elif state is not None:
+                yield finding(
+                    facts, "warn", f"{reading.name} {bad}", f"{name}: {state}", f"{todo} {reading.name}", node
+                )
+
+    return check
 
 
 def _put_aside(facts: Facts) -> Iterator[Finding]:
@@ -125,8 +124,8 @@ CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("alarms", "no node complains of anything", _alarms),
     ("readiness", "the device's own readiness test for the next release", _readiness),
     ("expiries", "no password, account, certificate or licence ends within 30 days", _expiries),
-    ("saved", "each node runs the configuration that it would start with", _saved),
-    ("updates-itself", "no device updates itself meanwhile", _updates_itself),
+    ("saved", "each node runs the configuration that it would start with", _known_facet(SAVED)),
+    ("updates-itself", "no device updates itself meanwhile", _known_facet(UPDATES_ITSELF)),
     ("put-aside", "packages kept back, conffiles changed by hand, services on replaced libraries", _put_aside),
     ("oddities", "in which ways a device does not speak as its protocol has it", _oddities),
 )

@@ -26,7 +26,7 @@ DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
 # How a node's address begins: by network, on this very host, or in a person's hands.
 SCHEMES = ("https", "ssh", "local", "hands")
 ROLES = ("active", "standby", "leader", "member", "alone")
-PURPOSES = ("read", "act", "elevate", "console")
+PURPOSES = ("read", "act", "elevate")
 SECRET_KINDS = ("env", "file", "keyring", "key")
 NO_REFERENCE = ("ask", "agent")
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
