@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import re
 from pathlib import Path
 
 import pytest
@@ -187,3 +188,23 @@ def test_one_failing_node_stops_no_other_and_says_why(line, fault, node, words):
     failed = [r for r in done.rows if not r["ok"]]
     assert [f"{r['system']}/{r['node']}" for r in failed] == [node]
     assert words in failed[0]["error"]
+
+
+def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):
+    estate = (line.folder / "estate.yaml").read_text()
+    head, _, systems = estate.partition("\nsystems:")
+    (line.folder / "estate.yaml").write_text(
+        head + "\nsystems:" + systems.replace("\n    product: ", "\n    in_service: no\n    product: ")
+    )
+    publishers = line.said["publishers"]["tarnholt"]
+    assert line.run("catalog", "add", "tarnholt", publishers["url"], "--key", "keys/tarnholt.pub").code == 0
+    for words in (["catalog", "sync"], ["survey", "quay"], ["stock", "fetch", "quay"]):
+        assert line.run(*words).code == 0, words
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "quay").out)[0]
+    done = line.run("roll", plan)
+    assert done.code == 0, done.out + done.err
+    line.run("survey", "quay")
+    found = readings(line)
+    assert {found[f"quay/{n}"].version for n in "ab"} == {"10.1(1)"}
+    began = [row for row in done.err.splitlines() + done.out.splitlines() if "restart (10.1(1)): begun" in row]
+    assert len(began) == 2

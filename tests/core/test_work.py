@@ -156,6 +156,64 @@ def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
         plan_of(both(*({"version": "3.2.4", "next_version": "3.2.4"},) * 2))
 
 
+def plan_with(estate, capabilities) -> Plan:
+    system = estate.systems["tickets"]
+    readings = {f"tickets/{n}": r for n, r in both().items()}
+    return make_plan(
+        estate,
+        [system],
+        readings,
+        {SHOAL.name: SHOAL},
+        {"ostrel-shoal": "p"},
+        by="x",
+        now=NOW,
+        capabilities={"tickets": capabilities},
+    )
+
+
+ALL_ACTS = {"preload", "install", "restart", "handover", "failback"}
+
+
+def test_a_plan_asks_nothing_of_a_driver_that_it_does_not_know():
+    with pytest.raises(Refused, match=r"tickets: its profile knows no handover, no failback"):
+        plan_with(ESTATE, ALL_ACTS - {"handover", "failback"})
+
+
+def test_where_a_device_keeps_no_packages_the_install_brings_them_along():
+    steps = list(plan_with(ESTATE, ALL_ACTS - {"preload"}).steps())
+    assert not [s for s in steps if s.kind == "preload"]
+    installs = [s for s in steps if s.kind == "install"]
+    assert installs
+    assert all(s.package and s.sha256 and "package_verified" not in s.guards for s in installs)
+    assert all("package_verified" in s.guards for s in plan_with(ESTATE, ALL_ACTS).steps() if s.kind == "install")
+
+
+IDLE = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, in_service=False)})
+
+
+def test_machines_that_are_not_in_service_are_planned_all_at_once_whatever_their_roles():
+    plan = plan_with(IDLE, ALL_ACTS - {"handover", "failback"})
+    waves = plan.lanes[0].hops[0].waves
+    assert [sorted(t.node for t in w.tracks) for w in waves] == [["a", "b"], ["a", "b"], ["a"]]
+    assert [s.kind for t in waves[1].tracks for s in t.steps] == ["install", "restart"] * 2
+    for step in (s for t in waves[1].tracks for s in t.steps):
+        assert step.alone
+        assert {"right_machine", "not_recalled", "backup_sealed"} <= set(step.guards)
+        assert not {"peers_healthy", "not_serving"} & set(step.guards)
+
+
+@pytest.mark.parametrize("tie", ["uses", "runs_on"])
+def test_what_carries_a_system_in_service_is_not_taken_for_idle(tie):
+    other = replace(TICKETS, name="other", uses=("tickets",) if tie == "uses" else ())
+    if tie == "runs_on":
+        other = replace(other, nodes={n: replace(node, runs_on=f"tickets/{n}") for n, node in other.nodes.items()})
+    estate = replace(IDLE, systems={**IDLE.systems, "other": other})
+    with pytest.raises(Refused, match="other, which is, stands on it"):
+        plan_with(estate, ALL_ACTS)
+    idle = replace(estate, systems={**estate.systems, "other": replace(other, in_service=False)})
+    assert plan_with(idle, ALL_ACTS).lanes
+
+
 def test_what_changed_since_the_plan_is_named():
     basis = plan_of(both()).basis
     later = replace(
@@ -332,6 +390,18 @@ def test_each_check_fires_when_it_should_and_says_what_to_do_next(check, given_f
     assert found[0].next or level == "note"
     if (found[0].next or "").startswith("gallant "):
         assert found[0].next.split()[1] in COMMANDS
+
+
+def test_a_service_that_answers_on_machines_said_to_be_idle_stops_the_work():
+    idle = replace(TICKETS, in_service=False)
+    answering = {"blocks": Sample(service="blocks", at=NOW, real=0, ok=True)}
+    silent = {"blocks": Sample(service="blocks", at=NOW, real=0, ok=False)}
+    apart = both(b={"in_sync": False, "sync_word": "apart"})
+    said = {f.check: f.level for f in run_checks(facts(apart, system=idle, probes=answering))}
+    assert said["service-answers"] == "stop"
+    levels = {(f.check, f.level) for f in run_checks(facts(apart, system=idle, probes=silent))}
+    assert ("in-sync", "note") in levels
+    assert not [c for c, _ in levels if c == "service-answers"]
 
 
 def test_a_healthy_system_passes_every_check():

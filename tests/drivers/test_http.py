@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import dataclasses
+import hashlib
 import json
 import ssl
 from contextlib import asynccontextmanager
@@ -400,6 +402,30 @@ def test_a_package_name_cannot_leave_its_place_in_the_path():
     with pytest.raises(DeviceRefused):
         asyncio.run(go())
     assert any(seen.startswith("DELETE /v1/packages/") for seen in device.seen)
+
+
+def test_a_package_that_was_altered_in_stock_is_not_sent(tmp_path):
+    device, body, got = Device(), b"what the publisher signed", []
+    name = "shoal-1.pkg"
+    (tmp_path / name).write_bytes(body)
+
+    async def upload(request):
+        got.append(await request.read())
+        return web.json_response({})
+
+    device.answers[f"/v1/packages/{name}"] = upload
+    act = Act(kind="preload", package=name, sha256=hashlib.sha256(body).hexdigest(), bytes=len(body))
+
+    async def go():
+        async with serving(device) as driver:
+            driver.tools = dataclasses.replace(driver.tools, package_file=lambda name, sha256: tmp_path / name)
+            await driver.act("n", act, send_by=driver.clock.real() + 5)
+            (tmp_path / name).write_bytes(body[:-1] + b"x")
+            with pytest.raises(NotSent, match="not what the catalog says"):
+                await driver.act("n", act, send_by=driver.clock.real() + 5)
+
+    asyncio.run(go())
+    assert got == [body]
 
 
 def test_the_shared_context_verifies():

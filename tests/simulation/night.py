@@ -134,6 +134,7 @@ class Night:
 
     def __post_init__(self) -> None:
         self.estate: Estate = parse_estate("estate.yaml", self.estate_text)
+        self.in_service = self.estate.systems["tickets"].in_service
         self.product = make_product(self.versions)
         self.world = World(BEGAN, SPEED)
         self.world.faults = self.faults
@@ -266,19 +267,20 @@ class Night:
     def judge(self, node: str, kind: str) -> None:
         """The promises that an act could break, from the world's truth, at the moment in which it arrives."""
         mine, other = self.pair.nodes[node], self.pair.other(node)
-        if kind in ("restart", "handover", "failback"):
-            if not other.up or self.pair.replica()[0] != "matched":
-                self.broken.append(f"I2: {kind} of {node} while the pair is {self.pair.replica()[0]}")
-            if not any(b.versions[node] == mine.version for b in self.backups) and kind == "restart":
-                self.broken.append(f"I3: restart of {node} without a backup of {mine.version}")
-        if kind == "restart" and self.pair.active == node:
+        whole = other.up and self.pair.replica()[0] == "matched"
+        if kind in ("restart", "handover", "failback") and self.in_service and not whole:
+            self.broken.append(f"I2: {kind} of {node} while the pair is {self.pair.replica()[0]}")
+        if kind == "restart" and not any(b.versions[node] == mine.version for b in self.backups):
+            self.broken.append(f"I3: restart of {node} without a backup of {mine.version}")
+        if kind == "restart" and self.pair.active == node and self.in_service:
             self.broken.append(f"I1: restart of {node}, which serves")
-        if kind == "install" and any(t.state == "busy" for n in self.pair.nodes.values() for t in n.tasks):
+        beside = self.pair.nodes.values() if self.in_service else [mine]
+        if kind == "install" and any(t.state == "busy" for n in beside for t in n.tasks):
             self.broken.append(f"I13: install on {node} beside another job")
 
     def all_well(self) -> list[str]:
         """Everything that is not as promised; empty after a good night."""
-        said = list(self.broken) + self.pair.broken + grammar_problems(self.events)
+        said = list(self.broken) + (self.pair.broken if self.in_service else []) + grammar_problems(self.events)
         installs = [a for a in self.acts if a[1] == "install"]
         said += [f"I5: {a} was done {installs.count(a)} times" for a in set(installs) if installs.count(a) > 1]
         return said
@@ -297,7 +299,7 @@ class SimDriver:
         return 20.0
 
     def capabilities(self) -> frozenset[str]:
-        return frozenset({"export", "install"})
+        return frozenset({"export", "preload", "install", "restart", "handover", "failback"})
 
     def _up(self, node: str) -> None:
         self.night.now()

@@ -7,6 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gallant.core.errors import GallantError, Refused
+from gallant.core.plan import basis_differences
 from gallant.engine.executor import Orders
 from gallant.standin.world import Fault
 
@@ -305,3 +306,46 @@ def test_a_pair_whose_usual_places_are_not_declared_keeps_the_roles_it_ends_with
     assert [a[1] for a in night.acts].count("failback") == 0
     assert [a[0] for a in night.acts if a[1] == "handover"] == ["a", "b"]
     assert night.all_well() == []
+
+
+PREPARED = ESTATE.replace("    shape: pair\n", "    shape: pair\n    in_service: no\n")
+
+
+def test_machines_that_are_not_in_service_are_all_restarted_at_once():
+    night = Night(estate_text=PREPARED)
+    plan = night.plan()
+    assert [len(wave.tracks) for wave in plan.lanes[0].hops[0].waves] == [2, 2, 1]
+    assert night.run(plan).state == "finished"
+    assert {n: v for n, (v, _) in night.end_state().items()} == {"a": "3.2.4", "b": "3.2.4"}
+    kinds = [a[1] for a in night.acts if a[1] in ("install", "restart")]
+    assert kinds == ["install", "install", "restart", "restart"] * 2
+    assert not [a for a in night.acts if a[1] in ("handover", "failback")]
+    assert night.all_well() == []
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["before append", "after append", "before act", "after act"]), st.integers(1, 60)),
+        max_size=4,
+    )
+)
+def test_machines_that_are_not_in_service_end_the_same_however_often_the_roll_is_killed(kills):
+    night = Night(estate_text=PREPARED)
+    plan = night.plan()
+    for kill in kills:
+        night.kill_at = kill
+        try:
+            if night.run(plan, downtime=30.0).state == "finished":
+                break
+        except Killed:
+            continue
+    night.kill_at = None
+    assert last_state(night) == "finished" or night.run(plan, downtime=30.0).state == "finished"
+    assert {n: v for n, (v, _) in night.end_state().items()} == {"a": "3.2.4", "b": "3.2.4"}
+    assert night.all_well() == []
+
+
+def test_a_plan_for_machines_in_preparation_is_not_one_for_machines_in_service():
+    planned, serving = Night(estate_text=PREPARED).plan(), Night().plan()
+    assert basis_differences(planned.basis, serving.basis) == ["tickets: shape was pair, not in service, is pair"]

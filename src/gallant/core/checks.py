@@ -82,7 +82,7 @@ def _in_sync(facts: Facts) -> Iterator[Finding]:
         left = f", about {reading.sync_remaining_s / 60:.0f} min left" if reading.sync_remaining_s else ""
         yield finding(
             facts,
-            "pass" if reading.in_sync else "stop",
+            "pass" if reading.in_sync else "stop" if facts.system.in_service else "note",
             f"the replica of {reading.name} is {'' if reading.in_sync else 'not '}whole",
             f"{reading.sync_word}{left}",
             None if reading.in_sync else f"Wait, then: gallant check {facts.name}",
@@ -99,7 +99,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
     for role, node, found in wrong:
         yield finding(
             facts,
-            "warn",
+            "warn" if facts.system.in_service else "note",
             f"{facts.name}/{node} is {found}; its usual place is {role}",
             f"{node}: {found}",
             "A roll takes the roles as they are and leaves them in their usual places",
@@ -215,6 +215,16 @@ def _lies_in(host: str, network: str | None) -> bool:
 
 
 def _service_answers(facts: Facts) -> Iterator[Finding]:
+    if not facts.system.in_service:
+        for name in [n for n, sample in facts.probes.items() if sample.ok]:
+            yield finding(
+                facts,
+                "stop",
+                f"the service {name} answers, and the estate says that {facts.name} is not in service",
+                "somebody may depend on it, and all of its nodes would be worked on at once",
+                f"Take in_service: no away from {facts.name} in estate.yaml, or its service off the network",
+            )
+        return
     for name, sample in facts.probes.items():
         yield finding(
             facts,

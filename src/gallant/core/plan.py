@@ -7,7 +7,7 @@ order and the roll follow another.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from datetime import datetime
 from types import MappingProxyType
 
@@ -35,6 +35,7 @@ class Step(Record):
     `expects` is the observable condition that makes it done, in words; `disturbs` the nodes it may take out; `repeat`
     is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time; `interrupts_s` is how
     long the service address may be unreachable; `safe_stop_s` how long the system may be left after it (None: not).
+    A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
     """
 
     id: str
@@ -57,6 +58,7 @@ class Step(Record):
     bytes: int = 0
     ends_node: bool = False
     despite_recall: bool = False
+    alone: bool = False
 
     @property
     def subject(self) -> str:
@@ -150,6 +152,11 @@ class Plan(Record):
         return max((sum(waves_seconds(hop.waves) for hop in lane.hops) for lane in self.lanes), default=0)
 
 
+def shape_words(system: System) -> str:
+    """The shape, and whether anybody depends on it: a plan made for machines in preparation is not for ones in service."""
+    return system.shape if system.in_service else f"{system.shape}, not in service"
+
+
 def steps_of(waves: Sequence[Wave]) -> Iterator[Step]:
     for wave in waves:
         for track in wave.tracks:
@@ -178,6 +185,10 @@ GUARDS = {
     "failback": (*_ALWAYS, "everyone_healthy", "backup_sealed"),
     "steady": (),
 }
+# What Gallant does itself; everything else is an act of the node.
+OUR_OWN = ("backup", "steady")
+# Where nobody depends on a system, nothing is asked of the nodes beside the one that is worked on.
+NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving")
 
 
 class _Template(Record):
@@ -212,7 +223,10 @@ _TEMPLATES = {
 
 
 class HopWork(Record):
-    """What `hop_waves` needs to know beside the roles: the release, the package that brings it, how the system is set up."""
+    """What `hop_waves` needs to know beside the roles: the release, the package that brings it, how the system is set up.
+
+    Where a device keeps no packages (`preloads` is false), its install brings the package along.
+    """
 
     hop_id: str
     release: Release
@@ -220,6 +234,7 @@ class HopWork(Record):
     mbit_per_s: float | None
     steady_s: float
     despite_recall: bool = False
+    preloads: bool = True
 
 
 def hop_waves(
@@ -228,28 +243,57 @@ def hop_waves(
     """The waves of one hop: a backup and the packages first, then one wave a turn of the rolling order.
 
     `roles` are as observed; `todo` the nodes that do not run the release yet; `waiting` those of them that have it
-    installed already and only wait for a restart. Raises `NotSafe`.
+    installed already and only wait for a restart. Raises `NotSafe`. A system that is not in service has no order: all of
+    its nodes are worked on at once.
     """
-    order = turns(system.shape, tuple(system.nodes), todo, roles, system.usual)
-    if not order:
+    if not todo:
         return ()
+    if not system.in_service:
+        return _all_at_once(system, work, todo, waiting)
+    order = turns(system.shape, tuple(system.nodes), todo, roles, system.usual)
     first = next((n for n in system.nodes if roles.get(n) == "active"), next(iter(system.nodes)))
-    prepare = []
-    for node in system.nodes:
-        kinds = ["backup"] if node == first else []
-        if node in todo and node not in waiting:
-            kinds.append("preload")
-        if kinds:
-            prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
     return (
-        Wave(why="backup, package", tracks=tuple(prepare)),
+        _preparation(system, work, first, todo, waiting),
         *(_turn_wave(system, work, turn, turn.node in waiting) for turn in order),
     )
 
 
+def _preparation(system: System, work: HopWork, first: str, todo: Sequence[str], waiting: Sequence[str]) -> Wave:
+    prepare = []
+    for node in system.nodes:
+        kinds = ["backup"] if node == first else []
+        if work.preloads and node in todo and node not in waiting:
+            kinds.append("preload")
+        if kinds:
+            prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
+    return Wave(why="backup, package", tracks=tuple(prepare))
+
+
+def _all_at_once(system: System, work: HopWork, todo: Sequence[str], waiting: Sequence[str]) -> tuple[Wave, ...]:
+    """Nobody depends on these nodes yet: each is installed and restarted beside the others, then all are looked at."""
+    first = next(iter(system.nodes))
+    tracks = []
+    for node in todo:
+        steps = (_step(system, work, kind, node) for kind in _kinds(node in waiting)[:-1])
+        tracks.append(Track(node=node, steps=tuple(_by_itself(step) for step in steps)))
+    return (
+        _preparation(system, work, first, todo, waiting),
+        Wave(why=f"{len(todo)} at once: not in service", tracks=tuple(tracks)),
+        Wave(why="all nodes again", tracks=(Track(node=first, steps=(_step(system, work, "steady", first),)),)),
+    )
+
+
+def _by_itself(step: Step) -> Step:
+    return replace(step, alone=True, interrupts_s=0, guards=tuple(g for g in step.guards if g not in NEEDS_PEERS))
+
+
+def _kinds(waiting: bool) -> tuple[str, ...]:
+    return ("restart", "steady") if waiting else ("install", "restart", "steady")
+
+
 def _turn_wave(system: System, work: HopWork, turn: Turn, waiting: bool) -> Wave:
     kinds = {
-        WORK: ("restart", "steady") if waiting else ("install", "restart", "steady"),
+        WORK: _kinds(waiting),
         HANDOVER: ("handover", "steady"),
         FAILBACK: ("failback", "steady"),
     }[turn.kind]
@@ -282,7 +326,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         system=system.name,
         node=node,
         to=release.version,
-        guards=GUARDS[kind],
+        guards=tuple(g for g in GUARDS[kind] if work.preloads or g != "package_verified"),
         expects=template.expects,
         repeat=template.repeat,
         undo=template.undo,
@@ -313,8 +357,11 @@ def make_plan(
     now: datetime,
     bundles: Sequence[Bundle] = (),
     despite: Mapping[str, str] = MappingProxyType({}),
+    capabilities: Mapping[str, Set[str]] = MappingProxyType({}),
 ) -> Plan:
     """The plan that takes `systems` to their aims.
+
+    `capabilities` are what each system's driver knows, where that is known.
 
     `despite` has, by system, a recalled release that a named person lets it finish; see `ways_out` in core/recalls.py.
     `readings` are by node name, `profiles` are digests by profile name. Raises `Refused` where a node is unread or a
@@ -336,6 +383,7 @@ def make_plan(
     }
     ordered = _ordered(estate, readings, products, {name: route.target for name, route in routes.items()}, despite)
     for system in systems:
+        _really_idle(estate, system)
         lane = _lane(
             estate,
             system,
@@ -344,6 +392,7 @@ def make_plan(
             ordered[system.name],
             releases,
             despite.get(system.name, ""),
+            system.name not in capabilities or "preload" in capabilities[system.name],
         )
         if lane is not None:
             lanes.append(lane)
@@ -356,13 +405,44 @@ def make_plan(
     nodes = [(s, n) for s in planned for n in s.nodes]
     basis = Basis(
         nodes={node_name(s, n): s.nodes[n].serial for s, n in nodes},
-        shapes={s.name: s.shape for s in planned},
+        shapes={s.name: shape_words(s) for s in planned},
         runs_on={node_name(s, n): r for s, n in nodes if (r := s.nodes[n].runs_on) is not None},
         versions={node_name(s, n): readings[node_name(s, n)].version for s, n in nodes},
         releases=releases,
         profiles={s.profile: profiles[s.profile] for s in planned},
     )
-    return Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
+    made = Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
+    _able(made, capabilities)
+    return made
+
+
+def _really_idle(estate: Estate, system: System) -> None:
+    """Raise `Refused` where a system that is declared as not in service carries one that is."""
+    if system.in_service:
+        return
+    own = {node_name(system, node) for node in system.nodes}
+    for other in estate.systems.values():
+        if other.in_service and (system.name in other.uses or any(n.runs_on in own for n in other.nodes.values())):
+            raise Refused(
+                f"{system.name} is declared as not in service, and {other.name}, which is, stands on it.",
+                "All of its nodes would be worked on at once.",
+                f"Take in_service: no away from {system.name} in estate.yaml, or say it of {other.name} too",
+            )
+
+
+def _able(plan: Plan, capabilities: Mapping[str, Set[str]]) -> None:
+    """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
+    for lane in plan.lanes:
+        if lane.system not in capabilities:
+            continue
+        kinds = dict.fromkeys(s.kind for hop in lane.hops for s in steps_of(hop.waves) if s.kind not in OUR_OWN)
+        missing = [kind for kind in kinds if kind not in capabilities[lane.system]]
+        if missing:
+            raise Refused(
+                f"{lane.system}: its profile knows no {', no '.join(missing)}, and the plan needs it.",
+                "Nothing was begun.",
+                "Teach its profile the calls (docs/profiles.md), or update this system by hand.",
+            )
 
 
 def _target(
@@ -454,6 +534,7 @@ def _lane(
     ordered: Sequence[OrderedHop],
     releases: dict[str, str],
     despite: str,
+    preloads: bool,
 ) -> Lane | None:
     read = {node: readings[node_name(system, node)] for node in system.nodes}
     _on_the_way(system, product, read, ordered)
@@ -476,6 +557,7 @@ def _lane(
             mbit_per_s=site.mbit_per_s,
             steady_s=estate.limits.steady_s,
             despite_recall=leg.to == despite,
+            preloads=preloads,
         )
         waves = hop_waves(system, work, roles, todo, waiting)
         hops.append(

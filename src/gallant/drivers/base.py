@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import hashlib
+import io
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
@@ -333,10 +335,27 @@ class ProfiledDriver:
             handle=None if handle is None else clean(str(handle), 400), message=clean(str(taken.get("message") or ""))
         )
 
+    async def _package(self, node: str, act: Act) -> io.FileIO:
+        """The act's package, open, its bytes verified as they are now: what a node is given is what the catalog says."""
+        if self.tools.package_file is None:
+            raise DeviceRefused(f"{self._name(node)}: no packages are kept here.", meaning="fatal")
+        file = io.FileIO(self.tools.package_file(act.package, act.sha256))
+        found = await asyncio.to_thread(lambda: hashlib.file_digest(file, "sha256").hexdigest())
+        if found != act.sha256:
+            file.close()
+            raise NotSent(
+                f"{act.package} in stock is not what the catalog says: its digest is {found[:12]}…, not {act.sha256[:12]}….",
+                f"Nothing of it was sent to {self._name(node)}.",
+                "gallant stock verify, then gallant stock fetch brings it again",
+            )
+        file.seek(0)
+        return file
+
     async def _serve(self, node: str, act: Act) -> str:
         """The address from which the node itself fetches the package; it stands until the node's job has ended."""
         if self.tools.serving is None or self.tools.package_file is None:
             raise DeviceRefused(f"{self._name(node)}: nothing here can serve a package to it.", meaning="fatal")
+        (await self._package(node, act)).close()
         if (before := self._served.pop(node, None)) is not None:
             await before.aclose()
         stack = self._served[node] = contextlib.AsyncExitStack()
@@ -399,7 +418,7 @@ class ProfiledDriver:
 
         text = self.mask(clean(text, 300))
         meaning = self.profile.meaning(status, text)
-        said = f"{self._name(node)} refuses: {text or f'status {status}'}."
+        said = f"{self._name(node)} refuses: {text.rstrip('.') or f'status {status}'}."
         if meaning == "auth":
             return LoginRefused(
                 f"{self._name(node)} does not let us do this: {text or status}.",

@@ -14,7 +14,6 @@ import os
 import re
 import ssl
 from collections.abc import AsyncIterator, Mapping
-from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urljoin, urlsplit
 
@@ -174,8 +173,7 @@ class HttpDriver(ProfiledDriver):
         headers = {**headers, **{key: fill(value, dict(fields)) for key, value in call.headers.items()}}
         body: dict[str, Any] = {}
         if call.upload and act is not None:
-            assert self.tools.package_file is not None
-            file = self.tools.package_file(act.package, act.sha256)
+            file = await self._package(node, act)
             if call.upload_as == "multipart":
                 body["data"] = _multipart(call, fields, file, act.package, progress)
             else:
@@ -436,11 +434,11 @@ _ESCAPED = re.compile(rb"\\.", re.DOTALL)
 _NO_STRUCTURE = bytes(byte for byte in range(256) if byte not in b'"[]{}')
 
 
-async def _chunks(path: Path, progress: Progress | None) -> AsyncIterator[bytes]:
+async def _chunks(file: io.FileIO, progress: Progress | None) -> AsyncIterator[bytes]:
     """A file in pieces, with progress by the bytes sent."""
-    total = max(1, path.stat().st_size)
+    total = max(1, os.fstat(file.fileno()).st_size)
     sent = 0
-    with path.open("rb") as file:
+    with file:
         while chunk := file.read(CHUNK):
             yield chunk
             sent += len(chunk)
@@ -451,9 +449,9 @@ async def _chunks(path: Path, progress: Progress | None) -> AsyncIterator[bytes]
 class _Watched(io.BufferedReader):
     """A file that tells how far it was read."""
 
-    def __init__(self, path: Path, progress: Progress | None) -> None:
-        super().__init__(io.FileIO(path), CHUNK)
-        self._total, self._progress = max(1, path.stat().st_size), progress
+    def __init__(self, file: io.FileIO, progress: Progress | None) -> None:
+        super().__init__(file, CHUNK)
+        self._total, self._progress = max(1, os.fstat(file.fileno()).st_size), progress
 
     def read(self, size: int | None = -1, /) -> bytes:
         found = super().read(size)
@@ -464,7 +462,7 @@ class _Watched(io.BufferedReader):
 
 
 def _multipart(
-    call: Call, fields: Mapping[str, str], path: Path, name: str, progress: Progress | None
+    call: Call, fields: Mapping[str, str], file: io.FileIO, name: str, progress: Progress | None
 ) -> aiohttp.FormData:
     """A package as one part of a form, after the parts that `form` and `send` say."""
     form = aiohttp.FormData()
@@ -472,5 +470,5 @@ def _multipart(
         form.add_field(key, fill(value, dict(fields)))
     for key, value in (call.send or {}).items():
         form.add_field(key, json.dumps(fill(value, dict(fields))), content_type="application/json")
-    form.add_field(call.part, _Watched(path, progress), filename=name, content_type="application/octet-stream")
+    form.add_field(call.part, _Watched(file, progress), filename=name, content_type="application/octet-stream")
     return form

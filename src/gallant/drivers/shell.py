@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import re
 import shlex
 from collections.abc import AsyncIterator, Mapping
@@ -279,19 +280,20 @@ class ShellDriver(ProfiledDriver):
 
     async def _send_file(self, node: str, to: str, act: Act, progress: Progress | None) -> None:
         """Put a package at its place, under another name until it is whole."""
-        assert self.tools.package_file is not None
-        source, sent = self.tools.package_file(act.package, act.sha256), 0
+        source, sent = await self._package(node, act), 0
         if self.local:
             import shutil
 
-            await asyncio.to_thread(shutil.copyfile, source, to)
+            with source, open(to + ".part", "wb") as copy:
+                await asyncio.to_thread(shutil.copyfileobj, source, copy, CHUNK)
+            os.replace(to + ".part", to)
             return
         connection = await self.connections.get(node, "act")
         try:
             async with connection.start_sftp_client() as sftp:
                 async with sftp.open(to + ".part", "wb") as target:
-                    with source.open("rb") as file:
-                        while chunk := file.read(CHUNK):
+                    with source:
+                        while chunk := source.read(CHUNK):
                             await target.write(chunk)
                             sent += len(chunk)
                             if progress is not None:

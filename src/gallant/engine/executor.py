@@ -18,7 +18,7 @@ from gallant.core.catalog import release_digest
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate import Estate, System, node_name
 from gallant.core.events import Before, Entry, Event
-from gallant.core.plan import Hop, HopWork, Lane, Plan, Step, Wave, hop_waves, steps_of
+from gallant.core.plan import OUR_OWN, Hop, HopWork, Lane, Plan, Step, Wave, hop_waves, steps_of
 from gallant.core.ports import (
     Act,
     AnswerLost,
@@ -35,7 +35,7 @@ from gallant.core.ports import (
     Releases,
     Vault,
 )
-from gallant.core.readings import Reading
+from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record, replace
 from gallant.engine.guards import Scene, reasons_against
 from gallant.engine.journal import RollState, StepState, after, replay
@@ -308,6 +308,7 @@ class Roll:
             mbit_per_s=site.mbit_per_s,
             steady_s=self.means.estate.limits.steady_s,
             despite_recall=hop.despite_recall,
+            preloads="preload" in self.means.drivers[lane.system].capabilities(),
         )
         waves = hop_waves(system, work, {n: r.role for n, r in readings.items()}, todo, waiting)
         planned = [step.id for step in steps_of(hop.waves)]
@@ -347,12 +348,13 @@ class Roll:
         system, target = self._system(lane.system), lane.hops[-1].to
         readings = await self._read_all(system)
         wrong = [f"{r.name} runs {r.version}" for r in readings.values() if not self._same(system, r.version, target)]
-        wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
-        wrong += [
-            f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
-            for role, n in system.usual.items()
-            if readings[n].role != role
-        ]
+        if system.in_service:
+            wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
+            wrong += [
+                f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
+                for role, n in system.usual.items()
+                if readings[n].role != role
+            ]
         self.watch.look()
         wrong += [f"the service {name} does not answer" for name in self.watch.unanswered()]
         if wrong:
@@ -369,6 +371,8 @@ class Roll:
     async def _who_serves(self, system_name: str) -> str:
         """For whoever reads the message in the night: who carries the load now."""
         system = self._system(system_name)
+        if not system.in_service:
+            return f"{system_name} is not in service, so nobody waits for it. Nothing else was started."
         serving, silent = [], []
         for node in system.nodes:
             try:
@@ -402,7 +406,7 @@ class Roll:
     async def _attempt(self, step: Step) -> bool:
         """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
         system = self._system(step.system)
-        readings = await self._read_all(system)
+        readings = await self._read_all(system, (step.node,) if step.alone else ())
         self._guard(step, system, readings)
         own = readings[step.node]
         before = Before(
@@ -412,7 +416,7 @@ class Roll:
             role=own.role,
             jobs=tuple(j.id for j in own.jobs),
         )
-        if step.kind in ("backup", "steady"):
+        if step.kind in OUR_OWN:
             self._intend(step, before)
             await (self._backup(step, system) if step.kind == "backup" else self._steady(step, system))
             return True
@@ -655,12 +659,15 @@ class Roll:
                 return Look(state=GOING, message=error.what.rstrip("."))
             if not self._same(system, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
-            if not reading.healthy:
+            if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
                 why = reading.state if reading.state != "in_service" else f"its replica is {reading.sync_word}"
                 return Look(state=GOING, message=f"{reading.name}: {why}", remaining_s=reading.sync_remaining_s)
         return Look(state=DONE, message="every node in service and in sync")
 
     async def _backup(self, step: Step, system: System) -> None:
+        if "export" not in self.means.drivers[system.name].capabilities():  # then a consent was given, or nothing began
+            self._outcome(step, e.DONE, "none is taken: nothing can be exported, and somebody accepted that by name")
+            return
         try:
             backup = await self.means.vault.take(
                 system,
@@ -679,7 +686,7 @@ class Roll:
         """Find out what became of an open step: True when it is done now, False when it provably never began."""
         assert known.intent is not None
         intent = known.intent.entry
-        if step.kind in ("backup", "steady"):  # these change nothing on a node, so they are simply done again
+        if step.kind in OUR_OWN:  # these change nothing on a node, so they are simply done again
             self._outcome(step, e.NOT_STARTED, "cut off by the end of the run; it is done again")
             return False
         assert intent.before is not None
@@ -742,10 +749,10 @@ class Roll:
         one, other = self.means.releases.current(system.product, a), self.means.releases.current(system.product, b)
         return one is not None and one == other
 
-    async def _read_all(self, system: System) -> dict[str, Reading]:
-        """Fresh readings of every node, trying again for a little while."""
+    async def _read_all(self, system: System, nodes: tuple[str, ...] = ()) -> dict[str, Reading]:
+        """Fresh readings of every node, or of `nodes` alone, trying again for a little while."""
         readings: dict[str, Reading] = {}
-        for node in system.nodes:
+        for node in nodes or system.nodes:
             for attempt in range(READ_TRIES):
                 try:
                     readings[node] = await self.means.drivers[system.name].read(node)

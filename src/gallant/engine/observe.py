@@ -54,8 +54,11 @@ def _preload(step: Step, readings: Readings, before: Before, handle: str | None,
     if reading is None:
         return Look(state=UNREACHED)
     there = next((p for p in reading.packages if p.name == step.package), None)
-    if there is None:
-        return Look(state=ABSENT)
+    if there is None:  # a device that fetches it by itself has a job for that
+        job = _job_of(step, reading, before, handle)
+        if job is not None and job.state == "done":
+            return Look(state=FAILED, message=f"its job says that it is done, and {step.package} is not there")
+        return _by_job(job) or Look(state=ABSENT)
     if there.sha256 == step.sha256:
         return Look(state=DONE, message=f"{there.name} is there, its digest as in the catalog")
     return Look(
@@ -75,6 +78,8 @@ def _install(step: Step, readings: Readings, before: Before, handle: str | None,
         return by_job
     if same(reading.next_version, step.to):
         return Look(state=DONE, message=f"{reading.next_version} runs from the next restart on")
+    if job is not None and reading.next_version is None:  # the device does not tell; its job's word has to do
+        return Look(state=DONE, message=job.message or "its job says that it is done")
     if job is not None:
         return Look(
             state=FAILED,

@@ -13,7 +13,7 @@ from gallant.operations.workplace import Workplace
 
 
 class Run(Record):
-    """One roll. `state` is running, cut off, held, stopped, finished or ended."""
+    """One roll. `state` is running, cut off, held, stopped, finished or ended; `watched`: it has services to probe."""
 
     run: str
     plan: str
@@ -22,6 +22,7 @@ class Run(Record):
     state: str
     systems: tuple[str, ...]
     outages: tuple[Outage, ...]
+    watched: bool = True
     message: str = ""
     next: str | None = None
 
@@ -83,6 +84,7 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         state=shown,
         systems=plan.systems,
         outages=outages,
+        watched=any((s := place.estate.systems.get(n)) is None or (s.services and s.in_service) for n in plan.systems),
         message=state.message,
         next=following,
     )

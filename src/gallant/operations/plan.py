@@ -40,6 +40,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     async with place.drivers(systems) as drivers:
         findings, survey = await check_with(place, systems, drivers)
+        capabilities = {s.name: drivers[s.name].capabilities() for s in systems}
     unread = next((n for n in survey.nodes if n.reading is None), None)
     if unread is not None:
         kind = Unreached if survey.exit_code == Unreached.exit_code else Refused
@@ -62,6 +63,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         now=place.clock.now(),
         bundles=place.bundles,
         despite=finishing,
+        capabilities=capabilities,
     )
     for system, release in finishing.items():
         record_despite(place, system, release, reason)

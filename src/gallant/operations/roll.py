@@ -14,7 +14,7 @@ from gallant.core.errors import Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Entry, Event
 from gallant.core.findings import Finding
-from gallant.core.plan import Basis, Plan, basis_differences
+from gallant.core.plan import Basis, Plan, basis_differences, shape_words
 from gallant.core.ports import Listener
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -113,7 +113,7 @@ def _have_secrets(place: Workplace, systems: Sequence[Any]) -> None:
 async def _run(
     place: Workplace, plan: Plan, drivers: Any, journal: Any, show: Show, orders: Orders, detach: bool
 ) -> Rolled:
-    services = {name: service for s in _systems(place, plan) for name, service in s.services.items()}
+    services = {name: service for s in _systems(place, plan) if s.in_service for name, service in s.services.items()}
     means = Means(
         estate=place.estate,
         clock=place.clock,
@@ -233,7 +233,7 @@ def _basis_of(place: Workplace, plan: Plan, serials: dict[str, str], versions: d
     }
     return Basis(
         nodes=serials,
-        shapes={s.name: s.shape for s in systems},
+        shapes={s.name: shape_words(s) for s in systems},
         runs_on=runs_on,
         versions=versions,
         releases=releases,

@@ -102,6 +102,20 @@ class Cluster:
         self.members[name].packages[package] = (digest, len(body))
         return digest
 
+    def fetch(self, name: str) -> Task:
+        """A member begins to fetch a package by itself; `fetched` ends it."""
+        member = self.members[name]
+        if (task := member.busy) is not None:
+            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        return self._task(member, "fetch", "", 30.0)
+
+    def fetched(self, name: str, task: Task, package: str, body: bytes | None, text: str) -> None:
+        if body is not None:
+            if self.world.fault("corrupt_package", self.full(name), "fetch"):
+                body = body[:-1] + bytes([body[-1] ^ 1])
+            self.keep(name, package, body)
+        self._end(self.members[name], task, "broken" if body is None else "complete", text)
+
     def _install(self, member: Member, package: str) -> Task:
         digest = member.packages.get(package, ("", 0))[0]
         image = next((i for i in self.images.values() if i.sha256 == digest), None)

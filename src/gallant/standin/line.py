@@ -32,7 +32,10 @@ RELEASES: dict[str, tuple[tuple[str, float, float], ...]] = {
     "sundholm/berth": (("7.0.1", 480, 420), ("7.0.1b", 480, 420), ("7.0.4", 480, 420)),
     "ostrel/reef": (("4.8", 300, 180), ("5.1", 420, 180)),
     "gorsefield/stile": (("6.1.8-fix2", 240, 180), ("6.1.8-fix10", 240, 180), ("6.2.1", 300, 180)),
+    "quernix/q4": (("2026.1", 180, 240), ("2026.3", 180, 240)),
+    "quernix/q4-bios": (("1.8.2", 180, 240), ("1.9", 180, 240)),
     "quernix/q4-controller": (("3.1", 180, 240), ("3.2", 180, 240)),
+    "quernix/n25": (("22.1", 180, 240), ("22.4", 180, 240)),
 }
 SERVER_PARTS = {
     "SystemImage": "2026.1",
@@ -43,6 +46,13 @@ SERVER_PARTS = {
     "Backplane": "4.0",
 }
 DISKS = 6
+# Which of the publisher's products is for which components.
+FIRMWARE = {
+    "SystemImage": "quernix/q4",
+    "BIOS": "quernix/q4-bios",
+    "BMC": "quernix/q4-controller",
+    "NIC": "quernix/n25",
+}
 
 
 def images(product: str) -> dict[str, Image]:
@@ -100,8 +110,9 @@ class Line:
     def _hardware(self) -> None:
         """deck-hw: a pool of five servers; c has another NIC firmware than the rest."""
         known = {
-            i.sha256: Firmware(component="BMC", version=i.version, sha256=i.sha256)
-            for i in images("quernix/q4-controller").values()
+            i.sha256: Firmware(component=component, version=i.version, sha256=i.sha256)
+            for component, product in FIRMWARE.items()
+            for i in images(product).values()
         }
         self.machines: dict[str, Server] = {}
         for number, name in enumerate("abcde"):

@@ -18,7 +18,7 @@ WRITE_S = 180.0
 
 
 class Firmware(Record):
-    """A firmware that the device takes: which component it is for, by the first word of its content's name."""
+    """A firmware that the device takes: which component it is for; `NIC` is every one of them."""
 
     component: str
     version: str
@@ -68,7 +68,9 @@ class Server:
             return task
 
         def done() -> None:
-            self.waiting[known.component] = known.version
+            for part in self.running:
+                if part == known.component or part.startswith(f"{known.component}."):
+                    self.waiting[part] = known.version
             self._end(task, "Completed", f"{known.component} {known.version} runs from the next start on")
 
         self.world.after(WRITE_S, done)

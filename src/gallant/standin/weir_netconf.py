@@ -3,6 +3,7 @@ what those models do not have. A member of the cluster kind."""
 
 from __future__ import annotations
 
+import asyncio
 import re
 import tempfile
 from collections.abc import Callable, Mapping
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape
 
+import aiohttp
 from lxml import etree
 
 from gallant.core.records import rfc3339
@@ -150,10 +152,26 @@ class WeirServer:
             name = rpc.findtext(f"{{{WEIR}}}name") or ""
             digest = self.cluster.keep(self.name, name, bytes.fromhex(rpc.findtext(f"{{{WEIR}}}content") or ""))
             return f'<digest xmlns="{WEIR}">{digest}</digest>'
+        if verb == "fetch-image":
+            task = self.cluster.fetch(self.name)
+            name, url = (rpc.findtext(f"{{{WEIR}}}{part}") or "" for part in ("name", "url"))
+            self.fetching = asyncio.create_task(self._fetch(task, name, url))
+            return f'<job xmlns="{WEIR}">{task.number}</job>'
         if verb not in orders:
             raise Denied(404, f"there is no {verb}")
         task = self.cluster.order(self.name, orders[verb], rpc.findtext(f"{{{WEIR}}}name") or "")
         return "<ok/>" if verb == "system-restart" else f'<job xmlns="{WEIR}">{task.number}</job>'
+
+    async def _fetch(self, task: Task, name: str, url: str) -> None:
+        try:
+            own = aiohttp.TCPConnector(local_addr=(self.line.address, 0))
+            async with aiohttp.ClientSession(connector=own) as session, session.get(url) as answer:
+                answer.raise_for_status()
+                body = await answer.read()
+        except aiohttp.ClientError as error:
+            self.cluster.fetched(self.name, task, name, None, f"{name} could not be fetched: {error}")
+        else:
+            self.cluster.fetched(self.name, task, name, body, f"{name} is here")
 
     # --- what there is
 

@@ -381,8 +381,15 @@ def _consequences(plan: Plan) -> Any:
     if moves:
         yield f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of {many(len(moves), 'move')} of the active role; answering otherwise."
     alone = [
-        w for lane in plan.lanes for hop in lane.hops for w in hop.waves if any(s.disturbs for s in steps_of((w,)))
+        w
+        for lane in plan.lanes
+        for hop in lane.hops
+        for w in hop.waves
+        if any(s.disturbs and not s.alone for s in steps_of((w,)))
     ]
+    for lane in plan.lanes:
+        if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):
+            yield f"{mark('note')} {plain(lane.system)} is not in service: nobody waits for its nodes, so all are worked on at once."
     if alone:
         yield f"{mark('note')} Redundancy: one node is away {many(len(alone), 'time')}, about {duration(_away(alone[0]))} each, until its replica is whole."
     for lane in plan.lanes:
@@ -413,7 +420,8 @@ def rolled_view(result: Any, run: Any) -> View:
         yield ""
         yield f"[bold]{result.id}[/] {said(kind, result.end.state)}{length}"
         yield plain(result.end.message)
-        yield from _outage_lines(run.outages)
+        if run.watched:
+            yield from _outage_lines(run.outages)
         yield from next_steps(result.end.next)
 
     return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
@@ -527,7 +535,8 @@ def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
         yield shown
         if run.message:
             yield plain(run.message)
-        yield from _outage_lines(run.outages)
+        if run.watched:
+            yield from _outage_lines(run.outages)
         yield from next_steps(run.next)
 
     more = {"steps": steps}
