@@ -190,6 +190,34 @@ def test_one_failing_node_stops_no_other_and_says_why(line, fault, node, words):
     assert words in failed[0]["error"]
 
 
+def test_an_application_is_updated_after_its_updater_and_its_data_are_taken_along(line):
+    line.run("survey", "manifest")
+
+    async def work(driver):
+        before = await driver.read("a")
+        soon = driver.clock.real() + 9
+        taken = await driver.act("a", Act(kind="install", release="2.5-1", reason="a test"), send_by=soon)
+        await driver.done("a")  # the connection goes; the work does not
+        job = await until(driver, "a", taken.handle)
+        after = await driver.read("a")
+        wrong = await driver.act("a", Act(kind="install", release="9.9"), send_by=driver.clock.real() + 9)
+        return before, job, after, await until(driver, "a", wrong.handle)
+
+    before, job, after, failed = driving(line, "manifest", work)
+    assert (job.state, job.message) == ("done", "configuration applied")
+    parts = [{c.name: (c.kind, c.version) for c in r.components} for r in (before, after)]
+    assert parts[0]["manifest-updater"][1] == "1.1-1"
+    assert parts[1]["manifest-updater"][1] == "1.2-1"
+    assert parts[1]["manifest"][1] == "2.5-1"
+    assert (parts[0]["database"], parts[1]["database"]) == (("on-disk format", "14"), ("on-disk format", "15"))
+    pending = [{f.name: f.state for f in r.facets}["manifest pending configuration"] for r in (before, after)]
+    assert pending == ["waiting", "none"]
+    assert (failed.state, failed.message) == ("failed", "exit status 4")
+    assert line.run("backup", "take", "manifest").code == 0
+    held = line.run("backup", "list", "--json").rows[0]["items"]
+    assert {"etc.tar", "data.tar", "database.sql"} <= set(held)
+
+
 def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):
     estate = (line.folder / "estate.yaml").read_text()
     head, _, systems = estate.partition("\nsystems:")

@@ -137,7 +137,7 @@ def test_an_install_is_pushed_and_its_task_followed_to_the_next_start(tmp_path):
     async def go():
         async with rack(tools={"package_file": lambda name, sha256: package}) as (driver, service):
             world, server = service.server.world, service.server
-            act = Act(kind="install", package="p", sha256="x", bytes=len(IMAGE))
+            act = Act(kind="install", package="p", sha256=hashlib.sha256(IMAGE).hexdigest(), bytes=len(IMAGE))
             shares = []
             taken = await driver.act("a", act, send_by=driver.clock.real() + 9, progress=lambda s, _: shares.append(s))
             world.advance(90)
@@ -195,7 +195,8 @@ def test_an_old_service_fetches_the_package_itself(tmp_path):
     async def go():
         tools = {"package_file": lambda name, sha256: package, "serving": serving}
         async with rack(old=True, tools=tools) as (driver, service):
-            await driver.act("a", Act(kind="install", package="p", bytes=1), send_by=driver.clock.real() + 9)
+            act = Act(kind="install", package="p", sha256=hashlib.sha256(IMAGE).hexdigest(), bytes=1)
+            await driver.act("a", act, send_by=driver.clock.real() + 9)
             service.server.world.advance(1000)
             return service.server.waiting
 
@@ -214,9 +215,9 @@ def refusal(kind: type[GallantError], what, **options) -> str:
 
 def test_refusals_are_readable_and_show_no_secret(tmp_path):
     package = tmp_path / "p"
-    package.write_bytes(b"not a firmware")
+    package.write_bytes(other := b"not a firmware")
     tools = {"package_file": lambda name, sha256: package}
-    install = Act(kind="install", package="p", bytes=14)
+    install = Act(kind="install", package="p", sha256=hashlib.sha256(other).hexdigest(), bytes=14)
 
     async def read(driver):
         await driver.read("a")

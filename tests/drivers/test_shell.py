@@ -103,7 +103,8 @@ def test_an_install_goes_by_sftp_past_the_master_word_and_the_question(tmp_path)
     async def go():
         async with sealock(tmp_path, package_file=lambda name, sha256: package) as (driver, server):
             world, soon = server.world, driver.clock.real() + 60
-            act = Act(kind="preload", package="stile-6.1.8-fix10.pkg", bytes=len(BODY), sha256="x")
+            digest = hashlib.sha256(BODY).hexdigest()
+            act = Act(kind="preload", package="stile-6.1.8-fix10.pkg", bytes=len(BODY), sha256=digest)
             shares = []
             await driver.act("a", act, send_by=soon, progress=lambda share, _: shares.append(share))
             present = (await driver.read("a")).packages

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import io
 import subprocess
 import tarfile
 import time
@@ -35,14 +36,24 @@ systems:
 
 
 def package(
-    folder: Path, name: str, version: str, more: str = "", files: dict[str, str] | None = None, postinst: str = ""
+    folder: Path,
+    name: str,
+    version: str,
+    more: str = "",
+    files: dict[str, str] | None = None,
+    postinst: str = "",
+    tools: dict[str, str] | None = None,
 ) -> None:
-    """A small package in the pool; its files under /etc are conffiles."""
+    """A small package in the pool; its files are conffiles, its tools programs in /usr/bin."""
     tree = folder / f"{name}_{version}"
     (tree / "DEBIAN").mkdir(parents=True)
     (tree / "DEBIAN" / "control").write_text(
         f"Package: {name}\nVersion: {version}\nArchitecture: all\nMaintainer: Skerry Line <nobody@skerry.invalid>\nDescription: {name}\n{more}"
     )
+    for tool, text in (tools or {}).items():
+        (tree / "usr" / "bin").mkdir(parents=True, exist_ok=True)
+        (tree / "usr" / "bin" / tool).write_text(f"#!/bin/sh\nset -e\n{text}")
+        (tree / "usr" / "bin" / tool).chmod(0o755)
     for path, text in (files or {}).items():
         (tree / path).parent.mkdir(parents=True, exist_ok=True)
         (tree / path).write_text(text)
@@ -97,13 +108,13 @@ def publish(host, folder: Path) -> None:
     )
 
 
-def run(host, work):
+def run(host, work, profile: str = "debian"):
     estate = parse_estate("e", ESTATE.format(address=host.address, serial=host.serial, fingerprint=host.fingerprint))
 
     @asynccontextmanager
     async def driving():
         tools = Tools(credentials=lambda purpose: Credential("root", host.key, "key"), clock=EstateClock(estate))
-        driver = DebianDriver(estate.systems["gates"], load_profile("debian", Path()), tools)
+        driver = DebianDriver(estate.systems["gates"], load_profile(profile, Path()), tools)
         try:
             yield driver
         finally:
@@ -218,3 +229,60 @@ def test_what_cannot_be_installed_fails_and_says_why(host, tmp_path):
     job, unknown = run(host, work)
     assert job.state == "failed"
     assert "knows no job" in unknown.what
+
+
+def updater(version: str) -> str:
+    """An updater that takes 2.5 only when it is 1.2 itself."""
+    return f"""
+case "$1" in
+  update-self) apt-get -y -q install manifest-updater=1.2-1;;
+  install) [ {version} = 1.2 ] || {{ echo "too old for $2" >&2; exit 3; }}
+    apt-get -y -q install "manifest=$2"; touch /var/lib/manifest-waits;;
+esac
+"""
+
+
+CTL = """
+case "$1" in
+  parts) echo "schema database $(cat /srv/manifest/schema)";;
+  state) if [ -e /var/lib/manifest-waits ]; then echo "pending configuration: waiting"; else echo "pending configuration: none"; fi;;
+  migrate) echo SCHEMA > /srv/manifest/schema;;
+  apply) rm -f /var/lib/manifest-waits; echo applied;;
+  dump) echo "-- schema $(cat /srv/manifest/schema)";;
+esac
+"""
+
+
+def test_an_application_with_an_updater_of_its_own_is_updated_and_migrated(host, tmp_path):
+    for version in ("1.1", "1.2"):
+        package(tmp_path, "manifest-updater", f"{version}-1", tools={"manifest-updater": updater(version)})
+    for version, schema in (("2.4", "14"), ("2.5", "15")):
+        package(tmp_path, "manifest", f"{version}-1", tools={"manifest-ctl": CTL.replace("SCHEMA", schema)})
+    publish(host, tmp_path)
+    data = host.root / "srv" / "manifest"
+    data.mkdir()
+    (data / "schema").write_text("14\n")
+    (data / "passengers").write_text("17\n")
+
+    async def work(driver):
+        await driver.run("a", "apt-get -q update", "act", 60)
+        first = "apt-get -y -q install manifest=2.4-1 manifest-updater=1.1-1"
+        assert (await driver.run("a", first, "act", 60)).status == 0
+        before = await driver.read("a")
+        handle = (await order(driver, Act(kind="install", release="2.5-1"))).handle
+        await driver.done("a")
+        job = await finished(driver, handle)
+        texts: dict[str, list[bytes]] = {"data.tar": [], "database.sql": []}
+        for name, parts in texts.items():
+            await driver.export("a", name, parts.append)
+        return before, job, await driver.read("a"), {n: b"".join(p) for n, p in texts.items()}
+
+    before, job, after, held = run(host, work, "skerry-manifest")
+    assert (job.state, job.message) == ("done", "applied")
+    versions = [{c.name: c.version for c in r.components} for r in (before, after)]
+    names = ("manifest-updater", "manifest", "database")
+    assert [tuple(v[n] for n in names) for v in versions] == [("1.1-1", "2.4-1", "14"), ("1.2-1", "2.5-1", "15")]
+    assert {f.name: f.state for f in after.facets}["manifest pending configuration"] == "none"
+    assert held["database.sql"] == b"-- schema 15\n"
+    with tarfile.open(fileobj=io.BytesIO(held["data.tar"])) as archive:
+        assert archive.extractfile("srv/manifest/passengers").read() == b"17\n"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import os
 
 import pytest
@@ -101,10 +102,9 @@ def test_a_package_goes_by_sftp_whole_and_a_value_is_one_word(sshd, tmp_path):
     async def work(driver):
         soon = driver.clock.real() + 20
         said = await driver.act("n", Act(kind="restart", reason="a'b; $(id) `x`"), send_by=soon)
-        put = await driver.act("n", Act(kind="preload", package="p.pkg", bytes=300_000), send_by=soon)
-        return said.message, put.message
-
-    import hashlib
+        whole = hashlib.sha256((tmp_path / "p.pkg").read_bytes()).hexdigest()
+        act = Act(kind="preload", package="p.pkg", sha256=whole, bytes=300_000)
+        return said.message, (await driver.act("n", act, send_by=soon)).message
 
     said, digest = run(sshd(), tmp_path, work)
     assert said == "a'b; $(id) `x`"

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import subprocess
+from pathlib import Path
 
 import pytest
 
 from gallant.drivers.debian import APT, sudoers
+from gallant.drivers.profile import load_profile
 
 from .conftest import needed
 
@@ -16,6 +18,10 @@ ALLOWED = (
     "/usr/bin/systemctl reboot --message=window",
     "/usr/bin/systemctl restart turnstile.service",
     "/usr/bin/tar -C / --one-file-system -cf - etc",
+    "/usr/bin/tar -C / -cf - srv/manifest",
+    "/usr/bin/manifest-updater update-self",
+    "/usr/bin/manifest-updater install 2.5-1",
+    "/usr/bin/manifest-ctl apply",
 )
 REFUSED = (
     f"{APT} install -o DPkg::Pre-Invoke::=sh bash=1",
@@ -25,6 +31,9 @@ REFUSED = (
     "/usr/bin/systemctl edit ssh",
     "/usr/bin/tar -C / -cf - root",
     "/bin/sh -c id",
+    "/usr/bin/manifest-updater install 2.5-1 --force",
+    "/usr/bin/manifest-updater remove",
+    "/usr/bin/manifest-ctl dump",
 )
 
 
@@ -34,11 +43,15 @@ def account():
     name = "gallant-trial"
     subprocess.run(["useradd", "--system", "--shell", "/bin/sh", name], check=False, capture_output=True)
     path = "/etc/sudoers.d/gallant-trial"
+    tools = [Path("/usr/bin/manifest-updater"), Path("/usr/bin/manifest-ctl")]  # sudo allows only what is there
+    for tool in tools:
+        tool.write_text("#!/bin/sh\n")
+        tool.chmod(0o755)
     with open(path, "w") as file:
-        file.write(sudoers(name))
+        file.write(sudoers(name, load_profile("skerry-manifest", Path())))
     subprocess.run(["chmod", "440", path], check=True)
     yield name, path
-    subprocess.run(["rm", path], check=True)
+    subprocess.run(["rm", path, *tools], check=True)
     subprocess.run(["userdel", name], check=True, capture_output=True)
 
 

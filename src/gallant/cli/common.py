@@ -134,10 +134,15 @@ def run(awaitable: Any, many_nodes: bool = False) -> Any:
     """The result of an operation that waits for the network.
 
     Where `many_nodes` are asked at once, by the faster loop: a fifth less of the time that a survey of thousands takes.
+    What they say is kept in records without cycles, so the collector need not look through them all the while.
     """
     if many_nodes:
+        import gc
+
         import uvloop
 
+        gc.freeze()
+        gc.set_threshold(50_000, 20, 50)
         return uvloop.run(awaitable)
     import asyncio
 

@@ -18,8 +18,11 @@ from gallant.cli.common import finish, output_options
     metavar="USER",
     help="Print the sudoers file that Gallant's account needs on a Linux host.",
 )
+@click.option(
+    "--profile", default=None, metavar="NAME|FILE", help="With --sudoers: what this profile's own commands need, too."
+)
 @output_options
-def init(folder: Path, sudoers: str | None, output: Any) -> None:
+def init(folder: Path, sudoers: str | None, profile: str | None, output: Any) -> None:
     """Write a commented estate.yaml into FOLDER.
 
     Examples:  gallant init ferry-line   |   gallant init --sudoers gallant > gallant.sudoers
@@ -29,7 +32,7 @@ def init(folder: Path, sudoers: str | None, output: Any) -> None:
     from gallant.views.words import plain, said
 
     if sudoers is not None:
-        text = files.sudoers(sudoers)
+        text = files.sudoers(sudoers, profile)
         output.show(tables.lines_view("sudoers", [{"user": sudoers, "text": text}], plain(text.rstrip())))
         return
 

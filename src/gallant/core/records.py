@@ -19,7 +19,14 @@ if TYPE_CHECKING:
     class Record:
         """What a type checker needs to know of the class below."""
 
-        def __init_subclass__(cls, *, rename: Mapping[str, str] = ..., dict: bool = ..., gc: bool = ...) -> None: ...  # noqa: A002
+        def __init_subclass__(
+            cls,
+            *,
+            rename: Mapping[str, str] = ...,
+            dict: bool = ...,  # noqa: A002
+            gc: bool = ...,
+            cache_hash: bool = ...,
+        ) -> None: ...
 
 else:
 

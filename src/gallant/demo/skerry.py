@@ -92,7 +92,7 @@ SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
     ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to whoever has a ticket",
      ("uses: [tickets]",)),
-    ("manifest", "skerry/host", "single", "harbour", "application", "debian", "debian", "a", "who is on board",
+    ("manifest", "skerry/host", "single", "harbour", "application", "debian", "skerry-manifest", "a", "who is on board",
      ("uses: [tickets]",)),
     ("fulmar-box", "ostrel/shoal-mini", "single", "fulmar", "storage", "http", "ostrel-shoal-mini", "a",
      "what the ship keeps of the tickets while it is at sea", ()),

@@ -37,7 +37,7 @@ from gallant.core.readings import (
     Reading,
 )
 from gallant.core.records import Record, clean, replace
-from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, searched
+from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
 
 T = TypeVar("T")
 READ_TRIES = 3
@@ -540,18 +540,19 @@ class ProfiledDriver:
 
     def named_part(self, said: str, version: str) -> tuple[Fields, PartRule | None]:
         """A component that the device calls `said`: by the profile's rule for it, else under a name made of its own."""
-        rule = self.profile.kind_of(said)
-        return {**_named(rule, self.system.product, said), "version": version}, rule
+        return named(self.profile.parts, self.system.product, said, version)
 
     def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
         """Rows of an answer as records; a row that is none is left out rather than guessed at."""
         found = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
-            if isinstance(row, dict):
+            if isinstance(row, kind):
+                found.append(row)
+            elif isinstance(row, dict):
                 try:
                     record = _shared(kind, tuple(row.items()))
                 except TypeError:  # a list or an object where a text belongs
-                    record = _record(kind, row)
+                    record = as_record(kind, row)
                 if record is not None:
                     found.append(record)
         return tuple(found)
@@ -566,6 +567,12 @@ class ProfiledDriver:
             release=text_of(fields.get("release")) or None,
             remaining_s=number(fields.get("remaining_s")),
         )
+
+
+def named(rules: tuple[PartRule, ...], product: str, said: str, version: str) -> tuple[Fields, PartRule | None]:
+    """A component that a device calls `said`, and the rule that fits it; see `ProfiledDriver.named_part`."""
+    rule = rule_for(rules, said)
+    return {**_named(rule, product, said), "version": version}, rule
 
 
 @lru_cache(maxsize=4096)
@@ -592,7 +599,7 @@ class Ours:
         return self.word
 
 
-def _record(kind: Any, row: Mapping[str, Any]) -> Any:
+def as_record(kind: Any, row: Mapping[str, Any]) -> Any:
     tidy = {key: text_of(value) if isinstance(value, str) else value for key, value in row.items() if value is not None}
     try:
         return msgspec.convert(tidy, kind, strict=False)
@@ -603,7 +610,7 @@ def _record(kind: Any, row: Mapping[str, Any]) -> Any:
 @lru_cache(maxsize=65536)
 def _shared(kind: Any, row: tuple[tuple[str, Any], ...]) -> Any:
     """Thousands of machines of one kind say the same of their parts: one record serves them all."""
-    return _record(kind, dict(row))
+    return as_record(kind, dict(row))
 
 
 def merge(into: Fields, more: Fields) -> None:
@@ -626,6 +633,8 @@ def _slug(text: str) -> str:
 
 def _told_apart(parts: list[Component]) -> list[Component]:
     """Components whose names are all different: a name that comes again gets a number."""
+    if len({part.name for part in parts}) == len(parts):
+        return parts
     seen: dict[str, int] = {}
     found = []
     for part in parts:

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 
 from gallant.core.ports import Act, DeviceRefused, Progress
 from gallant.core.readings import Alarm
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Fields, Ours, Reads, Tested
+from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, Tested
+from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
 
 PUBLISHER = "deb"  # of products that come from a channel of packages
@@ -97,16 +98,37 @@ exit 0
 """
 
 
-def sudoers(user: str) -> str:
-    """The lines of a sudoers file that give `user` what Gallant needs, and no more."""
+def sudoers(user: str, profile: Profile | None = None) -> str:
+    """The lines of a sudoers file that give `user` what Gallant needs, and no more; with what a profile's calls need."""
 
     def line(command: str, arguments: str) -> str:
+        if not arguments:
+            return f'{user} ALL=(root) NOPASSWD: {command} ""'
         return f"{user} ALL=(root) NOPASSWD: {command} ^{re.sub('([,:=])', _BACKSLASH, arguments)}$"
 
-    rows = "\n".join(f"# {why}\n{line(command, arguments)}" for command, arguments, why in SUDO)
+    every = [*SUDO, *(_elevated(profile) if profile is not None else ())]
+    rows = "\n".join(f"# {why}\n{line(command, arguments)}" for command, arguments, why in every)
     return f"# What Gallant may do on this host. Check with: visudo -cf FILE\n{rows}\n"
 
 
+def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
+    """The commands of a profile's calls that need more rights; a field is one word without blanks."""
+    told: set[str] = set()
+    for path, call, _ in every_call(profile):
+        for text in call.lines if call.elevated else ():
+            if text not in told:
+                told.add(text)
+                command, _, arguments = text.partition(" ")
+                parts = re.split(r"(\{[a-z_0-9]+\})", arguments)
+                pattern = "".join(_WORD if part.startswith("{") else re.escape(part) for part in parts)
+                yield (
+                    command,
+                    pattern.replace("\\ ", " ").replace("\\-", "-"),
+                    f"{profile.name}: {' '.join(str(word) for word in path[:2])}",
+                )
+
+
+_WORD = "[A-Za-z0-9._+~:-]+"
 _BACKSLASH = r"\\\1"
 
 
@@ -279,15 +301,25 @@ class DebianDriver(ShellDriver):
         words = act.release.split() if "=" in act.release else [f"{act.package}={act.release}"]
         return " ".join(shlex.quote(word) for word in words)
 
+    async def _ask(self, node: str, asked: Asked) -> Any:
+        call, fields, _, act, _ = asked
+        if not call.detached:
+            return await super()._ask(node, asked)
+        quoted = {key: shlex.quote(value) for key, value in fields.items()}
+        lines = [str(fill(line, quoted)) for line in call.lines]
+        kind = act.kind if act is not None else "read"
+        return await self._begin(node, kind, *lines, elevated=call.elevated)
+
     async def _preload(self, node: str, act: Act, progress: Progress | None) -> Fields:
         return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}")
 
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
         return await self._begin(node, "install", f"{APT} install {self._wanted(act)}")
 
-    async def _begin(self, node: str, kind: str, command: str) -> Fields:
+    async def _begin(self, node: str, kind: str, *commands: str, elevated: bool = True) -> Fields:
         """Begin work that outlives the connection; its number is its handle, its end a file beside its log."""
-        work = f'{self.elevated(command, "act")} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
+        every = " && ".join(self.elevated(command, "act") if elevated else command for command in commands)
+        work = f'{{ {every}; }} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
         script = f"""
             umask 077
             mkdir -p ~/{JOBS} && cd ~/{JOBS} || exit 1

@@ -14,6 +14,7 @@ import os
 import re
 import ssl
 from collections.abc import AsyncIterator, Mapping
+from functools import lru_cache
 from typing import Any
 from urllib.parse import quote, urljoin, urlsplit
 
@@ -361,7 +362,7 @@ class HttpDriver(ProfiledDriver):
 
     async def _log_out(self, node: str, purpose: str, carried: dict[str, str]) -> None:
         """End a session where the profile knows how. A device that is gone keeps us from nothing."""
-        call = self._logout_call(node, purpose)
+        call = self.profile.login.logout if self.profile.login is not None else None
         if call is not None:
             with contextlib.suppress(GallantError, TimeoutError):
                 async with (
@@ -369,9 +370,6 @@ class HttpDriver(ProfiledDriver):
                     self._request(node, Asked(call), {**carried, "Connection": "close"}) as response,
                 ):
                     response.close()  # and its connection, whatever the device makes of the header
-
-    def _logout_call(self, node: str, purpose: str) -> Call | None:
-        return self.profile.login.logout if self.profile.login is not None else None
 
 
 def _readable(raw: bytes) -> str:
@@ -397,9 +395,16 @@ def parsed_json(raw: bytes) -> Any:
 _PLAIN_PATH = re.compile(r"(?:/[A-Za-z0-9_~-][\w~.%:@!$&'()*+,;=-]*)+/?", re.ASCII)
 
 
+@lru_cache(maxsize=65536)
+def is_plain(path: str) -> bool:
+    """Whether a path goes onto the wire as it stands."""
+    return _PLAIN_PATH.fullmatch(path) is not None
+
+
+@lru_cache(maxsize=65536)
 def same_host(base: str, link: str, address: str) -> str | None:
     """A link's path, where it leads to the host that gave it; None where it leads elsewhere, or is no link."""
-    if _PLAIN_PATH.fullmatch(link):
+    if is_plain(link):
         return link
     home = urlsplit(address)
     try:

@@ -159,7 +159,8 @@ class Call(Record):
     An answer that is XML is picked apart by `find` (name to XPath, or to rows: `at` and the columns' XPaths), one that is
     text by `match` (the named groups of the first match) and `rows` (those of every match); `take` then names fields by
     JMESPath. `when` is a version range: elsewhere the call is left out. `answers` are questions of a command line and what
-    is said to them.
+    is said to them. A `detached` command outlives the connection: `take` its `handle`; each line of it is a command of
+    its own, of which the first that fails ends the work.
     """
 
     get: str | None = None
@@ -184,6 +185,7 @@ class Call(Record):
     rows: str | None = None
     answers: dict[str, str] = {}
     elevated: bool = False
+    detached: bool = False
     exits: tuple[int, ...] = (0,)
     take: dict[str, str] = {}
     when: str | None = None
@@ -210,6 +212,11 @@ class Call(Record):
         return next(verb for verb in EVERY_VERB if getattr(self, verb) is not None)
 
     @property
+    def lines(self) -> tuple[str, ...]:
+        """The commands of a `run`, one a line."""
+        return tuple(line.strip() for line in self.said.splitlines() if line.strip())
+
+    @property
     def said(self) -> str:
         """What the verb stands before: a path, a command, an RPC, an instruction."""
         return str(getattr(self, self.verb))
@@ -231,7 +238,7 @@ class Call(Record):
 
 
 @lru_cache(maxsize=4096)
-def _rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
+def rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
     """Thousands of machines of one kind have the same few names of components."""
     return next((rule for rule in rules if searched(rule.pattern, name) is not None), None)
 
@@ -310,7 +317,7 @@ class Unit(Record):
     times: float = 1
 
 
-class PartRule(Record):
+class PartRule(Record, cache_hash=True):
     """What a component is, by a pattern that its own name matches; `name` and `product` may use the named groups."""
 
     pattern: str
@@ -405,10 +412,6 @@ class Profile(Record):
     acts: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
 
-    def kind_of(self, name: str) -> PartRule | None:
-        """The rule for a component that the device calls `name`."""
-        return _rule_for(self.parts, name)
-
     def word(self, table: str, device_word: object) -> str:
         """Our word for the device's; `unknown` for one that the table does not have."""
         return self.states.get(table, {}).get(str(device_word), "unknown")
@@ -437,7 +440,7 @@ def parse_profile(name: str, text: str | bytes) -> Profile:
     return profile
 
 
-def _calls(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tuple[str, ...]]]:
+def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tuple[str, ...]]]:
     """Every call with its path in the file and the fields it may give."""
     if profile.login is not None:
         yield ("login", "call"), profile.login.call, ("token", "lasts_s")
@@ -470,7 +473,7 @@ def _look(document: Document, profile: Profile) -> None:
         for key in found:
             if key not in known:
                 document.at((field, key), f"unknown {field[:-1]} {key!r}{suggestion(key, known)}", key=True)
-    for path, call, fields in _calls(profile):
+    for path, call, fields in every_call(profile):
         _look_at_call(document, profile, path, call, fields)
     for field, texts in (("checks", [c.well for c in profile.checks]),):
         for index, text in enumerate(texts):
@@ -497,6 +500,14 @@ def _look_at_call(
     verbs = VERBS.get(profile.driver, EVERY_VERB)
     if call.verb not in verbs:
         document.at(path, f"the driver {profile.driver} knows no {call.verb}; it knows {', '.join(verbs)}")
+    if call.detached and (profile.driver != "debian" or call.verb != "run"):
+        document.at((*path, "detached"), "only a command that the debian driver runs can be detached", key=True)
+    if call.detached and "handle" not in call.take:
+        document.at(path, "a detached command is found again by its handle: take: {handle: handle}")
+    if call.elevated and profile.driver == "debian":
+        for line in call.lines:
+            if not line.startswith("/"):
+                document.at(path, f"{line.split()[0]!r}: a command with more rights is named by its whole path")
     own = _groups(call)
     for key, text in call.take.items():
         if key not in fields and not key.startswith("_"):
@@ -511,7 +522,7 @@ def _look_at_call(
                 document.at((*path, "find", name), f"no XPath: {problem}")
     for text in (call.pages.next, call.pages.rows) if call.pages else ():
         _look_at_expression(document, (*path, "pages"), text)
-    before = {field for _, other, _ in _calls(profile) for field in other.take}
+    before = {field for _, other, _ in every_call(profile) for field in other.take}
     for used in _fields_in([call.said, call.send, call.form, call.headers, list(call.answers.values())]):
         if used not in TEMPLATE_FIELDS and used not in before and used not in own:
             document.at(path, f"{{{used}}} is filled by nothing{suggestion(used, TEMPLATE_FIELDS)}")

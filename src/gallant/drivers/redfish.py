@@ -10,16 +10,19 @@ import asyncio
 import base64
 import contextlib
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 import aiohttp
+from yarl import URL
 
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
+from gallant.core.readings import Component
 from gallant.core.records import clean
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads
-from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, parsed_json, same_host
-from gallant.drivers.profile import Call
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, as_record, named
+from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, is_plain, parsed_json, same_host
+from gallant.drivers.profile import Call, PartRule, rule_for
 
 ROOT = "/redfish/v1/"
 # DSP0266, 13.2: how a session's token is carried.
@@ -69,6 +72,7 @@ class RedfishDriver(HttpDriver):
         self._odd: dict[str, list[str]] = {}
         self._logouts: dict[tuple[str, str], str] = {}
         self._can_hand_over: set[str] = set()
+        self._bases: dict[str, URL] = {}
 
     # --- resources
 
@@ -81,7 +85,7 @@ class RedfishDriver(HttpDriver):
         for name in names[1:]:
             if name in thing:
                 return thing[name]
-        lower = {key.lower(): key for key in thing}
+        lower = _lower(tuple(thing))
         for name in names:
             if (key := lower.get(name.lower())) is not None:
                 self._note(node, f"spells {name} as {clean(key, 60)}")
@@ -105,7 +109,11 @@ class RedfishDriver(HttpDriver):
             raise
 
     async def _fetch_root(self, node: str) -> dict[str, Any]:
-        async with self._request(node, Asked(Call(get=ROOT)), {"OData-Version": "4.0"}) as response:
+        headers = {"OData-Version": "4.0"}
+        status, raw, _ = await self._exchange(node, "GET", ROOT, headers)
+        if status == 200:
+            return self._json(node, raw)
+        async with self._request(node, Asked(Call(get=ROOT)), headers) as response:
             if response.status >= 300:
                 await self._judge(node, response)
             return self._json(node, await self._bounded(node, response))
@@ -151,10 +159,13 @@ class RedfishDriver(HttpDriver):
         memory, name = self.tools.memory if lasting else None, self._name(node)
         known = memory.recall(name, path) if memory is not None else None
         headers = {"If-None-Match": known[0]} if known else {}
-        status, found, tag = await self._straight(node, path, headers)
+        carried = await self._carried(node, "read")
+        status, raw, heads = await self._exchange(node, "GET", path, {**carried, **headers} if headers else carried)
         if status == 304 and known is not None:
             return known[1]
-        if found is None:
+        if status == 200:
+            found, tag = self._json(node, raw), heads.get("ETag")
+        else:
             call = Call(get=path.replace("{", "%7B"), headers=headers)
             async with self._answer(node, Asked(call)) as response:
                 if response.status == 304 and known is not None:
@@ -167,20 +178,26 @@ class RedfishDriver(HttpDriver):
             self._tell(node, Asked(Call(get=path.replace("{", "%7B"))), found, {})
         return found
 
-    async def _straight(
-        self, node: str, path: str, headers: dict[str, str]
-    ) -> tuple[int, dict[str, Any] | None, str | None]:
-        """A read that goes as most do, without detours: status, answer, tag. Any other goes the long way round."""
-        carried = await self._carried(node, "read")
-        url = self.system.nodes[node].address.rstrip("/") + path
+    async def _exchange(
+        self, node: str, method: str, path: str, headers: dict[str, str], **body: Any
+    ) -> tuple[int, bytes, Mapping[str, str]]:
+        """One request that goes as most do: its status, its bytes, its headers. What any but 200 means, others say."""
+        if (base := self._bases.get(node)) is None:
+            base = self._bases[node] = URL(self.system.nodes[node].address.rstrip("/"))
+        # Taking an address apart and together again is a good part of a request; a plain path needs none of it.
+        url = (
+            base.with_path(path, encoded=True) if base.path == "/" and is_plain(path) else f"{base}".rstrip("/") + path
+        )
         try:
-            async with self.session.get(
-                url, headers={**carried, **headers}, timeout=self._patience, ssl=self._tls[node], allow_redirects=False
+            async with self.session.request(
+                method, url, headers=headers, timeout=self._patience, ssl=self._tls[node], allow_redirects=False, **body
             ) as response:
-                tag = response.headers.get("ETag")
-                if response.status == 200 and 0 < (response.content_length or 0) <= LARGEST_JSON:
-                    return 200, self._json(node, await response.read()), tag
-                return response.status, None, tag
+                if method == "DELETE":  # the end of a session, and of its connection, whatever the device makes of that
+                    response.close()
+                    return response.status, b"", response.headers
+                small = 0 <= (response.content_length or -1) <= LARGEST_JSON
+                raw = await (response.read() if small else self._bounded(node, response))
+                return response.status, raw, response.headers
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise await self._explained(node, error, False) from None
 
@@ -257,7 +274,7 @@ class RedfishDriver(HttpDriver):
                     self._note(node, f"lists {clean(path, 80)} and does not give it")
                     return None
 
-        return [row for row in await asyncio.gather(*map(one, rows)) if row is not None]
+        return [row for row in await self.side_by_side([one(row) for row in rows]) if row is not None]
 
     async def _first(self, node: str, name: str) -> dict[str, Any]:
         """The first member of one of the root's collections; empty where the service has none."""
@@ -352,14 +369,12 @@ class RedfishDriver(HttpDriver):
             key = row.get("Id") or self.get(row, node, "Id", "Name")
             if not isinstance(version, str) or not version.strip() or not isinstance(key, str):
                 continue  # an empty slot of the inventory
-            rule = self.profile.kind_of(key)
+            rule = rule_for(self.profile.parts, key)
             if rule is not None and rule.image:
                 found["version"] = version
-                continue
-            part, _ = self.named_part(key, version)
-            if rule is None:
-                part["kind"] = _kind(f"{key} {row.get('Name')}")
-            found["components"].append(part)
+            else:
+                part = _firmware(self.profile.parts, self.system.product, key, version, str(row.get("Name")))
+                found["components"].append(part)
         return found
 
     async def _inventory(self, node: str) -> list[dict[str, Any]]:
@@ -536,9 +551,8 @@ class RedfishDriver(HttpDriver):
             return self._basic(node, user, secret)
         for attempt in range(READ_TRIES):
             try:
-                call = Call(post=path, send={"UserName": user, "Password": secret})
-                async with self._request(node, Asked(call), {}) as response:
-                    raw, status, heads = await self._bounded(node, response), response.status, response.headers
+                account = {"UserName": user, "Password": secret}
+                status, raw, heads = await self._exchange(node, "POST", path, {}, json=account)
                 break
             except (NotReached, AnswerLost) as error:
                 if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
@@ -572,11 +586,13 @@ class RedfishDriver(HttpDriver):
         self._secrets.add(encoded)
         return {"Authorization": f"Basic {encoded}"}
 
-    def _logout_call(self, node: str, purpose: str) -> Call | None:
+    async def _log_out(self, node: str, purpose: str, carried: dict[str, str]) -> None:
         if self.profile.login is not None:
-            return super()._logout_call(node, purpose)
-        path = self._logouts.pop((node, purpose), None)
-        return None if path is None else Call(delete=path)
+            await super()._log_out(node, purpose, carried)
+        elif (path := self._logouts.pop((node, purpose), None)) is not None:
+            with contextlib.suppress(GallantError, TimeoutError):
+                async with asyncio.timeout(2):
+                    await self._exchange(node, "DELETE", path, {**carried, "Connection": "close"})
 
     # --- words
 
@@ -621,6 +637,19 @@ def _slim(found: dict[str, Any]) -> dict[str, Any]:
     if isinstance(rows, list):
         kept["Members"] = [_slim(row) for row in rows if isinstance(row, dict)]
     return kept
+
+
+@lru_cache(maxsize=4096)
+def _lower(keys: tuple[str, ...]) -> dict[str, str]:
+    """Names as they are spelled, by themselves in small letters; machines of one model have the same ones."""
+    return {key.lower(): key for key in keys}
+
+
+@lru_cache(maxsize=65536)
+def _firmware(rules: tuple[PartRule, ...], product: str, key: str, version: str, name: str) -> Component | None:
+    """A firmware of the inventory as a component, made once for the thousands of machines that say the same."""
+    part, rule = named(rules, product, key, version)
+    return as_record(Component, part if rule is not None else {**part, "kind": _kind(f"{key} {name}")})
 
 
 def _kind(said: str) -> str:

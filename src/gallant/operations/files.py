@@ -182,10 +182,14 @@ def init(folder: Path) -> Path:
     return path
 
 
-def sudoers(user: str) -> str:
-    """What a Linux host's administrator lets Gallant's account do, as a sudoers file; raises `WrongUse` for no name."""
+def sudoers(user: str, profile: str | None = None) -> str:
+    """What a Linux host's administrator lets Gallant's account do, as a sudoers file; raises `WrongUse` for no name.
+
+    `profile` is a built-in one or a file, whose own commands are let too.
+    """
     from gallant.drivers.debian import sudoers as lines
+    from gallant.drivers.profile import load_profile
 
     if not re.fullmatch(r"[a-z_][a-z0-9_-]{0,31}", user):
         raise WrongUse(f"{user!r} is no name of an account.", next="gallant init --sudoers gallant")
-    return lines(user)
+    return lines(user, load_profile(profile, Path()) if profile is not None else None)

@@ -16,6 +16,7 @@ import signal
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from gallant.core.records import Record, rfc3339
@@ -37,7 +38,7 @@ TOOLS = {
     "who": 'cat "$ROOT/state/who"',
     "sudo": 'shift; case "$1" in -l) test -e "$ROOT/state/may-act";; *) shift; test -e "$ROOT/state/may-act" || { echo "sudo: a password is required" >&2; exit 1; }; exec "$@";; esac',
     "systemctl": 'case "$1" in list-units) cat "$ROOT/state/services";; reboot|restart) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac',
-    "tar": 'PATH=/usr/bin:/bin exec tar -C "$ROOT" --one-file-system -cf - etc',
+    "tar": 'PATH=/usr/bin:/bin; for what in "$@"; do :; done; exec tar -C "$ROOT" --one-file-system -cf - "$what"',
     "apt-get": r"""
 words=""; kind=update; only=""
 for word in "$@"; do case "$word" in -s) only=simulate;; -d) only=download;; install) kind=install;; *=*[0-9]*) case "$word" in Dpkg*|Dir*|APT*|Acquire*) ;; *) words="$words $word";; esac;; esac; done
@@ -82,10 +83,11 @@ class DebianHost:
         disabled_channel: str = "",
         files: Mapping[str, str] | None = None,
         waits: bool = False,
+        tools: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         self.world, self.name, self.serial = world, name, serial
         self.packages, self.offered, self.services = dict(packages), offered, services
-        self.channel, self.files = channel, dict(files or {})
+        self.channel, self.files, self.tools = channel, dict(files or {}), tools
         self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
         self.up, self.boots, self.kernel, self.next_kernel = True, 1, "6.1.0-28", "6.1.0-31" if waits else "6.1.0-28"
         self.wanting = ("linux-image-6.1.0-31",) if waits else ()
@@ -132,11 +134,14 @@ class DebianHost:
             "srv",
         ):
             (self.root / name).mkdir(parents=True, exist_ok=True)
-        for name, body in TOOLS.items():
+        for name, body in {**TOOLS, **self.tools}.items():
             tool = self.root / "usr" / "bin" / name
             tool.write_text(f'#!/bin/sh\nROOT="{self.root}"\n{body}\n')
             tool.chmod(0o755)
         (self.root / "state" / "may-act").touch()
+        for path, text in self.files.items():
+            (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
+            self._put(path.lstrip("/"), text)
         self._write()
 
     def _put(self, path: str, text: str) -> None:
@@ -145,9 +150,6 @@ class DebianHost:
     def _write(self) -> None:
         """Everything that can be read, as it is now."""
         put = self._put
-        for path, text in self.files.items():
-            (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
-            put(path.lstrip("/"), text)
         put("etc/machine-id", f"{self.serial}\n")
         put("etc/debian_version", "12.8\n")
         put("etc/os-release", 'PRETTY_NAME="Debian GNU/Linux 12"\nVERSION_ID="12"\n')

@@ -16,6 +16,7 @@ from gallant.standin.certificates import self_signed
 from gallant.standin.cluster import Cluster, Member
 from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServer, MemberServer
 from gallant.standin.debian_host import DebianHost, Offered
+from gallant.standin.manifest import MANIFEST
 from gallant.standin.ports import reserve
 from gallant.standin.publishers import body_of
 from gallant.standin.quernix import Firmware, Server
@@ -214,6 +215,8 @@ class Line:
                         Offered(package="manifest", version="2.5-1"),
                     ),
                     "services": ("ssh", "cron", "manifest", "manifest-db"),
+                    "tools": MANIFEST,
+                    "files": {"/srv/manifest/passengers": "17\n", "/state/schema": "14\n", "/state/pending": ""},
                     "kept_back": ("manifest-db",),
                     "changed": ("/etc/manifest.conf",),
                     "disabled_channel": "http://packages.skerry.invalid/manifest stable",

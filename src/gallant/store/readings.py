@@ -50,7 +50,9 @@ END_SURVEY = "UPDATE surveys SET ended = ?, whole = 1 WHERE id = ?"
 INSERT_READING = """INSERT INTO readings (survey, system, node, taken, reading, error, since_survey, since, mark)
     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"""
 EXTEND_READING = "UPDATE readings SET survey = ?, taken = ?, reading = ? WHERE system = ? AND node = ? AND survey = ?"
-LAST_ROW = "SELECT max(survey), mark FROM readings WHERE system = ? AND node = ?"
+LAST_ROWS = (
+    "SELECT system, node, max(survey), mark FROM readings WHERE (system, node) IN (VALUES {}) GROUP BY system, node"
+)
 # With max(), SQLite takes the bare columns from the row that holds the maximum.
 NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL GROUP BY system, node"
 # The reading of the survey before: of the stretch before where the newest began with the newest survey, else the same.
@@ -63,9 +65,6 @@ AS_OF = """SELECT system, node, max(coalesce(since, taken)), reading, min(taken,
 SURVEYS = "SELECT id, began, ended, whole FROM surveys ORDER BY id DESC"
 PRUNE = """DELETE FROM readings WHERE taken < ? AND survey < (SELECT max(survey) FROM readings AS n
     WHERE n.system = readings.system AND n.node = readings.node AND n.reading IS NOT NULL)"""
-NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND survey <
-    (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
-    GROUP BY system, node"""
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
@@ -125,6 +124,7 @@ class ReadingStore:
     def __init__(self, estate_folder: Path) -> None:
         self._db = open_database(state_folder(estate_folder) / "readings.db", SCHEMA, synchronous="NORMAL")
         self._heard: dict[tuple[str, str], tuple[str, bytes]] = {}
+        self._told: set[str] | None = None  # of which nodes anything was heard
 
     def close(self) -> None:
         self._db.close()
@@ -141,11 +141,15 @@ class ReadingStore:
 
         A node that says what it said before makes that row longer; only its moment and its gauges are new.
         """
+        batch = list(rows)
         with transaction(self._db, "readings.db"):
-            for system, node, taken, reading, error in rows:
+            places = ", ".join(["(?, ?)"] * len(batch))
+            names = [name for system, node, *_ in batch for name in (system, node)]
+            known = {row[:2]: row[2:] for row in self._db.execute(LAST_ROWS.format(places), names)} if batch else {}
+            for system, node, taken, reading, error in batch:
                 moment, raw = rfc3339(taken), None if reading is None else msgspec.json.encode(reading)
                 mark = f"error {error}" if reading is None else digest(lasting(reading))
-                last, before = self._db.execute(LAST_ROW, (system, node)).fetchone()
+                last, before = known.get((system, node), (None, None))
                 if last is not None and before == mark and last != survey:
                     self._db.execute(EXTEND_READING, (survey, moment, raw, system, node, last))
                 else:
@@ -188,12 +192,18 @@ class ReadingStore:
     # --- what was heard, by the tags under which a device says that nothing changed
 
     def recall(self, node: str, call: str) -> tuple[str, dict[str, Any]] | None:
+        if self._told is None:
+            self._told = {name for (name,) in self._db.execute("SELECT DISTINCT node FROM heard")}
+        if node not in self._told:
+            return None
         row = self._db.execute("SELECT tag, fields FROM heard WHERE node = ? AND call = ?", (node, call)).fetchone()
         return None if row is None else (row[0], msgspec.json.decode(row[1]))
 
     def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None:
         """Kept with the next batch of readings."""
         self._heard[node, call] = (tag, msgspec.json.encode(fields))
+        if self._told is not None:
+            self._told.add(node)
 
     def _write_heard(self) -> None:
         rows = [(node, call, tag, raw) for (node, call), (tag, raw) in self._heard.items()]
