@@ -19,7 +19,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, Not
 from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import HttpDriver, new_session
-from gallant.drivers.profile import load_profile
+from gallant.drivers.profile import PassingRule, load_profile
 from gallant.operations.clock import EstateClock
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve
@@ -402,6 +402,32 @@ def test_a_package_name_cannot_leave_its_place_in_the_path():
     with pytest.raises(DeviceRefused):
         asyncio.run(go())
     assert any(seen.startswith("DELETE /v1/packages/") for seen in device.seen)
+
+
+def test_an_error_that_a_restart_is_known_to_bring_is_no_refusal_for_as_long_as_its_profile_says():
+    rule = PassingRule(status=(409,), pattern="waking", within_s=90)
+
+    async def waking(request):
+        return web.json_response({"problem": "still waking up"}, status=409)
+
+    device = Device()
+    device.answers["/v1/node"] = waking
+
+    async def read(passing, wait_s=0.0):
+        async with serving(device) as driver:
+            driver.profile = replace(driver.profile, passing=passing, errors=())
+            for _ in range(2):
+                try:
+                    await driver.read("n")
+                except GallantError as error:
+                    last = error
+                await asyncio.sleep(wait_s)
+            return type(last)
+
+    assert asyncio.run(read(())) is DeviceRefused
+    assert asyncio.run(read((rule,))) is NotReached
+    assert asyncio.run(read((replace(rule, within_s=0.01),), wait_s=0.05)) is DeviceRefused
+    assert asyncio.run(read((replace(rule, pattern="asleep"),))) is DeviceRefused
 
 
 def test_a_package_that_was_altered_in_stock_is_not_sent(tmp_path):

@@ -232,3 +232,29 @@ def test_refusals_are_readable_and_show_no_secret(tmp_path):
     assert "The image is not signed for this model. Use the publisher's." in said
     assert "serial Q4-1; the estate says Q4-9" in refusal(WrongMachine, read, serial="Q4-9")
     assert "rack/a" in refusal(LoginRefused, read, refuse_login=0)
+
+
+def test_of_several_systems_behind_one_service_the_one_with_the_estates_serial_is_read_and_restarted():
+    async def go(serial: str):
+        async with rack(serial=serial) as (driver, service):
+            own = service._resources
+
+            def several(request):
+                found = own(request)
+                first = found["/redfish/v1/Systems/1"]
+                reset = {"#ComputerSystem.Reset": {"target": "/redfish/v1/Systems/2/reset"}}
+                second = {**first, "@odata.id": "/redfish/v1/Systems/2", "SerialNumber": "Q4-2", "Actions": reset}
+                members = [{"@odata.id": s["@odata.id"]} for s in (first, second)]
+                collection = {"Members": members, "Members@odata.count": 2}
+                return found | {"/redfish/v1/Systems": collection, second["@odata.id"]: second}
+
+            service._resources = several
+            read = await driver.read("a")
+            with pytest.raises(DeviceRefused):  # the stand-in has no such action; what counts is who was asked
+                await driver.act("a", Act(kind="restart"), send_by=driver.clock.real() + 9)
+            return read, service.server.tasks
+
+    read, tasks = asyncio.run(go("Q4-2"))
+    assert (read.serial, read.oddities, tasks) == ("Q4-2", (), [])
+    with pytest.raises(WrongMachine):
+        asyncio.run(go("Q4-3"))

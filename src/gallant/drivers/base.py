@@ -119,6 +119,7 @@ class ProfiledDriver:
         self.system, self.profile, self.tools, self.clock = system, profile, tools, tools.clock
         self._secrets: set[str] = set()
         self._versions: dict[str, str] = {}
+        self._restarted: dict[str, datetime] = {}
         self._served: dict[str, contextlib.AsyncExitStack] = {}
         self.expects_serial = True  # not while a profile is tried on a machine that no estate knows yet
 
@@ -297,6 +298,8 @@ class ProfiledDriver:
                 f"{self._name(node)}: the profile {self.profile.name} knows no {act.kind}.", meaning="fatal"
             )
         await self._prepare(node, "act")
+        if act.kind == "restart":
+            self._restarted[node] = self.clock.now()
         if plan is None:
             assert own is not None
             self._in_time(node, act, send_by)
@@ -417,7 +420,9 @@ class ProfiledDriver:
         from gallant.core.ports import LoginRefused, NotReached
 
         text = self.mask(clean(text, 300))
-        meaning = self.profile.meaning(status, text)
+        # Where another process gave the order, it was at the latest when this one first had to do with the node.
+        since = self._restarted.setdefault(node, self.clock.now())
+        meaning = self.profile.meaning(status, text, (self.clock.now() - since).total_seconds())
         said = f"{self._name(node)} refuses: {text.rstrip('.') or f'status {status}'}."
         if meaning == "auth":
             return LoginRefused(

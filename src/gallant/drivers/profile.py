@@ -360,9 +360,25 @@ class ErrorRule(Record):
             checked_pattern(self.pattern)
 
     def applies(self, status: int, text: str) -> bool:
-        if self.status and status not in self.status:
-            return False
-        return self.pattern is None or searched(self.pattern, text) is not None
+        return _fits(self.status, self.pattern, status, text)
+
+
+def _fits(statuses: tuple[int, ...], pattern: str | None, status: int, text: str) -> bool:
+    return (not statuses or status in statuses) and (pattern is None or searched(pattern, text) is not None)
+
+
+class PassingRule(Record):
+    """An error that a node is known to give after a restart, for `within_s` seconds of estate time: it is no refusal yet."""
+
+    within_s: Annotated[float, msgspec.Meta(gt=0, le=86400)]
+    status: tuple[int, ...] = ()
+    pattern: str | None = None
+
+    def __post_init__(self) -> None:
+        if not self.status and self.pattern is None:
+            raise ValueError("says which error it is: status or pattern")
+        if self.pattern is not None:
+            checked_pattern(self.pattern)
 
 
 class ActCalls(Record):
@@ -408,6 +424,7 @@ class Profile(Record):
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()
+    passing: tuple[PassingRule, ...] = ()
     job: tuple[Call, ...] = ()
     acts: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
@@ -416,7 +433,11 @@ class Profile(Record):
         """Our word for the device's; `unknown` for one that the table does not have."""
         return self.states.get(table, {}).get(str(device_word), "unknown")
 
-    def meaning(self, status: int, text: str) -> str:
+    def meaning(self, status: int, text: str, restarted_s: float) -> str:
+        """What an error means; `restarted_s` is how long ago the node may have been told to restart."""
+        for rule in self.passing:
+            if restarted_s <= rule.within_s and _fits(rule.status, rule.pattern, status, text):
+                return "passing"
         return next((rule.means for rule in self.errors if rule.applies(status, text)), "refused")
 
     @property

@@ -28,6 +28,7 @@ ROOT = "/redfish/v1/"
 # DSP0266, 13.2: how a session's token is carried.
 TOKEN = "X-Auth-Token"
 MEMBERS_AT_ONCE = 8
+MOST_SYSTEMS = 64
 # TaskService, Task v1_7: TaskState → our word; a state that is not here is `unknown`.
 TASK_STATES = {
     "New": "running",
@@ -72,6 +73,7 @@ class RedfishDriver(HttpDriver):
         self._odd: dict[str, list[str]] = {}
         self._logouts: dict[tuple[str, str], str] = {}
         self._can_hand_over: set[str] = set()
+        self._systems: dict[str, str] = {}  # of several behind one service, a node's own
         self._bases: dict[str, URL] = {}
 
     # --- resources
@@ -281,6 +283,28 @@ class RedfishDriver(HttpDriver):
         found = await self._members(node, self._link(await self._root(node), node, name), most=1)
         return found[0] if found else {}
 
+    async def _own_system(self, node: str) -> dict[str, Any]:
+        """The system that the node is: of several behind one service, the one with the serial that the estate names."""
+        path = self._link(await self._root(node), node, "Systems")
+        page = await self._optional(node, path) if path is not None else {}
+        rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
+        if len(rows) < 2:
+            found = await self._whole(node, rows, False)
+            return found[0] if found else {}
+        wanted = self.system.nodes[node].serial
+        every = await self._whole(node, rows[:MOST_SYSTEMS], False)
+        mine = next(
+            (s for s in every if wanted in (self.get(s, node, "SerialNumber"), self.get(s, node, "UUID"))), None
+        )
+        if mine is None:
+            self._note(
+                node, f"has {len(rows)} systems, none of them with the serial {clean(wanted, 60)}; the first is taken"
+            )
+            mine = every[0] if every else {}
+        if isinstance(link := self.get(mine, node, "@odata.id"), str):
+            self._systems[node] = link
+        return mine
+
     # --- reads
 
     async def read(self, node: str) -> Any:
@@ -298,7 +322,7 @@ class RedfishDriver(HttpDriver):
 
     async def _about(self, node: str) -> Fields:
         root = await self._root(node)
-        system, chassis = await self.side_by_side([self._first(node, "Systems"), self._first(node, "Chassis")])
+        system, chassis = await self.side_by_side([self._own_system(node), self._first(node, "Chassis")])
         before = self.clock.now()
         manager = await self._first(node, "Managers")
         found: Fields = {"components": []}
@@ -469,7 +493,10 @@ class RedfishDriver(HttpDriver):
         )
 
     async def _reset(self, node: str, act: Act, wanted: tuple[str, ...]) -> Fields:
-        system = await self._now(node, await self._member_path(node, "Systems"))
+        mine = same_host(ROOT, self._systems.get(node, ""), self.system.nodes[node].address)
+        system = await self._now(
+            node, mine if node in self._systems and mine else await self._member_path(node, "Systems")
+        )
         action = self.get(self.get(system, node, "Actions"), node, "#ComputerSystem.Reset")
         target = self._action(system, node, "#ComputerSystem.Reset")
         allowed = self.get(action, node, "ResetType@Redfish.AllowableValues")

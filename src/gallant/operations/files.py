@@ -163,6 +163,7 @@ systems:
       a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
       b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
     usual: {{active: a, standby: b}}
+    # in_service: no        # a rack being prepared: nobody depends on it, so all of it may be updated at once
     # Addresses that users depend on; they are probed all through the work.
     services:
       blocks: {{address: "store.example:860"}}
