@@ -1,10 +1,11 @@
-"""Backups: sealed by reading back, never half, found to be rotten when they are."""
+"""Backups: sealed by reading back, opened by their identity alone, never half, found to be rotten when they are."""
 
 from __future__ import annotations
 
 import asyncio
 import io
 import os
+import random
 import subprocess
 import sys
 import tarfile
@@ -12,53 +13,94 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 import zstandard
+from pyrage import encrypt, x25519
 
-from gallant.core.errors import GallantError
-from gallant.vault.backups import BackupStore
+from gallant.core.backups import Backup, Item
+from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.records import replace
+from gallant.vault.archive import NotWhole, unpack
+from gallant.vault.backups import BackupStore, Draft, FolderPlace, copy_to
+from gallant.vault.keys import Signer, fingerprint, identities_from, new_identity
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
-CONTENT = {"settings.json": b"s" * 5000, "configuration.json": os.urandom(300_000)}
+CONTENT = {"settings.json": b"s" * 5000, "configuration.json": random.Random(1).randbytes(300_000)}
+OWN = x25519.Identity.generate()
+DRAFT = Draft(
+    system="tickets",
+    product="ostrel/shoal",
+    wanted=[("a", name) for name in CONTENT],
+    versions={"a": "2.8.5", "b": "2.8.5"},
+    serials={"a": "SA", "b": "SB"},
+    recipients=(str(OWN.to_public()),),
+    by="anna",
+    comment="why",
+    before=None,
+    tool="gallant",
+)
 
 
 class Exporter:
-    def __init__(self, fails: str | None = None) -> None:
-        self.fails = fails
+    def __init__(self, fails: str | None = None, **other: bytes) -> None:
+        self.fails, self.content = fails, {**CONTENT, **{f"{k}.json": v for k, v in other.items()}}
 
     async def export(self, node, name, into):
-        for start in range(0, len(CONTENT[name]), 4096):
+        for start in range(0, len(self.content[name]), 4096):
             if name == self.fails and start > 4096:
                 raise GallantError("the device broke off")
-            into(CONTENT[name][start : start + 4096])
+            into(self.content[name][start : start + 4096])
 
 
-def take(folder, exporter=None, now=NOW):
-    return asyncio.run(
-        BackupStore(folder).take(
-            "tickets",
-            "a",
-            list(CONTENT),
-            exporter or Exporter(),
-            {"a": "2.8.5", "b": "2.8.5"},
-            by="anna",
-            comment="why",
-            tool="gallant",
-            now=now,
-        )
-    )
+def take(folder, exporter=None, now=NOW, **changes) -> Backup:
+    from dataclasses import replace as changed
+
+    return asyncio.run(BackupStore(folder).take(changed(DRAFT, **changes), exporter or Exporter(), now))
 
 
 def files(folder):
     return sorted(p.name for p in (folder / "backups" / "tickets").iterdir())
 
 
-def test_a_backup_holds_every_export_and_is_plain_tar_and_zstandard(tmp_path):
-    backup = take(tmp_path)
-    raw = (tmp_path / "backups" / "tickets" / backup.archive).read_bytes()
+def archive_of(folder, backup):
+    return folder / "backups" / "tickets" / backup.archive
+
+
+def test_a_plain_backup_holds_every_export_and_is_tar_in_zstandard(tmp_path):
+    backup = take(tmp_path, recipients=())
+    raw = archive_of(tmp_path, backup).read_bytes()
     tar = tarfile.open(fileobj=io.BytesIO(zstandard.ZstdDecompressor().stream_reader(io.BytesIO(raw)).read()))
-    assert {m.name: tar.extractfile(m).read() for m in tar} == CONTENT
+    assert {m.name: tar.extractfile(m).read() for m in tar} == {f"a/{n}": c for n, c in CONTENT.items()}
     assert backup.sealed == NOW
+    assert not backup.encrypted
     assert {i.name: i.bytes for i in backup.items} == {n: len(c) for n, c in CONTENT.items()}
     assert all((tmp_path / "backups" / "tickets" / f).stat().st_mode & 0o077 == 0 for f in files(tmp_path))
+
+
+def test_an_encrypted_backup_seals_without_any_key_and_opens_with_its_own_alone(tmp_path):
+    backup, store = take(tmp_path), BackupStore(tmp_path)
+    assert archive_of(tmp_path, backup).read_bytes().startswith(b"age-encryption.org/v1")
+    sealed, problems = store.verify(backup, NOW, None)
+    assert (problems, sealed.sealed, sealed.opened) == ([], NOW, None)
+    opened, problems = store.verify(backup, NOW, [OWN])
+    assert (problems, opened.opened) == ([], NOW)
+    _, problems = store.verify(backup, NOW, [x25519.Identity.generate()])
+    assert "not encrypted to this identity" in problems[0]
+    with pytest.raises(WrongUse, match="no identity is named"):
+        store.unpack(backup, None)
+
+
+def test_what_has_not_changed_is_stored_once_and_goes_with_the_last_that_points_to_it(tmp_path):
+    first, second = take(tmp_path), take(tmp_path, now=NOW + timedelta(hours=1))
+    third = take(tmp_path, Exporter(settings=b"other"), now=NOW + timedelta(hours=2))
+    assert first.archive == second.archive != third.archive
+    assert len([f for f in files(tmp_path) if f.endswith(".age")]) == 2
+    store = BackupStore(tmp_path)
+    store.remove(first)
+    assert store.verify(second, NOW, [OWN])[1] == []
+    store.remove(second)
+    assert [f for f in files(tmp_path) if f.endswith(".age")] == [third.archive]
+    other = x25519.Identity.generate()
+    fourth = take(tmp_path, Exporter(settings=b"other"), recipients=(str(other.to_public()),))
+    assert fourth.archive != third.archive  # for somebody else it is another backup
 
 
 def test_the_newest_comes_first_and_two_of_one_second_have_two_names(tmp_path):
@@ -68,6 +110,11 @@ def test_the_newest_comes_first_and_two_of_one_second_have_two_names(tmp_path):
     assert len({b.id for b in made}) == 4
     listed = BackupStore(tmp_path).all("tickets")
     assert [b.taken for b in listed] == sorted((b.taken for b in made), reverse=True)
+    store = BackupStore(tmp_path)
+    assert store.one("tickets").id == listed[0].id
+    assert store.one(made[2].id).id == made[2].id
+    with pytest.raises(WrongUse, match="the start of 4"):
+        store.one("tickets-2026")
 
 
 def test_an_export_that_breaks_off_leaves_no_backup_and_nothing_half(tmp_path):
@@ -76,47 +123,192 @@ def test_an_export_that_breaks_off_leaves_no_backup_and_nothing_half(tmp_path):
     assert files(tmp_path) == []
 
 
-def test_rot_is_found_and_the_seal_taken_away(tmp_path):
-    backup = take(tmp_path)
-    store, path = BackupStore(tmp_path), tmp_path / "backups" / "tickets" / backup.archive
-    good, problems = store.verify(backup, NOW, unpack=True)
+@pytest.mark.parametrize("recipients", [(), DRAFT.recipients], ids=["plain", "encrypted"])
+def test_every_flipped_bit_is_found_and_the_seal_taken_away(tmp_path, recipients):
+    backup, store = take(tmp_path, recipients=recipients), BackupStore(tmp_path)
+    path, keys = archive_of(tmp_path, backup), [OWN]
+    good, problems = store.verify(backup, NOW, keys)
     assert (problems, good.opened) == ([], NOW)
-    raw = bytearray(path.read_bytes())
-    raw[len(raw) // 2] ^= 1
-    path.write_bytes(raw)
-    bad, problems = store.verify(good, NOW, unpack=True)
-    assert bad.sealed is None
-    assert problems
+    whole = path.read_bytes()
+    for at in random.Random(7).sample(range(len(whole)), 12):
+        raw = bytearray(whole)
+        raw[at] ^= 1 << (at % 8)
+        path.write_bytes(raw)
+        bad, problems = store.verify(good, NOW, keys)
+        assert bad.sealed is None
+        assert problems
     assert store.all("tickets")[0].sealed is None
     path.unlink()
-    assert "cannot be read" in store.verify(good, NOW, unpack=True)[1][0]
+    assert "cannot be read" in store.verify(good, NOW, keys)[1][0]
 
+
+def test_a_manifest_that_was_altered_or_signed_by_a_stranger_is_not_believed(tmp_path):
+    backup, store = take(tmp_path), BackupStore(tmp_path)
+    assert store.signer.problem(backup) is None
+    assert store.signer.problem(replace(backup, opened=NOW, sealed=None)) is None  # found out later, not claimed
+    assert "altered" in store.signer.problem(replace(backup, comment="another"))
+    assert "not signed" in store.signer.problem(replace(backup, signature=""))
+    stranger = Signer(tmp_path / "elsewhere")
+    theirs = stranger.sign(replace(backup, by="mallory"))
+    assert "not known here" in store.signer.problem(theirs)
+    assert BackupStore(tmp_path, [theirs.key]).signer.problem(theirs) is None
+
+
+# --- hostile archives
+
+
+def packed(*members: tuple[tarfile.TarInfo, bytes]) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.GNU_FORMAT) as tar:
+        for info, content in members:
+            tar.addfile(info, io.BytesIO(content))
+    return zstandard.compress(out.getvalue())
+
+
+def member(name: str, content: bytes = b"x", kind: bytes = tarfile.REGTYPE, link: str = ""):
+    info = tarfile.TarInfo(name)
+    info.size, info.type, info.linkname = len(content) if kind == tarfile.REGTYPE else 0, kind, link
+    return info, content
+
+
+X = Item(name="x", node="a", bytes=1, sha256="2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881")
+HOSTILE = {
+    "absolute": ([member("/etc/passwd")], "knows nothing"),
+    "dots": ([member("a/../../x")], "knows nothing"),
+    "symbolic link": ([member("a/x", kind=tarfile.SYMTYPE, link="/etc/passwd")], "no plain file"),
+    "hard link": ([member("a/x", kind=tarfile.LNKTYPE, link="a/y")], "no plain file"),
+    "device": ([member("a/x", kind=tarfile.CHRTYPE)], "no plain file"),
+    "larger": ([member("a/x", b"x" * 4096)], "4096 bytes in it"),
+    "twice": ([member("a/x"), member("a/x")], "knows nothing"),
+    "another content": ([member("a/x", b"y")], "not as it was exported"),
+    "nothing": ([], "lacks a/x"),
+}
+
+
+@pytest.mark.parametrize("kind", HOSTILE)
+@pytest.mark.parametrize("encrypted", [False, True])
+def test_a_hostile_archive_is_refused_and_writes_nowhere(tmp_path, kind, encrypted):
+    members, words = HOSTILE[kind]
+    raw = packed(*members)
+    path = tmp_path / "x.tar.zst"
+    path.write_bytes(encrypt(raw, [OWN.to_public()]) if encrypted else raw)
+    with pytest.raises(NotWhole, match=words):
+        unpack(path, [X], [OWN] if encrypted else None)
+
+
+def test_a_huge_sparse_member_is_refused_before_it_is_read(tmp_path):
+    (tmp_path / "a").mkdir()
+    subprocess.run(["sh", "-c", "truncate -s 1T a/x && tar -cSf t.tar a/x"], cwd=tmp_path, check=True)
+    (tmp_path / "x.tar.zst").write_bytes(zstandard.compress((tmp_path / "t.tar").read_bytes()))
+    with pytest.raises(NotWhole):
+        unpack(tmp_path / "x.tar.zst", [X], None)
+    with pytest.raises(NotWhole, match="no plain file"):
+        unpack(tmp_path / "x.tar.zst", [replace(X, bytes=2**40)], None)
+
+
+def test_nothing_is_left_of_an_export_that_does_not_come_out_whole(tmp_path):
+    backup, store = take(tmp_path), BackupStore(tmp_path)
+    out = tmp_path / "out" / "here"
+    path = archive_of(tmp_path, backup)
+    whole = path.read_bytes()
+    for broken in (whole[:-40_000], whole[:-1], whole[:200_000] + b"\0" + whole[200_001:]):
+        path.write_bytes(broken)
+        with pytest.raises(NotWhole):
+            store.export(backup, [OWN], out)
+        with pytest.raises(NotWhole):
+            store.export(backup, [x25519.Identity.generate()], out)
+        assert list(out.parent.iterdir()) == []
+    path.write_bytes(whole)
+    store.export(backup, [OWN], out)
+    assert {p.name: p.read_bytes() for p in (out / "a").iterdir()} == CONTENT
+    assert all(p.stat().st_mode & 0o077 == 0 for p in (out / "a").iterdir())
+    with pytest.raises(WrongUse, match="is there already"):
+        store.export(backup, [OWN], out)
+
+
+# --- identities and copies
+
+
+def test_an_identity_wrapped_by_a_passphrase_opens_with_that_alone_and_is_never_overwritten(tmp_path):
+    path = tmp_path / "key"
+    recipient = new_identity(path, "correct horse")
+    assert str(identities_from(path, lambda _: "correct horse")[0].to_public()) == recipient
+    with pytest.raises(WrongUse, match="not its passphrase"):
+        identities_from(path, lambda _: "wrong")
+    with pytest.raises(WrongUse, match="nobody is at a terminal"):
+        identities_from(path, None)
+    with pytest.raises(Refused, match="there already"):
+        new_identity(path, None)
+    path.chmod(0o644)
+    with pytest.raises(WrongUse, match="read by others"):
+        identities_from(path, None)
+
+
+def test_a_copy_has_a_seal_of_its_own_and_a_place_that_fails_is_said(tmp_path):
+    backup, store = take(tmp_path), BackupStore(tmp_path)
+    good = FolderPlace("second", tmp_path / "second")
+    (tmp_path / "file").write_text("")
+    after = asyncio.run(copy_to(store, backup, [good, FolderPlace("bad", tmp_path / "file")], NOW))
+    assert [(c.place, c.sealed, bool(c.problem)) for c in after.copies] == [("second", NOW, False), ("bad", None, True)]
+    assert store.all()[0].copies == after.copies
+
+    def check():
+        return asyncio.run(good.check("tickets", backup.archive, backup.sha256, backup.bytes))
+
+    assert check() is None
+    there = tmp_path / "second" / "tickets" / backup.archive
+    there.write_bytes(there.read_bytes()[:-1] + b"x")
+    assert "not those that were written" in check()
+    there.unlink()
+    assert "cannot be read" in check()
+    # What was copied is whole without this host: its manifest lies beside it.
+    elsewhere = BackupStore(tmp_path / "other")
+    asyncio.run(copy_to(store, backup, [FolderPlace("third", elsewhere.folder)], NOW))
+    assert elsewhere.verify(elsewhere.all()[0], NOW, [OWN])[1] == [
+        f"its manifest is signed by a key that is not known here ({fingerprint(backup.key)})"
+    ]
+
+
+# --- power cuts
 
 SCRIPT = """
 import asyncio, os, sys, threading, time
 sys.path.insert(0, {tests!r})
-from tests.vault.test_backups import take
+from tests.vault.test_backups import Exporter, take
 from pathlib import Path
 threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()
 for i in range(1000):
-    take(Path({folder!r}))
+    take(Path({folder!r}), Exporter(settings=b"%d" % i), recipients={recipients!r})
 """
 
 
-def test_a_power_cut_at_any_instant_leaves_no_half_backup_that_looks_whole(tmp_path):
+def cut_off(folder, delay: float, recipients=DRAFT.recipients) -> None:
     root = os.path.dirname(os.path.dirname(os.path.dirname(os.path.abspath(__file__))))
-    store = BackupStore(tmp_path)
-    for cut in range(6):
-        script = SCRIPT.format(tests=root, folder=str(tmp_path), delay=0.05 + cut * 0.037)
-        assert subprocess.run([sys.executable, "-c", script], check=False, cwd=root).returncode == -9
+    script = SCRIPT.format(tests=root, folder=str(folder), delay=delay, recipients=recipients)
+    assert subprocess.run([sys.executable, "-c", script], check=False, cwd=root).returncode == -9
+
+
+def test_a_power_cut_at_any_instant_leaves_no_half_backup_that_looks_whole(tmp_path):
+    recipient = str(OWN.to_public())
+    store, chance = BackupStore(tmp_path), random.Random(3)
+    for _ in range(6):
+        cut_off(tmp_path, 0.05 + chance.random() / 4, (recipient,))
         for backup in store.all():
-            assert store.verify(backup, NOW, unpack=True)[1] == []
+            assert store.verify(backup, NOW, [OWN])[1] == []
     take(tmp_path)
     assert not [f for f in files(tmp_path) if f.startswith(".")]
-    assert len([f for f in files(tmp_path) if f.endswith(".zst")]) == len(store.all())
+    assert {f for f in files(tmp_path) if ".tar." in f} == {b.archive for b in store.all()}
 
 
-def test_a_damaged_manifest_describes_nothing(tmp_path):
+def test_a_damaged_manifest_describes_nothing_and_no_archive_is_swept_away_beside_it(tmp_path):
     backup = take(tmp_path)
     (tmp_path / "backups" / "tickets" / f"{backup.id}.json").write_text("{")
     assert BackupStore(tmp_path).all() == []
+    take(tmp_path, now=NOW + timedelta(hours=1))
+    assert archive_of(tmp_path, backup).exists()
+
+
+@pytest.mark.parametrize("name", ["../x", "a/b", "", ".hidden", "x\n"])
+def test_a_name_that_is_no_plain_file_name_is_no_item(name):
+    with pytest.raises(ValueError, match="plain file names"):
+        Item(name=name, node="a", bytes=1, sha256="0")

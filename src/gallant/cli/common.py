@@ -130,6 +130,19 @@ def _ask(what: str) -> str:
     return str(click.prompt(what, hide_input=True, err=True))
 
 
+yes_option = click.option("--yes", is_flag=True, help="Do not ask; for scripts that know what they do.")
+
+
+def may_go_on(question: str, yes: bool) -> bool:
+    """Whether somebody says yes; who is not at a terminal says it with --yes, or means no."""
+    if yes:
+        return True
+    if not sys.stdin.isatty():
+        click.echo(f"{question} Nobody is at a terminal to ask; --yes says it beforehand.", err=True)
+        return False
+    return bool(click.confirm(question, default=False, err=True))
+
+
 def run(awaitable: Any, many_nodes: bool = False) -> Any:
     """The result of an operation that waits for the network.
 

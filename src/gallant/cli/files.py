@@ -21,11 +21,21 @@ from gallant.cli.common import finish, output_options
 @click.option(
     "--profile", default=None, metavar="NAME|FILE", help="With --sudoers: what this profile's own commands need, too."
 )
+@click.option(
+    "--identity",
+    type=click.Path(path_type=Path, dir_okay=False),
+    default=None,
+    metavar="FILE",
+    help="Make a key that opens backups, and say the recipient that goes into estate.yaml.",
+)
+@click.option("--passphrase", is_flag=True, help="With --identity: wrap the file in a passphrase, which is asked for.")
 @output_options
-def init(folder: Path, sudoers: str | None, profile: str | None, output: Any) -> None:
+def init(
+    folder: Path, sudoers: str | None, profile: str | None, identity: Path | None, passphrase: bool, output: Any
+) -> None:
     """Write a commented estate.yaml into FOLDER.
 
-    Examples:  gallant init ferry-line   |   gallant init --sudoers gallant > gallant.sudoers
+    Examples:  gallant init ferry-line   |   gallant init --identity backups.key   |   gallant init --sudoers gallant
     """
     from gallant.operations import files
     from gallant.views import tables
@@ -34,6 +44,23 @@ def init(folder: Path, sudoers: str | None, profile: str | None, output: Any) ->
     if sudoers is not None:
         text = files.sudoers(sudoers, profile)
         output.show(tables.lines_view("sudoers", [{"user": sudoers, "text": text}], plain(text.rstrip())))
+        return
+
+    if identity is not None:
+        from gallant.operations import backups
+
+        word = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True) if passphrase else None
+        recipient = backups.make_identity(identity, word)
+        output.show(
+            tables.lines_view(
+                "init",
+                [{"file": str(identity), "recipient": recipient}],
+                said("good", f"{identity} is written, readable by you alone. It opens what is encrypted to:"),
+                f"  {recipient}",
+                "Keep a copy of it where the backups are not: without it nothing of them can be read.",
+                f'[bold]next[/]  write in estate.yaml:  backups: {{recipients: \\["{recipient}"]}}',
+            )
+        )
         return
 
     path = files.init(folder)

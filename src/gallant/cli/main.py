@@ -25,7 +25,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "route": ("assess", "route", "The chain of releases to the aim, and why."),
     "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
     "stock": ("stock", "stock", "Packages kept locally: fetch, list."),
-    "backup": ("backup", "backup", "Configurations: take, list, verify."),
+    "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
     "check": ("check", "check", "Health, now."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
     "roll": ("roll", "roll", "Carry out a plan."),

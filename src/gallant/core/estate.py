@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from gallant.core.aims import binds, parse_aim
+from gallant.core.backups import Keep
 from gallant.core.catalog import Bundle
 from gallant.core.documents import Document, Invalid, Problem, suggestion
 from gallant.core.errors import WrongUse
@@ -205,6 +206,54 @@ class Limits(Record):
     free_space_factor: float = 1.5
 
 
+class CopyPlace(Record):
+    """A second place for backups: a folder, or sftp://HOST[:PORT]/PATH with an account and the host key's fingerprint."""
+
+    to: str
+    account: Account | None = None
+    fingerprint: str | None = None
+
+    def __post_init__(self) -> None:
+        parts = urlsplit(self.to)
+        if parts.scheme not in ("", "sftp"):
+            raise ValueError("to: write a folder, or sftp://HOST[:PORT]/PATH")
+        if parts.scheme == "sftp" and (self.account is None or not parts.hostname or not parts.path.strip("/")):
+            raise ValueError("to: sftp://HOST[:PORT]/PATH, with an account: {user: …, secret: …}")
+        if parts.username or parts.password:
+            raise ValueError("to: no account in an address; account: says where a secret is kept")
+        if self.fingerprint is not None and not HOST_KEY.fullmatch(self.fingerprint):
+            raise ValueError("fingerprint: write SHA256: and what ssh-keygen -lf shows of the host key")
+
+    @property
+    def is_folder(self) -> bool:
+        return urlsplit(self.to).scheme == ""
+
+
+class BackupRules(Record):
+    """For whom backups are encrypted (age recipients), where their copies go, and how many are kept.
+
+    `plain`: somebody asked for backups that are not encrypted. `signers` are public keys of other hosts whose manifests are
+    believed; `identity` is the file that opens a backup here, where there is one.
+    """
+
+    recipients: tuple[str, ...] = ()
+    plain: bool = False
+    copies: tuple[CopyPlace, ...] = ()
+    keep: Keep = Keep()
+    signers: tuple[str, ...] = ()
+    identity: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.plain and self.recipients:
+            raise ValueError("plain: yes, or recipients; not both")
+        for text in self.recipients:
+            if not text.startswith(("age1", "ssh-ed25519 ", "ssh-rsa ")):
+                raise ValueError("recipients: age1…, or an SSH public key")
+        for text in self.signers:
+            if not re.fullmatch(r"[0-9a-f]{64}", text):
+                raise ValueError("signers: 64 hexadecimal digits each, as gallant backup show says them")
+
+
 class Simulation(Record):
     """Stand-ins whose clock runs `speed` times as fast as the wall's since the moment `since`."""
 
@@ -229,6 +278,7 @@ class Estate(Record):
     rules: tuple[ActRule, ...] = ()
     notes: tuple[Note, ...] = ()
     limits: Limits = Limits()
+    backups: BackupRules = BackupRules()
     simulation: Simulation | None = None
 
     def account(self, system: System, purpose: str) -> Account:

@@ -13,7 +13,22 @@ from datetime import datetime
 from gallant.core.records import Record, to_json
 
 FIRST = "0" * 64
-KINDS = ("accept", "book", "cancel", "assign", "skip", "reopen", "terms", "despite-recall")
+KINDS = (
+    "accept",
+    "book",
+    "cancel",
+    "assign",
+    "skip",
+    "reopen",
+    "terms",
+    "despite-recall",
+    "prune",
+    "restore",
+    "waive",
+    "consent",
+    "roll",
+    "vouch",
+)
 
 
 class Entry(Record):

@@ -32,6 +32,13 @@ accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
   act: {{user: gallant-act, secret: "file:secrets/act"}}
 
+# Backups are encrypted for whoever holds the identity. On a real host it lies elsewhere; here it is at hand to try.
+backups:
+  recipients: ["{recipient}"]
+  identity: secrets/backups
+  copies: [{{to: second-place}}]
+  keep: {{last: 5, daily: 14, weekly: 8, before_update: 3}}
+
 aims:
   - {{for: default, aim: settled 30d}}
   - {{for: tickets, aim: settled 90d}}
@@ -165,13 +172,16 @@ def furnish(
     path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED, whole: bool = False
 ) -> None:
     """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line."""
-    nodes = said["nodes"]
+    from pyrage import x25519
+
+    nodes, identity = said["nodes"], x25519.Identity.generate()
     text = ESTATE.format(
         speed=speed,
         since=rfc3339(datetime.fromtimestamp(since, UTC)),
         a=nodes["tickets/a"],
         b=nodes["tickets/b"],
         blocks=said["services"]["blocks"],
+        recipient=identity.to_public(),
         more_sites=MORE_SITES if whole else "",
         more_aims=MORE_AIMS if whole else "",
     )
@@ -179,6 +189,7 @@ def furnish(
     (path / "estate.yaml").write_text(text, "utf-8")
     for user, secret in accounts.items():
         _write_private(path / "secrets" / user.removeprefix("gallant-"), secret)
+    _write_private(path / "secrets" / "backups", f"{identity}\n")
     (path / "keys").mkdir(exist_ok=True)
     keys = {"ostrel": said["publisher"]["key"]}
     keys |= {name: publisher["key"] for name, publisher in said.get("publishers", {}).items()}

@@ -180,6 +180,11 @@ class ProfiledDriver:
     def export_names(self) -> tuple[str, ...]:
         return (*self._own_exports(), *(e.name for e in self.profile.exports))
 
+    def exports_each(self, name: str) -> bool:
+        """Whether every node has its own of an export."""
+        said = next((e.each for e in self.profile.exports if e.name == name), None)
+        return self.system.shape != "pair" if said is None else said
+
     # --- reads
 
     async def read(self, node: str) -> Reading:

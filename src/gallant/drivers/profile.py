@@ -394,10 +394,14 @@ class ActCalls(Record):
 
 
 class Export(Record):
-    """One of the exports that together are the system's backup."""
+    """One of the exports that together are the system's backup.
+
+    `each`: every node has its own; where it is not said, that is so for every shape but a pair, which shares one.
+    """
 
     name: str
     call: Call
+    each: bool | None = None
 
     def __post_init__(self) -> None:
         if not re.fullmatch(r"[a-z0-9][a-z0-9._-]{0,63}", self.name):
@@ -428,6 +432,7 @@ class Profile(Record):
     job: tuple[Call, ...] = ()
     acts: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
+    secrets: tuple[str, ...] = ()
 
     def word(self, table: str, device_word: object) -> str:
         """Our word for the device's; `unknown` for one that the table does not have."""
@@ -499,6 +504,12 @@ def _look(document: Document, profile: Profile) -> None:
     for field, texts in (("checks", [c.well for c in profile.checks]),):
         for index, text in enumerate(texts):
             _look_at_expression(document, (field, index, "well"), text)
+    for index, pattern in enumerate(profile.secrets):
+        try:
+            if regex.compile(pattern).groups < 1:
+                document.at(("secrets", index), "a pattern whose groups are what is to be masked: password (\\S+)")
+        except regex.error as error:
+            document.at(("secrets", index), f"no pattern: {error}")
     if profile.transport not in ("ssh", "local"):
         document.at(("transport",), "ssh or local")
     if profile.driver == "http" and profile.login is None:

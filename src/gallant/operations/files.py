@@ -142,6 +142,12 @@ rules:
 # notes:
 #   - {{about: ostrel/shoal 2.8.5 > 2.11.3, text: "a lock file had to go first", by: anna}}
 
+# Who can open the backups (gallant init --identity FILE makes a key), where their copies go, how many are kept.
+# backups:
+#   recipients: ["age1…"]
+#   copies: [{{to: /mnt/second/backups}}, {{to: "sftp://keeper.example/backups", account: {{user: gallant, secret: "key:keys/keeper"}}}}]
+#   keep: {{last: 5, daily: 14, weekly: 8, before_update: 3}}
+
 limits:
   at_once: 32             # nodes contacted at the same time
   backup_age_hours: 24    # a backup older than this is no way back

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -11,7 +10,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.gaps import find_gaps
-from gallant.core.ledger import Entry, Kept, chain_problems
+from gallant.core.ledger import Kept, chain_problems
 from gallant.core.notices import (
     ACCEPTED,
     BOOKED,
@@ -29,6 +28,7 @@ from gallant.core.notices import (
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
 from gallant.operations.assess import last_readings
+from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on
 from gallant.operations.workplace import Workplace
 from gallant.store.ledger import terms_subject
@@ -156,12 +156,7 @@ class TermsAsked(Refused):
 
 
 def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:
-    return _append(place, kind, notice.name, target=notice.target, **more)
-
-
-def _append(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
-    entry = Entry(at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more)
-    return place.ledger.append(entry)
+    return record(place, kind, notice.name, target=notice.target, **more)
 
 
 def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> None:
@@ -171,7 +166,7 @@ def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> 
             continue
         if version not in accepted:
             raise TermsAsked(place, notice, version)
-        _append(place, "terms", terms_subject(publisher, version), target=notice.target)
+        record(place, "terms", terms_subject(publisher, version), target=notice.target)
 
 
 def _decided(place: Workplace, name: str, kept: Kept, did: str, next: str | None = None) -> Decided:
@@ -314,4 +309,4 @@ def ledger(place: Workplace) -> tuple[list[Kept], list[str]]:
 
 def record_despite(place: Workplace, system: str, release: str, reason: str) -> None:
     """A named person lets a recalled release be finished on a system that it does not concern."""
-    _append(place, "despite-recall", system, target=release, reason=clean(reason))
+    record(place, "despite-recall", system, target=release, reason=clean(reason))

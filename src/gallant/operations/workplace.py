@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import getpass
 import os
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager
 from functools import cached_property
 from importlib import import_module
@@ -44,7 +44,7 @@ class Workplace:
     def __init__(self, path: Path, asker: Asker | None = None) -> None:
         self.path = path / ESTATE_FILE if path.is_dir() else path
         self.folder = self.path.parent.resolve()
-        self._asker = asker
+        self.asker = asker
         self._secrets: dict[tuple[str, str], tuple[str, str, str]] = {}
         try:
             text = self.path.read_bytes()
@@ -141,7 +141,7 @@ class Workplace:
 
         secret = None
         if access is not None and access.account is not None:
-            secret = resolve(access.account, self.folder, self._asker, f"the source {source}")
+            secret = resolve(access.account, self.folder, self.asker, f"the source {source}")
         return Reach(source, access, self.folder, secret)
 
     # --- drivers
@@ -153,7 +153,7 @@ class Workplace:
         if key not in self._secrets:
             self._secrets[key] = (
                 account.user,
-                resolve(account, self.folder, self._asker, f"{system.name} ({purpose})"),
+                resolve(account, self.folder, self.asker, f"{system.name} ({purpose})"),
                 {"key": "key", "agent": "agent"}.get(account.secret.partition(":")[0], "password"),
             )
         return self._secrets[key]
@@ -167,11 +167,16 @@ class Workplace:
 
     @asynccontextmanager
     async def drivers(
-        self, systems: Sequence[System], remembering: bool = False, **more: Any
+        self,
+        systems: Sequence[System],
+        remembering: bool = False,
+        package_file: Callable[[str, str], Path] | None = None,
+        **more: Any,
     ) -> AsyncIterator[dict[str, Driver]]:
         """A driver for each system, logged out at the end; those that speak HTTP share one session.
 
-        `remembering` drivers ask only for what has changed, where a device can tell.
+        `remembering` drivers ask only for what has changed, where a device can tell. `package_file` says where a file lies
+        that is given to a node; else it is the stock.
         """
         import asyncio
 
@@ -195,7 +200,7 @@ class Workplace:
                     clock=self.clock,
                     folder=self.folder,
                     session=session,
-                    package_file=Shelf(self.folder).path,
+                    package_file=package_file or Shelf(self.folder).path,
                     serving=serving,
                     memory=self.readings if remembering else None,
                     one_by_one=remembering,

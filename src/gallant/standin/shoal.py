@@ -123,6 +123,7 @@ class ShoalPair:
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
+        self.changes: dict[str, int] = {}  # how often each export was changed
 
     # --- what can be seen
 
@@ -352,10 +353,31 @@ class ShoalPair:
         if size is None:
             raise Denied(404, f"no such export: {what}")
         rows = {
+            "password": f"of-{self.name}-{self.changes.get(what, 0)}",
+            "changed": str(self.changes.get(what, 0)),
+        } | {
             f"{what}-{i:05d}": hashlib.sha256(f"{self.name} {what} {i}".encode()).hexdigest() for i in range(size // 90)
         }
         head = {"system": self.name, "export": what, "version": node.version}
         return json.dumps({**head, "entries": rows}, indent=1).encode()
+
+    def restore(self, what: str, body: bytes) -> None:
+        """Take an export back: from then on the configuration is as it was. Raises `Denied`."""
+        try:
+            said = json.loads(body)
+            mine = said["system"] == self.name and said["export"] == what
+            changed = int(said["entries"]["changed"])
+        except (ValueError, KeyError, TypeError):
+            raise Denied(422, "that is no export") from None
+        if not mine:
+            raise Denied(422, "that is an export of another system, or of another kind")
+        if said["version"] not in {node.version for node in self.nodes.values()}:
+            raise Denied(422, f"an export of {said['version']} cannot be taken here")
+        self.changes[what] = changed
+
+    def change(self, what: str = "settings") -> None:
+        """Somebody changes the configuration at the console."""
+        self.changes[what] = self.changes.get(what, 0) + 1
 
     def block(self, number: int) -> bytes:
         """A data block, the same whichever node serves it and whatever it runs."""

@@ -64,6 +64,7 @@ class NodeServer:
                 web.put("/v1/packages/{package}", self.upload),
                 web.delete("/v1/packages/{package}", self.remove),
                 web.get("/v1/exports/{what}", self.export),
+                web.put("/v1/exports/{file}", self.restore),
             ]
         )
         self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
@@ -237,6 +238,12 @@ class NodeServer:
         self.world.count(self.full, "export")
         return web.Response(body=self.pair.export(self.name, what), content_type="application/octet-stream")
 
+    async def restore(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.world.count(self.full, "restore")
+        self.pair.restore(request.match_info["file"].removesuffix(".json"), await request.read())
+        return web.json_response({})
+
     # --- orders
 
     async def order(self, request: web.Request) -> web.StreamResponse:
@@ -346,7 +353,9 @@ class ControlServer:
 
     async def start(self, sock: socket.socket) -> web.AppRunner:
         app = web.Application()
-        app.add_routes([web.get("/state", self.state), web.post("/faults", self.faults)])
+        app.add_routes(
+            [web.get("/state", self.state), web.post("/faults", self.faults), web.post("/change", self.change)]
+        )
         runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
         await runner.setup()
         await web.SockSite(runner, sock).start()
@@ -356,6 +365,13 @@ class ControlServer:
         if not secrets.compare_digest(request.headers.get("X-Key", ""), self.key):
             raise web.HTTPForbidden
         self.refresh()
+
+    async def change(self, request: web.Request) -> web.Response:
+        """Somebody changes a system's configuration at its console."""
+        self._let_in(request)
+        said = await request.json()
+        next(pair for pair in self.pairs if pair.name == said["system"]).change(said["export"])
+        return web.json_response({})
 
     async def state(self, request: web.Request) -> web.Response:
         self._let_in(request)

@@ -1,23 +1,36 @@
-"""Writing and reading back an archive: tar in zstandard, hashed while it is written, sealed by reading the disk again.
+"""Writing and reading back an archive: tar in zstandard, in age where there are recipients; hashed while it is written.
 
-`sealed` means that the bytes on the disk, read again, have the hash computed while writing. `wrap` is the seam at which
-encryption goes around the file: it is given the raw file and gives the one to write into.
+Everything streams: one generator makes the tar and compresses it, and whoever encrypts or writes pulls from it. What is
+read back is held against what the manifest says of every item before anything of it is believed; an archive is not trusted
+to name its own files, and nothing that does not come out whole is left behind.
 """
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import os
 import tarfile
-from collections.abc import Callable, Iterable
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, Any, Protocol
 
 import zstandard
 
+from gallant.core.backups import Item
+from gallant.core.errors import Refused
+
 LEVEL = 3
-Wrap = Callable[[IO[bytes]], IO[bytes]]
+CHUNK = 256 * 1024
+Meter = Callable[[int], None]  # bytes of the items so far
+
+
+class Sink(Protocol):
+    """Where an item's bytes go while it is unpacked."""
+
+    def write(self, data: bytes, /) -> object: ...
 
 
 class _Hashing(io.RawIOBase):
@@ -29,31 +42,83 @@ class _Hashing(io.RawIOBase):
     def writable(self) -> bool:
         return True
 
-    def write(self, data: object) -> int:
-        piece = bytes(data)  # type: ignore[call-overload]
-        self.hash.update(piece)
-        self.size += len(piece)
-        self.inner.write(piece)
-        return len(piece)
+    def write(self, data: Any) -> int:
+        self.hash.update(data)
+        self.size += len(data)
+        self.inner.write(data)
+        return len(data)
+
+
+class _Pulled:
+    """A reader over a generator, for a library that pulls."""
+
+    def __init__(self, chunks: Iterator[bytes]) -> None:
+        self._chunks, self._left = chunks, memoryview(b"")
+
+    def read(self, size: int = -1) -> bytes:
+        while not self._left:
+            piece = next(self._chunks, None)
+            if piece is None:
+                return b""
+            self._left = memoryview(piece)
+        cut = len(self._left) if size < 0 else size
+        piece, self._left = bytes(self._left[:cut]), self._left[cut:]
+        return piece
+
+
+def _tar(members: Sequence[tuple[Item, IO[bytes]]], mtime: int, meter: Meter | None) -> Iterator[bytes]:
+    """A tar archive (POSIX.1-2001) as it is made; each member is read once, from its beginning."""
+    told = 0
+    for item, source in members:
+        info = tarfile.TarInfo(item.path)
+        info.size, info.mtime, info.mode = item.bytes, mtime, 0o600
+        yield info.tobuf(tarfile.PAX_FORMAT)
+        source.seek(0)
+        left = item.bytes
+        while left and (piece := source.read(min(CHUNK, left))):
+            left -= len(piece)
+            told += len(piece)
+            yield piece
+            if meter is not None:
+                meter(told)
+        if left:
+            raise OSError(5, f"{item.path} lost {left} bytes while it was packed")
+        yield b"\0" * (-item.bytes % tarfile.BLOCKSIZE)
+    yield b"\0" * (2 * tarfile.BLOCKSIZE)
+
+
+def _packed(tar: Iterator[bytes]) -> Iterator[bytes]:
+    packer = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compressobj()
+    waiting, size = [], 0
+    for piece in tar:
+        if made := packer.compress(piece):
+            waiting.append(made)
+            size += len(made)
+            if size >= CHUNK:
+                yield b"".join(waiting)
+                waiting, size = [], 0
+    yield b"".join((*waiting, packer.flush()))
 
 
 def write_archive(
-    path: Path, members: Iterable[tuple[str, Path]], mtime: float, wrap: Wrap | None = None
+    path: Path,
+    members: Sequence[tuple[Item, IO[bytes]]],
+    mtime: float,
+    recipients: Sequence[Any],
+    meter: Meter | None = None,
 ) -> tuple[str, int]:
-    """Pack files under their names into `path`; its SHA-256 and size. The data is on the disk when this returns."""
+    """Pack items into `path`, encrypted where there are recipients; its SHA-256 and size. It is on the disk afterwards."""
+    chunks = _packed(_tar(members, int(mtime), meter))
     with path.open("xb") as raw:
         os.fchmod(raw.fileno(), 0o600)
         counted = _Hashing(raw)
-        outer: IO[bytes] = counted if wrap is None else wrap(counted)  # type: ignore[assignment]
-        with (
-            zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).stream_writer(outer, closefd=False) as packed,
-            tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT) as tar,
-        ):
-            for name, source in members:
-                info = tarfile.TarInfo(name)
-                info.size, info.mtime, info.mode = source.stat().st_size, int(mtime), 0o600
-                with source.open("rb") as file:
-                    tar.addfile(info, file)
+        if recipients:
+            import pyrage
+
+            pyrage.encrypt_io(_Pulled(chunks), counted, list(recipients))  # type: ignore[arg-type]
+        else:
+            for piece in chunks:
+                counted.write(piece)
         raw.flush()
         os.fsync(raw.fileno())
     return counted.hash.hexdigest(), counted.size
@@ -66,20 +131,104 @@ def read_back(path: Path) -> tuple[str, int]:
         return found, file.tell()
 
 
-def items_of(path: Path) -> dict[str, tuple[int, str]]:
-    """Name to (bytes, SHA-256) of every item, by unpacking the whole: what `opened` rests on."""
-    found = {}
-    with (
-        path.open("rb") as file,
-        zstandard.ZstdDecompressor().stream_reader(file) as packed,
-        tarfile.open(fileobj=packed, mode="r|") as tar,
-    ):
-        for member in tar:
-            content = tar.extractfile(member)
-            if content is not None:
-                digest, size = hashlib.sha256(), 0
-                while chunk := content.read(256 * 1024):
-                    digest.update(chunk)
-                    size += len(chunk)
-                found[member.name] = (size, digest.hexdigest())
-    return found
+class NotWhole(Refused):
+    """An archive does not hold what its manifest says, or cannot be decrypted."""
+
+
+def unpack(
+    path: Path,
+    items: Sequence[Item],
+    identities: Sequence[Any] | None,
+    opened: Callable[[Item], Sink | None] = lambda item: None,
+) -> None:
+    """Decrypt and unpack the whole, each item into what `opened` gives for it (None: hashed only).
+
+    Raises `NotWhole` unless every item, and nothing beside them, came out as the manifest has it. Until it returns, nothing
+    that was written may be believed.
+    """
+    expected = {item.path: item for item in items}
+    seen: set[str] = set()
+    with _plain(path, identities) as plain:
+        try:
+            with (
+                zstandard.ZstdDecompressor().stream_reader(plain, closefd=False) as packed,
+                tarfile.open(fileobj=packed, mode="r|") as tar,
+            ):
+                for member in tar:
+                    seen.add(_take(tar, member, expected, seen, opened))
+                while packed.read(CHUNK):  # to the end, so that its checksum is looked at
+                    pass
+        except (tarfile.TarError, zstandard.ZstdError, EOFError) as error:
+            raise NotWhole(f"{path.name} breaks off or is damaged: {error}.") from None
+    if missing := expected.keys() - seen:
+        raise NotWhole(f"{path.name} lacks {', '.join(sorted(missing))}.")
+
+
+def _take(
+    tar: tarfile.TarFile,
+    member: tarfile.TarInfo,
+    expected: Mapping[str, Item],
+    seen: set[str],
+    opened: Callable[[Item], Sink | None],
+) -> str:
+    item = expected.get(member.name)
+    if item is None or member.name in seen:
+        raise NotWhole(f"It holds {member.name[:80]!r}, of which its manifest knows nothing.")
+    if not member.isreg() or member.sparse is not None:
+        raise NotWhole(f"{member.name} is no plain file in it.")
+    if member.size != item.bytes:
+        raise NotWhole(f"{member.name} has {member.size} bytes in it; its manifest says {item.bytes}.")
+    content, sink, digest = tar.extractfile(member), opened(item), hashlib.sha256()
+    assert content is not None
+    while piece := content.read(CHUNK):
+        digest.update(piece)
+        if sink is not None:
+            sink.write(piece)
+    if digest.hexdigest() != item.sha256:
+        raise NotWhole(f"{member.name} is not as it was exported.")
+    return member.name
+
+
+@contextlib.contextmanager
+def _plain(path: Path, identities: Sequence[Any] | None) -> Iterator[IO[bytes]]:
+    """The archive decrypted as it is read: through a pipe, so that no plaintext ever lies on a disk."""
+    with path.open("rb") as raw:
+        if identities is None:
+            yield raw
+            return
+        import pyrage
+
+        out, into = os.pipe()
+        failed: list[Exception] = []
+
+        def decrypt() -> None:
+            try:
+                with os.fdopen(into, "wb") as pipe:
+                    pyrage.decrypt_io(raw, pipe, list(identities))
+            except Exception as error:  # said below, in the reader's thread; a reader that went away says its own
+                failed.append(error)
+
+        worker = threading.Thread(target=decrypt, daemon=True)
+        worker.start()
+        broken: NotWhole | None = None
+        with os.fdopen(out, "rb") as pipe:
+            try:
+                yield pipe
+                while pipe.read(CHUNK):  # to the end: the last of it is authenticated too
+                    pass
+            except NotWhole as error:
+                broken = error
+        worker.join()
+        if failed and "roken pipe" not in str(failed[0]):  # that one only says that we had read enough
+            raise _undecrypted(path, failed[0]) from None
+        if broken is not None:
+            raise broken
+
+
+def _undecrypted(path: Path, error: Exception) -> NotWhole:
+    text = str(error)
+    if "No matching keys" in text:
+        return NotWhole(
+            f"{path.name} is not encrypted to this identity.", next="gallant backup show BACKUP names the recipients."
+        )
+    return NotWhole(f"{path.name} cannot be decrypted: it breaks off or was altered ({text[:80]}).")

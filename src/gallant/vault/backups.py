@@ -1,80 +1,111 @@
-"""The backups of an estate: `backups/<system>/<id>.tar.zst` and its manifest beside it.
+"""The backups of an estate: `backups/<system>/<id>.tar.zst[.age]` and its manifest beside it.
 
 The manifest is written last and under its final name only when the archive was read back; so whatever has a manifest is
-whole, and what a power cut left has none and is swept away by the next backup.
+whole, and what a power cut left has none and is swept away by the next backup. Exports are spooled to files without a name,
+of which a power cut leaves nothing.
 """
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import fcntl
 import hashlib
 import os
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Protocol
+from typing import IO, Any, Protocol
 
 import msgspec
 
-from gallant.core.backups import Backup, Item
-from gallant.core.errors import GallantError
+from gallant.core.backups import Backup, Copy, Item
+from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import replace
-from gallant.vault.archive import items_of, read_back, write_archive
+from gallant.vault.archive import NotWhole, Sink, read_back, unpack, write_archive
+from gallant.vault.keys import Signer, recipients_of
 
 _MANIFEST = msgspec.json.Decoder(Backup)
+Spooled = list[tuple[Item, IO[bytes]]]
 
 
 class Exporter(Protocol):
     """What a vault needs of a driver."""
 
-    async def export(self, node: str, name: str, into: object) -> None: ...
+    async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None: ...
+
+
+@dataclass(frozen=True)
+class Draft:
+    """What is to be backed up and why: everything of the record that is known before anything is exported.
+
+    `wanted` are the exports as (node, name); `recipients` are age public keys, none where it was asked to be plain.
+    """
+
+    system: str
+    product: str
+    wanted: Sequence[tuple[str, str]]
+    versions: dict[str, str]
+    serials: dict[str, str]
+    recipients: tuple[str, ...]
+    by: str
+    comment: str
+    before: str | None
+    tool: str
 
 
 class BackupStore:
     """Manifests are the truth: a backup is what a whole manifest describes."""
 
-    def __init__(self, estate_folder: Path) -> None:
+    def __init__(self, estate_folder: Path, trusted: Sequence[str] = ()) -> None:
         self.folder = estate_folder / "backups"
+        self.signer = Signer(estate_folder / "state", trusted)
 
     def all(self, system: str | None = None) -> list[Backup]:
         """Newest first. A manifest that cannot be read is passed over: it describes nothing."""
         found = []
         for path in self.folder.glob(f"{system or '*'}/*.json"):
-            with contextlib.suppress(OSError, msgspec.DecodeError):
+            with contextlib.suppress(OSError, msgspec.DecodeError, ValueError):
                 found.append(_MANIFEST.decode(path.read_bytes()))
         return sorted(found, key=lambda b: (b.taken, b.id), reverse=True)
 
+    def one(self, backup_id: str) -> Backup:
+        """By its id, or the start of it where only one begins so, or a system's name for its newest."""
+        every = self.all()
+        found = [b for b in every if b.id == backup_id] or [b for b in every if b.id.startswith(backup_id)]
+        of_system = [b for b in every if b.system == backup_id]
+        if of_system:
+            return of_system[0]
+        if len(found) != 1:
+            what = f"No backup {backup_id!r}." if not found else f"{backup_id!r} is the start of {len(found)} backups."
+            raise WrongUse(what, next="gallant backup list shows them.")
+        return found[0]
+
+    def path(self, backup: Backup) -> Path:
+        return self.folder / backup.system / backup.archive
+
+    # --- taking
+
     async def take(
-        self,
-        system: str,
-        node: str,
-        exports: Sequence[str],
-        exporter: Exporter,
-        versions: dict[str, str],
-        *,
-        by: str,
-        comment: str,
-        tool: str,
-        now: datetime,
+        self, draft: Draft, exporter: Exporter, now: datetime, meter: Callable[[int], None] | None = None
     ) -> Backup:
-        """Export everything from `node`, pack it, read it back, and only then let it be a backup."""
-        folder = self.folder / system
+        """Export everything, pack it, read it back, and only then let it be a backup."""
+        folder = self.folder / draft.system
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            with self._alone(system):
+            with self._alone(draft.system):
                 self._sweep(folder)
-                with tempfile.TemporaryDirectory(prefix=".export-", dir=folder) as work:
-                    items = [await _one(Path(work), node, name, exporter) for name in exports]
-                    return self._pack(
-                        folder, Path(work), system, items, versions, by=by, comment=comment, tool=tool, now=now
-                    )
+                recipients = recipients_of(draft.recipients)
+                with contextlib.ExitStack() as stack:
+                    spooled = [await _one(stack, folder, node, name, exporter) for node, name in draft.wanted]
+                    return await asyncio.to_thread(self._pack, folder, spooled, draft, recipients, now, meter)
         except OSError as error:
             raise GallantError(
-                f"{system}: the backup cannot be written to {folder}: {error.strerror}.",
+                f"{draft.system}: the backup cannot be written to {folder}: {error.strerror}.",
                 "There is no backup; nothing half-written was kept.",
-                "Make room, then: gallant backup take " + system,
+                f"Make room, then: gallant backup take {draft.system}",
             ) from None
 
     @contextlib.contextmanager
@@ -95,43 +126,54 @@ class BackupStore:
     def _pack(
         self,
         folder: Path,
-        work: Path,
-        system: str,
-        items: Sequence[Item],
-        versions: dict[str, str],
-        *,
-        by: str,
-        comment: str,
-        tool: str,
+        spooled: Spooled,
+        draft: Draft,
+        recipients: Sequence[Any],
         now: datetime,
+        meter: Callable[[int], None] | None,
     ) -> Backup:
-        backup_id = self._free_id(folder, system, now)
-        archive = folder / f"{backup_id}.tar.zst"
-        partial = folder / f".{backup_id}.part"
-        sha256, size = write_archive(partial, [(item.name, work / item.name) for item in items], now.timestamp())
-        if read_back(partial) != (sha256, size):
-            raise GallantError(
-                f"{system}: the backup reads back otherwise than it was written.",
-                "The disk is not to be trusted.",
-                "Look at the disk; then: gallant backup take " + system,
-            )
-        os.replace(partial, archive)
-        backup = Backup(
+        backup_id = self._free_id(folder, draft.system, now)
+        made = Backup(
             id=backup_id,
-            system=system,
+            system=draft.system,
+            product=draft.product,
             taken=now,
-            by=by,
-            comment=comment,
-            tool=tool,
-            versions=versions,
-            items=tuple(items),
-            archive=archive.name,
-            bytes=size,
-            sha256=sha256,
-            sealed=now,
+            by=draft.by,
+            comment=draft.comment,
+            before=draft.before,
+            tool=draft.tool,
+            versions=draft.versions,
+            serials=draft.serials,
+            items=tuple(item for item, _ in spooled),
+            archive=f"{backup_id}.tar.zst" + (".age" if draft.recipients else ""),
+            bytes=0,
+            sha256="",
+            recipients=draft.recipients,
         )
-        self._write_manifest(folder, backup)
-        return backup
+        last = next((b for b in self.all(draft.system) if b.sealed is not None), None)
+        if last is not None and made.holds_the_same(last) and self._reads_back(last):
+            made = replace(made, archive=last.archive, bytes=last.bytes, sha256=last.sha256, opened=last.opened)
+        else:
+            partial = folder / f".{backup_id}.part"
+            sha256, size = write_archive(partial, spooled, now.timestamp(), recipients, meter)
+            made = replace(made, bytes=size, sha256=sha256)
+            if read_back(partial) != (sha256, size):
+                raise GallantError(
+                    f"{draft.system}: the backup reads back otherwise than it was written.",
+                    "The disk is not to be trusted.",
+                    f"Look at the disk; then: gallant backup take {draft.system}",
+                )
+            os.replace(partial, folder / made.archive)
+            _sync_folder(folder)
+        made = replace(self.signer.sign(made), sealed=now)
+        self.keep(made)
+        return made
+
+    def _reads_back(self, backup: Backup) -> bool:
+        try:
+            return read_back(self.path(backup)) == (backup.sha256, backup.bytes)
+        except OSError:
+            return False
 
     def _free_id(self, folder: Path, system: str, now: datetime) -> str:
         stem = f"{system}-{now:%Y%m%d-%H%M%S}"
@@ -140,68 +182,202 @@ class BackupStore:
             name for number in range(1, 10_000) if (name := stem if number == 1 else f"{stem}-{number}") not in taken
         )
 
-    def _write_manifest(self, folder: Path, backup: Backup) -> None:
-        partial = folder / f".{backup.id}.manifest"
-        with partial.open("wb") as file:
-            os.fchmod(file.fileno(), 0o600)
-            file.write(msgspec.json.format(msgspec.json.encode(backup), indent=1))
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(partial, folder / f"{backup.id}.json")
-        handle = os.open(folder, os.O_RDONLY)
-        try:
-            os.fsync(handle)
-        finally:
-            os.close(handle)
+    def keep(self, backup: Backup) -> None:
+        """Write the manifest, whole or not at all."""
+        write_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
 
-    def verify(self, backup: Backup, now: datetime, *, unpack: bool) -> tuple[Backup, list[str]]:
-        """Read a backup again: the record with its new `sealed` and `opened`, and what is wrong."""
-        folder = self.folder / backup.system
-        path = folder / backup.archive
-        problems = []
+    # --- looking
+
+    def verify(self, backup: Backup, now: datetime, identities: Sequence[Any] | None) -> tuple[Backup, list[str]]:
+        """Read a backup again: the record with its new `sealed` and `opened`, and what is wrong.
+
+        An encrypted one is opened only with `identities`; a plain one always is.
+        """
+        problems = [problem] if (problem := self.signer.problem(backup)) else []
+        opens = identities is not None or not backup.encrypted
         try:
-            if read_back(path) != (backup.sha256, backup.bytes):
+            if read_back(self.path(backup)) != (backup.sha256, backup.bytes):
                 problems.append("its bytes are not those that were written")
-            elif unpack:
-                found = items_of(path)
-                problems += [
-                    f"{item.name} is not as it was exported"
-                    for item in backup.items
-                    if found.get(item.name) != (item.bytes, item.sha256)
-                ]
+            elif opens:
+                self.unpack(backup, identities)
         except OSError as error:
             problems.append(f"it cannot be read: {error.strerror}")
+        except NotWhole as error:
+            problems.append(error.what[0].lower() + error.what[1:].rstrip("."))
         after = replace(
-            backup, sealed=None if problems else now, opened=now if unpack and not problems else backup.opened
+            backup, sealed=None if problems else now, opened=now if opens and not problems else backup.opened
         )
-        self._write_manifest(folder, after)
+        self.keep(after)
         return after, problems
+
+    def unpack(
+        self,
+        backup: Backup,
+        identities: Sequence[Any] | None,
+        opened: Callable[[Item], Sink | None] = lambda item: None,
+    ) -> None:
+        """See `archive.unpack`; raises `NotWhole`."""
+        if backup.encrypted and identities is None:
+            raise WrongUse(
+                f"{backup.id} is encrypted, and no identity is named.",
+                next="Name the file of one: --identity FILE, or backups: identity: in estate.yaml",
+            )
+        unpack(self.path(backup), backup.items, identities if backup.encrypted else None, opened)
+
+    def export(self, backup: Backup, identities: Sequence[Any] | None, into: Path) -> None:
+        """Unpack into a folder that is not there yet: all of it under its names, or nothing."""
+        if into.exists():
+            raise WrongUse(f"{into} is there already; nothing is unpacked over it.", next="Name a folder that is not.")
+        into.parent.mkdir(parents=True, exist_ok=True)
+        with (
+            tempfile.TemporaryDirectory(prefix=".gallant-export-", dir=into.parent) as work,
+            contextlib.ExitStack() as s,
+        ):
+
+            def opened(item: Item) -> Sink:
+                place = Path(work) / "whole" / item.path
+                place.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                return s.enter_context(open(os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"))
+
+            self.unpack(backup, identities, opened)
+            s.close()
+            os.rename(Path(work) / "whole", into)
+
+    # --- taking away
+
+    def remove(self, backup: Backup) -> None:
+        """The manifest first: from then on it is no backup. The archive goes when no other backup points to it."""
+        folder = self.folder / backup.system
+        (folder / f"{backup.id}.json").unlink(missing_ok=True)
+        _sync_folder(folder)
+        if all(other.archive != backup.archive for other in self.all(backup.system)):
+            self.path(backup).unlink(missing_ok=True)
 
     def _sweep(self, folder: Path) -> None:
         """Take away what an interrupted backup left: anything half-written, and archives that never got a manifest."""
         for path in folder.glob(".*"):
-            if path.is_dir():
-                for inner in path.iterdir():
-                    inner.unlink()
-                path.rmdir()
-            else:
+            if path.is_file():
                 path.unlink()
-        for path in folder.glob("*.tar.zst"):
-            if not path.with_name(path.name.removesuffix(".tar.zst") + ".json").exists():
-                path.unlink()
+        # A manifest that cannot be read may be anybody's; while there is one, no archive is called an orphan.
+        manifests = list(folder.glob("*.json"))
+        known = {b.archive for b in self.all(folder.name)}
+        if len(manifests) == len(self.all(folder.name)):
+            for path in [*folder.glob("*.tar.zst"), *folder.glob("*.tar.zst.age")]:
+                if path.name not in known:
+                    path.unlink()
 
 
-async def _one(work: Path, node: str, name: str, exporter: Exporter) -> Item:
-    """One export streamed to a file and hashed on its way."""
+async def _one(stack: contextlib.ExitStack, folder: Path, node: str, name: str, exporter: Exporter) -> tuple[Item, Any]:
+    """One export streamed to a file without a name, and hashed on its way."""
+    file = stack.enter_context(tempfile.TemporaryFile(dir=folder, prefix=".export-"))
     digest, size = hashlib.sha256(), 0
-    with (work / name).open("xb") as file:
-        os.fchmod(file.fileno(), 0o600)
 
-        def into(chunk: bytes) -> None:
-            nonlocal size
-            digest.update(chunk)
-            size += len(chunk)
-            file.write(chunk)
+    def into(chunk: bytes) -> None:
+        nonlocal size
+        digest.update(chunk)
+        size += len(chunk)
+        file.write(chunk)
 
-        await exporter.export(node, name, into)
-    return Item(name=name, node=node, bytes=size, sha256=digest.hexdigest())
+    await exporter.export(node, name, into)
+    file.flush()
+    return Item(name=name, node=node, bytes=size, sha256=digest.hexdigest()), file
+
+
+def manifest_of(backup: Backup) -> bytes:
+    return msgspec.json.format(msgspec.json.encode(backup), indent=1) + b"\n"
+
+
+def write_whole(path: Path, raw: bytes) -> None:
+    """A file, whole under its name or not there at all, on the disk when this returns."""
+    partial = path.with_name(f".{path.name}.part")
+    with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+        file.write(raw)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(partial, path)
+    _sync_folder(path.parent)
+
+
+def _sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+class FolderPlace:
+    """A second place that is a folder: another disk, a mounted share."""
+
+    def __init__(self, text: str, folder: Path) -> None:
+        self.name, self.folder = text, folder
+
+    async def put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None:
+        """Copy a file there, whole or not at all, and read it back; raises `GallantError`."""
+        await asyncio.to_thread(self._put, system, source, name, sha256, size)
+
+    def _put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None:
+        target = self.folder / system / name
+        try:
+            if target.exists() and read_back(target) == (sha256, size):
+                return
+            target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            partial = target.with_name(f".{name}.part")
+            with (
+                source.open("rb") as file,
+                open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as into,
+            ):
+                while piece := file.read(1024 * 1024):
+                    into.write(piece)
+                into.flush()
+                os.fsync(into.fileno())
+            if read_back(partial) != (sha256, size):
+                raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
+            os.replace(partial, target)
+            _sync_folder(target.parent)
+        except OSError as error:
+            raise GallantError(f"{self.name} cannot be written: {error.strerror}.") from None
+
+    async def check(self, system: str, name: str, sha256: str, size: int) -> str | None:
+        """What is wrong with a copy, read again now; None where it is whole."""
+        try:
+            found = await asyncio.to_thread(read_back, self.folder / system / name)
+        except OSError as error:
+            return f"it cannot be read: {error.strerror}"
+        return None if found == (sha256, size) else "its bytes are not those that were written"
+
+    async def remove(self, system: str, name: str) -> None:
+        with contextlib.suppress(OSError):
+            (self.folder / system / name).unlink()
+
+
+class Place(Protocol):
+    """A second place for backups."""
+
+    name: str
+
+    async def put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None: ...
+    async def check(self, system: str, name: str, sha256: str, size: int) -> str | None: ...
+    async def remove(self, system: str, name: str) -> None: ...
+
+
+async def copy_to(store: BackupStore, backup: Backup, places: Sequence[Place], now: datetime) -> Backup:
+    """The backup with its copies made, the manifest of each beside its archive; a place that fails is said, not raised."""
+    copies = []
+    for place in places:
+        manifest = manifest_of(replace(backup, copies=()))
+        with tempfile.NamedTemporaryFile() as file:
+            file.write(manifest)
+            file.flush()
+            try:
+                await place.put(backup.system, store.path(backup), backup.archive, backup.sha256, backup.bytes)
+                digest = hashlib.sha256(manifest).hexdigest()
+                await place.put(backup.system, Path(file.name), f"{backup.id}.json", digest, len(manifest))
+            except GallantError as error:
+                copies.append(Copy(place=place.name, problem=error.what.rstrip(".")))
+            else:
+                copies.append(Copy(place=place.name, sealed=now))
+    after = replace(backup, copies=tuple(copies))
+    if copies:
+        store.keep(after)
+    return after

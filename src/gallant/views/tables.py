@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.backups import Backup
 from gallant.core.compare import Verdict
 from gallant.core.findings import Finding
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
@@ -190,90 +189,6 @@ def stock_list_view(held: Sequence[tuple[Any, str | None, bool]]) -> View:
             yield from next_steps("gallant stock fetch")
 
     return View("stock-list", rows, text)
-
-
-def backup_rows(backups: Sequence[Backup]) -> list[dict[str, Any]]:
-    return [
-        {
-            "id": b.id,
-            "system": b.system,
-            "version": ", ".join(dict.fromkeys(b.versions.values())),
-            "taken": b.taken,
-            "by": b.by,
-            "comment": b.comment,
-            "items": [i.name for i in b.items],
-            "bytes": b.bytes,
-            "sealed": b.sealed,
-            "opened": b.opened,
-            "encrypted": b.encrypted,
-        }
-        for b in backups
-    ]
-
-
-def backup_taken_view(taken: Sequence[Any]) -> View:
-    rows = backup_rows([t.backup for t in taken if t.backup])
-
-    def text() -> Any:
-        for t in taken:
-            if t.backup is None:
-                yield f"{mark('bad')} {plain(t.error)}"
-                continue
-            items = ", ".join(f"{i.name} {size(i.bytes)}" for i in t.backup.items)
-            yield f"{said('good', t.backup.id)}  sealed, {size(t.backup.bytes)} stored, of {', '.join(dict.fromkeys(t.backup.versions.values()))}"
-            yield f"  holds {plain(items)}"
-        yield from next_steps(*(t.next for t in taken))
-
-    failed = [{"system": t.system, "error": t.error, "next": t.next} for t in taken if t.backup is None]
-    return View("backup-take", rows, text, {"failed": failed})
-
-
-def backup_list_view(backups: Sequence[Backup], now: datetime) -> View:
-    def text() -> Any:
-        shown = table(
-            "backup",
-            "age",
-            "version",
-            "size",
-            "sealed",
-            "opened",
-            "by",
-            "comment",
-            optional=("by", "opened"),
-            right=("size",),
-        )
-        for b in backups:
-            shown.add_row(
-                f"[bold]{b.id}[/]",
-                duration((now - b.taken).total_seconds()),
-                ", ".join(dict.fromkeys(b.versions.values())),
-                size(b.bytes),
-                said("good", ago(b.sealed, now)) if b.sealed else said("bad", "no"),
-                ago(b.opened, now),
-                plain(b.by),
-                plain(b.comment),
-            )
-        yield shown
-        if not backups:
-            yield from next_steps("gallant backup take SYSTEM")
-
-    return View("backup-list", backup_rows(backups), text)
-
-
-def backup_checked_view(checked: Sequence[Any]) -> View:
-    def text() -> Any:
-        for c in checked:
-            good = not c.problems
-            yield f"{said('good' if good else 'bad', c.backup.id)}  " + (
-                "sealed and opened: every item is as it was exported" if good else plain("; ".join(c.problems))
-            )
-        yield from next_steps(*(f"gallant backup take {c.backup.system}" for c in checked if c.problems))
-
-    return View(
-        "backup-verify",
-        [{**r, "problems": c.problems} for r, c in zip(backup_rows([c.backup for c in checked]), checked, strict=True)],
-        text,
-    )
 
 
 def check_view(findings: Sequence[Finding], everything: bool) -> View:
