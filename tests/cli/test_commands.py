@@ -302,7 +302,7 @@ def test_a_catalog_from_a_file_is_followed_like_any_other(place):
 def test_rot_in_a_backup_is_found(place):
     place.run("backup", "take", "tickets")
     assert place.run("backup", "verify", "--all").code == 0
-    (archive,) = (place.folder / "backups" / "tickets").glob("*.zst")
+    (archive,) = (place.folder / "backups" / "tickets").glob("*.age")
     archive.write_bytes(archive.read_bytes()[:-1] + b"x")
     done = place.run("backup", "verify", "--all")
     assert done.code == 1

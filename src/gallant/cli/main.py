@@ -26,6 +26,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
     "stock": ("stock", "stock", "Packages kept locally: fetch, list."),
     "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
+    "snapshot": ("snapshot", "snapshot", "Restore points: take, list, revert, remove."),
     "check": ("check", "check", "Health, now."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
     "roll": ("roll", "roll", "Carry out a plan."),

@@ -204,6 +204,7 @@ class Limits(Record):
     clock_offset_s: float = 5
     steady_s: float = 60
     free_space_factor: float = 1.5
+    snapshot_days: float = 3
 
 
 class CopyPlace(Record):

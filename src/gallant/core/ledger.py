@@ -24,6 +24,7 @@ KINDS = (
     "despite-recall",
     "prune",
     "restore",
+    "snapshot",
     "waive",
     "consent",
     "roll",

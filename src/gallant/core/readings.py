@@ -95,6 +95,15 @@ class Expiry(Record, gc=False):
     ends: Moment
 
 
+class Snapshot(Record, gc=False):
+    """A restore point that a node, or the host below it, keeps; `of` is the guest that a host's is of."""
+
+    name: str
+    taken: Moment
+    bytes: int | None = None
+    of: str | None = None
+
+
 class Gauge(Record, gc=False):
     """One number with its unit."""
 
@@ -110,6 +119,7 @@ class Reading(Record):
     `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation.
     `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
     of packages (None: it is no host that has any).
+    `snapshots` are the restore points that it keeps (None: it does not say).
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
@@ -142,6 +152,7 @@ class Reading(Record):
     alarms: tuple[Alarm, ...] = ()
     expiries: tuple[Expiry, ...] = ()
     oddities: tuple[str, ...] = ()
+    snapshots: tuple[Snapshot, ...] | None = None
 
     @property
     def name(self) -> str:

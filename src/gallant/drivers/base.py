@@ -35,6 +35,7 @@ from gallant.core.readings import (
     Job,
     PackagePresent,
     Reading,
+    Snapshot,
 )
 from gallant.core.records import Record, clean, replace
 from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
@@ -514,6 +515,7 @@ class ProfiledDriver:
                 for a in self._records(Alarm, fields.get("alarms"))
             ),
             expiries=self._records(Expiry, fields.get("expiries")),
+            snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in fields.get("oddities") or ())),
         )
 

@@ -42,6 +42,7 @@ READS = (
     "accounts",
     "updates",
     "channels",
+    "snapshots",
 )
 ACTS = (
     "preload",
@@ -87,6 +88,7 @@ LISTS = (
     "expiries",
     "findings",
     "oddities",
+    "snapshots",
 )
 READING_FIELDS = (
     "serial",
@@ -111,6 +113,7 @@ READING_FIELDS = (
     "channels",
     "alarms",
     "expiries",
+    "snapshots",
 )
 JOB_FIELDS = ("id", "kind", "state", "percent", "message", "release", "remaining_s")
 ACT_FIELDS = ("handle", "message", "sha256")

@@ -57,6 +57,7 @@ class Cluster:
         self.leader, self.link_hold_s, self.sync_s = leader, link_hold_s, sync_s
         self.waiting: list[str] = []  # guests that have nowhere to run
         self.broken: list[str] = []
+        self.snapshots: list[dict[str, object]] = []  # of guests, wherever in the cluster they run
         self.stopped: dict[str, list[Callable[[], None]]] = {}
         self.started: dict[str, list[Callable[[], None]]] = {}
 

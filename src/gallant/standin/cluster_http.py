@@ -173,7 +173,38 @@ class HostServer(MemberServer):
             web.post("/orders", self.order),
             web.post("/images/{package}", self.upload),
             web.get("/settings", self.settings),
+            web.get("/snapshots", self.snapshots),
+            web.post("/snapshots", self.snapshot),
+            web.post("/snapshots/{guest}/{name}/revert", self.revert),
+            web.delete("/snapshots/{guest}/{name}", self.forget),
         ]
+
+    async def snapshots(self, request: web.Request) -> web.StreamResponse:
+        return web.json_response({"snapshots": self.cluster.snapshots})
+
+    async def snapshot(self, request: web.Request) -> web.StreamResponse:
+        self.may_act(request)
+        said = await request.json()
+        made = {"name": str(said["name"]), "guest": str(said["guest"]), "taken": rfc3339(self.world.moment)}
+        self.cluster.snapshots.append({**made, "bytes": 6_000_000_000})
+        return web.json_response({})
+
+    def _kept(self, request: web.Request) -> dict[str, object]:
+        wanted = (request.match_info["guest"], request.match_info["name"])
+        found = next((s for s in self.cluster.snapshots if (s["guest"], s["name"]) == wanted), None)
+        if found is None:
+            raise Denied(404, "no such restore point")
+        return found
+
+    async def revert(self, request: web.Request) -> web.StreamResponse:
+        self.may_act(request)
+        self._kept(request)
+        return web.json_response({})
+
+    async def forget(self, request: web.Request) -> web.StreamResponse:
+        self.may_act(request)
+        self.cluster.snapshots.remove(self._kept(request))
+        return web.json_response({})
 
     async def login(self, request: web.Request) -> web.StreamResponse:
         said = await request.json()

@@ -9,8 +9,9 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
+from typing import Any
 
-from gallant.core.records import Record
+from gallant.core.records import Record, rfc3339
 from gallant.core.versions import parse, parse_range
 from gallant.standin.world import World
 
@@ -123,6 +124,7 @@ class ShoalPair:
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
+        self.snapshots: list[dict[str, Any]] = []
         self.changes: dict[str, int] = {}  # how often each export was changed
 
     # --- what can be seen
@@ -360,6 +362,28 @@ class ShoalPair:
         }
         head = {"system": self.name, "export": what, "version": node.version}
         return json.dumps({**head, "entries": rows}, indent=1).encode()
+
+    # --- restore points
+
+    def snapshot(self, name: str) -> None:
+        """Keep a restore point. Raises `Denied`."""
+        if any(s["name"] == name for s in self.snapshots):
+            raise Denied(409, "already there")
+        self.snapshots.append(
+            {"name": name, "taken": rfc3339(self.world.moment), "bytes": 40_000_000, "changes": dict(self.changes)}
+        )
+
+    def forget_snapshot(self, name: str) -> None:
+        before = len(self.snapshots)
+        self.snapshots = [s for s in self.snapshots if s["name"] != name]
+        if len(self.snapshots) == before:
+            raise Denied(404, f"no restore point {name}")
+
+    def revert(self, name: str) -> None:
+        found = next((s for s in self.snapshots if s["name"] == name), None)
+        if found is None:
+            raise Denied(404, f"no restore point {name}")
+        self.changes = dict(found["changes"])
 
     def restore(self, what: str, body: bytes) -> None:
         """Take an export back: from then on the configuration is as it was. Raises `Denied`."""

@@ -65,6 +65,10 @@ class NodeServer:
                 web.delete("/v1/packages/{package}", self.remove),
                 web.get("/v1/exports/{what}", self.export),
                 web.put("/v1/exports/{file}", self.restore),
+                web.get("/v1/snapshots", self.snapshots),
+                web.post("/v1/snapshots", self.snapshot),
+                web.post("/v1/snapshots/{name}/revert", self.revert),
+                web.delete("/v1/snapshots/{name}", self.forget),
             ]
         )
         self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
@@ -237,6 +241,26 @@ class NodeServer:
         what = request.match_info["what"]
         self.world.count(self.full, "export")
         return web.Response(body=self.pair.export(self.name, what), content_type="application/octet-stream")
+
+    async def snapshots(self, request: web.Request) -> web.StreamResponse:
+        rows = [{key: s[key] for key in ("name", "taken", "bytes")} for s in self.pair.snapshots]
+        return web.json_response({"items": rows})
+
+    async def snapshot(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.world.count(self.full, "snapshot")
+        self.pair.snapshot(str((await request.json())["name"]))
+        return web.json_response({})
+
+    async def revert(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.pair.revert(request.match_info["name"])
+        return web.json_response({})
+
+    async def forget(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.pair.forget_snapshot(request.match_info["name"])
+        return web.json_response({})
 
     async def restore(self, request: web.Request) -> web.StreamResponse:
         self._may_act(request)

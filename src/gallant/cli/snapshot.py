@@ -1,0 +1,98 @@
+"""snapshot take, list, revert, remove."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from gallant.cli.common import (
+    estate_option,
+    finish,
+    may_go_on,
+    open_place,
+    output_options,
+    run,
+    selector_argument,
+    yes_option,
+)
+
+
+@click.group()
+def snapshot() -> None:
+    """Restore points, short-lived by intent."""
+
+
+@snapshot.command()
+@estate_option
+@selector_argument
+@click.option("--reason", required=True, metavar="TEXT", help="What for; stands in its name.")
+@output_options
+def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, output: Any) -> None:
+    """Take a restore point, through the host where the system is a guest, and see that it is there.
+
+    Examples:  gallant snapshot take overlook --reason "before 7.0.5"
+    """
+    from gallant.operations import snapshots
+    from gallant.views import snapshots as views
+
+    rows, code = run(snapshots.take(open_place(estate_path, output), selector, reason))
+    output.show(views.made_view(rows))
+    finish(code)
+
+
+@snapshot.command("list")
+@estate_option
+@selector_argument
+@output_options
+def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+    """Restore points as they are now, the oldest first.
+
+    Examples:  gallant snapshot list   |   gallant snapshot list overlook
+    """
+    from gallant.operations import snapshots
+    from gallant.views import snapshots as views
+
+    place = open_place(estate_path, output)
+    kept, failed, code = run(snapshots.listed(place, selector))
+    output.show(views.list_view(kept, failed, place.estate.limits.snapshot_days))
+    finish(code)
+
+
+@snapshot.command()
+@estate_option
+@click.argument("system")
+@click.argument("name", metavar="SNAPSHOT")
+@yes_option
+@output_options
+def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
+    """Go back to a restore point; what came after it is lost on the system.
+
+    Examples:  gallant snapshot revert overlook before-7.0.5
+    """
+    from gallant.operations import snapshots
+    from gallant.views import snapshots as views
+
+    place = open_place(estate_path, output)
+    done = run(snapshots.revert(place, system, name, lambda text: may_go_on(text, yes)))
+    output.show(views.done_view(done, "is as it was at"))
+
+
+@snapshot.command()
+@estate_option
+@click.argument("system")
+@click.argument("name", metavar="SNAPSHOT")
+@yes_option
+@output_options
+def remove(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
+    """Take a restore point away.
+
+    Examples:  gallant snapshot remove overlook before-7.0.5
+    """
+    from gallant.operations import snapshots
+    from gallant.views import snapshots as views
+
+    place = open_place(estate_path, output)
+    done = run(snapshots.remove(place, system, name, lambda text: may_go_on(text, yes)))
+    output.show(views.done_view(done, "no longer has"))

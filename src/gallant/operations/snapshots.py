@@ -1,0 +1,230 @@
+"""Restore points: taken under a name that says what for, seen to be there, reverted to, and taken away again."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
+from gallant.core.estate import Estate, System, node_name
+from gallant.core.ports import Act
+from gallant.core.readings import Reading
+from gallant.core.records import Record, clean
+from gallant.core.snapshots import Kept, snapshot_name, snapshots_of
+from gallant.operations.deciding import record
+from gallant.operations.workplace import Workplace
+
+SEND_WITHIN_S = 20.0
+PATIENCE_S = 1800.0
+Ask = Callable[[str], bool]
+
+
+class Made(Record):
+    """A restore point of one system that was taken, or why there is none."""
+
+    system: str
+    name: str
+    keeper: str
+    error: str | None = None
+    next: str | None = None
+    exit_code: int = 0
+
+
+@dataclass(frozen=True)
+class Way:
+    """Who keeps a system's restore points: the driver of itself or of the host below it, and which node is asked."""
+
+    driver: Any
+    keeper: System
+    node: str
+    of: str
+
+
+def hosts_of(estate: Estate, system: System) -> dict[str, System]:
+    """The machines that a system's nodes live on, by name."""
+    below = [node.runs_on for node in system.nodes.values() if node.runs_on is not None]
+    return {name: estate.systems[name.partition("/")[0]] for name in below}
+
+
+@asynccontextmanager
+async def _drivers(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
+    every = {s.name: s for system in systems for s in (system, *hosts_of(place.estate, system).values())}
+    async with place.drivers(list(every.values())) as drivers:
+        yield drivers
+
+
+async def read_kept(place: Workplace, system: System, drivers: dict[str, Any]) -> tuple[list[Kept], dict[str, Reading]]:
+    """A system's restore points now, and the readings of its own nodes."""
+    own = {node: await drivers[system.name].read(node) for node in system.nodes}
+    hosts = {}
+    for name, host in hosts_of(place.estate, system).items():
+        hosts[name] = await drivers[host.name].read(name.partition("/")[2])
+    limit = timedelta(days=place.estate.limits.snapshot_days)
+    return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), own
+
+
+def way_of(place: Workplace, system: System, drivers: dict[str, Any], own: dict[str, Reading]) -> Way:
+    """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
+    serving = next((n for n, r in own.items() if r.role in ("active", "leader", "alone")), next(iter(system.nodes)))
+    if "snapshot" in drivers[system.name].capabilities():
+        _still_can(place, system, own)
+        return Way(drivers[system.name], system, serving, "")
+    for name, host in hosts_of(place.estate, system).items():
+        if "snapshot" in drivers[host.name].capabilities():
+            return Way(drivers[host.name], host, name.partition("/")[2], system.name)
+    raise Refused(
+        f"{system.name} cannot be snapshotted: neither its profile nor a host below it knows how.",
+        next=f"gallant backup take {system.name} is its way back",
+    )
+
+
+def _still_can(place: Workplace, system: System, own: dict[str, Reading]) -> None:
+    product = place.products.get(system.product)
+    for reading in own.values():
+        release = product.resolve(reading.version) if product is not None else None
+        if release is not None and not release.snapshots:
+            raise Refused(
+                f"{system.name} runs {reading.version}, on which it cannot be snapshotted any more, as its publisher says.",
+                next=f"gallant backup take {system.name} is its way back",
+            )
+
+
+async def take(place: Workplace, terms: Sequence[str], reason: str) -> tuple[list[Made], int]:
+    """A restore point of every selected system, seen to be there; failures first, and the exit code."""
+    if not terms:
+        raise WrongUse("Nothing is selected.", next="gallant snapshot take SYSTEM --reason TEXT")
+    systems, rows = place.systems(terms), []
+    async with _drivers(place, systems) as drivers:
+        for system in systems:
+            name = snapshot_name(reason, place.user, place.clock.now())
+            try:
+                rows.append(await _take_one(place, system, drivers, name))
+            except GallantError as error:
+                told = " ".join(p for p in (error.what, error.why) if p)
+                rows.append(
+                    Made(
+                        system=system.name, name=name, keeper="", error=told, next=error.next, exit_code=error.exit_code
+                    )
+                )
+    rows.sort(key=lambda r: r.error is None)
+    return rows, worst_exit([r.exit_code for r in rows])
+
+
+async def _take_one(place: Workplace, system: System, drivers: dict[str, Any], name: str) -> Made:
+    before, own = await read_kept(place, system, drivers)
+    _quiet(system, own)
+    way = way_of(place, system, drivers, own)
+    if any(k.snapshot.name == name for k in before):
+        raise Refused(f"{system.name} has a restore point {name} already.", next=f"gallant snapshot list {system.name}")
+    await _order(place, way, "snapshot", name)
+    after, _ = await read_kept(place, system, drivers)
+    if all(k.snapshot.name != name for k in after):
+        raise Stopped(
+            f"{system.name}: the order was taken, and no restore point {name} is to be seen.",
+            "One that nobody can see is none.",
+            f"Look at the console of {node_name(way.keeper, way.node)}",
+        )
+    days = place.estate.limits.snapshot_days
+    record(place, "snapshot", system.name, target=name, reason=f"taken; to be removed within {days:g} d")
+    return Made(system=system.name, name=name, keeper=node_name(way.keeper, way.node))
+
+
+async def _order(place: Workplace, way: Way, kind: str, name: str) -> None:
+    act = Act(kind=kind, reason=name, package=way.of)
+    accepted = await way.driver.act(way.node, act, send_by=place.clock.real() + SEND_WITHIN_S)
+    waited = 0.0
+    while accepted.handle is not None:
+        job = await way.driver.job(way.node, accepted.handle)
+        if job.state == "failed":
+            raise Stopped(f"{node_name(way.keeper, way.node)}: {kind} of {name} failed: {job.message}.")
+        if job.state == "done":
+            return
+        if waited > PATIENCE_S:
+            raise Stopped(
+                f"{node_name(way.keeper, way.node)}: {kind} of {name} was not done within {PATIENCE_S / 60:.0f} min."
+            )
+        await place.clock.sleep(2)
+        waited += 2
+
+
+def _quiet(system: System, own: dict[str, Reading]) -> None:
+    for reading in own.values():
+        if reading.running_jobs:
+            raise Refused(
+                f"{reading.name} is busy: {reading.running_jobs[0].kind}.",
+                next=f"Wait, then: gallant check {system.name}",
+            )
+
+
+async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[Kept], list[str], int]:
+    """Every restore point of the selected systems, the oldest first; what could not be read, and the exit code."""
+    systems, found, failed, codes = place.systems(terms), [], [], []
+    async with _drivers(place, systems) as drivers:
+        for system in systems:
+            try:
+                kept, _ = await read_kept(place, system, drivers)
+                found += kept
+            except GallantError as error:
+                failed.append(error.what)
+                codes.append(error.exit_code)
+    found.sort(key=lambda k: k.age, reverse=True)
+    return found, failed, worst_exit([*codes, 1 if any(k.overdue for k in found) else 0])
+
+
+async def remove(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
+    """Take a restore point away; raises `WrongUse` where there is no such one."""
+    system = _one(place, system_name)
+    async with _drivers(place, [system]) as drivers:
+        kept, own = await read_kept(place, system, drivers)
+        found = _named(system, kept, name)
+        if not sure(f"Remove the restore point {found.snapshot.name} of {system.name}?"):
+            raise Refused("Nothing was removed.", next=f"gallant snapshot list {system.name}")
+        await _order(place, way_of(place, system, drivers, own), "remove_snapshot", found.snapshot.name)
+        left, _ = await read_kept(place, system, drivers)
+        if any(k.snapshot.name == found.snapshot.name for k in left):
+            raise Stopped(
+                f"{system.name}: {found.snapshot.name} is still there.", next=f"gallant snapshot list {system.name}"
+            )
+    record(place, "snapshot", system.name, target=found.snapshot.name, reason="removed")
+    return found
+
+
+async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
+    """Go back to a restore point: everything since is lost on the system. A `single` alone, unless its profile is asked.
+
+    A member of several that share data would come back older than the others, so only a system of one node is reverted.
+    """
+    system = _one(place, system_name)
+    if place.journal.open_rolls(system.name):
+        raise Refused(f"A roll of {system.name} is not finished.", next="gallant history")
+    async with _drivers(place, [system]) as drivers:
+        kept, own = await read_kept(place, system, drivers)
+        found = _named(system, kept, name)
+        _quiet(system, own)
+        if len(system.nodes) > 1 and "revert_snapshot" not in drivers[system.name].capabilities():
+            raise Refused(
+                f"{system.name} has {len(system.nodes)} nodes: one that went back would be older than the others.",
+                next=f"gallant backup list {system.name}",
+            )
+        age = f"{found.age.total_seconds() / 3600:.1f} h"
+        if not sure(f"Revert {system.name} to {found.snapshot.name}? Everything of the last {age} is lost on it."):
+            raise Refused("Nothing was reverted.", next=f"gallant snapshot list {system.name}")
+        record(place, "snapshot", system.name, target=found.snapshot.name, reason="revert begun")
+        await _order(place, way_of(place, system, drivers, own), "revert_snapshot", found.snapshot.name)
+    record(place, "snapshot", system.name, target=found.snapshot.name, reason="reverted")
+    return found
+
+
+def _one(place: Workplace, name: str) -> System:
+    return place.systems([name])[0]
+
+
+def _named(system: System, kept: Sequence[Kept], name: str) -> Kept:
+    found = [k for k in kept if k.snapshot.name == name] or [k for k in kept if k.snapshot.name.startswith(name)]
+    if len(found) != 1:
+        what = "no restore point" if not found else f"{len(found)} restore points that begin with"
+        raise WrongUse(f"{system.name} has {what} {clean(name, 80)!r}.", next=f"gallant snapshot list {system.name}")
+    return found[0]

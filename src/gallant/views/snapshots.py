@@ -1,0 +1,72 @@
+"""Restore points as people look at them: the oldest is the loudest."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from gallant.core.snapshots import Kept
+from gallant.views.output import View
+from gallant.views.tables import next_steps, table
+from gallant.views.words import duration, many, mark, plain, said, size
+
+
+def _rows(kept: Sequence[Kept]) -> list[dict[str, Any]]:
+    return [
+        {
+            "system": k.system,
+            "name": k.snapshot.name,
+            "taken": k.snapshot.taken,
+            "age": k.age.total_seconds(),
+            "bytes": k.snapshot.bytes,
+            "keeper": k.keeper,
+            "overdue": k.overdue,
+        }
+        for k in kept
+    ]
+
+
+def made_view(rows: Sequence[Any]) -> View:
+    def text() -> Any:
+        for row in rows:
+            if row.error is not None:
+                yield f"{mark('bad')} {plain(row.error)}"
+            else:
+                yield f"{said('good', row.name)}  of {plain(row.system)} is there, kept by {plain(row.keeper)}"
+        yield from next_steps(
+            *(r.next for r in rows), *(f"gallant snapshot list {r.system}" for r in rows if not r.error)
+        )
+
+    return View("snapshot-take", rows, text)
+
+
+def list_view(kept: Sequence[Kept], failed: Sequence[str], days: float) -> View:
+    def text() -> Any:
+        for what in failed:
+            yield f"{mark('bad')} {plain(what)}"
+        shown = table("system", "snapshot", "age", "size", "kept by", optional=("kept by",), right=("size",))
+        for k in kept:
+            age = duration(k.age.total_seconds())
+            shown.add_row(
+                f"[bold]{plain(k.system)}[/]",
+                plain(k.snapshot.name),
+                said("work", f"{age}, limit {days:g} d") if k.overdue else said("note", age),
+                "–" if k.snapshot.bytes is None else size(k.snapshot.bytes),
+                plain(k.keeper),
+            )
+        if kept:
+            yield shown
+            yield f"{many(len(kept), 'snapshot')}; each slows its system down while it lives."
+            yield from next_steps(*(f"gallant snapshot remove {k.system} {k.snapshot.name}" for k in kept if k.overdue))
+        elif not failed:
+            yield f"{mark('good')} No snapshot is left over."
+
+    return View("snapshot-list", _rows(kept), text, {"failed": list(failed)})
+
+
+def done_view(kept: Kept, did: str) -> View:
+    def text() -> Any:
+        yield f"{said('good', kept.system)}  {did} {plain(kept.snapshot.name)}"
+        yield from next_steps(f"gallant check {kept.system}")
+
+    return View("snapshot", _rows([kept]), text)

@@ -1,0 +1,78 @@
+"""Restore points as a user has them: named for what they are for, seen to be there, loud when they are old."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gallant.core.readings import Reading, Snapshot
+from gallant.core.snapshots import MOST_NAME, snapshot_name, snapshots_of
+
+NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
+
+
+@given(st.text(max_size=200), st.text(max_size=60))
+def test_a_name_is_one_that_every_device_takes_and_says_when(reason, by):
+    name = snapshot_name(reason, by, NOW)
+    assert "20261125-2200" in name
+    assert set(name) <= set("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-_")
+    assert len(name) <= MOST_NAME + 10
+    assert "/" not in name
+    assert not name.startswith((".", "-"))
+
+
+def reading(node: str, *snapshots: Snapshot) -> Reading:
+    return Reading(
+        system="overlook", node=node, taken=NOW, serial="x", product="p", version="1", boot="b", snapshots=snapshots
+    )
+
+
+def test_the_oldest_comes_first_a_guests_are_its_own_and_one_seen_twice_is_one():
+    old = Snapshot(name="old", taken=NOW - timedelta(days=4), of="overlook")
+    new = Snapshot(name="new", taken=NOW - timedelta(hours=1))
+    others = Snapshot(name="other", taken=NOW - timedelta(days=9), of="gates")
+    hosts = {"deck/a": reading("a", old, others), "deck/b": reading("b", old)}
+    found = snapshots_of("overlook", [reading("a", new)], hosts, NOW, timedelta(days=3))
+    assert [(k.snapshot.name, k.overdue) for k in found] == [("old", True), ("new", False)]
+
+
+@pytest.fixture
+def line(standins):
+    return standins(whole=True)
+
+
+def test_a_guest_is_snapshotted_through_its_host_and_the_snapshot_goes_again(line):
+    done = line.run("snapshot", "take", "overlook", "--reason", "before 7.0.5")
+    assert done.code == 0, done.err
+    assert "kept by deck/a" in done.out
+    (row,) = line.run("snapshot", "list", "--json").rows
+    assert (row["system"], row["keeper"], row["overdue"]) == ("overlook", "deck/a", False)
+    assert row["name"].startswith("before-7.0.5_")
+    assert line.run("snapshot", "remove", "overlook", "before").code == 5  # nobody at a terminal said yes
+    assert line.run("snapshot", "remove", "overlook", "before", "--yes").code == 0
+    assert line.run("snapshot", "list", "--json").rows == []
+    assert line.run("snapshot", "remove", "overlook", "before", "--yes").code == 2
+    kinds = [(e["target"], e["reason"]) for e in line.run("ledger", "--json").rows if e["kind"] == "snapshot"]
+    assert [reason for _, reason in kinds] == ["removed", "taken; to be removed within 3 d"]
+
+
+def test_what_cannot_be_snapshotted_says_so_and_names_the_other_way_back(line):
+    done = line.run("snapshot", "take", "sealock", "--reason", "x")
+    assert done.code == 5
+    assert "cannot be snapshotted" in done.out
+    assert "gallant backup take sealock" in done.out
+
+
+def test_a_system_goes_back_to_a_snapshot_and_loses_what_came_after(line):
+    line.run("snapshot", "take", "tickets", "--reason", "trial")
+    line.run("backup", "take", "tickets")
+    line._ask("/change", {"system": "tickets", "export": "settings"})
+    assert line.run("backup", "diff", "tickets").code == 1
+    refused = line.run("snapshot", "revert", "tickets", "trial")
+    assert refused.code == 5
+    assert "is lost on it" in refused.err
+    assert line.run("snapshot", "revert", "tickets", "trial", "--yes").code == 0
+    assert line.run("backup", "diff", "tickets").code == 0
