@@ -3,26 +3,29 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from importlib import import_module
 
+import click
 import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.cli.main import COMMANDS
-from gallant.core.backups import Backup, Item
+from gallant.core.backups import Backup, Copy, Item
 from gallant.core.catalog import KnownIssue, Package
 from gallant.core.checks import CHECKS, run_checks
 from gallant.core.compare import verify_system
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate import Limits, Note, parse_estate
-from gallant.core.findings import LEVELS, Facts
+from gallant.core.findings import LEVELS, Facts, Followed, Rescue
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
 from gallant.core.outages import Sample, outages
 from gallant.core.plan import NothingToDo, Plan, basis_differences, make_plan
-from gallant.core.readings import Alarm, Channel, Expiry, Facet, Gauge, Job, Reading
+from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
+from gallant.core.snapshots import Kept
 
 from .test_assessment import NOW, SHOAL
 from .test_estate import GOOD
@@ -262,6 +265,7 @@ BACKUP = Backup(
     bytes=1,
     sha256="0",
     sealed=NOW,
+    opened=NOW - timedelta(days=3),
 )
 PACKAGE = Package(name="p", url="x", bytes=1000, sha256="0" * 64)
 
@@ -288,6 +292,15 @@ def ends(days: int) -> Expiry:
 
 GOOD_CHANNEL = Channel(name="main", state="reachable")
 ISSUE = KnownIssue(text="loses a path", severity="high")
+
+LOAD = Gauge(name="load", value=55, unit="%")
+UP, DOWN = Facet(name="path 1", state="up"), Facet(name="uplink-2", state="down")
+
+
+def kept(days: float) -> Kept:
+    snapshot = Snapshot(name=f"s{days:g}", taken=NOW - timedelta(days=days))
+    return Kept(system="tickets", keeper="tickets/a", snapshot=snapshot, age=timedelta(days=days), overdue=days > 3)
+
 
 # Each check: what makes it fire, at which level, and a word of its message.
 FIRES = [
@@ -372,6 +385,86 @@ FIRES = [
     ("known-issues", facts(issues=(Concern(release="2", issue=ISSUE, nodes=("tickets/a",)),)), "warn", "loses a path"),
     ("known-issues", facts(issues=(Concern(release="2", issue=ISSUE, untold=("tickets/a",)),)), "note", "loses a path"),
     ("site-notes", facts(notes=(Note(about="tickets", text="mind the lock file", by="anna"),)), "note", "lock file"),
+    (
+        "expiries",
+        facts(both(b={"expiries": (ends(9),)}), booked_until=NOW + timedelta(days=20)),
+        "stop",
+        "before the booked",
+    ),
+    ("own-path", facts(own_path=("it runs on tickets/a",)), "stop", "stands on tickets"),
+    ("accounts", facts(may_act={"a": "refused", "b": None}), "stop", "does not let"),
+    ("redundancy", facts(both(b={"in_sync": False})), "stop", "can be taken out"),
+    (
+        "capacity",
+        facts(both({"gauges": (LOAD,)}, {"gauges": (LOAD,)}), system=replace(TICKETS, shape="pool")),
+        "stop",
+        "does not fit",
+    ),
+    ("links", facts(both(b={"facets": (UP, DOWN)})), "stop", "1 of 2 links up"),
+    ("links", facts(both(b={"facets": (UP, replace(UP, name="path 2"), DOWN)})), "warn", "2 of 3 links up"),
+    ("links", facts(both(b={"facets": (UP,)})), "note", "one link"),
+    ("rescue", facts(rescue={"a": Rescue(how="")}), "warn", "nobody could reach it"),
+    (
+        "rescue",
+        facts(rescue={"a": Rescue(how="ssh://10.9.0.1", answers=False, why="refused")}),
+        "warn",
+        "does not answer",
+    ),
+    ("recalled", facts(recalled={"2.8.5": "recalled"}), "warn", "it runs"),
+    ("recalled", facts(recalled={"3.2.4": "recalled"}, entering=("3.2.4",)), "stop", "would enter"),
+    ("requirements", facts(conflicts=("x needs y",)), "warn", "x needs y"),
+    ("publisher", facts(sources=(Followed(name="ostrel", state="unreachable", why="refused"),)), "warn", "unreachable"),
+    ("publisher", facts(channels_unknown_here=True), "warn", "no catalog here lists"),
+    (
+        "memory",
+        facts(both(b={"gauges": (Gauge(name="memory available", value=5e6, unit="B"),)})),
+        "warn",
+        "little memory",
+    ),
+    ("sessions", facts(both(b={"gauges": (Gauge(name="sessions", value=3, unit=""),)})), "note", "3 sessions"),
+    ("backup-opened", facts(backups=(replace(BACKUP, opened=None),)), "note", "opened ever"),
+    (
+        "backup-opened",
+        facts(backups=(BACKUP, replace(BACKUP, id="c", opened=None, taken=NOW - timedelta(days=31)))[1:]),
+        "warn",
+        "opened ever",
+    ),
+    ("backup-opened", facts(backups=(replace(BACKUP, opened=NOW - timedelta(days=31)),)), "warn", "for 30 days"),
+    (
+        "backup-copies",
+        facts(backups=(replace(BACKUP, copies=(Copy(place="second", problem="gone"),)),)),
+        "warn",
+        "no copy at",
+    ),
+    ("snapshots", facts(snapshots=(kept(1),)), "note", "lives"),
+    ("snapshots", facts(snapshots=(kept(5),)), "warn", "older than its limit"),
+    ("snapshots", facts(snapshots=(kept(2), kept(1))), "warn", "has 2 snapshots"),
+    ("snapshot-possible", facts(can_snapshot=False), "note", "cannot be snapshotted"),
+    ("snapshot-possible", facts(can_snapshot=True, no_snapshots_from="3.2.4"), "warn", "from 3.2.4 on"),
+    (
+        "format",
+        facts(
+            both(
+                b={
+                    "components": (
+                        Component(name="archive", kind="on-disk format", product="p", version="3", next_version="4"),
+                    )
+                }
+            )
+        ),
+        "warn",
+        "waits to be raised to 4",
+    ),
+    ("window", facts(booked_s=600.0, needed_s=5400.0), "warn", "does not fit"),
+    *(
+        (check, facts(both(b={"facets": (Facet(name=facet, state=state),)})), "warn", words)
+        for check, facet, state, words in (
+            ("time-source", "time source", "none", "no time source"),
+            ("spare-slot", "spare slot", "broken", "no spare slot"),
+            ("configuring", "configuration session", "anna", "by somebody"),
+            ("partner", "synchronous partner", "blocks", "stops writing"),
+        )
+    ),
 ]
 
 
@@ -389,7 +482,86 @@ def test_each_check_fires_when_it_should_and_says_what_to_do_next(check, given_f
     assert words in found[0].message
     assert found[0].next or level == "note"
     if (found[0].next or "").startswith("gallant "):
-        assert found[0].next.split()[1] in COMMANDS
+        assert_command(found[0].next)
+
+
+def assert_command(line: str) -> None:
+    """That a line names a command, and where that is a group one of its own."""
+    words = line.split()
+    assert words[1] in COMMANDS
+    module, function, _ = COMMANDS[words[1]]
+    command = getattr(import_module(f"gallant.cli.{module}"), function)
+    if isinstance(command, click.Group):
+        assert words[2] in command.commands
+    options = {name for param in command.params for name in param.opts}
+    assert not [w for w in words if w.startswith("--") and not isinstance(command, click.Group) and w not in options]
+
+
+ALL_WELL = {
+    "facets": (
+        UP,
+        replace(UP, name="path 2"),
+        *(
+            Facet(name=name, state=well)
+            for name, well in (
+                ("running configuration", "saved"),
+                ("updates itself", "off"),
+                ("time source", "synchronised"),
+                ("spare slot", "ready"),
+                ("configuration session", "none"),
+                ("synchronous partner", "does not block"),
+            )
+        ),
+    ),
+    "gauges": (
+        Gauge(name="free space", value=1e9, unit="B"),
+        Gauge(name="memory available", value=1e9, unit="B"),
+        Gauge(name="sessions", value=0, unit=""),
+        Gauge(name="load", value=30, unit="%"),
+    ),
+    "channels": (GOOD_CHANNEL,),
+    "expiries": (ends(300),),
+}
+# Checks that say nothing where there is nothing to say.
+SILENT = {
+    "distinct", "restart-pending", "versions-even", "terms", "known-issues", "site-notes", "open-roll", "put-aside",
+    "oddities", "format",
+}  # fmt: skip
+
+
+def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
+    well = facts(
+        both(ALL_WELL, ALL_WELL),
+        may_act={"a": None, "b": None},
+        rescue={"a": Rescue(how="its host deck/a")},
+        sources=(Followed(name="ostrel", state="reachable"),),
+        tested={"a": ()},
+        can_snapshot=True,
+        booked_s=7200.0,
+        needed_s=5400.0,
+        backups=(replace(BACKUP, copies=(Copy(place="second", sealed=NOW),)),),
+    )
+    found = run_checks(well) + [
+        f for f in run_checks(replace(well, system=replace(TICKETS, shape="pool"))) if f.check == "capacity"
+    ]
+    assert {f.level for f in found} == {"pass"}
+    assert {f.check for f in found} == {c.id for c, _ in CHECKS} - SILENT
+
+
+def test_a_mend_is_named_only_where_there_is_one_and_only_on_what_is_wrong():
+    from gallant.operations.mending import MENDS
+
+    assert {c.mend for c, _ in CHECKS} - {None} == set(MENDS)
+    mends = {f.check: f.mend for f in run_checks(facts(both({"role": "standby"}, {"role": "active"}), backups=()))}
+    assert (mends["roles"], mends["backup"], mends["in-sync"]) == ("roles", "backup", None)
+
+
+def test_only_what_was_asked_for_is_checked_and_every_check_says_why_it_matters():
+    assert {f.check for f in run_checks(facts(), only=["clock"])} == {"clock"}
+    during = {f.check for f in run_checks(facts(), phase="during")}
+    assert "in-sync" in during
+    assert "backup" not in during
+    assert all(c.why and c.looks_at and set(c.phases) <= {"ahead", "before", "during", "after"} for c, _ in CHECKS)
 
 
 def test_a_service_that_answers_on_machines_said_to_be_idle_stops_the_work():

@@ -1,28 +1,102 @@
-"""check."""
+"""check and waive."""
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run, selector_argument
+from gallant.cli.common import (
+    Span,
+    estate_option,
+    finish,
+    may_go_on,
+    open_place,
+    output_options,
+    run,
+    selector_argument,
+    yes_option,
+)
 
 
 @click.command()
 @estate_option
 @selector_argument
 @click.option("--all", "everything", is_flag=True, help="Show the passes too.")
+@click.option("--only", multiple=True, metavar="CHECK", help="Only this check; may be given several times.")
+@click.option("--node", "nodes", multiple=True, metavar="NODE", help="Only findings on this node, as a or b.")
+@click.option(
+    "--when",
+    "phase",
+    type=click.Choice(["ahead", "before", "during", "after"]),
+    default=None,
+    help="Only the checks that are of use then.",
+)
+@click.option(
+    "--fail-on",
+    type=click.Choice(["stop", "warn", "note"]),
+    default="warn",
+    help="Exit code 1 from this level on; warn.",
+)
+@click.option(
+    "--since", type=Span(), default=None, metavar="AGO", help="Compare with the run that long ago, as 12h or 3d."
+)
+@click.option("--mend", is_flag=True, help="Clear what can be cleared, asking for each, and check again.")
+@click.option("--explain", default=None, metavar="CHECK", help="What a check looks at, and why it matters.")
+@click.option("--list", "catalogue", is_flag=True, help="Every check there is.")
+@yes_option
 @output_options
-def check(estate_path: Path | None, selector: tuple[str, ...], everything: bool, output: Any) -> None:
-    """Health, now: findings worst first, each with what to do next.
+def check(
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    everything: bool,
+    only: tuple[str, ...],
+    nodes: tuple[str, ...],
+    phase: str | None,
+    fail_on: str,
+    since: timedelta | None,
+    mend: bool,
+    explain: str | None,
+    catalogue: bool,
+    yes: bool,
+    output: Any,
+) -> None:
+    """Health, now: what changed since the last time first, then findings worst first, each with what to do next.
 
-    Examples:  gallant check tickets   |   gallant check --all
+    Examples:  gallant check tickets   |   gallant check --mend tickets   |   gallant check --explain roles
     """
     from gallant.operations import check as operation
-    from gallant.views import tables
+    from gallant.operations import mending
+    from gallant.views import checks as views
 
-    findings = run(operation.check(open_place(estate_path, output), selector))
-    output.show(tables.check_view(findings, everything))
-    finish(operation.exit_code(findings))
+    if explain is not None or catalogue:
+        output.show(views.catalogue_view(explain))
+        return
+    place = open_place(estate_path, output)
+    health = run(operation.check(place, selector, only, nodes, phase, since))
+    if mend:
+        done = run(mending.mend(place, health.findings, lambda text: may_go_on(text, yes)))
+        output.show(views.mended_view(done))
+        health = run(operation.check(place, selector, only, nodes, phase, since))
+    output.show(views.health_view(health, everything, place.clock.now()))
+    finish(operation.exit_code(health.findings, fail_on))
+
+
+@click.command()
+@estate_option
+@click.argument("check", metavar="CHECK")
+@click.argument("system", metavar="SYSTEM")
+@click.option("--reason", required=True, metavar="TEXT", help="Why it may be so, for whoever asks later.")
+@click.option("--until", required=True, metavar="DAY", help="The last day on which it counts, as 2027-01-31.")
+@output_options
+def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Any) -> None:
+    """Accept the warnings of one check on one system or node, in your own name. A stop cannot be waived.
+
+    Examples:  gallant waive service-subnet tickets --until 2027-01-31 --reason "moves with the new switches"
+    """
+    from gallant.operations import waiving
+    from gallant.views import checks as views
+
+    output.show(views.waived_view(waiving.waive(open_place(estate_path, output), check, system, until, reason)))

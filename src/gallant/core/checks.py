@@ -7,15 +7,15 @@ read gives no pass, because `reachable` has stopped the work already.
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import timedelta
 
-from gallant.core import complaints
+from gallant.core import circumstances, complaints
 from gallant.core.backups import good_for
 from gallant.core.estate import node_name
 from gallant.core.findings import LEVELS, Facts, Finding, finding
 from gallant.core.readings import IN_SERVICE
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 
 
 def _reachable(facts: Facts) -> Iterator[Finding]:
@@ -346,53 +346,127 @@ def _channels(facts: Facts) -> Iterator[Finding]:
 
 
 class Check(Record):
-    """What a check looks at, in one line."""
+    """What a check looks at and why that matters, in one line each; when it is of use; what can clear it.
+
+    `phases` are ahead (days before), before, during and after the work; `mend` names an action of `operations/mending.py`.
+    """
 
     id: str
     looks_at: str
+    why: str
+    phases: tuple[str, ...] = ("ahead", "before")
+    mend: str | None = None
 
 
-CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = (
-    (Check(id="reachable", looks_at="every node answers, and as the machine that the estate says"), _reachable),
-    (Check(id="distinct", looks_at="no two addresses lead to one machine"), _distinct),
-    (Check(id="in-service", looks_at="every node is in service"), _in_service),
-    (Check(id="in-sync", looks_at="replicas are whole"), _in_sync),
-    (Check(id="roles", looks_at="roles are in their usual places"), _roles),
-    (Check(id="no-job", looks_at="no job runs on any node"), _no_job),
-    (Check(id="restart-pending", looks_at="no node would start another version than it runs"), _restart_pending),
-    (Check(id="versions-even", looks_at="all nodes run one version"), _versions_even),
-    (Check(id="space", looks_at="free space for the largest package of the route"), _space),
-    (Check(id="clock", looks_at="each node's clock against ours"), _clock),
-    (Check(id="service-subnet", looks_at="service addresses lie outside the nodes' own subnets"), _service_subnet),
-    (Check(id="service-answers", looks_at="service addresses answer"), _service_answers),
-    (Check(id="backup", looks_at="a fresh sealed backup of the running version"), _backup),
-    (Check(id="stock", looks_at="the route's packages and the running release's are in stock"), _stock),
-    (Check(id="channels", looks_at="each host has a channel that can deliver updates"), _channels),
-    (Check(id="terms", looks_at="the terms of the releases to be entered are accepted"), _terms),
-    (Check(id="known-issues", looks_at="known issues of the releases to be entered that concern this system"), _issues),
-    (Check(id="site-notes", looks_at="the site's own notes on the system, its product and the hops ahead"), _notes),
-    (Check(id="open-roll", looks_at="no other roll of the system is open"), _open_roll),
-    *((Check(id=id, looks_at=looks_at), function) for id, looks_at, function in complaints.CHECKS),
+OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
+    ("reachable", "every node answers, and as the machine that the estate says", _reachable),
+    ("distinct", "no two addresses lead to one machine", _distinct),
+    ("in-service", "every node is in service", _in_service),
+    ("in-sync", "replicas are whole", _in_sync),
+    ("roles", "roles are in their usual places", _roles),
+    ("no-job", "no job runs on any node", _no_job),
+    ("restart-pending", "no node would start another version than it runs", _restart_pending),
+    ("versions-even", "all nodes run one version", _versions_even),
+    ("space", "free space for the largest package of the route", _space),
+    ("clock", "each node's clock against ours", _clock),
+    ("service-subnet", "service addresses lie outside the nodes' own subnets", _service_subnet),
+    ("service-answers", "service addresses answer", _service_answers),
+    ("backup", "a fresh sealed backup of the running version", _backup),
+    ("stock", "the route's packages and the running release's are in stock", _stock),
+    ("channels", "each host has a channel that can deliver updates", _channels),
+    ("terms", "the terms of the releases to be entered are accepted", _terms),
+    ("known-issues", "known issues of the releases to be entered that concern this system", _issues),
+    ("site-notes", "the site's own notes on the system, its product and the hops ahead", _notes),
+    ("open-roll", "no other roll of the system is open", _open_roll),
 )
+ALWAYS = ("ahead", "before", "during", "after")
+# Why each matters; when it is of use, where that is not only beforehand; what can clear it.
+WHY: dict[str, tuple[str, tuple[str, ...] | None, str | None]] = {
+    "reachable": ("what was not read is not known, and what is not known is not planned", ALWAYS, None),
+    "distinct": ("work on one machine twice takes both halves of a pair down", None, None),
+    "in-service": ("a node that is out already is the redundancy that the work would use", ALWAYS, None),
+    "in-sync": ("a replica that is not whole cannot take over without losing what is missing", ALWAYS, None),
+    "roles": (
+        "whoever looks for the load looks in its usual place; a role elsewhere has a reason",
+        ("ahead", "before", "after"),
+        "roles",
+    ),
+    "no-job": ("a second order on a busy node fails, or harms the first", ALWAYS, None),
+    "restart-pending": ("the next restart, whoever causes it, would change the version", None, None),
+    "versions-even": (
+        "nodes of two versions are an update that was never finished",
+        ("ahead", "before", "after"),
+        None,
+    ),
+    "space": ("an install that runs out of space stops half-way", None, "packages"),
+    "clock": ("certificates, logs and the order of events are wrong when a clock is", ALWAYS, None),
+    "service-subnet": ("a node answers for an address in its own subnet though the role has moved away", None, None),
+    "service-answers": ("an outage that was there before is taken for one of the work", ALWAYS, None),
+    "backup": ("nothing is disturbed without a way back that was seen to be whole", None, "backup"),
+    "stock": ("on the night the old installer is needed, it is not to be had any more", None, None),
+    "channels": ("a host whose channels are off installs nothing, or what lay in its cache", None, None),
+    "terms": ("a named person accepts what a publisher asks, not a program", None, None),
+    "known-issues": ("the publisher has told already what goes wrong with some", None, None),
+    "site-notes": ("what went wrong here last time goes wrong again", None, None),
+    "open-roll": ("two rolls of one system would take each other's redundancy", None, None),
+    "alarms": ("hardware that is failing fails when it is restarted", ALWAYS, None),
+    "readiness": ("the device knows its own obstacles best", None, None),
+    "expiries": ("a password or certificate that ends locks out whoever comes to mend", None, None),
+    "saved": ("a restart loses what was configured and never saved", None, "saved"),
+    "time-source": ("a clock without a source runs away until something refuses it", None, None),
+    "updates-itself": (
+        "a device that updates itself does so in the middle of the work",
+        ("ahead", "before", "during"),
+        None,
+    ),
+    "spare-slot": ("a node whose other slot is not ready has nothing to fall back to", None, None),
+    "configuring": ("what somebody is configuring meanwhile is lost, or is half of it in the backup", None, None),
+    "partner": ("a partner that insists on both copies stops writing while one is away", None, None),
+    "put-aside": ("what a person put aside, an update does not bring, or overwrites", None, None),
+    "oddities": ("a device that does not keep to its protocol may not do so elsewhere", None, None),
+    "own-path": ("whoever saws off the branch that they sit on sees nothing through", None, None),
+    "accounts": ("a login that is refused is found in the middle of the work otherwise", None, None),
+    "redundancy": ("the next node can leave only when enough of the others stay", ALWAYS, None),
+    "capacity": ("what a node carried has to fit onto the others while it is away", None, None),
+    "links": ("a node that hangs on one link is gone when its switch restarts", ALWAYS, None),
+    "rescue": ("a node that does not come back is reached by its console, or not at all", None, None),
+    "recalled": ("a publisher that takes a release back has found out why", None, None),
+    "requirements": ("a product that another one stands on is moved in an order, or both fail", None, None),
+    "publisher": ("a recall that nobody fetches warns nobody", ("ahead",), None),
+    "memory": ("an update that has no memory left is ended by the host", None, None),
+    "sessions": ("whoever is working there is cut off by a restart", None, None),
+    "backup-opened": ("a backup that was never opened is a hope", ("ahead",), None),
+    "backup-copies": ("a backup that burns with its host is none", ("ahead",), "backup"),
+    "snapshots": ("a snapshot that stays grows, and slows its system down", ("ahead", "before", "after"), "snapshots"),
+    "snapshot-possible": ("whoever counts on a way back finds out in time that there is none", None, None),
+    "format": ("a format that is raised by the way takes the way back with it", None, None),
+    "window": ("work that does not fit is stopped half-way by the clock", None, None),
+}
 
 
-def run_checks(facts: Facts) -> list[Finding]:
-    """Every finding on one system, worst first, else in the order of the catalogue."""
-    found = [_with_id(check.id, finding) for check, function in CHECKS for finding in function(facts)]
+def _registered() -> Iterator[tuple[Check, Callable[[Facts], Iterator[Finding]]]]:
+    for id, looks_at, function in (*OWN, *circumstances.CHECKS, *complaints.CHECKS):
+        why, phases, mend = WHY[id]
+        yield Check(id=id, looks_at=looks_at, why=why, phases=phases or ("ahead", "before"), mend=mend), function
+
+
+CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = tuple(_registered())
+
+
+def check_named(check_id: str) -> Check | None:
+    return next((check for check, _ in CHECKS if check.id == check_id), None)
+
+
+def run_checks(facts: Facts, only: Collection[str] = (), phase: str | None = None) -> list[Finding]:
+    """Every finding on one system, worst first, else in the order of the catalogue; of some checks, or of one phase."""
+    found = [
+        replace(finding, check=check.id, mend=check.mend if finding.level in ("stop", "warn") else None)
+        for check, function in CHECKS
+        if (not only or check.id in only) and (phase is None or phase in check.phases)
+        for finding in function(facts)
+    ]
     return worst_first(found)
 
 
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:
     return sorted(findings, key=lambda f: LEVELS.index(f.level))
-
-
-def _with_id(check_id: str, finding: Finding) -> Finding:
-    return Finding(
-        check=check_id,
-        level=finding.level,
-        system=finding.system,
-        node=finding.node,
-        message=finding.message,
-        evidence=finding.evidence,
-        next=finding.next,
-    )

@@ -9,7 +9,6 @@ from datetime import timedelta
 
 from gallant.core.findings import Facts, Finding, finding
 
-ENDS_SOON = timedelta(days=30)
 # Facets by which drivers and profiles say these things.
 SAVED = "running configuration"
 UPDATES_ITSELF = "updates itself"
@@ -45,25 +44,25 @@ def _readiness(facts: Facts) -> Iterator[Finding]:
 
 
 def _expiries(facts: Facts) -> Iterator[Finding]:
+    soon = timedelta(days=facts.limits.expiry_days)
     for node, reading in facts.readings.items():
+        way = facts.rescue.get(node)
         for expiry in reading.expiries:
             left = expiry.ends - facts.now
             what = f"the {expiry.kind} {expiry.name} of {reading.name}"
+            todo = f"Renew it on {reading.name}"
+            if "console" in expiry.name.lower() and way is not None and way.how:
+                todo += f"; the other way in is {way.how}"
+            until = f"{expiry.ends:%Y-%m-%d}"
+            in_the_window = facts.booked_until is not None and expiry.ends <= facts.booked_until
             if left <= timedelta(0):
-                yield finding(
-                    facts, "stop", f"{what} is over", f"{expiry.ends:%Y-%m-%d}", f"Renew it on {reading.name}", node
-                )
-            elif left <= ENDS_SOON:
-                yield finding(
-                    facts,
-                    "warn",
-                    f"{what} ends in {left.days} d",
-                    f"{expiry.ends:%Y-%m-%d}",
-                    f"Renew it on {reading.name}",
-                    node,
-                )
+                yield finding(facts, "stop", f"{what} is over", until, todo, node)
+            elif in_the_window:
+                yield finding(facts, "stop", f"{what} ends before the booked work does", until, todo, node)
+            elif left <= soon:
+                yield finding(facts, "warn", f"{what} ends in {left.days} d", until, todo, node)
             else:
-                yield finding(facts, "pass", f"{what} is good", f"until {expiry.ends:%Y-%m-%d}", None, node)
+                yield finding(facts, "pass", f"{what} is good", f"until {until}", None, node)
 
 
 # A facet that devices know by name: the state in which all is well, what is said then and else, and what to do.
@@ -75,6 +74,25 @@ KNOWN_FACETS = {
         "Save the configuration, or undo it (a restart would lose it), at",
     ),
     UPDATES_ITSELF: ("off", "does not update itself", "may update itself meanwhile", "Switch it off at"),
+    "time source": ("synchronised", "follows a time source", "follows no time source", "Look at the time source of"),
+    "spare slot": (
+        "ready",
+        "has a spare slot that is ready",
+        "has no spare slot that is ready",
+        "Look at the slots of",
+    ),
+    "configuration session": (
+        "none",
+        "is being configured by nobody",
+        "is being configured by somebody",
+        "Ask who works on",
+    ),
+    "synchronous partner": (
+        "does not block",
+        "writes on while its partner is away",
+        "stops writing while its partner is away",
+        "Let its partner go on alone for the work, at",
+    ),
 }
 
 
@@ -123,9 +141,13 @@ def _oddities(facts: Facts) -> Iterator[Finding]:
 CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("alarms", "no node complains of anything", _alarms),
     ("readiness", "the device's own readiness test for the next release", _readiness),
-    ("expiries", "no password, account, certificate or licence ends within 30 days", _expiries),
+    ("expiries", "no password, account, certificate or licence ends soon, or before the booked work does", _expiries),
     ("saved", "each node runs the configuration that it would start with", _known_facet(SAVED)),
     ("updates-itself", "no device updates itself meanwhile", _known_facet(UPDATES_ITSELF)),
+    ("time-source", "each node's clock follows a time source", _known_facet("time source")),
+    ("spare-slot", "the spare slot of each node is ready", _known_facet("spare slot")),
+    ("configuring", "nobody is configuring a node", _known_facet("configuration session")),
+    ("partner", "no synchronous partner would block writes", _known_facet("synchronous partner")),
     ("put-aside", "packages kept back, conffiles changed by hand, services on replaced libraries", _put_aside),
     ("oddities", "in which ways a device does not speak as its protocol has it", _oddities),
 )

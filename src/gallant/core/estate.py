@@ -85,13 +85,14 @@ class Service(Record):
 
 
 class Node(Record):
-    """One member of a system, at its own address, known by its serial."""
+    """One member of a system, at its own address, known by its serial; `console` is another way in, should it not come back."""
 
     address: str
     serial: str
     fingerprint: str | None = None
     ca: str | None = None
     runs_on: str | None = None
+    console: str | None = None
 
     def __post_init__(self) -> None:
         parts = urlsplit(self.address)
@@ -205,6 +206,9 @@ class Limits(Record):
     steady_s: float = 60
     free_space_factor: float = 1.5
     snapshot_days: float = 3
+    memory_free_mb: float = 128
+    ceiling_percent: float = 80
+    expiry_days: float = 30
 
 
 class CopyPlace(Record):
@@ -267,7 +271,7 @@ class Simulation(Record):
 
 
 class Estate(Record):
-    """Everything one administrator looks after, as `estate.yaml` declares it."""
+    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on."""
 
     gallant: str
     name: str
@@ -280,6 +284,7 @@ class Estate(Record):
     notes: tuple[Note, ...] = ()
     limits: Limits = Limits()
     backups: BackupRules = BackupRules()
+    gallant_on: str | None = None
     simulation: Simulation | None = None
 
     def account(self, system: System, purpose: str) -> Account:

@@ -11,12 +11,32 @@ from gallant.core.issues import Concern
 from gallant.core.outages import Sample
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record
+from gallant.core.snapshots import Kept
 
 LEVELS = ("stop", "warn", "note", "pass")
 
 
+class Rescue(Record):
+    """Another way into a node: which (empty: none), and whether it answered (None: it was not tried)."""
+
+    how: str
+    answers: bool | None = None
+    why: str = ""
+
+
+class Followed(Record):
+    """A source of catalogs, and how it was found when it was last asked."""
+
+    name: str
+    state: str | None
+    why: str | None = None
+
+
 class Finding(Record):
-    """A check's result: level stop, warn, note or pass; `evidence` are the values seen, `next` the exact next command."""
+    """A check's result: level stop, warn, note or pass; `evidence` are the values seen, `next` the exact next command.
+
+    `mend` names the action by which Gallant can clear it; `waived` says who accepted the warning, why and until when.
+    """
 
     check: str
     level: str
@@ -25,6 +45,8 @@ class Finding(Record):
     message: str
     evidence: str = ""
     next: str | None = None
+    mend: str | None = None
+    waived: str | None = None
 
 
 class Facts(Record):
@@ -34,7 +56,10 @@ class Facts(Record):
     estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
     release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
     way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet. `tested` is what each node's own readiness test
-    for the next release found, `announced` the minutes that it says the work will take.
+    for the next release found, `announced` the minutes that it says the work will take. `may_act` is, by node, why the
+    account for the work was not let in (None: it was); `rescue` the other way into each node. `entering` are the releases
+    of the route, `recalled` those of them, or of the running ones, that were, with the publisher's words. `own_path` says
+    in what Gallant itself stands on the system. `booked_s` and `needed_s` are the lengths of a booking and of the work.
     """
 
     system: System
@@ -54,6 +79,20 @@ class Facts(Record):
     terms: tuple[str, ...] = ()
     tested: dict[str, tuple[Alarm, ...]] = {}
     announced: dict[str, float] = {}
+    may_act: dict[str, str | None] = {}
+    rescue: dict[str, Rescue] = {}
+    sources: tuple[Followed, ...] = ()
+    channels_unknown_here: bool = False
+    conflicts: tuple[str, ...] = ()
+    entering: tuple[str, ...] = ()
+    recalled: dict[str, str] = {}
+    snapshots: tuple[Kept, ...] = ()
+    can_snapshot: bool | None = None
+    no_snapshots_from: str | None = None
+    own_path: tuple[str, ...] = ()
+    booked_s: float | None = None
+    needed_s: float | None = None
+    booked_until: datetime | None = None
 
     @property
     def name(self) -> str:

@@ -178,6 +178,15 @@ class ProfiledDriver:
         return frozenset({*own, *self.profile.reads, *self.profile.acts, *exports, *test})
 
     @property
+    def acts(self) -> bool:
+        """Whether it can be given any order at all."""
+        return bool(self.profile.acts or set(self._own_acts()) - set(self.profile.without))
+
+    async def let_in(self, node: str, purpose: str) -> None:
+        """Log in for a purpose, or find that a login stands; raises `LoginRefused` or `NotReached`."""
+        await self._prepare(node, purpose)
+
+    @property
     def export_names(self) -> tuple[str, ...]:
         return (*self._own_exports(), *(e.name for e in self.profile.exports))
 

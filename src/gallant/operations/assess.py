@@ -32,6 +32,11 @@ class ConflictRow(Record):
     standing: str
     said_by: str
 
+    @property
+    def words(self) -> str:
+        other = f"it runs {self.other_running}" if self.other_running else "what it runs is not known"
+        return f"{self.said_by} needs {self.needs} {self.range}; {other}"
+
 
 def conflicts(place: Workplace, terms: Sequence[str]) -> list[ConflictRow]:
     """Breaches of requirements that exist today, then what is not known; of the selected systems."""

@@ -1,50 +1,115 @@
-"""Health, now: read the systems, gather the facts, run the checks."""
+"""Health, now: read the systems, gather the facts, run the checks; keep what they found, and say what changed since."""
 
 from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
+from datetime import datetime, timedelta
 from typing import Any
 
 from gallant.core.catalog import Release
-from gallant.core.checks import run_checks, worst_first
-from gallant.core.errors import GallantError
+from gallant.core.checks import CHECKS, check_named, run_checks, worst_first
+from gallant.core.documents import suggestion
+from gallant.core.drift import Drift, drift
+from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import System
-from gallant.core.findings import Facts, Finding
+from gallant.core.findings import LEVELS, Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
 from gallant.core.readings import Alarm
-from gallant.core.records import replace
-from gallant.operations.assess import Ahead, issues_here, releases_ahead
+from gallant.core.records import Record, clean, replace
+from gallant.core.waivers import waivers, with_waivers
+from gallant.operations import surroundings
+from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
+from gallant.operations.backups import store_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.shelf import Shelf
-from gallant.vault.backups import BackupStore
 
 
-async def check(place: Workplace, terms: Sequence[str]) -> list[Finding]:
-    """Findings on every selected system, worst first."""
-    systems = place.systems(terms)
+class Health(Record):
+    """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was)."""
+
+    findings: tuple[Finding, ...]
+    drift: tuple[Drift, ...] = ()
+    compared_with: datetime | None = None
+
+
+async def check(
+    place: Workplace,
+    terms: Sequence[str],
+    only: Collection[str] = (),
+    nodes: Collection[str] = (),
+    phase: str | None = None,
+    since: timedelta | None = None,
+) -> Health:
+    """Findings on every selected system, held against the run before, or against the one that was `since` ago."""
+    for name in only:
+        if check_named(name) is None:
+            raise WrongUse(
+                f"No check {clean(name, 60)!r}{suggestion(name, [c.id for c, _ in CHECKS])}.",
+                next="gallant check --list",
+            )
+    systems, now = place.systems(terms), place.clock.now()
+    moment = now if since is None else now - since
+    earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, moment)) is not None}
     async with place.drivers(systems) as drivers:
-        findings, _ = await check_with(place, systems, drivers)
-    return findings
+        findings, _ = await check_with(place, systems, drivers, only=only, phase=phase)
+    chosen = [f for f in findings if not nodes or f.node in nodes]
+    before = [f for _, rows in earlier.values() for f in rows if not only or f.check in only]
+    known = [f for f in chosen if f.system in earlier]
+    changed = [d for d in drift(before, known) if not nodes or d.finding.node in nodes]
+    return Health(
+        findings=tuple(chosen),
+        drift=tuple(changed),
+        compared_with=max((at for at, _ in earlier.values()), default=None),
+    )
 
 
-def exit_code(findings: Sequence[Finding]) -> int:
-    return 1 if any(f.level in ("stop", "warn") for f in findings) else 0
+def exit_code(findings: Sequence[Finding], fail_on: str = "warn") -> int:
+    worst = LEVELS.index(fail_on)
+    return 1 if any(LEVELS.index(f.level) <= worst for f in findings) else 0
 
 
 async def check_with(
-    place: Workplace, systems: Sequence[System], drivers: Any, own_roll: str | None = None
+    place: Workplace,
+    systems: Sequence[System],
+    drivers: Any,
+    own_roll: str | None = None,
+    only: Collection[str] = (),
+    phase: str | None = None,
 ) -> tuple[list[Finding], Survey]:
     """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
+    rescue = await asyncio.gather(*(surroundings.rescue(place, s) for s in systems))
+    said = conflicts(place, [])
     facts = [_facts(place, s, survey, p, own_roll) for s, p in zip(systems, probes, strict=True)]
-    facts = await asyncio.gather(*(_with_readiness(place, f, drivers[f.name]) for f in facts))
-    return worst_first([finding for f in facts for finding in run_checks(f)]), survey
+    facts = [
+        replace(f, rescue=ways, conflicts=tuple(c.words for c in said if c.system == f.name))
+        for f, ways in zip(facts, rescue, strict=True)
+    ]
+    facts = await asyncio.gather(*(_asked(place, f, drivers[f.name]) for f in facts))
+    known = waivers(place.ledger.entries())
+    found = {f.name: with_waivers(run_checks(f, only, phase), known, place.clock.now()) for f in facts}
+    if not only and phase is None:
+        place.readings.keep_findings(place.clock.now(), found)
+    return worst_first([finding for rows in found.values() for finding in rows]), survey
+
+
+def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Finding], before: datetime) -> list[Drift]:
+    """What is new or worse since the run of the checks that was the newest at a moment; nothing where there was none."""
+    earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, before)) is not None}
+    old = [f for _, rows in earlier.values() for f in rows]
+    return [d for d in drift(old, [f for f in findings if f.system in earlier]) if d.what in ("new", "worse")]
+
+
+async def _asked(place: Workplace, facts: Facts, driver: Any) -> Facts:
+    """With what the nodes say when they are asked: their own readiness test, and whether the account for work is let in."""
+    let_in = await surroundings.may_act(place, driver, facts.system, facts.readings)
+    return await _with_readiness(place, replace(facts, may_act=let_in), driver)
 
 
 async def _with_readiness(place: Workplace, facts: Facts, driver: Any) -> Facts:
@@ -79,6 +144,7 @@ async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
 def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, Sample], own_roll: str | None) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
     readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
+    readings = {n: readings[n] for n in system.nodes if n in readings}
     versions = [r.version for r in readings.values()]
     ahead = releases_ahead(place, system, versions) if readings else Ahead(entered=(), running=())
     shelf = Shelf(place.folder)
@@ -86,14 +152,16 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
     rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
     product = place.products.get(system.product)
     releases = [release for release, _ in ahead.entered]
+    snapshots, can_snapshot = surroundings.kept_snapshots(place, system, readings, _hosts(place, system))
+    booking = surroundings.booked(place, system)
     return Facts(
         system=system,
-        readings={n: readings[n] for n in system.nodes if n in readings},
+        readings=readings,
         errors={n.node: n.error for n in seen if n.error is not None},
         alike={n.node: n.alike for n in seen if n.alike is not None},
         now=place.clock.now(),
         limits=place.estate.limits,
-        backups=tuple(BackupStore(place.folder).all(system.name)),
+        backups=tuple(store_of(place).all(system.name)),
         wanted=ahead.packages,
         missing=tuple(p.name for p in ahead.packages if not shelf.has(p)),
         unkept=tuple(p.name for p in kept if not shelf.has(p)),
@@ -106,7 +174,22 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
             for t in dict.fromkeys(r.terms for r in releases if r.terms)
             if not place.ledger.accepted(t, system.product.partition("/")[0])
         ),
+        sources=surroundings.followed(place, system),
+        channels_unknown_here=product is None and bool(place.products),
+        entering=tuple(r.version for r in releases),
+        recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
+        snapshots=snapshots,
+        can_snapshot=can_snapshot,
+        no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
+        own_path=surroundings.own_path(place.estate, system, place.folder),
+        booked_s=(booking[1] - booking[0]).total_seconds() if booking else None,
+        needed_s=surroundings.needed_s(system, releases) if booking else None,
+        booked_until=booking[1] if booking else None,
     )
+
+
+def _hosts(place: Workplace, system: System) -> Mapping[str, Any]:
+    return place.readings.newest() if any(node.runs_on for node in system.nodes.values()) else {}
 
 
 def hops_of(versions: Sequence[str], releases: Sequence[Release]) -> list[tuple[str, str]]:

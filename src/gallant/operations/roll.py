@@ -21,7 +21,7 @@ from gallant.core.records import Record
 from gallant.drivers.probe import SocketProber
 from gallant.engine.executor import End, Means, Orders, Roll, need_consents
 from gallant.operations.backups import PlaceVault
-from gallant.operations.check import check_with
+from gallant.operations.check import check_with, drifted
 from gallant.operations.workplace import Workplace
 
 
@@ -66,6 +66,8 @@ async def roll(
         _have_secrets(place, systems)
         findings, survey = await check_with(place, systems, drivers)
         _refuse_stops(plan, findings, survey.exit_code)
+        for one in drifted(place, systems, findings, plan.made):
+            show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
         with place.journal.new_roll(plan, place.clock.now()) as journal:
             return await _run(

@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from gallant.core.findings import Finding
 from gallant.core.readings import Reading, lasting
 from gallant.core.records import Record, digest, replace, rfc3339
 from gallant.core.sources import Access, News
@@ -41,6 +42,10 @@ SCHEMA = (
     CREATE INDEX readings_since ON readings (system, node, since);
     CREATE TABLE heard (node TEXT NOT NULL, call TEXT NOT NULL, tag TEXT NOT NULL, fields BLOB NOT NULL,
         PRIMARY KEY (node, call)) WITHOUT ROWID
+    """,
+    """
+    CREATE TABLE checked (system TEXT NOT NULL, at TEXT NOT NULL, findings BLOB NOT NULL, PRIMARY KEY (system, at))
+        WITHOUT ROWID
     """,
 )
 
@@ -164,6 +169,7 @@ class ReadingStore:
         """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows went."""
         with transaction(self._db, "readings.db"):
             gone = self._db.execute(PRUNE, (rfc3339(before),)).rowcount
+            self._db.execute("DELETE FROM checked WHERE at < ?", (rfc3339(before),))
             self._db.execute(
                 "DELETE FROM surveys WHERE began < ? AND id NOT IN (SELECT survey FROM readings)", (rfc3339(before),)
             )
@@ -188,6 +194,25 @@ class ReadingStore:
             f"{system}/{node}": replace(_TO_READING.decode(raw), taken=datetime.fromisoformat(seen))
             for system, node, _, raw, seen in self._db.execute(AS_OF, (text, text))
         }
+
+    # --- what checks found
+
+    def keep_findings(self, at: datetime, found: dict[str, list[Finding]]) -> None:
+        """The findings of one run of the checks, by system."""
+        with transaction(self._db, "readings.db"):
+            self._db.executemany(
+                "INSERT OR REPLACE INTO checked (system, at, findings) VALUES (?, ?, ?)",
+                [(system, rfc3339(at), msgspec.json.encode(rows)) for system, rows in found.items()],
+            )
+
+    def findings_before(self, system: str, moment: datetime) -> tuple[datetime, list[Finding]] | None:
+        """The newest run of a system's checks at or before a moment; None where there was none."""
+        row = self._db.execute(
+            "SELECT max(at), findings FROM checked WHERE system = ? AND at <= ?", (system, rfc3339(moment))
+        ).fetchone()
+        if row is None or row[0] is None:
+            return None
+        return datetime.fromisoformat(row[0]), msgspec.json.decode(row[1], type=list[Finding])
 
     # --- what was heard, by the tags under which a device says that nothing changed
 

@@ -8,7 +8,6 @@ from datetime import datetime
 from typing import Any
 
 from gallant.core.compare import Verdict
-from gallant.core.findings import Finding
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said, size
@@ -189,26 +188,6 @@ def stock_list_view(held: Sequence[tuple[Any, str | None, bool]]) -> View:
             yield from next_steps("gallant stock fetch")
 
     return View("stock-list", rows, text)
-
-
-def check_view(findings: Sequence[Finding], everything: bool) -> View:
-    counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
-
-    def text() -> Any:
-        loud = [f for f in findings if everything or f.level != "pass"]
-        if loud:
-            shown = table("level", "check", "finding", "seen")
-            for f in loud:
-                shown.add_row(said(LEVEL_MARKS[f.level], f.level), f.check, plain(f.message), plain(f.evidence))
-            yield shown
-        yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        yield from next_steps(*(f.next for f in loud if f.next and f.level != "pass"))
-        if not counts["stop"] and not counts["warn"]:
-            yield from next_steps(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
-
-    return View(
-        "check", findings, text, remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",)
-    )
 
 
 # --- plans ----------------------------------------------------------------------------------------------------------

@@ -1,0 +1,166 @@
+"""The facts around a system that checks look at: other ways in, what Gallant itself stands on, what is booked."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ipaddress
+import socket
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from gallant.core.catalog import Release
+from gallant.core.errors import GallantError
+from gallant.core.estate import Estate, System, node_name
+from gallant.core.findings import Followed, Rescue
+from gallant.core.readings import Reading
+from gallant.core.snapshots import Kept, snapshots_of
+from gallant.operations.snapshots import hosts_of
+from gallant.operations.workplace import Workplace, capabilities_of
+
+PORTS = {"https": 443, "http": 80, "ssh": 22}
+CONSOLE_S = 3.0
+
+
+async def may_act(place: Workplace, driver: Any, system: System, nodes: Iterable[str]) -> dict[str, str | None]:
+    """By node, why the account for the work was not let in; nothing where there is none, or where it would be typed."""
+    account = system.accounts.get("act") or place.estate.accounts.get("act")
+    if account is None or account.secret == "ask" or not driver.acts:
+        return {}
+    found: dict[str, str | None] = {}
+    for node in nodes:
+        try:
+            await driver.let_in(node, "act")
+            found[node] = None
+        except GallantError as error:
+            found[node] = " ".join(p for p in (error.what, error.why) if p)
+    return found
+
+
+async def rescue(place: Workplace, system: System) -> dict[str, Rescue]:
+    """By node, the other way into it: its console, its host, or the people on site."""
+    hands = place.estate.sites[system.site].hands
+    return dict(zip(system.nodes, await asyncio.gather(*(_way(system, n, hands) for n in system.nodes)), strict=True))
+
+
+async def _way(system: System, name: str, hands: bool) -> Rescue:
+    node = system.nodes[name]
+    if node.console is None:
+        if node.runs_on is not None:
+            return Rescue(how=f"its host {node.runs_on}")
+        return Rescue(how=f"somebody is at {system.site}" if hands else "")
+    parts = urlsplit(node.console if "//" in node.console else f"//{node.console}")
+    if not parts.hostname:
+        return Rescue(how=node.console)
+    try:
+        async with asyncio.timeout(CONSOLE_S):
+            _, writer = await asyncio.open_connection(parts.hostname, parts.port or PORTS.get(parts.scheme, 443))
+            writer.close()
+    except (OSError, TimeoutError) as error:
+        why = error.strerror if isinstance(error, OSError) and error.strerror else f"no answer within {CONSOLE_S:g} s"
+        return Rescue(how=node.console, answers=False, why=why.lower())
+    return Rescue(how=node.console, answers=True)
+
+
+def followed(place: Workplace, system: System) -> tuple[Followed, ...]:
+    source = place.source_of(system.product)
+    return () if source is None else (Followed(name=source.name, state=source.state, why=source.problem),)
+
+
+def kept_snapshots(
+    place: Workplace, system: System, readings: Mapping[str, Reading], newest: Mapping[str, Any]
+) -> tuple[tuple[Kept, ...], bool]:
+    """A system's restore points, and whether it can be snapshotted. Hosts are as they were last read."""
+    from gallant.drivers.profile import load_profile
+
+    hosts = {
+        name: last.reading
+        for name in hosts_of(place.estate, system)
+        if (last := newest.get(name)) is not None and last.reading is not None
+    }
+    limit = timedelta(days=place.estate.limits.snapshot_days)
+    keepers = [system, *hosts_of(place.estate, system).values()]
+    can = any("snapshot" in capabilities_of(load_profile(s.profile, place.folder)) for s in keepers)
+    return tuple(snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)), can
+
+
+def booked(place: Workplace, system: System) -> tuple[datetime, datetime] | None:
+    """The booking of a system that was not taken back since; None where there is none, or it has no end."""
+    found = None
+    for kept in place.ledger.entries():
+        entry = kept.entry
+        if entry.subject == system.name and entry.kind in ("book", "accept", "skip", "reopen", "cancel"):
+            found = entry if entry.kind == "book" else None
+    return (found.start, found.end) if found is not None and found.start and found.end else None
+
+
+def needed_s(system: System, releases: Sequence[Release]) -> float:
+    """About how long the work takes by the publisher's minutes, node after node."""
+    minutes = sum(r.minutes.install + r.minutes.restart + r.minutes.sync for r in releases)
+    return float(minutes * 60 * len(system.nodes))
+
+
+# --- what Gallant itself stands on ----------------------------------------------------------------------------------
+
+
+def own_path(estate: Estate, system: System, folder: Path) -> tuple[str, ...]:
+    """In what Gallant's own host, files and names depend on a system."""
+    own = {node_name(system, node) for node in system.nodes}
+    addresses = {node.host for node in system.nodes.values() if node.host}
+    addresses |= {service.endpoint[0] for service in system.services.values()}
+    said = []
+    if below := own & set(_stands_on(estate, estate.gallant_on)):
+        said.append(f"it runs on {sorted(below)[0]}")
+    said += [f"{address} is this host's own address" for address in sorted(addresses) if _is_ours(address)]
+    said += [f"names are resolved by {address}" for address in sorted(addresses & set(_resolvers()))]
+    said += [f"{folder} lies on {address}" for address in sorted(addresses & {_server_of(folder)})]
+    return tuple(said)
+
+
+def _stands_on(estate: Estate, node: str | None) -> list[str]:
+    """A node, and the nodes below it."""
+    found: list[str] = []
+    while node is not None and node not in found:
+        found.append(node)
+        system = estate.systems.get(node.partition("/")[0])
+        member = system.nodes.get(node.partition("/")[2]) if system is not None else None
+        node = member.runs_on if member is not None else None
+    return found
+
+
+def _is_ours(address: str) -> bool:
+    """Whether an address is one of this host's: only then can a socket be bound to it. Loopback is everybody's."""
+    try:
+        if ipaddress.ip_address(address).is_loopback:
+            return False
+        family = socket.AF_INET6 if ":" in address else socket.AF_INET
+        with socket.socket(family, socket.SOCK_DGRAM) as probe:
+            probe.bind((address, 0))
+    except (ValueError, OSError):
+        return False
+    return True
+
+
+def _resolvers() -> list[str]:
+    with contextlib.suppress(OSError):
+        rows = [line.split() for line in Path("/etc/resolv.conf").read_text("utf-8", "replace").splitlines()]
+        return [row[1] for row in rows if len(row) > 1 and row[0] == "nameserver"]
+    return []
+
+
+def _server_of(folder: Path) -> str:
+    """The host that serves the file system a folder lies on, where one does: `10.0.0.5:/export`, `//10.0.0.5/share`."""
+    with contextlib.suppress(OSError):
+        best, source = "", ""
+        for line in Path("/proc/self/mounts").read_text("utf-8", "replace").splitlines():
+            where = line.split(" ")
+            inside = str(folder).startswith(where[1].rstrip("/") + "/") if len(where) > 1 else False
+            if inside and len(where[1]) >= len(best):
+                best, source = where[1], where[0]
+        if source.startswith("//"):
+            return source[2:].partition("/")[0]
+        return source.partition(":/")[0] if ":/" in source else ""
+    return ""

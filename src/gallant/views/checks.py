@@ -1,0 +1,124 @@
+"""Checks as people look at them: what changed first, the worst first, each with its next step."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from gallant.core.checks import CHECKS, Check, check_named
+from gallant.core.documents import suggestion
+from gallant.core.drift import BETTER, GONE, NEW, WORSE
+from gallant.core.errors import WrongUse
+from gallant.core.findings import Finding
+from gallant.core.records import clean
+from gallant.core.waivers import Waiver
+from gallant.views.output import View
+from gallant.views.tables import LEVEL_MARKS, next_steps, table
+from gallant.views.words import ago, many, mark, plain, said
+
+DRIFT_MARKS = {NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"}
+
+
+def health_view(health: Any, everything: bool, now: datetime) -> View:
+    findings: Sequence[Finding] = health.findings
+    counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
+
+    def text() -> Any:
+        if health.compared_with is not None:
+            yield from _drift(health, now)
+        loud = [f for f in findings if everything or f.level != "pass"]
+        if loud:
+            several = len({f.system for f in findings}) > 1
+            shown = table("level", *(["system"] if several else []), "check", "finding", "seen")
+            for f in loud:
+                seen = f"{plain(f.evidence)}\n[dim]{plain(f.waived)}[/]" if f.waived else plain(f.evidence)
+                whose = [plain(f.system)] if several else []
+                shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
+            yield shown
+        yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
+        yield from next_steps(*(f.next for f in loud if f.next and f.level != "pass" and not f.waived))
+        mends = {f.mend for f in findings if f.mend}
+        if mends:
+            systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
+            yield from next_steps(f"gallant check --mend {systems}")
+        if not counts["stop"] and not counts["warn"] and findings:
+            yield from next_steps(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
+
+    rows = [{"what": d.what, "was": d.was, "finding": d.finding} for d in health.drift]
+    return View(
+        "check",
+        findings,
+        text,
+        {"drift": rows, "compared_with": health.compared_with},
+        remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",),
+    )
+
+
+def _drift(health: Any, now: datetime) -> Any:
+    if not health.drift:
+        yield f"[dim]As at the check {ago(health.compared_with, now)}.[/]"
+        yield ""
+        return
+    yield f"[bold]Since the check {ago(health.compared_with, now)}[/]"
+    for d in health.drift:
+        change = d.what if d.was is None or d.what == GONE else f"{d.what}: {d.was} → {d.finding.level}"
+        level = f"{d.finding.level} " if d.what in (NEW, GONE) else ""
+        whose = "" if d.finding.system in d.finding.message else f"{plain(d.finding.system)}: "
+        yield f"  {said(DRIFT_MARKS[d.what], change)}  {level}{whose}{plain(d.finding.message)}"
+    yield ""
+
+
+def mended_view(done: Sequence[Any]) -> View:
+    def text() -> Any:
+        for one in done:
+            if one.error is not None:
+                yield f"{mark('bad')} {plain(one.system)}: {plain(one.error)}"
+            else:
+                yield f"{said('good', one.system)}  {plain(one.did)}"
+        yield from next_steps(*(one.next for one in done))
+        if not done:
+            yield f"{mark('note')} Nothing was mended."
+
+    return View("mend", done, text)
+
+
+def catalogue_view(explain: str | None) -> View:
+    """Every check, or one of them in full; raises `WrongUse` for one that there is not."""
+    chosen: list[Check] = [check for check, _ in CHECKS]
+    if explain is not None:
+        one = check_named(explain)
+        if one is None:
+            raise WrongUse(
+                f"No check {clean(explain, 60)!r}{suggestion(explain, [c.id for c in chosen])}.",
+                next="gallant check --list",
+            )
+        chosen = [one]
+
+    def text() -> Any:
+        if explain is None:
+            shown = table("check", "looks at", "of use", "mend", optional=("of use",))
+            for c in chosen:
+                shown.add_row(f"[bold]{c.id}[/]", c.looks_at, ", ".join(c.phases), "yes" if c.mend else "")
+            yield shown
+            yield f"{many(len(chosen), 'check')}."
+            yield from next_steps("gallant check --explain CHECK")
+            return
+        (c,) = chosen
+        yield f"[bold]{c.id}[/]"
+        yield f"  looks at   {c.looks_at}"
+        yield f"  because    {c.why}"
+        yield f"  of use     {', '.join(c.phases)} the work"
+        yield f"  mend       {'gallant check --mend --only ' + c.id if c.mend else 'none; the finding says what to do'}"
+        yield f"  accept     gallant waive {c.id} SYSTEM --until DAY --reason TEXT   (a warning, never a stop)"
+
+    return View("check-list", chosen, text)
+
+
+def waived_view(waiver: Waiver) -> View:
+    def text() -> Any:
+        yield f"{said('good', waiver.system)}  warnings of {waiver.check} are accepted by {plain(waiver.by)} until {waiver.until}"
+        yield f"  {plain(waiver.reason)}"
+        yield from next_steps(f"gallant check {waiver.system.partition('/')[0]}")
+
+    return View("waive", [waiver], text)
