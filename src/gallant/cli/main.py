@@ -35,7 +35,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
     "verify": ("verify", "verify", "Versions, roles and services after the work."),
     "history": ("history", "history", "Past rolls and their steps."),
-    "ledger": ("notice", "ledger", "Who decided what, and whether the chain is whole."),
+    "ledger": ("ledger", "ledger", "Who decided what; export, and verify whether the chain is whole."),
 }
 
 

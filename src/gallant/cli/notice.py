@@ -152,19 +152,3 @@ def reopen(estate_path: Path | None, name: str, reason: str, output: Any) -> Non
     from gallant.operations import notices
 
     _show(output, notices.reopen(open_place(estate_path, output), name, reason))
-
-
-@click.command()
-@estate_option
-@output_options
-def ledger(estate_path: Path | None, output: Any) -> None:
-    """Who decided what and when, newest first, and whether the chain of entries is whole.
-
-    Examples:  gallant ledger
-    """
-    from gallant.operations import notices
-    from gallant.views.notices import ledger_view
-
-    kept, problems = notices.ledger(open_place(estate_path, output))
-    output.show(ledger_view(kept, problems))
-    finish(1 if problems else 0)

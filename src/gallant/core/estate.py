@@ -234,6 +234,21 @@ class CopyPlace(Record):
         return urlsplit(self.to).scheme == ""
 
 
+class EventPlace(Record):
+    """Where each entry of the ledger is also told: udp://HOST:PORT or tcp://HOST:PORT (syslog), or a file of JSON lines."""
+
+    to: str
+    enterprise: Annotated[int, msgspec.Meta(ge=1)] = 32473
+
+    def __post_init__(self) -> None:
+        parts = urlsplit(self.to)
+        if parts.scheme in ("udp", "tcp"):
+            if not parts.hostname or not parts.port:
+                raise ValueError("to: write udp://HOST:PORT or tcp://HOST:PORT")
+        elif parts.scheme:
+            raise ValueError("to: udp://HOST:PORT, tcp://HOST:PORT, or the path of a file")
+
+
 class BackupRules(Record):
     """For whom backups are encrypted (age recipients), where their copies go, and how many are kept.
 
@@ -285,6 +300,7 @@ class Estate(Record):
     limits: Limits = Limits()
     backups: BackupRules = BackupRules()
     gallant_on: str | None = None
+    events: tuple[EventPlace, ...] = ()
     simulation: Simulation | None = None
 
     def account(self, system: System, purpose: str) -> Account:

@@ -7,7 +7,7 @@ tell whether anything before it was touched.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 
 from gallant.core.records import Record, to_json
@@ -73,4 +73,27 @@ def chain_problems(kept: Iterable[Kept]) -> list[str]:
                 f"entry {one.seq} ({one.entry.kind} of {one.entry.subject}) is not what was written, or what was before it"
             )
         before, expected = one.hash, one.seq + 1
+    return problems
+
+
+def broken_at(kept: Iterable[Kept]) -> int | None:
+    """The first entry of a chain that does not follow from the one before it; None where all do."""
+    before, expected = FIRST, 1
+    for one in kept:
+        if one.seq != expected or one.hash != next_hash(before, one.entry):
+            return expected
+        before, expected = one.hash, one.seq + 1
+    return None
+
+
+def against(kept: Iterable[Kept], witnessed: Mapping[int, str]) -> list[str]:
+    """What differs from what somebody else was told at the time, by number: a chain written anew is whole in itself, and
+    only whoever kept an old hash can tell. The first difference comes first."""
+    here = {one.seq: one.hash for one in kept}
+    problems = []
+    for seq in sorted(witnessed):
+        if seq not in here:
+            problems.append(f"entry {seq} was told to others and is not here any more: the chain was cut")
+        elif here[seq] != witnessed[seq]:
+            problems.append(f"entry {seq} is not the one that others were told of: the chain was written anew")
     return problems

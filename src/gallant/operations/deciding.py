@@ -1,16 +1,62 @@
-"""Writing into the ledger: one way for everything that somebody decided."""
+"""Writing into the ledger: one way for everything that somebody decided; each entry is also told to whoever keeps watch.
+
+What a collector was not told, because it was away, is told with the next entry; what is still waiting is counted and said.
+"""
 
 from __future__ import annotations
 
+import os
 import socket
 from typing import Any
+from urllib.parse import urlsplit
 
+from gallant.core.estate import EventPlace
 from gallant.core.ledger import Entry, Kept
+from gallant.core.syslog import framed, json_line, rfc5424
 from gallant.operations.workplace import Workplace
+
+PATIENCE_S = 3.0
 
 
 def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
     """One entry, on the disk when this returns; see `core.ledger.Entry` for what may stand in it."""
     entry = Entry(at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more)
-    kept: Kept = place.ledger.append(entry)
+    kept: Kept = place.ledger.append(entry, [event.to for event in place.estate.events])
+    tell(place)
     return kept
+
+
+def tell(place: Workplace) -> None:
+    """Tell every place what it was not told yet; one that cannot be reached is tried again the next time."""
+    for event in place.estate.events:
+        waiting = place.ledger.untold(event.to)
+        try:
+            _send(place, event, waiting)
+        except OSError:
+            continue
+        for kept in waiting:
+            place.ledger.told(event.to, kept.seq)
+
+
+def _send(place: Workplace, event: EventPlace, waiting: list[Kept]) -> None:
+    if not waiting:
+        return
+    parts = urlsplit(event.to)
+    if not parts.scheme:
+        with open(place.folder / event.to, "ab") as file:
+            file.write(b"".join(json_line(kept) for kept in waiting))
+            file.flush()
+            os.fsync(file.fileno())
+        return
+    messages = [rfc5424(kept, str(os.getpid()), event.enterprise) for kept in waiting]
+    where = (parts.hostname or "", parts.port or 0)
+    if parts.scheme == "tcp":
+        with socket.create_connection(where, PATIENCE_S) as stream:
+            stream.sendall(b"".join(framed(message) for message in messages))
+        return
+    family = socket.AF_INET6 if ":" in where[0] else socket.AF_INET
+    with socket.socket(family, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(PATIENCE_S)
+        sock.connect(where)
+        for message in messages:
+            sock.send(message)

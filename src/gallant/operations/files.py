@@ -148,6 +148,9 @@ rules:
 #   copies: [{{to: /mnt/second/backups}}, {{to: "sftp://keeper.example/backups", account: {{user: gallant, secret: "key:keys/keeper"}}}}]
 #   keep: {{last: 5, daily: 14, weekly: 8, before_update: 3}}
 
+# Where each decision is told as it is written into the ledger: a syslog collector, or a file.
+# events: [{{to: "tcp://logs.example:601"}}, {{to: told.jsonl}}]
+
 limits:
   at_once: 32             # nodes contacted at the same time
   backup_age_hours: 24    # a backup older than this is no way back

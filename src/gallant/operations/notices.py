@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.gaps import find_gaps
-from gallant.core.ledger import Kept, chain_problems
+from gallant.core.ledger import Kept
 from gallant.core.notices import (
     ACCEPTED,
     BOOKED,
@@ -299,12 +299,6 @@ def moment_of(place: Workplace, system: str, text: str) -> datetime:
         raise WrongUse(
             f"{clean(text, 40)!r} is no time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
         ) from None
-
-
-def ledger(place: Workplace) -> tuple[list[Kept], list[str]]:
-    """Every decision, newest first, and what is wrong with the chain."""
-    kept = place.ledger.entries()
-    return kept[::-1], chain_problems(kept)
 
 
 def record_despite(place: Workplace, system: str, release: str, reason: str) -> None:

@@ -22,6 +22,7 @@ from gallant.drivers.probe import SocketProber
 from gallant.engine.executor import End, Means, Orders, Roll, need_consents
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
+from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
 
 
@@ -70,6 +71,9 @@ async def roll(
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
         with place.journal.new_roll(plan, place.clock.now()) as journal:
+            for consent in consents:
+                record(place, "consent", consent, target=plan.id, reason=journal.id)
+            record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
             return await _run(
                 place,
                 plan,
@@ -95,6 +99,7 @@ async def resume(
         _refuse_differences(row.plan, basis)
         _have_secrets(place, systems)
         with place.journal.take_up(roll_id) as journal:
+            record(place, "roll", roll_id, target=row.plan.id, reason="taken up again")
             return await _run(
                 place,
                 row.plan,
@@ -138,6 +143,7 @@ async def _run(
                 message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
+    record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
     return Rolled(id=journal.id, plan=plan.id, end=end)
 
 

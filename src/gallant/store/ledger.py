@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -10,7 +11,10 @@ from gallant.core.errors import GallantError
 from gallant.core.ledger import FIRST, Entry, Kept, next_hash
 from gallant.store.database import open_database, state_folder, transaction
 
-SCHEMA = ("CREATE TABLE ledger (seq INTEGER PRIMARY KEY, entry BLOB NOT NULL, hash TEXT NOT NULL)",)
+SCHEMA = (
+    "CREATE TABLE ledger (seq INTEGER PRIMARY KEY, entry BLOB NOT NULL, hash TEXT NOT NULL)",
+    "CREATE TABLE untold (place TEXT NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (place, seq)) WITHOUT ROWID",
+)
 EVERY = "SELECT seq, entry, hash FROM ledger ORDER BY seq"
 LAST = "SELECT seq, hash FROM ledger ORDER BY seq DESC LIMIT 1"
 APPEND = "INSERT INTO ledger (seq, entry, hash) VALUES (?, ?, ?)"
@@ -23,14 +27,28 @@ class LedgerStore:
         self._path = state_folder(estate_folder) / "ledger.db"
         self._db = open_database(self._path, SCHEMA, synchronous="FULL")
 
-    def append(self, entry: Entry) -> Kept:
+    def append(self, entry: Entry, places: Sequence[str] = ()) -> Kept:
+        """Add an entry, and note in the same breath whom it is still to be told to."""
         with transaction(self._db, "ledger.db"):
             seq, before = self._db.execute(LAST).fetchone() or (0, FIRST)
             # What is hashed is what comes back from the file.
             stored = msgspec.json.decode(msgspec.json.encode(entry), type=Entry)
             kept = Kept(seq=seq + 1, entry=stored, hash=next_hash(before, stored))
             self._db.execute(APPEND, (kept.seq, msgspec.json.encode(stored), kept.hash))
+            self._db.executemany("INSERT INTO untold (place, seq) VALUES (?, ?)", [(p, kept.seq) for p in places])
         return kept
+
+    def untold(self, place: str) -> list[Kept]:
+        """What a place was not told yet, oldest first."""
+        wanted = {seq for (seq,) in self._db.execute("SELECT seq FROM untold WHERE place = ?", (place,))}
+        return [kept for kept in self.entries() if kept.seq in wanted] if wanted else []
+
+    def told(self, place: str, seq: int) -> None:
+        with transaction(self._db, "ledger.db"):
+            self._db.execute("DELETE FROM untold WHERE place = ? AND seq = ?", (place, seq))
+
+    def count_untold(self) -> dict[str, int]:
+        return dict(self._db.execute("SELECT place, count(*) FROM untold GROUP BY place"))
 
     def entries(self) -> list[Kept]:
         """All of them, oldest first; raises `GallantError` for one that cannot be read any more."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -106,7 +106,7 @@ def terms_text(version: str, text: str | None) -> str:
     return f"Terms of use {version}\n\n{text or 'The catalog carries no text of them; ask the publisher.'}\n"
 
 
-def ledger_view(kept: Sequence[Kept], problems: Sequence[str]) -> View:
+def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[str, int]) -> View:
     rows = [{"seq": k.seq, **_fields(k), "hash": k.hash} for k in kept]
 
     def text() -> Iterator[Any]:
@@ -142,8 +142,37 @@ def ledger_view(kept: Sequence[Kept], problems: Sequence[str]) -> View:
         if not problems:
             newest = f"; the newest is {kept[0].hash[:16]}…" if kept else ""
             yield said("good", f"The chain of {many(len(kept), 'entry', 'entries')} is whole{newest}")
+        for place, count in untold.items():
+            yield said(
+                "work",
+                f"{many(count, 'entry', 'entries')} could not be told to {place} yet; the next entry tries again",
+            )
 
-    return View("ledger", rows, text, {"whole": not problems, "problems": problems})
+    return View("ledger", rows, text, {"whole": not problems, "problems": problems, "untold": dict(untold)})
+
+
+def ledger_exported_view(count: int, file: str) -> View:
+    def text() -> Iterator[Any]:
+        yield said("good", f"{many(count, 'entry', 'entries')} with their hashes are in {file}")
+        yield f"  Keep it where nobody who can write here can; then: gallant ledger verify --against {plain(file)}"
+
+    return View("ledger-export", [{"file": file, "entries": count}], text)
+
+
+def ledger_verified_view(done: Any) -> View:
+    def text() -> Iterator[Any]:
+        yield from (said("bad", problem) for problem in done.problems)
+        if done.broken is not None:
+            yield f"  The first link that is not whole is entry {done.broken}; nothing after it proves anything."
+        if not done.problems:
+            beside = (
+                f", and as {many(done.witnessed, 'entry', 'entries')} told to others"
+                if done.witnessed is not None
+                else ""
+            )
+            yield said("good", f"The chain of {many(done.entries, 'entry', 'entries')} is whole{beside}")
+
+    return View("ledger-verify", [done], text)
 
 
 def _fields(kept: Kept) -> dict[str, Any]:

@@ -1,0 +1,90 @@
+"""The ledger, looked at: listed, taken out as JSON Lines, and held against what others were told."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+from gallant.core.errors import GallantError, WrongUse
+from gallant.core.ledger import Kept, against, broken_at, chain_problems
+from gallant.core.records import Record
+from gallant.core.syslog import json_line
+from gallant.operations.workplace import Workplace
+
+_TOLD = re.compile(r'seq="(\d+)"[^\]]*?hash="([0-9a-f]{64})"')
+
+
+class Looked(Record):
+    """Every entry, newest first; what is wrong with the chain; and how many entries each place was not told yet."""
+
+    kept: tuple[Kept, ...]
+    problems: tuple[str, ...]
+    untold: dict[str, int]
+
+
+class Verified(Record):
+    """Whether the chain is whole. `broken` is the first entry that is not; `witnessed` how many a file had."""
+
+    entries: int
+    newest: str
+    broken: int | None
+    problems: tuple[str, ...]
+    witnessed: int | None = None
+
+
+def look(place: Workplace) -> Looked:
+    kept = place.ledger.entries()
+    return Looked(kept=tuple(kept[::-1]), problems=tuple(chain_problems(kept)), untold=place.ledger.count_untold())
+
+
+def export(place: Workplace, into: Path) -> int:
+    """Every entry with its number and hash, a line each; gives how many. An existing file is not overwritten."""
+    kept = place.ledger.entries()
+    try:
+        with into.open("xb") as file:
+            file.writelines(json_line(one) for one in kept)
+    except FileExistsError:
+        raise WrongUse(f"{into} is there already; it is not overwritten.", next="Name another file.") from None
+    except OSError as error:
+        raise GallantError(f"{into} cannot be written: {error.strerror}.") from None
+    return len(kept)
+
+
+def verify(place: Workplace, file: Path | None) -> Verified:
+    """The chain in itself, and against a file of what was told: an export, JSON lines, or a collector's syslog."""
+    kept = place.ledger.entries()
+    problems, witnessed = chain_problems(kept), None
+    if file is not None:
+        told = witnesses(file)
+        problems = [*against(kept, told), *problems]
+        witnessed = len(told)
+    return Verified(
+        entries=len(kept),
+        newest=kept[-1].hash if kept else "",
+        broken=broken_at(kept),
+        problems=tuple(problems),
+        witnessed=witnessed,
+    )
+
+
+def witnesses(file: Path) -> dict[int, str]:
+    """Number to hash of every entry that a file tells of; raises `WrongUse` where it tells of none."""
+    found: dict[int, str] = {}
+    try:
+        text = file.read_text("utf-8", "replace")
+    except OSError as error:
+        raise WrongUse(f"{file} cannot be read: {error.strerror}.") from None
+    for line in text.splitlines():
+        if match := _TOLD.search(line):
+            found[int(match[1])] = match[2]
+            continue
+        try:
+            said = json.loads(line)
+        except ValueError:
+            continue
+        if isinstance(said, dict) and isinstance(said.get("seq"), int) and isinstance(said.get("hash"), str):
+            found[said["seq"]] = said["hash"]
+    if not found:
+        raise WrongUse(f"{file} tells of no entry of a ledger.", next="gallant ledger export FILE writes such a file.")
+    return found
