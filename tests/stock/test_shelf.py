@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import random
+import sys
+from pathlib import Path
 
 import pytest
 from aiohttp import web
 
 from gallant.core.catalog import Package
 from gallant.core.errors import GallantError, Refused, Unreached
+from gallant.core.records import replace
 from gallant.drivers.http import new_session
 from gallant.standin.ports import reserve
-from gallant.stock.shelf import Shelf, Way
+from gallant.stock.shelf import Shelf, Throttle, Way
 
 BODY = bytes(range(256)) * 8192
 PACKAGE = Package(name="p.pkg", url="p.pkg", bytes=len(BODY), sha256=hashlib.sha256(BODY).hexdigest())
@@ -151,3 +155,99 @@ def test_a_package_from_a_file_is_verified_like_any_other(tmp_path):
         source.write_bytes(other)
         with pytest.raises(GallantError):
             bring(tmp_path / "two")
+
+
+def test_the_same_bytes_under_two_names_are_stored_once(tmp_path):
+    shelf = Shelf(tmp_path)
+    first = fetch(tmp_path, Server())
+    server = Server()
+    second = fetch(tmp_path, server, replace(PACKAGE, name="q.pkg"))
+    assert server.starts == []
+    assert first.stat().st_ino == second.stat().st_ino
+    assert shelf.bytes == len(BODY)
+    shelf.remove("p.pkg", PACKAGE.sha256)
+    assert second.read_bytes() == BODY
+    first.write_bytes(b"x")
+    second.unlink()
+    fetch(tmp_path, server, replace(PACKAGE, name="r.pkg"))  # another name's bytes are not believed unseen
+    assert server.starts == [0]
+
+
+def test_a_throttle_lets_no_more_through_however_many_share_it():
+    async def go() -> float:
+        throttle, began = Throttle(1_000_000), asyncio.get_running_loop().time()
+
+        async def one() -> None:
+            for _ in range(5):
+                await throttle.let(20_000)
+
+        await asyncio.gather(one(), one(), one())
+        return asyncio.get_running_loop().time() - began
+
+    assert asyncio.run(go()) > 0.2  # 300 kB at 1 MB/s, less the 50 ms that it may run ahead
+
+
+def test_a_file_that_is_carried_in_is_whole_or_not_there(tmp_path):
+    shelf, source = Shelf(tmp_path), tmp_path / "carried"
+    source.write_bytes(BODY)
+    path = shelf.take_in(source, "own.pkg", PACKAGE.sha256, "anna: from the lab")
+    assert path.read_bytes() == BODY
+    assert shelf.vouched("own.pkg", PACKAGE.sha256) == "anna: from the lab"
+    assert [h.name for h in shelf.held()] == ["own.pkg"]
+    source.write_bytes(BODY + b"x")
+    with pytest.raises(Refused, match="changed while"):
+        shelf.take_in(source, "other.pkg", PACKAGE.sha256, None)
+    assert shelf.unfinished() == []
+    shelf.remove("own.pkg", PACKAGE.sha256)
+    assert list(shelf.folder.glob("*")) == []
+
+
+SCRIPT = """
+import asyncio, os, sys, threading, time
+sys.path.insert(0, {tests!r})
+from pathlib import Path
+from gallant.core.catalog import Package
+from gallant.drivers.http import new_session
+from gallant.stock.shelf import Shelf, Throttle, Way
+threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()
+async def go():
+    async with new_session() as session:
+        package = Package(name="p.pkg", url="p", bytes={size}, sha256={sha256!r})
+        way = Way(throttle=Throttle(4_000_000))
+        await Shelf(Path({folder!r})).fetch(session, {url!r}, package, lambda d, w: None, way)
+asyncio.run(go())
+time.sleep(60)
+"""
+
+
+def test_a_fetch_that_is_killed_anywhere_is_carried_on_and_nothing_half_has_a_final_name(tmp_path):
+    server, chance = Server(), random.Random(5)
+    root = str(Path(__file__).parents[2])
+
+    async def go() -> None:
+        keeper, port = reserve("127.0.0.1")
+        keeper.close()
+        app = web.Application()
+        app.router.add_get("/p.pkg", server.handle)
+        runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.1)
+        await runner.setup()
+        await web.TCPSite(runner, "127.0.0.1", port).start()
+        url = f"http://127.0.0.1:{port}/p.pkg"
+        try:
+            for _ in range(5):
+                script = SCRIPT.format(
+                    tests=root, delay=0.6 + chance.random() / 2, size=len(BODY), sha256=PACKAGE.sha256,
+                    folder=str(tmp_path), url=url,
+                )  # fmt: skip
+                process = await asyncio.create_subprocess_exec(sys.executable, "-c", script, cwd=root)
+                await process.wait()
+                for held in Shelf(tmp_path).held():
+                    assert Shelf(tmp_path).verified(held.name, held.sha256)
+            async with new_session() as session:
+                await Shelf(tmp_path).fetch(session, url, PACKAGE, lambda d, w: None)
+        finally:
+            await runner.cleanup()
+
+    asyncio.run(go())
+    assert Shelf(tmp_path).unfinished() == []
+    assert Shelf(tmp_path).verified("p.pkg", PACKAGE.sha256)

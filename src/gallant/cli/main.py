@@ -24,7 +24,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "gaps": ("assess", "gaps", "Installed against aimed-for."),
     "route": ("assess", "route", "The chain of releases to the aim, and why."),
     "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
-    "stock": ("stock", "stock", "Packages kept locally: fetch, list."),
+    "stock": ("stock", "stock", "Packages kept locally: fetch, add, list, verify, preload, unload, prune."),
     "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
     "snapshot": ("snapshot", "snapshot", "Restore points: take, list, revert, remove."),
     "check": ("check", "check", "Health, now or ahead of time; --mend clears what can be cleared."),

@@ -1,4 +1,4 @@
-"""stock fetch and list."""
+"""stock fetch, add, list, verify, preload, unload, prune."""
 
 from __future__ import annotations
 
@@ -7,7 +7,16 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run, selector_argument
+from gallant.cli.common import (
+    estate_option,
+    finish,
+    may_go_on,
+    open_place,
+    output_options,
+    run,
+    selector_argument,
+    yes_option,
+)
 
 
 @click.group()
@@ -25,24 +34,120 @@ def fetch(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> N
     Examples:  gallant stock fetch   |   gallant stock fetch tickets
     """
     from gallant.operations import stock as operation
-    from gallant.views import tables
+    from gallant.views import stock as views
     from gallant.views.progress import metering
 
     place = open_place(estate_path, output)
     with metering(output.quiet) as meter:
         rows, code = run(operation.fetch(place, selector, meter))
-    output.show(tables.stock_fetched_view(rows))
+    output.show(views.fetched_view(rows))
     finish(code)
+
+
+@stock.command()
+@estate_option
+@click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--vouch", default=None, metavar="REASON", help="Answer yourself for what no catalog knows.")
+@output_options
+def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, output: Any) -> None:
+    """Take files that were carried in, each held against the catalogs.
+
+    Examples:  gallant stock add /media/usb/shoal-3.2.4.pkg
+    """
+    from gallant.operations import stock as operation
+    from gallant.views import stock as views
+
+    output.show(views.added_view(operation.add(open_place(estate_path, output), file, vouch)))
 
 
 @stock.command("list")
 @estate_option
 @output_options
 def list_(estate_path: Path | None, output: Any) -> None:
-    """What lies in stock, its bytes computed anew."""
+    """What lies in stock, its bytes computed anew; what is wrong or recalled first."""
+    _held(estate_path, output)
+
+
+@stock.command()
+@estate_option
+@output_options
+def verify(estate_path: Path | None, output: Any) -> None:
+    """Compute every package's digest anew; exit code 1 where one is not what its name says.
+
+    Examples:  gallant stock verify
+    """
+    _held(estate_path, output)
+
+
+def _held(estate_path: Path | None, output: Any) -> None:
     from gallant.operations import stock as operation
-    from gallant.views import tables
+    from gallant.views import stock as views
 
     rows = operation.held(open_place(estate_path, output))
-    output.show(tables.stock_list_view(rows))
-    finish(0 if all(ok for _, _, ok in rows) else 1)
+    output.show(views.held_view(rows))
+    finish(0 if all(r.ok for r in rows) else 1)
+
+
+@stock.command()
+@estate_option
+@selector_argument
+@output_options
+def preload(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+    """Put the next package on every node, ahead of the window; nothing is installed.
+
+    Examples:  gallant stock preload fulmar-box
+    """
+    from gallant.operations import stock as operation
+    from gallant.views import stock as views
+    from gallant.views.progress import metering
+
+    place = open_place(estate_path, output)
+    with metering(output.quiet) as meter:
+        rows, code = run(operation.preload(place, selector, meter))
+    output.show(views.preloaded_view(rows))
+    finish(code)
+
+
+@stock.command()
+@estate_option
+@selector_argument
+@yes_option
+@output_options
+def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, output: Any) -> None:
+    """Take packages off the nodes again, without installing them.
+
+    Examples:  gallant stock unload tickets
+    """
+    from gallant.operations import stock as operation
+    from gallant.views import stock as views
+
+    place = open_place(estate_path, output)
+    if not may_go_on("Take every package that lies on these nodes off them?", yes):
+        finish(5)
+    rows, code = run(operation.unload(place, selector))
+    output.show(views.preloaded_view(rows))
+    finish(code)
+
+
+@stock.command()
+@estate_option
+@click.option("--dry-run", is_flag=True, help="Only say what would go.")
+@yes_option
+@output_options
+def prune(estate_path: Path | None, dry_run: bool, yes: bool, output: Any) -> None:
+    """Take away what no system needs for its route or its recovery, and what broke off.
+
+    Examples:  gallant stock prune --dry-run
+    """
+    from gallant.operations import stock as operation
+    from gallant.views import stock as views
+
+    place = open_place(estate_path, output)
+    rows = operation.prune(place, dry=True)
+    going = sum(r.kept is None for r in rows)
+    if not dry_run and going:
+        if may_go_on(f"Take {going} packages out of the stock?", yes):
+            rows = operation.prune(place, dry=False)
+        else:
+            dry_run = True
+    output.show(views.pruned_view(rows, dry_run))

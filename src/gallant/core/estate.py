@@ -125,9 +125,10 @@ class Node(Record):
 
 
 class Site(Record):
-    """A place: its link, its time zone, and whether anybody is there."""
+    """A place: its link, how much of it Gallant may fill with packages, its time zone, and whether anybody is there."""
 
     mbit_per_s: float | None = None
+    preload_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
     time_zone: str = "UTC"
     hands: bool = True
 
@@ -209,6 +210,9 @@ class Limits(Record):
     memory_free_mb: float = 128
     ceiling_percent: float = 80
     expiry_days: float = 30
+    stock_gb: float | None = None
+    fetches_at_once: Annotated[int, msgspec.Meta(ge=1, le=64)] = 4
+    fetch_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
 
 
 class CopyPlace(Record):

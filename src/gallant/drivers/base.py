@@ -84,6 +84,12 @@ class Memory(Protocol):
 Serving = Callable[[str, Path], AbstractAsyncContextManager[str]]  # node's host, file → URL for the block's length
 
 
+class Throttled(Protocol):
+    """Waits until so many more bytes may be sent to a site."""
+
+    async def let(self, count: int) -> None: ...
+
+
 @dataclass
 class Tools:
     """What a driver is given from outside; each is used when it is first needed and not before."""
@@ -93,6 +99,7 @@ class Tools:
     folder: Path = field(default_factory=Path)
     session: Any = None
     package_file: Callable[[str, str], Path] | None = None
+    throttle: Throttled | None = None
     serving: Serving | None = None
     memory: Memory | None = None
     one_by_one: bool = False

@@ -24,7 +24,7 @@ import msgspec
 from gallant.core.errors import GallantError
 from gallant.core.ports import AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver, Throttled
 from gallant.drivers.profile import Call, fill
 from gallant.drivers.tls import shown_fingerprint, verification
 from gallant.drivers.xml import NotXml, parse_xml, picked
@@ -37,6 +37,7 @@ MOST_REDIRECTS = 5
 REDIRECTS = (301, 302, 303, 307, 308)
 RENEWALS = 2
 CHUNK = 256 * 1024
+SLOWEST = 100_000  # bytes a second, below which an upload is given up; where a site's link is spared, a twentieth of it
 
 
 def new_session(per_node: int = 8) -> aiohttp.ClientSession:
@@ -170,7 +171,9 @@ class HttpDriver(ProfiledDriver):
             path = fill(call.upload_to, dict(fields))
         patience = call.timeout_s or self.profile.timeout_s
         size = act.bytes if act and call.upload else 0
-        limit = aiohttp.ClientTimeout(total=patience + size / 100_000, sock_connect=patience)
+        limit = aiohttp.ClientTimeout(
+            total=patience + size / (SLOWEST if self.tools.throttle is None else SLOWEST / 20), sock_connect=patience
+        )
         headers = {**headers, **{key: fill(value, dict(fields)) for key, value in call.headers.items()}}
         body: dict[str, Any] = {}
         if call.upload and act is not None:
@@ -178,7 +181,7 @@ class HttpDriver(ProfiledDriver):
             if call.upload_as == "multipart":
                 body["data"] = _multipart(call, fields, file, act.package, progress)
             else:
-                body["data"] = _chunks(file, progress)
+                body["data"] = _chunks(file, progress, self.tools.throttle)
                 headers = {**headers, "Content-Length": str(size), "Content-Type": "application/octet-stream"}
         elif call.form is not None:
             body["data"] = fill(call.form, dict(fields))
@@ -439,12 +442,14 @@ _ESCAPED = re.compile(rb"\\.", re.DOTALL)
 _NO_STRUCTURE = bytes(byte for byte in range(256) if byte not in b'"[]{}')
 
 
-async def _chunks(file: io.FileIO, progress: Progress | None) -> AsyncIterator[bytes]:
+async def _chunks(file: io.FileIO, progress: Progress | None, throttle: Throttled | None) -> AsyncIterator[bytes]:
     """A file in pieces, with progress by the bytes sent."""
     total = max(1, os.fstat(file.fileno()).st_size)
     sent = 0
     with file:
         while chunk := file.read(CHUNK):
+            if throttle is not None:
+                await throttle.let(len(chunk))
             yield chunk
             sent += len(chunk)
             if progress is not None:

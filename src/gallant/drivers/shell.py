@@ -294,6 +294,8 @@ class ShellDriver(ProfiledDriver):
                 async with sftp.open(to + ".part", "wb") as target:
                     with source:
                         while chunk := source.read(CHUNK):
+                            if self.tools.throttle is not None:
+                                await self.tools.throttle.let(len(chunk))
                             await target.write(chunk)
                             sent += len(chunk)
                             if progress is not None:

@@ -1,16 +1,29 @@
-"""Stock: bring the packages of every route, and the running releases' own for recovery."""
+"""Stock: bring the packages of every route and the running releases' own for recovery, keep them right, and put them onto
+the nodes ahead of time."""
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+import dataclasses
+import hashlib
 from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
 
-from gallant.core.catalog import Package
-from gallant.core.errors import GallantError, worst_exit
-from gallant.core.records import Record
+from gallant.core.catalog import Package, Release
+from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
+from gallant.core.estate import System, node_name
+from gallant.core.ports import Act
+from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import last_readings, product_of, releases_ahead
+from gallant.operations.deciding import record
+from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
-from gallant.stock.shelf import Held, Shelf, Way
+from gallant.stock.shelf import Shelf, Throttle, Way
 
+SEND_WITHIN_S = 20.0
+PATIENCE_S = 3600.0
 Meter = Callable[[str, int, int], None]
 
 
@@ -50,47 +63,68 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
 
 
 async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = None) -> tuple[list[Fetched], int]:
-    """Fetch what is not here; one row a package, failures first, and the exit code. One failure stops no other."""
+    """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops no
+    other; what would not fit into the quota is not begun."""
     from gallant.drivers.http import new_session
 
-    shelf, rows = Shelf(place.folder), []
+    shelf, limits = Shelf(place.folder), place.estate.limits
+    needed = wanted(place, terms)
+    _within_quota(place, shelf, [p for _, _, _, p in needed if not shelf.has(p)])
+    throttle = Throttle(limits.fetch_mbit_per_s * 125_000 if limits.fetch_mbit_per_s else None)
+    gate = asyncio.Semaphore(limits.fetches_at_once)
     async with new_session() as session:
-        for product, release, why, package in wanted(place, terms):
-            present = shelf.has(package)
-            began = place.clock.real()
-            fields = {
-                "package": package.name,
-                "product": product,
-                "release": release,
-                "why": why,
-                "bytes": package.bytes,
-                "sha256": package.sha256,
-            }
-            try:
-                url = place.package_url(product, package)
-                await shelf.fetch(
-                    session,
-                    url,
-                    package,
-                    lambda done, whole, name=package.name: meter(name, done, whole) if meter else None,
-                    _way(place, product, package, url),
-                )
-            except GallantError as error:
-                rows.append(
-                    Fetched(
-                        **fields,
-                        state="failed",
-                        error=" ".join(p for p in (error.what, error.why) if p),
-                        next=error.next,
-                        exit_code=error.exit_code,
-                    )
-                )
-            else:
-                rows.append(
-                    Fetched(**fields, state="present" if present else "fetched", seconds=place.clock.real() - began)
-                )
+
+        async def one(product: str, release: str, why: str, package: Package) -> Fetched:
+            async with gate:
+                return await _fetch_one(place, shelf, session, throttle, product, release, why, package, meter)
+
+        rows = list(await asyncio.gather(*(one(*row) for row in needed)))
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
+
+
+def _within_quota(place: Workplace, shelf: Shelf, missing: Sequence[Package]) -> None:
+    quota = place.estate.limits.stock_gb
+    total = shelf.bytes + sum(p.bytes for p in missing)
+    if quota is not None and total > quota * 1e9 and missing:
+        raise Refused(
+            f"The stock would come to {total / 1e9:.1f} GB; its limit is {quota:g} GB.",
+            "Nothing was fetched.",
+            "gallant stock prune takes away what no system needs",
+        )
+
+
+async def _fetch_one(
+    place: Workplace,
+    shelf: Shelf,
+    session: Any,
+    throttle: Throttle,
+    product: str,
+    release: str,
+    why: str,
+    package: Package,
+    meter: Meter | None,
+) -> Fetched:
+    present, began = shelf.has(package), place.clock.real()
+    row = Fetched(
+        package=package.name,
+        product=product,
+        release=release,
+        why=why,
+        bytes=package.bytes,
+        sha256=package.sha256,
+        state="present" if present else "fetched",
+    )
+    try:
+        url = place.package_url(product, package)
+        way = dataclasses.replace(_way(place, product, package, url), throttle=throttle)
+        await shelf.fetch(
+            session, url, package, lambda done, whole: meter(package.name, done, whole) if meter else None, way
+        )
+    except GallantError as error:
+        told = " ".join(p for p in (error.what, error.why) if p)
+        return replace(row, state="failed", error=told, next=error.next, exit_code=error.exit_code)
+    return replace(row, seconds=place.clock.real() - began)
 
 
 def _way(place: Workplace, product: str, package: Package, url: str) -> Way:
@@ -103,13 +137,294 @@ def _way(place: Workplace, product: str, package: Package, url: str) -> Way:
     return Way(options=place.reach(source.source, source.access).options(url)) if source else Way()
 
 
-def held(place: Workplace) -> list[tuple[Held, str | None, bool]]:
-    """What lies in stock: each with the release it is (None: no catalog knows it), and whether its bytes are right now."""
-    names = {
-        p.sha256: f"{product.name} {r.version}"
-        for product in place.products.values()
-        for r in product.releases
-        for p in r.packages
+class InStock(Record):
+    """A package that lies here: `release` is what it is of (None: no catalog knows it), `ok` whether its bytes are right now,
+    `recalled` the publisher's words since then, `vouched` who answers for it, `needed` which systems do."""
+
+    package: str
+    release: str | None
+    bytes: int
+    sha256: str
+    ok: bool
+    recalled: str | None = None
+    vouched: str | None = None
+    needed: tuple[str, ...] = ()
+
+
+def held(place: Workplace) -> list[InStock]:
+    """What lies in stock; what is wrong or recalled first."""
+    shelf, known, needed = Shelf(place.folder), _known(place), _needed(place)
+    rows = []
+    for one in shelf.held():
+        product, release = known.get(one.sha256, (None, None))
+        rows.append(
+            InStock(
+                package=one.name,
+                release=f"{product} {release.version}" if release is not None else None,
+                bytes=one.bytes,
+                sha256=one.sha256,
+                ok=shelf.verified(one.name, one.sha256),
+                recalled=release.recall.words if release is not None and release.recall is not None else None,
+                vouched=shelf.vouched(one.name, one.sha256),
+                needed=tuple(needed.get(one.sha256, ())),
+            )
+        )
+    return sorted(rows, key=lambda r: (r.ok, r.recalled is None, r.package))
+
+
+def _known(place: Workplace) -> dict[str, tuple[str, Release]]:
+    """By digest: the product and the release that a catalog lists a package for."""
+    return {
+        p.sha256: (product.name, r) for product in place.products.values() for r in product.releases for p in r.packages
     }
-    shelf = Shelf(place.folder)
-    return [(h, names.get(h.sha256), shelf.verified(h.name, h.sha256)) for h in shelf.held()]
+
+
+def _needed(place: Workplace) -> dict[str, list[str]]:
+    """By digest: the systems whose route enters the package's release, or that run it now, or whose open roll needs it."""
+    found: dict[str, list[str]] = {}
+    for system in place.estate.systems.values():
+        with contextlib.suppress(GallantError):
+            for _, _, _, package in wanted(place, [system.name]):
+                found.setdefault(package.sha256, []).append(system.name)
+        for roll in place.journal.open_rolls(system.name):
+            for step in roll.plan.steps():
+                if step.sha256 is not None and step.system == system.name:
+                    found.setdefault(step.sha256, []).append(system.name)
+    return found
+
+
+# --- by hand --------------------------------------------------------------------------------------------------------
+
+
+class Added(Record):
+    """A file that was carried in; `vouched` is who answers for one that no catalog knows."""
+
+    package: str
+    release: str | None
+    bytes: int
+    sha256: str
+    vouched: str | None = None
+
+
+def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Added]:
+    """Take files that were carried in. What no catalog knows is refused, unless a named person answers for it, with a
+    reason, which goes into the ledger."""
+    shelf, known, rows = Shelf(place.folder), _known(place), []
+    for file in files:
+        try:
+            with file.open("rb") as opened:
+                sha256, size = hashlib.file_digest(opened, "sha256").hexdigest(), opened.tell()
+        except OSError as error:
+            raise WrongUse(f"{file} cannot be read: {error.strerror}.") from None
+        product, release = known.get(sha256, (None, None))
+        if release is None and not vouch:
+            raise Refused(
+                f"{file.name} is in no catalog: nobody says what it is, or that it is whole (SHA-256 {sha256[:16]}…).",
+                "Nothing of it goes to any node.",
+                f'Sync the publisher\'s catalog; or answer for it yourself: gallant stock add {file} --vouch "REASON"',
+            )
+        package = next((p for p in release.packages if p.sha256 == sha256), None) if release is not None else None
+        name = package.name if package is not None else clean(file.name, 120).replace("/", "_").lstrip(".") or "package"
+        if release is None:
+            record(place, "vouch", name, target=sha256, reason=clean(vouch or ""))
+        vouched = f"{place.user}: {clean(vouch or '')}" if release is None else None
+        shelf.take_in(file, name, sha256, vouched)
+        said = f"{product} {release.version}" if release is not None else None
+        rows.append(Added(package=name, release=said, bytes=size, sha256=sha256, vouched=vouched))
+    return rows
+
+
+class Pruned(Record):
+    """A package, and why it stays (None: it goes)."""
+
+    package: str
+    bytes: int
+    sha256: str
+    kept: str | None
+
+
+def prune(place: Workplace, dry: bool) -> list[Pruned]:
+    """Take away what no system needs, and what broke off; what goes first."""
+    shelf, rows = Shelf(place.folder), []
+    for one in held(place):
+        kept = f"needed by {', '.join(dict.fromkeys(one.needed))}" if one.needed else None
+        kept = f"vouched for by {one.vouched}" if kept is None and one.vouched else kept
+        rows.append(Pruned(package=one.package, bytes=one.bytes, sha256=one.sha256, kept=kept))
+        if kept is None and not dry:
+            shelf.remove(one.package, one.sha256)
+    if not dry:
+        for part in shelf.unfinished():
+            part.unlink(missing_ok=True)
+    return sorted(rows, key=lambda r: r.kept is not None)
+
+
+# --- onto the nodes -------------------------------------------------------------------------------------------------
+
+
+class Preloaded(Record):
+    """One package on one node: `state` is preloaded, present, unloaded, failed; `by` how it was verified: digest or bytes
+    sent."""
+
+    node: str
+    package: str
+    release: str
+    bytes: int
+    state: str
+    by: str = ""
+    seconds: float = 0
+    error: str | None = None
+    next: str | None = None
+    exit_code: int = 0
+
+
+async def preload(place: Workplace, terms: Sequence[str], meter: Meter | None = None) -> tuple[list[Preloaded], int]:
+    """Put the next hop's package on every node of the selected systems, ahead of the window; failures first.
+
+    Verified by the node's own digest where it computes one, else by the bytes that were sent. A recalled release is refused.
+    """
+    systems, rows = place.systems(terms), []
+    async with place.drivers(systems) as drivers:
+        for system in systems:
+            try:
+                package, release = _next_package(place, system, drivers[system.name])
+            except GallantError as error:
+                rows.append(_failed(system.name, "", "", 0, error))
+                continue
+            if package is None or release is None:
+                continue
+            gate = asyncio.Semaphore(place.estate.limits.at_once_per_system)
+
+            async def one(node: str, system: System = system, package: Package = package, version: str = release.version, gate: asyncio.Semaphore = gate) -> Preloaded:  # fmt: skip
+                async with gate:
+                    return await _preload_one(place, system, drivers[system.name], node, package, version, meter)
+
+            rows += await asyncio.gather(*(one(node) for node in system.nodes))
+            await survey_with(
+                place, [(system, tuple(system.nodes))], drivers
+            )  # so that the inventory says what lies where
+    rows.sort(key=lambda r: r.state != "failed")
+    return rows, worst_exit([r.exit_code for r in rows])
+
+
+def _next_package(place: Workplace, system: System, driver: Any) -> tuple[Package | None, Release | None]:
+    """What the system's next hop needs on its nodes; None where nothing is ahead of it."""
+    if "preload" not in driver.capabilities():
+        raise Refused(
+            f"{system.name}: its profile knows no preload; it gets its package with the install.",
+            next=f"gallant plan {system.name}",
+        )
+    if place.journal.open_rolls(system.name):
+        raise Refused(
+            f"A roll of {system.name} is not finished; it brings its packages itself.", next="gallant history"
+        )
+    readings, unread = last_readings(place, [system.name])
+    if unread:
+        raise GallantError(f"{unread[0]} was never read.", next=f"gallant survey {system.name}")
+    entered = releases_ahead(place, system, [r.version for r in readings.values()]).entered
+    if not entered:
+        return None, None
+    release, package = entered[0]
+    if release.recall is not None:
+        raise Refused(
+            f"{system.name}: {release.version} was {release.recall.words}; it goes onto no node.",
+            next=f"gallant route {system.name}",
+        )
+    if not Shelf(place.folder).has(package):
+        raise Refused(f"{package.name} is not in stock.", next=f"gallant stock fetch {system.name}")
+    return package, release
+
+
+async def _preload_one(
+    place: Workplace, system: System, driver: Any, node: str, package: Package, release: str, meter: Meter | None
+) -> Preloaded:
+    name, began = node_name(system, node), place.clock.real()
+    row = Preloaded(node=name, package=package.name, release=release, bytes=package.bytes, state="preloaded")
+    try:
+        reading = await driver.read(node)
+        if _is_there(reading, package):
+            return replace(row, state="present", by="digest")
+        act = Act(kind="preload", release=release, package=package.name, sha256=package.sha256, bytes=package.bytes)
+
+        def progress(percent: float, _: str) -> None:
+            if meter is not None:
+                meter(name, int(package.bytes * percent / 100), package.bytes)
+
+        accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S, progress=progress)
+        await _seen_through(place, driver, node, accepted.handle)
+        after = await driver.read(node)
+    except GallantError as error:
+        return _failed(name, package.name, release, package.bytes, error)
+    seconds = place.clock.real() - began
+    there = next((p for p in after.packages if p.name == package.name), None)
+    if there is not None and there.sha256 and there.sha256 != package.sha256:
+        wrong = Stopped(
+            f"{package.name} was altered on its way to {name}: it computes {there.sha256[:12]}…, the catalog says "
+            f"{package.sha256[:12]}….",
+            next=f"gallant stock unload {system.name}",
+        )
+        return _failed(name, package.name, release, package.bytes, wrong)
+    return replace(row, by="digest" if there is not None and there.sha256 else "bytes sent", seconds=seconds)
+
+
+async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded], int]:
+    """Take packages off the nodes of the selected systems again; those that a node runs or would run next stay its own."""
+    systems, rows = place.systems(terms), []
+    async with place.drivers(systems) as drivers:
+        for system in systems:
+            driver: Any = drivers[system.name]
+            if "unload" not in driver.capabilities():
+                error = Refused(f"{system.name}: its profile knows no unload.", next=f"gallant inventory {system.name}")
+                rows.append(_failed(system.name, "", "", 0, error))
+                continue
+            if place.journal.open_rolls(system.name):
+                error = Refused(f"A roll of {system.name} is not finished.", next="gallant history")
+                rows.append(_failed(system.name, "", "", 0, error))
+                continue
+            for node in system.nodes:
+                rows += await _unload_node(place, system, driver, node)
+            await survey_with(place, [(system, tuple(system.nodes))], drivers)
+    rows.sort(key=lambda r: r.state != "failed")
+    return rows, worst_exit([r.exit_code for r in rows])
+
+
+async def _unload_node(place: Workplace, system: System, driver: Any, node: str) -> list[Preloaded]:
+    name, rows = node_name(system, node), []
+    try:
+        for package in (await driver.read(node)).packages:
+            act = Act(kind="unload", package=package.name, sha256=package.sha256)
+            accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S)
+            await _seen_through(place, driver, node, accepted.handle)
+            rows.append(Preloaded(node=name, package=package.name, release="", bytes=package.bytes, state="unloaded"))
+    except GallantError as error:
+        rows.append(_failed(name, "", "", 0, error))
+    return rows
+
+
+def _is_there(reading: Any, package: Package) -> bool:
+    return any(p.name == package.name and p.sha256 == package.sha256 for p in reading.packages)
+
+
+async def _seen_through(place: Workplace, driver: Any, node: str, handle: str | None) -> None:
+    until = place.clock.real() + PATIENCE_S
+    while handle is not None:
+        job = await driver.job(node, handle)
+        if job.state == "failed":
+            raise Stopped(f"{node}: {job.message}.")
+        if job.state == "done":
+            return
+        if place.clock.real() > until:
+            raise Stopped(f"{node}: it was not done within {PATIENCE_S / 60:.0f} min.")
+        await place.clock.sleep(2)
+
+
+def _failed(node: str, package: str, release: str, size: int, error: GallantError) -> Preloaded:
+    return Preloaded(
+        node=node,
+        package=package,
+        release=release,
+        bytes=size,
+        state="failed",
+        error=" ".join(p for p in (error.what, error.why) if p),
+        next=error.next,
+        exit_code=error.exit_code,
+    )

@@ -183,7 +183,7 @@ class Workplace:
         from gallant.drivers.base import Credential, Tools
         from gallant.drivers.profile import load_profile
         from gallant.stock.serve import serving
-        from gallant.stock.shelf import Shelf
+        from gallant.stock.shelf import Shelf, Throttle
 
         self._ask_now(systems, "read")
         async with AsyncExitStack() as stack:
@@ -193,6 +193,8 @@ class Workplace:
 
                 session = await stack.enter_async_context(new_session(1 if remembering else 8))
             made: dict[str, Any] = {}
+            rates = {name: site.preload_mbit_per_s for name, site in self.estate.sites.items()}
+            throttles = {name: Throttle(rate * 125_000) for name, rate in rates.items() if rate is not None}
             for system in systems:
                 module, name = DRIVER_CLASSES[system.driver]
                 tools = Tools(
@@ -202,6 +204,7 @@ class Workplace:
                     session=session,
                     package_file=package_file or Shelf(self.folder).path,
                     serving=serving,
+                    throttle=throttles.get(system.site),
                     memory=self.readings if remembering else None,
                     one_by_one=remembering,
                     **more,

@@ -23,12 +23,64 @@ from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import Record, clean
 
 CHUNK = 256 * 1024
+HASHED_AT_ONCE = 1024 * 1024
 TRIES = 4
 STALL_S = 30.0
 Meter = Callable[[int, int], None]  # bytes so far, of the whole
 
 
 Opened = Callable[[], AbstractContextManager[IO[bytes]]]
+VOUCHED = ".vouched"  # beside a package that no catalog knows: who answers for it
+
+
+class Throttle:
+    """Lets no more than so many bytes a second through, whoever asks; several downloads share one."""
+
+    def __init__(self, bytes_per_s: float | None) -> None:
+        self._rate, self._free_at = bytes_per_s, 0.0
+
+    async def let(self, count: int) -> None:
+        if self._rate is None:
+            return
+        now = asyncio.get_running_loop().time()
+        self._free_at = max(now, self._free_at) + count / self._rate
+        if (wait := self._free_at - now - 0.05) > 0:
+            await asyncio.sleep(wait)
+
+
+class _Sum:
+    """A SHA-256 that is computed in another thread while the next bytes are on their way."""
+
+    def __init__(self) -> None:
+        self._digest, self._waiting, self._pending = hashlib.sha256(), bytearray(), None  # type: ignore[var-annotated]
+
+    async def add(self, chunk: bytes) -> None:
+        self._waiting += chunk
+        if len(self._waiting) >= HASHED_AT_ONCE:
+            await self._flush()
+
+    async def _flush(self) -> None:
+        if self._pending is not None:
+            await self._pending
+        piece, self._waiting = bytes(self._waiting), bytearray()
+        self._pending = asyncio.get_running_loop().run_in_executor(None, self._digest.update, piece)
+
+    async def take(self, path: Path, size: int) -> None:
+        """Add what lies in a file already."""
+
+        def read() -> None:
+            with path.open("rb") as file:
+                left = size
+                while left and (piece := file.read(min(HASHED_AT_ONCE, left))):
+                    self._digest.update(piece)
+                    left -= len(piece)
+
+        await asyncio.to_thread(read)
+
+    async def end(self) -> str:
+        await self._flush()
+        await self._pending
+        return self._digest.hexdigest()
 
 
 @dataclass(frozen=True)
@@ -37,6 +89,7 @@ class Way:
 
     options: Mapping[str, Any] = field(default_factory=lambda: {"allow_redirects": False})
     opened: Opened | None = None
+    throttle: Throttle = field(default_factory=lambda: Throttle(None))
 
 
 class Held(Record):
@@ -71,7 +124,7 @@ class Shelf:
             return False
 
     def held(self) -> list[Held]:
-        found = [p for p in self.folder.glob("*/*") if p.is_file() and not p.name.endswith((".part", ".tag"))]
+        found = [p for p in self.folder.glob("*/*") if p.is_file() and not p.name.endswith((".part", ".tag", VOUCHED))]
         return [
             Held(name=p.name, sha256=p.parent.name, bytes=p.stat().st_size, path=str(p))
             for p in sorted(found, key=lambda p: p.name)
@@ -97,9 +150,12 @@ class Shelf:
                     f"{package.name} needs {package.bytes / 1e6:.0f} MB and {self.folder} has {room / 1e6:.0f} MB left.",
                     next="Make room, then: gallant stock fetch",
                 )
+        if self._linked(final):
+            meter(package.bytes, package.bytes)
+            return final
         for attempt in range(TRIES):
             try:
-                await self._bring(session, url, package, part, meter, way or Way())
+                found = await self._bring(session, url, package, part, meter, way or Way())
                 break
             except (aiohttp.ClientError, TimeoutError, ConnectionError) as error:
                 if attempt == TRIES - 1:
@@ -109,22 +165,38 @@ class Shelf:
                         "gallant stock fetch carries on where it broke off.",
                     ) from None
                 await asyncio.sleep(0.2 * 2**attempt)
-        await asyncio.to_thread(self._settle, package, part, final)
+        await asyncio.to_thread(self._settle, package, part, final, found)
         return final
+
+    def _linked(self, final: Path) -> bool:
+        """Whether the same bytes lie here under another name already; then they are this one's too, and stored once."""
+        for other in final.parent.iterdir():
+            if (
+                other.suffix in (".part", ".tag", VOUCHED)
+                or other == final
+                or not self.verified(other.name, final.parent.name)
+            ):
+                continue
+            with contextlib.suppress(OSError):
+                os.link(other, final)
+                return True
+        return False
 
     async def _bring(
         self, session: aiohttp.ClientSession, url: str, package: Package, part: Path, meter: Meter, way: Way
-    ) -> None:
+    ) -> str:
+        """Bring what is missing; the SHA-256 of the whole, computed while it comes."""
         if way.opened is not None:
-            await asyncio.to_thread(self._copy, way.opened, package, part, meter)
-            return
+            return await asyncio.to_thread(self._copy, way.opened, package, part, meter)
+        sum_ = _Sum()
         tag_file = part.with_suffix(part.suffix + ".tag")
         have = _size(part)
         if have > package.bytes:
             part.unlink()
             have = 0
         if have == package.bytes:
-            return
+            await sum_.take(part, have)
+            return await sum_.end()
         headers = {"Accept-Encoding": "identity"}
         if have and tag_file.is_file():
             headers |= {"Range": f"bytes={have}-", "If-Range": tag_file.read_text("ascii", "replace")}
@@ -137,6 +209,8 @@ class Shelf:
                 )
             if response.status == 200:
                 have = 0
+            elif have:
+                await sum_.take(part, have)
             with _disk(part):
                 if tag := response.headers.get("ETag", ""):
                     tag_file.write_text(clean(tag, 200), "ascii", "replace")
@@ -152,24 +226,28 @@ class Shelf:
                                 "Ask the publisher; nothing of it was kept.",
                             )
                         file.write(chunk)
+                        await sum_.add(chunk)
+                        await way.throttle.let(len(chunk))
                         meter(have, package.bytes)
         if have < package.bytes:
             raise ConnectionError(f"it broke off after {have} of {package.bytes} bytes")
+        return await sum_.end()
 
-    def _copy(self, opened: Opened, package: Package, part: Path, meter: Meter) -> None:
+    def _copy(self, opened: Opened, package: Package, part: Path, meter: Meter) -> str:
         """From a medium; no more than the catalog says that there is."""
-        have = 0
+        have, digest = 0, hashlib.sha256()
         with opened() as source, _disk(part), part.open("wb") as file:
             while have <= package.bytes and (chunk := source.read(CHUNK)):
                 file.write(chunk)
                 have += len(chunk)
+                digest.update(chunk)
                 meter(have, package.bytes)
+        return digest.hexdigest()
 
-    def _settle(self, package: Package, part: Path, final: Path) -> None:
-        """Verify what came and give it its name, or throw it away and say so."""
+    def _settle(self, package: Package, part: Path, final: Path, found: str) -> None:
+        """Give what came its name where it is what the catalog says, or throw it away and say so."""
         tag_file = part.with_suffix(part.suffix + ".tag")
         with _disk(part), part.open("rb") as file:
-            found = hashlib.file_digest(file, "sha256").hexdigest()
             os.fsync(file.fileno())
         if found != package.sha256:
             part.unlink()
@@ -181,6 +259,56 @@ class Shelf:
             )
         os.replace(part, final)
         tag_file.unlink(missing_ok=True)
+
+    # --- by hand
+
+    def take_in(self, source: Path, name: str, sha256: str, vouched: str | None) -> Path:
+        """Copy a file that was carried in; whole or not at all. `vouched` is who answers for one that no catalog knows."""
+        final = self.path(name, sha256)
+        with _disk(final):
+            final.parent.mkdir(parents=True, exist_ok=True)
+            part = final.with_name(final.name + ".part")
+            digest = hashlib.sha256()
+            with source.open("rb") as file, part.open("wb") as into:
+                while piece := file.read(HASHED_AT_ONCE):
+                    digest.update(piece)
+                    into.write(piece)
+                into.flush()
+                os.fsync(into.fileno())
+            if digest.hexdigest() != sha256:
+                part.unlink()
+                raise Refused(f"{source} changed while it was read.", next=f"gallant stock add {source}")
+            if vouched is not None:
+                final.with_name(final.name + VOUCHED).write_text(vouched + "\n", "utf-8")
+            os.replace(part, final)
+        return final
+
+    def vouched(self, name: str, sha256: str) -> str | None:
+        """Who answers for a package that no catalog knows; None where nobody does."""
+        with contextlib.suppress(OSError):
+            return clean(self.path(name, sha256).with_name(name + VOUCHED).read_text("utf-8", "replace"), 120)
+        return None
+
+    def remove(self, name: str, sha256: str) -> None:
+        final = self.path(name, sha256)
+        for path in (final, final.with_name(name + VOUCHED)):
+            path.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            final.parent.rmdir()
+
+    def unfinished(self) -> list[Path]:
+        """What broke off and was never carried on, the tags beside it included."""
+        return sorted(p for p in self.folder.glob("*/*") if p.name.endswith((".part", ".tag")))
+
+    @property
+    def bytes(self) -> int:
+        """All that lies here; what has two names is counted once."""
+        seen: dict[int, int] = {}
+        for path in self.folder.glob("*/*"):
+            with contextlib.suppress(OSError):
+                found = path.stat()
+                seen[found.st_ino] = found.st_size
+        return sum(seen.values())
 
 
 def _size(path: Path) -> int:

@@ -210,6 +210,13 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
             for p in r.packages:
                 packages.add_row(plain(p.name), size(p.bytes), p.sha256)
             yield packages
+        if r.snapshots:
+            kept = table("snapshot", "taken", "size", "of", right=("size",))
+            for s in r.snapshots:
+                kept.add_row(
+                    plain(s.name), moment(s.taken), "–" if s.bytes is None else size(s.bytes), plain(s.of or r.system)
+                )
+            yield kept
         for job in r.running_jobs:
             yield f"{mark('going')} job {plain(job.id)}: {job.kind}, {job.percent:.0f} %, {plain(job.message)}"
         for oddity in r.oddities:

@@ -10,7 +10,7 @@ from typing import Any
 from gallant.core.compare import Verdict
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
-from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said, size
+from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 
@@ -144,50 +144,6 @@ def _sync(reading: Any) -> str:
     if reading.in_sync is None:
         return "–"
     return "in sync" if reading.in_sync else f"[yellow]{plain(reading.sync_word)}[/]"
-
-
-def stock_fetched_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
-        shown = table(
-            "package", "for", "size", "state", "speed", "sha-256", optional=("sha-256",), right=("size", "speed")
-        )
-        for r in rows:
-            speed = f"{r.bytes / r.seconds / 1e6:.0f} MB/s" if r.state == "fetched" and r.seconds else ""
-            state = {
-                "fetched": said("good", "fetched, verified"),
-                "present": said("good", "was here, verified"),
-                "failed": said("bad", "failed"),
-            }[r.state]
-            shown.add_row(f"[bold]{plain(r.package)}[/]", r.why, size(r.bytes), state, speed, f"{r.sha256[:12]}…")
-        yield shown
-        yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
-        if not rows:
-            yield "Nothing is wanted: no route, and no installer for what runs."
-        yield from next_steps(*(r.next for r in rows))
-
-    return View("stock-fetch", rows, text)
-
-
-def stock_list_view(held: Sequence[tuple[Any, str | None, bool]]) -> View:
-    rows = [
-        {"package": h.name, "release": name, "bytes": h.bytes, "sha256": h.sha256, "ok": ok} for h, name, ok in held
-    ]
-
-    def text() -> Any:
-        shown = table("package", "release", "size", "bytes on the disk", "sha-256", right=("size",))
-        for r in rows:
-            shown.add_row(
-                f"[bold]{plain(r['package'])}[/]",
-                r["release"] or said("work", "in no catalog"),
-                size(r["bytes"]),
-                said("good", "as in the catalog") if r["ok"] else said("bad", "not what its name says"),
-                f"{r['sha256'][:12]}…",
-            )
-        yield shown
-        if not rows:
-            yield from next_steps("gallant stock fetch")
-
-    return View("stock-list", rows, text)
 
 
 # --- plans ----------------------------------------------------------------------------------------------------------
