@@ -21,9 +21,11 @@ import zstandard
 
 from gallant.core.backups import Item
 from gallant.core.errors import Refused
+from gallant.vault.digests import Digest, ReadBack
 
 LEVEL = 3
 CHUNK = 256 * 1024
+STRETCH = 32 * 1024 * 1024  # written between two looks at what the disk gives back
 Meter = Callable[[int], None]  # bytes of the items so far
 
 
@@ -34,10 +36,11 @@ class Sink(Protocol):
 
 
 class _Hashing(io.RawIOBase):
-    """A file that remembers the hash and the size of what went through it."""
+    """A file that remembers the hash and the size of what went through it, and has it read back while it grows."""
 
-    def __init__(self, inner: IO[bytes]) -> None:
-        self.inner, self.hash, self.size = inner, hashlib.sha256(), 0
+    def __init__(self, inner: IO[bytes], again: ReadBack) -> None:
+        self.inner, self.hash, self.size = inner, Digest(), 0
+        self._again, self._told = again, 0
 
     def writable(self) -> bool:
         return True
@@ -46,7 +49,14 @@ class _Hashing(io.RawIOBase):
         self.hash.update(data)
         self.size += len(data)
         self.inner.write(data)
+        if self.size - self._told >= STRETCH:
+            self.tell_reader()
         return len(data)
+
+    def tell_reader(self) -> None:
+        self.inner.flush()
+        self._told = self.size
+        self._again.upto(self.size)
 
 
 class _Pulled:
@@ -107,21 +117,35 @@ def write_archive(
     recipients: Sequence[Any],
     meter: Meter | None = None,
 ) -> tuple[str, int]:
-    """Pack items into `path`, encrypted where there are recipients; its SHA-256 and size. It is on the disk afterwards."""
+    """Pack items into `path`, encrypted where there are recipients; its SHA-256 and size, computed while it was written.
+
+    It is on the disk afterwards, and was read back from there: raises `NotWhole` where that gave anything else.
+    """
     chunks = _packed(_tar(members, int(mtime), meter))
     with path.open("xb") as raw:
         os.fchmod(raw.fileno(), 0o600)
-        counted = _Hashing(raw)
-        if recipients:
-            import pyrage
+        again = ReadBack(path)
+        try:
+            counted = _Hashing(raw, again)
+            _write_all(counted, chunks, recipients)
+            counted.tell_reader()
+            os.fsync(raw.fileno())
+            written = counted.hash.hexdigest(), counted.size
+        finally:
+            read = again.end()
+    if read != written:
+        raise NotWhole(f"{path.name} reads back otherwise than it was written: the disk is not to be trusted.")
+    return written
 
-            pyrage.encrypt_io(_Pulled(chunks), counted, list(recipients))  # type: ignore[arg-type]
-        else:
-            for piece in chunks:
-                counted.write(piece)
-        raw.flush()
-        os.fsync(raw.fileno())
-    return counted.hash.hexdigest(), counted.size
+
+def _write_all(counted: _Hashing, chunks: Iterator[bytes], recipients: Sequence[Any]) -> None:
+    if recipients:
+        import pyrage
+
+        pyrage.encrypt_io(_Pulled(chunks), counted, list(recipients))  # type: ignore[arg-type]
+    else:
+        for piece in chunks:
+            counted.write(piece)
 
 
 def read_back(path: Path) -> tuple[str, int]:

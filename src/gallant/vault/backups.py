@@ -25,10 +25,25 @@ from gallant.core.backups import Backup, Copy, Item
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import replace
 from gallant.vault.archive import NotWhole, Sink, read_back, unpack, write_archive
+from gallant.vault.digests import Digest
 from gallant.vault.keys import Signer, recipients_of
 
 _MANIFEST = msgspec.json.Decoder(Backup)
-Spooled = list[tuple[Item, IO[bytes]]]
+
+
+@dataclass
+class _Spooled:
+    """An export in a file without a name: its size, and its digest as soon as that is computed."""
+
+    node: str
+    name: str
+    file: IO[bytes]
+    digest: Digest
+    size: int = 0
+
+    def item(self, whole: bool = True) -> Item:
+        """As the record has it; without its digest while nobody needs to wait for that."""
+        return Item(name=self.name, node=self.node, bytes=self.size, sha256=self.digest.hexdigest() if whole else "")
 
 
 class Exporter(Protocol):
@@ -126,7 +141,7 @@ class BackupStore:
     def _pack(
         self,
         folder: Path,
-        spooled: Spooled,
+        spooled: Sequence[_Spooled],
         draft: Draft,
         recipients: Sequence[Any],
         now: datetime,
@@ -144,25 +159,22 @@ class BackupStore:
             tool=draft.tool,
             versions=draft.versions,
             serials=draft.serials,
-            items=tuple(item for item, _ in spooled),
+            items=tuple(one.item(whole=False) for one in spooled),
             archive=f"{backup_id}.tar.zst" + (".age" if draft.recipients else ""),
             bytes=0,
             sha256="",
             recipients=draft.recipients,
         )
         last = next((b for b in self.all(draft.system) if b.sealed is not None), None)
+        if last is not None and _could_be_the_same(made, last):  # then it pays to wait for the digests first
+            made = replace(made, items=tuple(one.item() for one in spooled))
         if last is not None and made.holds_the_same(last) and self._reads_back(last):
             made = replace(made, archive=last.archive, bytes=last.bytes, sha256=last.sha256, opened=last.opened)
         else:
             partial = folder / f".{backup_id}.part"
-            sha256, size = write_archive(partial, spooled, now.timestamp(), recipients, meter)
-            made = replace(made, bytes=size, sha256=sha256)
-            if read_back(partial) != (sha256, size):
-                raise GallantError(
-                    f"{draft.system}: the backup reads back otherwise than it was written.",
-                    "The disk is not to be trusted.",
-                    f"Look at the disk; then: gallant backup take {draft.system}",
-                )
+            members = [(one.item(whole=False), one.file) for one in spooled]
+            sha256, size = write_archive(partial, members, now.timestamp(), recipients, meter)
+            made = replace(made, items=tuple(one.item() for one in spooled), bytes=size, sha256=sha256)
             os.replace(partial, folder / made.archive)
             _sync_folder(folder)
         made = replace(self.signer.sign(made), sealed=now)
@@ -267,20 +279,27 @@ class BackupStore:
                     path.unlink()
 
 
-async def _one(stack: contextlib.ExitStack, folder: Path, node: str, name: str, exporter: Exporter) -> tuple[Item, Any]:
-    """One export streamed to a file without a name, and hashed on its way."""
+def _could_be_the_same(made: Backup, last: Backup) -> bool:
+    """By names and sizes alone."""
+    return made.recipients == last.recipients and [(i.path, i.bytes) for i in made.items] == [
+        (i.path, i.bytes) for i in last.items
+    ]
+
+
+async def _one(stack: contextlib.ExitStack, folder: Path, node: str, name: str, exporter: Exporter) -> _Spooled:
+    """One export streamed to a file without a name, and hashed aside."""
     file = stack.enter_context(tempfile.TemporaryFile(dir=folder, prefix=".export-"))
-    digest, size = hashlib.sha256(), 0
+    spooled = _Spooled(node, name, file, Digest())
+    stack.callback(spooled.digest.close)
 
     def into(chunk: bytes) -> None:
-        nonlocal size
-        digest.update(chunk)
-        size += len(chunk)
+        spooled.digest.update(chunk)
+        spooled.size += len(chunk)
         file.write(chunk)
 
     await exporter.export(node, name, into)
     file.flush()
-    return Item(name=name, node=node, bytes=size, sha256=digest.hexdigest()), file
+    return spooled
 
 
 def manifest_of(backup: Backup) -> bytes:
