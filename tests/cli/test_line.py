@@ -76,6 +76,9 @@ def test_every_system_is_backed_up_over_its_own_protocol(line):
     assert set(held["quay"]) == {"running.xml", "startup.xml"}
     assert set(held["sealock"]) == {"running.txt", "startup.txt"}
     assert line.run("backup", "verify", "--all").code == 0
+    again = line.run("backup", "take", "quay", "--json").rows[0]
+    assert line.run("backup", "show", again["id"], "--json").rows[0]["shares_with"]  # nothing but the envelope is new
+    assert line.run("backup", "diff", "quay").code == 0
 
 
 def test_no_secret_is_in_anything_that_was_written(line):

@@ -102,7 +102,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
             "warn" if facts.system.in_service else "note",
             f"{facts.name}/{node} is {found}; its usual place is {role}",
             f"{node}: {found}",
-            "A roll takes the roles as they are and leaves them in their usual places",
+            f"gallant check --mend --only roles {facts.name}",
             node,
         )
     if facts.system.usual and not wrong and not facts.errors:
@@ -150,7 +150,7 @@ def _versions_even(facts: Facts) -> Iterator[Finding]:
             "warn",
             "its nodes run different versions",
             ", ".join(f"{n}: {v}" for n, v in versions.items()),
-            f"gallant plan {facts.name} brings them together",
+            f"gallant plan {facts.name}",
         )
 
 

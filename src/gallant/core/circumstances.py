@@ -180,7 +180,7 @@ def _opened(facts: Facts) -> Iterator[Finding]:
             "warn" if facts.now - since > OPENED_WITHIN else "note",
             f"no backup of it was opened {'for 30 days' if last else 'ever'}",
             "that one can be decrypted and unpacked is known only by doing it",
-            f"gallant backup verify {facts.name} --identity FILE",
+            f"gallant backup verify {facts.name}",
         )
 
 

@@ -27,7 +27,7 @@ simulation: {{speed: {speed:g}, since: {since}}}
 sites:
   harbour: {{mbit_per_s: 1000, time_zone: Europe/London, hands: yes}}
 {more_sites}
-# `read` is all that survey, gaps and check ever use; `act` is used by roll.
+# `read` is all that survey, inventory and gaps ever use; `act` is for what changes anything (check sees that it is let in).
 accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
   act: {{user: gallant-act, secret: "file:secrets/act"}}

@@ -45,12 +45,20 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
         (0,),
     ),
     ("Bring the packages here, the running release's too.", ("stock", "fetch", "tickets"), (0,)),
-    ("Take a backup, kept off the system.", ("backup", "take", "tickets", "--comment", "before the update"), (0,)),
+    ("Put the next package onto both nodes, ahead of the window.", ("stock", "preload", "tickets"), (0,)),
+    (
+        "Take a backup, encrypted, kept off the system and in a second place.",
+        ("backup", "take", "tickets", "--comment", "before the update"),
+        (0,),
+    ),
+    ("Open it: only then is it known that it can be.", ("backup", "verify", "tickets"), (0,)),
     ("Is everything well?", ("check", "tickets"), (0, 1)),
     ("The work in order: how long, what is disturbed, what can be undone.", ("plan", "tickets"), (0,)),
     ("Carry it out.", ("roll", "{plan}"), (0,)),
     ("Is everything as it should be?", ("verify", "tickets"), (0,)),
     ("What was done, when, and how long the service was out.", ("history", "{roll}"), (0,)),
+    ("The way back from each step of it.", ("backup", "list", "tickets"), (0,)),
+    ("Who decided what.", ("ledger",), (0,)),
 )
 
 

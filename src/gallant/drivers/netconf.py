@@ -276,10 +276,8 @@ class NetconfDriver(ProfiledDriver):
         return picked(reply, find, {**NAMES, **self.profile.namespaces})
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
-        from lxml import etree
-
         reply = await self.rpc(node, fill(call.said, dict(fields)), timeout_s=call.timeout_s)
-        yield etree.tostring(reply, pretty_print=True)
+        yield _content(reply)
 
     # --- what the models say
 
@@ -401,11 +399,7 @@ class NetconfDriver(ProfiledDriver):
     def _own_exports(self) -> Any:
         def exporter(store: str) -> Any:
             async def export(node: str) -> AsyncIterator[bytes]:
-                from lxml import etree
-
-                reply = await self.get_config(node, store)
-                data = reply.find(f"{{{BASE}}}data")
-                yield etree.tostring(reply if data is None else data, pretty_print=True)
+                yield _content(await self.get_config(node, store))
 
             return export
 
@@ -494,3 +488,11 @@ def _canonical(reply: Any) -> bytes:
         return (element.tag, (element.text or "").strip(), tuple(sorted((plain(c) for c in element), key=repr)))
 
     return repr(tuple(sorted((plain(child) for child in data), key=repr))).encode()
+
+
+def _content(reply: Any) -> bytes:
+    """What an answer holds, without the envelope: its number differs each time, and the configuration does not."""
+    from lxml import etree
+
+    data = reply.find(f"{{{BASE}}}data")
+    return bytes(etree.tostring(reply if data is None else data, pretty_print=True))

@@ -121,7 +121,8 @@ name: {name}
 sites:
   machine-room: {{mbit_per_s: 1000, time_zone: UTC, hands: yes}}
 
-# Accounts by purpose. `read` is all that survey, gaps and check ever use; `act` is used by roll.
+# Accounts by purpose. `read` is all that survey, inventory and gaps ever use; `act` is for what changes anything
+# (check sees that it is let in).
 # A secret never stands here. Write where it is kept:
 #   env:NAME  |  file:PATH (mode 600)  |  keyring:SERVICE  |  ask (typed, for this run only)
 accounts:

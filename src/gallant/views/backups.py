@@ -11,7 +11,7 @@ from gallant.core.backups import Backup, Copy, Fate
 from gallant.core.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import ago, duration, many, mark, moment, plain, said, size
+from gallant.views.words import ago, duration, many, mark, moment, plain, roughly, said, size
 
 WHAT_MARKS = {CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"}
 WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the first", SAME: "the same"}
@@ -82,17 +82,17 @@ def _copy(copy: Copy) -> str:
 def list_view(backups: Sequence[Backup], now: datetime) -> View:
     def text() -> Any:
         shown = table(
-            "backup", "age", "version", "size", "sealed", "opened", "copies", "by", "comment",
-            optional=("by", "opened"), right=("size",),
+            "backup", "age", "version", "size", "sealed ago", "opened ago", "copies", "by", "comment",
+            optional=("by", "opened ago"), right=("size",),
         )  # fmt: skip
         for b in backups:
             shown.add_row(
                 f"[bold]{b.id}[/]" + ("" if b.encrypted else f"\n{said('work', 'not encrypted')}"),
-                duration((now - b.taken).total_seconds()),
+                _since(b.taken, now),
                 ", ".join(dict.fromkeys(b.versions.values())),
                 size(b.bytes),
-                said("good", ago(b.sealed, now)) if b.sealed else said("bad", "no"),
-                ago(b.opened, now),
+                said("good", _since(b.sealed, now)) if b.sealed else said("bad", "not sealed"),
+                _since(b.opened, now) if b.opened else "never",
                 _copies(b),
                 plain(b.by),
                 plain(b.comment),
@@ -105,6 +105,10 @@ def list_view(backups: Sequence[Backup], now: datetime) -> View:
             yield from next_steps("gallant backup verify --all")
 
     return View("backup-list", backup_rows(backups), text)
+
+
+def _since(then: datetime, now: datetime) -> str:
+    return roughly((now - then).total_seconds())
 
 
 def _copies(backup: Backup) -> str:
@@ -192,7 +196,7 @@ def diff_view(found: Any, now: datetime, everything: bool) -> View:
         if everything:
             for name in same:
                 yield f"{said('good', name)}  the same"
-        yield f"{mark('good' if not differing else 'work')} {many(len(differing), 'item')} differ, {len(same)} are the same."
+        yield f"{mark('good' if not differing else 'work')} {many(len(differing), 'item')} {'differs' if len(differing) == 1 else 'differ'}, {len(same)} the same."
         if differing and right is None:
             yield from next_steps(f"gallant backup take {left.system}", f"gallant backup restore {left.id}")
 

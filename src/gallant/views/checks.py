@@ -37,7 +37,7 @@ def health_view(health: Any, everything: bool, now: datetime) -> View:
                 shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
             yield shown
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        yield from next_steps(*(f.next for f in loud if f.next and f.level != "pass" and not f.waived))
+        yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")))
         mends = {f.mend for f in findings if f.mend}
         if mends:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))

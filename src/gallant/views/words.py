@@ -45,6 +45,14 @@ def duration(seconds: float | None) -> str:
     return f"{whole} s"
 
 
+def roughly(seconds: float) -> str:
+    """An age at a glance: 45 s, 8 min, 3 h, 12 d."""
+    for size, unit in ((86400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size * (2 if unit != "min" else 1):
+            return f"{seconds // size:.0f} {unit}"
+    return f"{max(0.0, seconds):.0f} s"
+
+
 def clock(seconds: float) -> str:
     """Minutes and seconds, for columns: 8:04, 1:02:03."""
     whole = max(0, round(seconds))
