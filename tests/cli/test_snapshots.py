@@ -76,3 +76,24 @@ def test_a_system_goes_back_to_a_snapshot_and_loses_what_came_after(line):
     assert "is lost on it" in refused.err
     assert line.run("snapshot", "revert", "tickets", "trial", "--yes").code == 0
     assert line.run("backup", "diff", "tickets").code == 0
+
+
+def test_a_snapshot_stays_for_its_soak_time_and_goes_when_the_system_is_well(line):
+    publisher = line.said["publishers"]["sundholm"]
+    assert line.run("catalog", "add", "sundholm", publisher["url"], "--key", "keys/sundholm.pub").code == 0
+    assert line.run("catalog", "sync").code == 0
+    estate = line.folder / "estate.yaml"
+    text = estate.read_text()
+    pinned = text.replace("aims:\n", "aims:\n  - {for: overlook, aim: pin 7.0.2}\n", 1)
+    estate.write_text(pinned + "\nlimits: {soak_hours: 1000}\n")
+    assert line.run("snapshot", "take", "overlook", "--reason", "before").code == 0
+    first = line.run("verify", "overlook", "--json")
+    assert first.code == 0, first.out
+    assert [s["what"].split(" for")[0] for s in first.json["snapshots"]] == ["stays"]
+    assert len(line.run("snapshot", "list", "--json").rows) == 1
+    estate.write_text(pinned + "\nlimits: {soak_hours: 0}\n")
+    done = line.run("verify", "overlook", "--json")
+    assert done.code == 0, done.out
+    assert "removed" in done.json["snapshots"][0]["what"]
+    assert line.run("snapshot", "list", "--json").rows == []
+    assert line.run("verify", "overlook", "--json").json["snapshots"] == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import os
 import random
 import sys
 from pathlib import Path
@@ -18,6 +19,7 @@ from gallant.drivers.http import new_session
 from gallant.standin.ports import reserve
 from gallant.stock.shelf import Shelf, Throttle, Way
 
+CUTS = int(os.environ.get("GALLANT_CUTS", "5"))  # make cuts: many more
 BODY = bytes(range(256)) * 8192
 PACKAGE = Package(name="p.pkg", url="p.pkg", bytes=len(BODY), sha256=hashlib.sha256(BODY).hexdigest())
 
@@ -234,7 +236,7 @@ def test_a_fetch_that_is_killed_anywhere_is_carried_on_and_nothing_half_has_a_fi
         await web.TCPSite(runner, "127.0.0.1", port).start()
         url = f"http://127.0.0.1:{port}/p.pkg"
         try:
-            for _ in range(5):
+            for _ in range(CUTS):
                 script = SCRIPT.format(
                     tests=root, delay=0.6 + chance.random() / 2, size=len(BODY), sha256=PACKAGE.sha256,
                     folder=str(tmp_path), url=url,
@@ -243,6 +245,7 @@ def test_a_fetch_that_is_killed_anywhere_is_carried_on_and_nothing_half_has_a_fi
                 await process.wait()
                 for held in Shelf(tmp_path).held():
                     assert Shelf(tmp_path).verified(held.name, held.sha256)
+                    Shelf(tmp_path).remove(held.name, held.sha256)  # and once more from the beginning
             async with new_session() as session:
                 await Shelf(tmp_path).fetch(session, url, PACKAGE, lambda d, w: None)
         finally:

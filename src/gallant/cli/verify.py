@@ -17,11 +17,13 @@ from gallant.cli.common import estate_option, finish, open_place, output_options
 def verify(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
     """Is everything as it should be: versions, roles, replicas, services?
 
+    Where it is, snapshots that were taken for the work are removed once their soak time is over.
+
     Examples:  gallant verify tickets
     """
     from gallant.operations import verify as operation
     from gallant.views import tables
 
-    rows, code = run(operation.verify(open_place(estate_path, output), selector))
-    output.show(tables.verify_view(rows))
+    rows, settled, code = run(operation.verify(open_place(estate_path, output), selector))
+    output.show(tables.verify_view(rows, settled))
     finish(code)

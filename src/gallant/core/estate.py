@@ -207,6 +207,7 @@ class Limits(Record):
     steady_s: float = 60
     free_space_factor: float = 1.5
     snapshot_days: float = 3
+    soak_hours: float = 24
     memory_free_mb: float = 128
     ceiling_percent: float = 80
     expiry_days: float = 30

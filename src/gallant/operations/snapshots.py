@@ -218,6 +218,55 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Ke
     return found
 
 
+class Settled(Record):
+    """What became of a restore point after the work: removed, or kept until its soak time is over; or why neither."""
+
+    system: str
+    name: str
+    what: str
+
+
+async def settle(place: Workplace, systems: Sequence[System]) -> list[Settled]:
+    """After systems were found well: take away the restore points that Gallant took of them, once the soak time is over.
+
+    Those that somebody else took are theirs, and are left.
+    """
+    done: list[Settled] = []
+    ours = _ours(place)
+    for system in [s for s in systems if any(name == s.name for name, _ in ours)]:
+        try:
+            kept, _, _ = await listed(place, [system.name])
+            for one in [k for k in kept if (system.name, k.snapshot.name) in ours]:
+                left = timedelta(hours=place.estate.limits.soak_hours) - one.age
+                if left > timedelta(0):
+                    hours = f"{left.total_seconds() / 3600:.0f} h"
+                    done.append(Settled(system=system.name, name=one.snapshot.name, what=f"stays for another {hours}"))
+                else:
+                    await remove(place, system.name, one.snapshot.name, lambda _: True)
+                    done.append(
+                        Settled(system=system.name, name=one.snapshot.name, what="removed: all is well without it")
+                    )
+        except GallantError as error:
+            done.append(
+                Settled(system=system.name, name="", what=f"its snapshots could not be looked at: {error.what}")
+            )
+    return done
+
+
+def _ours(place: Workplace) -> set[tuple[str, str]]:
+    """System and name of every restore point that Gallant took and did not take away, by the ledger."""
+    found: set[tuple[str, str]] = set()
+    for kept in place.ledger.entries():
+        entry = kept.entry
+        if entry.kind != "snapshot" or entry.target is None:
+            continue
+        if entry.reason.startswith("taken"):
+            found.add((entry.subject, entry.target))
+        elif entry.reason.startswith("removed"):
+            found.discard((entry.subject, entry.target))
+    return found
+
+
 def _one(place: Workplace, name: str) -> System:
     return place.systems([name])[0]
 

@@ -9,12 +9,13 @@ from gallant.core.compare import Verdict, verify_system
 from gallant.core.errors import GallantError
 from gallant.core.plan import target_of
 from gallant.operations.check import probe_services
+from gallant.operations.snapshots import Settled, settle
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 
 
-async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict], int]:
-    """One verdict a node, those with problems first; and the exit code."""
+async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict], list[Settled], int]:
+    """One verdict a node, those with problems first; what became of snapshots of systems that are well; the exit code."""
     systems = place.systems(terms)
     async with place.drivers(systems) as drivers:
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
@@ -36,4 +37,5 @@ async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict],
             samples,
         )
     rows.sort(key=lambda r: r.ok)
-    return rows, 0 if all(r.ok for r in rows) else 1
+    well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
+    return rows, await settle(place, well), 0 if all(r.ok for r in rows) else 1

@@ -124,12 +124,12 @@ class BackupStore:
             ) from None
 
     @contextlib.contextmanager
-    def _alone(self, system: str) -> Iterator[None]:
-        """One backup of a system at a time; the kernel frees the lock with the process."""
+    def _alone(self, system: str, wait: bool = False) -> Iterator[None]:
+        """One process at a time among a system's backups; the kernel frees the lock with the process."""
         handle = os.open(self.folder / f".{system}.lock", os.O_CREAT | os.O_RDWR, 0o600)
         try:
             try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                fcntl.flock(handle, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
             except OSError:
                 raise GallantError(
                     f"{system}: another backup of it is being taken right now.", next=f"gallant backup list {system}"
@@ -178,7 +178,7 @@ class BackupStore:
             os.replace(partial, folder / made.archive)
             _sync_folder(folder)
         made = replace(self.signer.sign(made), sealed=now)
-        self.keep(made)
+        self._keep(made)
         return made
 
     def _reads_back(self, backup: Backup) -> bool:
@@ -195,7 +195,11 @@ class BackupStore:
         )
 
     def keep(self, backup: Backup) -> None:
-        """Write the manifest, whole or not at all."""
+        """Write a manifest anew, with what was found out since; whole or not at all."""
+        with self._alone(backup.system, wait=True):
+            self._keep(backup)
+
+    def _keep(self, backup: Backup) -> None:
         write_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
 
     # --- looking
@@ -260,10 +264,11 @@ class BackupStore:
     def remove(self, backup: Backup) -> None:
         """The manifest first: from then on it is no backup. The archive goes when no other backup points to it."""
         folder = self.folder / backup.system
-        (folder / f"{backup.id}.json").unlink(missing_ok=True)
-        _sync_folder(folder)
-        if all(other.archive != backup.archive for other in self.all(backup.system)):
-            self.path(backup).unlink(missing_ok=True)
+        with self._alone(backup.system, wait=True):
+            (folder / f"{backup.id}.json").unlink(missing_ok=True)
+            _sync_folder(folder)
+            if all(other.archive != backup.archive for other in self.all(backup.system)):
+                self.path(backup).unlink(missing_ok=True)
 
     def _sweep(self, folder: Path) -> None:
         """Take away what an interrupted backup left: anything half-written, and archives that never got a manifest."""

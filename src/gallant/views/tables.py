@@ -286,7 +286,7 @@ def _outage_lines(outages: Sequence[Any]) -> Any:
         yield f"{mark('note' if o.measured is not None else 'bad')} {o.service} was out at {moment(o.began)}: {length} [dim]({plain(o.why)})[/]"
 
 
-def verify_view(rows: Sequence[Verdict]) -> View:
+def verify_view(rows: Sequence[Verdict], settled: Sequence[Any] = ()) -> View:
     def text() -> Any:
         shown = table("node", "verdict", "expected", "observed", "problems")
         for r in rows:
@@ -306,9 +306,11 @@ def verify_view(rows: Sequence[Verdict]) -> View:
                 f"{mark('good')} Every node runs what its aim asks for, roles are in their usual places, replicas are whole, services answer."
             )
         )
+        for one in settled:
+            yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
         yield from next_steps(*(f"gallant check {s}" for s in dict.fromkeys(bad)))
 
-    return View("verify", rows, text)
+    return View("verify", rows, text, {"snapshots": list(settled)})
 
 
 def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
