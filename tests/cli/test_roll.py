@@ -179,15 +179,18 @@ def test_a_refused_login_stops_everything_before_it_begins(standins):
     assert place.truth()["nodes"]["tickets/b"]["packages"] == []
 
 
-def test_a_refused_login_of_the_acting_account_stops_the_roll_with_the_account_named(standins):
+def test_a_refused_login_of_the_acting_account_is_found_before_anything_is_begun(standins):
     place = standins()
     plan = place.make_ready()
     (place.folder / "secrets" / "act").write_text("wrong")
     done = place.run("roll", plan)
-    assert done.code == 4
-    assert "refuses the login of gallant-act" in done.out
+    assert done.code == 5
+    assert "refuses the login of gallant-act" in done.err
+    assert "Nothing was touched" in done.err
     assert "wrong" not in (done.out + done.err).replace("unknown user or wrong password", "")
-    assert place.truth()["systems"]["tickets"]["serving"] == "a"
+    truth = place.truth()
+    assert truth["systems"]["tickets"]["serving"] == "a"
+    assert not any(node["packages"] for node in truth["nodes"].values())
 
 
 def test_the_acting_account_is_never_asked_for_by_anything_that_only_looks(place):

@@ -436,6 +436,7 @@ FIRES = [
         "warn",
         "no copy at",
     ),
+    ("backup-copies", facts(copy_places=("second",)), "warn", "no copy at second"),
     ("snapshots", facts(snapshots=(kept(1),)), "note", "lives"),
     ("snapshots", facts(snapshots=(kept(5),)), "warn", "older than its limit"),
     ("snapshots", facts(snapshots=(kept(2), kept(1))), "warn", "has 2 snapshots"),

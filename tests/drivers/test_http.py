@@ -56,6 +56,7 @@ GOOD = {
     "/v1/replica": {"state": "matched", "seconds_left": 0, "paths": 2},
     "/v1/packages": {"free_bytes": 1, "items": []},
     "/v1/tasks": {"items": []},
+    "/v1/snapshots": {"items": []},
     "/v1/updates": {"items": [{"release": "2.11.3"}]},
     "/v1/session": {"token": "t0ken-t0ken", "lasts_s": 60},
 }

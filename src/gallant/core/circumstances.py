@@ -186,17 +186,17 @@ def _opened(facts: Facts) -> Iterator[Finding]:
 
 def _copies(facts: Facts) -> Iterator[Finding]:
     newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
-    for copy in newest.copies if newest is not None else ():
-        if copy.problem is not None:
-            yield finding(
-                facts,
-                "warn",
-                f"its newest backup has no copy at {copy.place}",
-                copy.problem,
-                f"gallant backup take {facts.name}",
-            )
+    if newest is None:
+        return
+    known = {copy.place: copy for copy in newest.copies}
+    for place in dict.fromkeys((*facts.copy_places, *known)):
+        copy = known.get(place)
+        if copy is not None and copy.problem is None:
+            yield finding(facts, "pass", f"its newest backup lies at {place} too")
         else:
-            yield finding(facts, "pass", f"its newest backup lies at {copy.place} too")
+            why = copy.problem if copy is not None else "it was never made"
+            todo = f"gallant backup take {facts.name}"
+            yield finding(facts, "warn", f"its newest backup has no copy at {place}", why or "", todo)
 
 
 def _snapshots(facts: Facts) -> Iterator[Finding]:

@@ -45,7 +45,6 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
         (0,),
     ),
     ("Bring the packages here, the running release's too.", ("stock", "fetch", "tickets"), (0,)),
-    ("Put the next package onto both nodes, ahead of the window.", ("stock", "preload", "tickets"), (0,)),
     (
         "Take a backup, encrypted, kept off the system and in a second place.",
         ("backup", "take", "tickets", "--comment", "before the update"),

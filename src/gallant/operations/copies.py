@@ -66,6 +66,9 @@ class SftpPlace:
             if await self._is_there(client, folder / name, sha256, size):
                 return
             await client.makedirs(str(folder), exist_ok=True)
+            for left in await client.listdir(str(folder)):  # by a copy that was cut off
+                if str(left).startswith(".") and str(left).endswith(".part"):
+                    await client.remove(str(folder / str(left)))
             partial = folder / f".{name}.part"
             async with client.open(str(partial), "wb") as into:
                 with source.open("rb") as file:

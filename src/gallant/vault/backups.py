@@ -346,6 +346,8 @@ class FolderPlace:
             if target.exists() and read_back(target) == (sha256, size):
                 return
             target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            for left in target.parent.glob(".*.part"):  # by a copy that was cut off
+                left.unlink(missing_ok=True)
             partial = target.with_name(f".{name}.part")
             with (
                 source.open("rb") as file,
