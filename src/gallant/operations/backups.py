@@ -20,13 +20,13 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.operations.copies import places
 from gallant.operations.deciding import record
+from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import BackupStore, Draft, copy_to
 from gallant.vault.keys import identities_from, new_identity
 
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
 LARGEST_COMPARED = 32 * 1024 * 1024
-SEND_WITHIN_S = 20.0
 Ask = Callable[[str], bool]
 
 
@@ -405,7 +405,8 @@ async def restore(
             record(place, "restore", node_name(system, target), target=backup.id, reason=f"begun: {names}")
             try:
                 for item in items:
-                    await _put_back(place, driver, target, item)
+                    act = Act(kind="restore", package=item.name, sha256=item.sha256, bytes=item.bytes)
+                    await carry_out(place, driver, target, act)
             except GallantError as error:
                 record(place, "restore", node_name(system, target), target=backup.id, reason=f"failed: {error.what}")
                 raise Stopped(
@@ -422,18 +423,6 @@ async def restore(
         version=after.version,
         safety=before,
     )
-
-
-async def _put_back(place: Workplace, driver: Any, node: str, item: Item) -> None:
-    act = Act(kind="restore", package=item.name, sha256=item.sha256, bytes=item.bytes)
-    accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S)
-    while accepted.handle is not None:
-        job = await driver.job(node, accepted.handle)
-        if job.state == "failed":
-            raise Stopped(f"the restore of {item.name} failed: {job.message}.")
-        if job.state == "done":
-            return
-        await place.clock.sleep(2)
 
 
 def _system(place: Workplace, backup: Backup) -> System:

@@ -14,10 +14,9 @@ from gallant.core.records import Record
 from gallant.operations import snapshots
 from gallant.operations.assess import releases_ahead
 from gallant.operations.backups import take_one
+from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace
 
-SEND_WITHIN_S = 20.0
-PATIENCE_S = 1800.0
 Ask = Callable[[str], bool]
 
 
@@ -57,22 +56,6 @@ async def _read(system: System, driver: Any) -> dict[str, Reading]:
     return {node: await driver.read(node) for node in system.nodes}
 
 
-async def _order(place: Workplace, driver: Any, node: str, act: Act) -> None:
-    """Give one order and see it through."""
-    accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S)
-    waited = 0.0
-    while accepted.handle is not None:
-        job = await driver.job(node, accepted.handle)
-        if job.state == "failed":
-            raise Stopped(f"{act.kind} on {node} failed: {job.message}.")
-        if job.state == "done":
-            return
-        if waited > PATIENCE_S:
-            raise Stopped(f"{act.kind} on {node} was not done within {PATIENCE_S / 60:.0f} min.")
-        await place.clock.sleep(2)
-        waited += 2
-
-
 def _can(system: System, driver: Any, kind: str) -> None:
     if kind not in driver.capabilities():
         raise Refused(f"{system.name}: its profile knows no {kind}.", next=f"Do it at the console of {system.name}")
@@ -90,7 +73,7 @@ async def _save(place: Workplace, system: System, driver: Any, finding: Finding,
     node = finding.node or next(iter(system.nodes))
     if not sure(f"Save the running configuration of {node_name(system, node)}, so that it starts with it?"):
         return ""
-    await _order(place, driver, node, Act(kind="save_config"))
+    await carry_out(place, driver, node, Act(kind="save_config"))
     return f"{node_name(system, node)} starts with what it runs"
 
 
@@ -115,7 +98,7 @@ async def _roles(place: Workplace, system: System, driver: Any, finding: Finding
     services = " Its services are nowhere for about a second." if system.services else ""
     if not sure(f"Give {node_name(system, usual)} its usual role back ({leading})?{services}"):
         return ""
-    await _order(place, driver, target, Act(kind=kind))
+    await carry_out(place, driver, target, Act(kind=kind))
     for _ in range(60):
         if (await driver.read(usual)).role == leading:
             return f"{node_name(system, usual)} is {leading} again"
@@ -145,7 +128,7 @@ async def _packages(place: Workplace, system: System, driver: Any, finding: Find
     for package in reading.packages:
         if package.sha256 in wanted or not sure(f"Take {package.name} off {node_name(system, node)}?"):
             continue
-        await _order(place, driver, node, Act(kind="unload", package=package.name, sha256=package.sha256))
+        await carry_out(place, driver, node, Act(kind="unload", package=package.name, sha256=package.sha256))
         gone.append(package.name)
     return f"took {', '.join(gone)} off {node_name(system, node)}" if gone else ""
 

@@ -15,10 +15,9 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.core.snapshots import Kept, snapshot_name, snapshots_of
 from gallant.operations.deciding import record
+from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace
 
-SEND_WITHIN_S = 20.0
-PATIENCE_S = 1800.0
 Ask = Callable[[str], bool]
 
 
@@ -133,21 +132,7 @@ async def _take_one(place: Workplace, system: System, drivers: dict[str, Any], n
 
 
 async def _order(place: Workplace, way: Way, kind: str, name: str) -> None:
-    act = Act(kind=kind, reason=name, package=way.of)
-    accepted = await way.driver.act(way.node, act, send_by=place.clock.real() + SEND_WITHIN_S)
-    waited = 0.0
-    while accepted.handle is not None:
-        job = await way.driver.job(way.node, accepted.handle)
-        if job.state == "failed":
-            raise Stopped(f"{node_name(way.keeper, way.node)}: {kind} of {name} failed: {job.message}.")
-        if job.state == "done":
-            return
-        if waited > PATIENCE_S:
-            raise Stopped(
-                f"{node_name(way.keeper, way.node)}: {kind} of {name} was not done within {PATIENCE_S / 60:.0f} min."
-            )
-        await place.clock.sleep(2)
-        waited += 2
+    await carry_out(place, way.driver, way.node, Act(kind=kind, reason=name, package=way.of))
 
 
 def _quiet(system: System, own: dict[str, Reading]) -> None:

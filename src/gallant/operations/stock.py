@@ -18,12 +18,11 @@ from gallant.core.ports import Act
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.deciding import record
+from gallant.operations.orders import carry_out
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.shelf import Shelf, Throttle, Way
 
-SEND_WITHIN_S = 20.0
-PATIENCE_S = 3600.0
 Meter = Callable[[str, int, int], None]
 
 
@@ -352,8 +351,7 @@ async def _preload_one(
             if meter is not None:
                 meter(name, int(package.bytes * percent / 100), package.bytes)
 
-        accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S, progress=progress)
-        await _seen_through(place, driver, node, accepted.handle)
+        await carry_out(place, driver, node, act, progress)
         after = await driver.read(node)
     except GallantError as error:
         return _failed(name, package.name, release, package.bytes, error)
@@ -395,8 +393,7 @@ async def _unload_node(place: Workplace, system: System, driver: Any, node: str)
     try:
         for package in (await driver.read(node)).packages:
             act = Act(kind="unload", package=package.name, sha256=package.sha256)
-            accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S)
-            await _seen_through(place, driver, node, accepted.handle)
+            await carry_out(place, driver, node, act)
             rows.append(Preloaded(node=name, package=package.name, release="", bytes=package.bytes, state="unloaded"))
     except GallantError as error:
         rows.append(_failed(name, "", "", 0, error))
@@ -405,19 +402,6 @@ async def _unload_node(place: Workplace, system: System, driver: Any, node: str)
 
 def _is_there(reading: Any, package: Package) -> bool:
     return any(p.name == package.name and p.sha256 == package.sha256 for p in reading.packages)
-
-
-async def _seen_through(place: Workplace, driver: Any, node: str, handle: str | None) -> None:
-    until = place.clock.real() + PATIENCE_S
-    while handle is not None:
-        job = await driver.job(node, handle)
-        if job.state == "failed":
-            raise Stopped(f"{node}: {job.message}.")
-        if job.state == "done":
-            return
-        if place.clock.real() > until:
-            raise Stopped(f"{node}: it was not done within {PATIENCE_S / 60:.0f} min.")
-        await place.clock.sleep(2)
 
 
 def _failed(node: str, package: str, release: str, size: int, error: GallantError) -> Preloaded:
