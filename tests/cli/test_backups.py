@@ -59,6 +59,7 @@ def test_nothing_is_written_in_clear_unless_somebody_asks(place):
     done = place.run("backup", "take", "tickets", "--plain")
     assert done.code == 0
     assert "not encrypted" in done.out
+    assert [e["subject"] for e in place.run("ledger", "--json").rows] == ["plain:tickets"]
     assert "not encrypted" in place.run("backup", "list").out
     assert place.run("backup", "verify", "--all").code == 0
 

@@ -90,6 +90,7 @@ def test_a_warning_can_be_accepted_by_name_until_a_day_and_a_stop_never(place):
 def test_only_node_and_fail_on_narrow_what_is_said_and_what_counts(place):
     assert set(levels(place, "--only", "clock", "--only", "in-sync")) == {"clock", "in-sync"}
     assert {r["node"] for r in place.run("check", "--node", "b", "--json").rows} == {"b"}
+    assert place.run("check", "--node", "z").code == 2
     assert place.run("check", "--only", "clock").code == 0
     assert place.run("check", "--only", "backup").code == 1
     assert place.run("check", "--only", "backup", "--fail-on", "stop").code == 0

@@ -110,7 +110,8 @@ async def take_one(
     rules = place.estate.backups
     if not driver.export_names:
         raise GallantError(
-            f"{system.name}: the profile {driver.profile.name} lists no exports, so there is nothing to back up."
+            f"{system.name}: the profile {driver.profile.name} lists no exports, so there is nothing to back up.",
+            next="Teach the profile its exports (docs/profiles.md), or keep its configuration by hand",
         )
     if not rules.recipients and not rules.plain and not plain:
         raise WrongUse(
@@ -147,6 +148,8 @@ async def take_one(
             if isinstance(error, WrongUse)
             else f"Mend it at {node_name(system, serving)}, then: gallant backup take {system.name}",
         ) from None
+    if plain and not rules.plain:
+        record(place, "consent", f"plain:{system.name}", target=backup.id, reason="written down in clear, as asked")
     return await copy_to(store, backup, places(place), place.clock.now())
 
 

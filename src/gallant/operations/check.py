@@ -53,6 +53,9 @@ async def check(
                 next="gallant check --list",
             )
     systems, now = place.systems(terms), place.clock.now()
+    nodes = {n.rpartition("/")[2] for n in nodes}
+    for node in nodes - {n for s in systems for n in s.nodes}:
+        raise WrongUse(f"None of these systems has a node {clean(node, 60)!r}.", next="gallant inventory lists them.")
     moment = now if since is None else now - since
     earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, moment)) is not None}
     async with place.drivers(systems) as drivers:
