@@ -125,14 +125,13 @@ def write_archive(
     with path.open("xb") as raw:
         os.fchmod(raw.fileno(), 0o600)
         again = ReadBack(path)
+        counted = _Hashing(raw, again)
         try:
-            counted = _Hashing(raw, again)
             _write_all(counted, chunks, recipients)
             counted.tell_reader()
             os.fsync(raw.fileno())
-            written = counted.hash.hexdigest(), counted.size
-        finally:
-            read = again.end()
+        finally:  # whatever happened, nobody is left waiting in a thread
+            written, read = (counted.hash.hexdigest(), counted.size), again.end()
     if read != written:
         raise NotWhole(f"{path.name} reads back otherwise than it was written: the disk is not to be trusted.")
     return written

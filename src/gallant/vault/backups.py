@@ -25,7 +25,7 @@ from gallant.core.backups import Backup, Copy, Item
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import replace
 from gallant.vault.archive import NotWhole, Sink, read_back, unpack, write_archive
-from gallant.vault.digests import Digest
+from gallant.vault.digests import FileDigest
 from gallant.vault.keys import Signer, recipients_of
 
 _MANIFEST = msgspec.json.Decoder(Backup)
@@ -38,8 +38,8 @@ class _Spooled:
     node: str
     name: str
     file: IO[bytes]
-    digest: Digest
-    size: int = 0
+    size: int
+    digest: FileDigest
 
     def item(self, whole: bool = True) -> Item:
         """As the record has it; without its digest while nobody needs to wait for that."""
@@ -294,17 +294,16 @@ def _could_be_the_same(made: Backup, last: Backup) -> bool:
 async def _one(stack: contextlib.ExitStack, folder: Path, node: str, name: str, exporter: Exporter) -> _Spooled:
     """One export streamed to a file without a name, and hashed aside."""
     file = stack.enter_context(tempfile.TemporaryFile(dir=folder, prefix=".export-"))
-    spooled = _Spooled(node, name, file, Digest())
-    stack.callback(spooled.digest.close)
+    size = 0
 
     def into(chunk: bytes) -> None:
-        spooled.digest.update(chunk)
-        spooled.size += len(chunk)
+        nonlocal size
+        size += len(chunk)
         file.write(chunk)
 
     await exporter.export(node, name, into)
     file.flush()
-    return spooled
+    return _Spooled(node, name, file, size, FileDigest(file))
 
 
 def manifest_of(backup: Backup) -> bytes:

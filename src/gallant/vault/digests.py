@@ -10,6 +10,7 @@ import os
 import queue
 import threading
 from pathlib import Path
+from typing import IO
 
 PIECE = 1024 * 1024
 WAITING = 8  # pieces; what bounds the memory
@@ -20,43 +21,60 @@ class Digest:
     """A SHA-256 of what passes by, computed aside. `hexdigest` waits for it, and may be asked once everything has passed."""
 
     def __init__(self) -> None:
-        self._digest, self._buffer = hashlib.sha256(), bytearray()
-        self._queue: queue.Queue[bytes | None] = queue.Queue(WAITING)
-        self._thread: threading.Thread | None = None
-        self._ended = False
+        self._digest = hashlib.sha256()
+        self._pieces: list[bytes] = []
+        self._held = 0
+        self._queue: queue.Queue[list[bytes] | None] = queue.Queue(WAITING)
+        self._thread = threading.Thread(target=self._work, daemon=True)
+        self._thread.start()
 
-    def update(self, data: bytes | memoryview) -> None:
-        self._buffer += data
-        if len(self._buffer) >= PIECE:
+    def update(self, data: bytes) -> None:
+        self._pieces.append(bytes(data))
+        self._held += len(data)
+        if self._held >= PIECE:
             self._hand_over()
 
     def _hand_over(self) -> None:
-        if self._thread is None:
-            self._thread = threading.Thread(target=self._work, daemon=True)
-            self._thread.start()
-        self._queue.put(bytes(self._buffer))
-        self._buffer = bytearray()
+        self._queue.put(self._pieces)
+        self._pieces, self._held = [], 0
 
     def _work(self) -> None:
-        while (piece := self._queue.get()) is not None:
-            self._digest.update(piece)
+        while (pieces := self._queue.get()) is not None:
+            self._digest.update(b"".join(pieces))
 
     def hexdigest(self) -> str:
-        if not self._ended:
-            self._ended = True
-            if self._thread is not None:
-                self._hand_over()
-                self._queue.put(None)
-                self._thread.join()
-            else:
-                self._digest.update(self._buffer)
+        if self._thread.is_alive():
+            self._hand_over()
+            self._queue.put(None)
+            self._thread.join()
         return self._digest.hexdigest()
 
-    def close(self) -> None:
-        """Let the thread end, where nobody wants to know any more."""
-        if self._thread is not None and not self._ended:
-            self._ended = True
-            self._queue.put(None)
+
+class FileDigest:
+    """A SHA-256 of a file that is whole, computed aside while other work goes on."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._digest, self._handle = hashlib.sha256(), os.dup(file.fileno())
+        self._failed: OSError | None = None
+        self._thread = threading.Thread(target=self._work, daemon=True)
+        self._thread.start()
+
+    def _work(self) -> None:
+        at = 0
+        try:
+            while piece := os.pread(self._handle, BLOCK, at):
+                self._digest.update(piece)
+                at += len(piece)
+        except OSError as error:
+            self._failed = error
+        finally:
+            os.close(self._handle)
+
+    def hexdigest(self) -> str:
+        self._thread.join()
+        if self._failed is not None:
+            raise self._failed
+        return self._digest.hexdigest()
 
 
 class ReadBack:
