@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import os
 import re
 from pathlib import Path
@@ -219,6 +220,36 @@ def test_an_application_is_updated_after_its_updater_and_its_data_are_taken_alon
     assert line.run("backup", "take", "manifest").code == 0
     held = line.run("backup", "list", "--json").rows[0]["items"]
     assert {"etc.tar", "data.tar", "database.sql"} <= set(held)
+
+
+def test_a_firewall_gets_its_own_configuration_back_over_its_command_line(line, tmp_path):
+    line.run("survey", "sealock")
+    assert line.run("backup", "take", "sealock").code == 0
+    saved = line.run("backup", "list", "--json").rows[0]["id"]
+    other = tmp_path / "running.txt"
+    other.write_text("unit b\nrule 1 allow everything\nend\n")
+    body = other.read_bytes()
+
+    async def change(driver):
+        driver.tools.package_file = lambda name, sha256: other
+        act = Act(kind="restore", package="running.txt", sha256=hashlib.sha256(body).hexdigest(), bytes=len(body))
+        await driver.act("b", act, send_by=driver.clock.real() + 9)
+        return {f.name: f.state for f in (await driver.read("b")).facets}
+
+    assert driving(line, "sealock", change)["running configuration"] == "unsaved"
+    rows = {r["item"]: r["what"] for r in line.run("backup", "diff", saved, "--json").rows}
+    assert rows == {
+        "b/running.txt": "changed",
+        "a/running.txt": "same",
+        "a/startup.txt": "same",
+        "b/startup.txt": "same",
+    }
+    unnamed = line.run("backup", "restore", saved, "--yes")
+    assert unnamed.code == 2
+    assert "each node's own" in unnamed.err
+    done = line.run("backup", "restore", saved, "--node", "sealock/b", "--yes")
+    assert done.code == 0, done.err
+    assert line.run("backup", "diff", saved).code == 0
 
 
 def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):

@@ -30,7 +30,7 @@ class StileServer:
     ) -> None:
         self.pair, self.name, self.node, self.world, self.refresh = pair, name, pair.nodes[name], pair.world, refresh
         self.full = f"{pair.name}/{name}"
-        self.saved = True
+        self.running = self.startup = self._as_built()
         self.files = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         (self.files / "incoming").mkdir()
         self.line = CommandLineServer(
@@ -71,8 +71,8 @@ class StileServer:
             ("show space", lambda: f"free {self.pair.free(self.name) // 1024} KiB\n"),
             ("show tasks", lambda: "".join(map(self._task, self.node.tasks[-20:]))),
             ("show accounts", self._accounts),
-            ("show running configuration", lambda: self._configuration("" if self.saved else "rule 61 allow ntp\n")),
-            ("show startup configuration", lambda: self._configuration("")),
+            ("show running configuration", lambda: self.running),
+            ("show startup configuration", lambda: self.startup),
         ):
             if line == words:
                 return answer()
@@ -98,13 +98,34 @@ class StileServer:
             self.pair.remove(self.name, rest)
             return "gone\n"
         if line == "configuration save":
-            self.saved = True
+            self.startup = self.running
             return "saved\n"
+        if line.startswith("configuration load "):
+            name = Path(line.rpartition(" ")[2]).name
+            raise Question("This replaces it. Go on? [yes/no]", lambda said: self._loaded(name, said))
         if verb in ("install", "restart"):
             raise Question("This disturbs traffic. Go on? [yes/no]", lambda said: self._begun(verb, rest, said))
         if line in ("duty yield", "duty reclaim"):
             return self._begun(rest, "", "yes")
         raise Denied(404, f"no such word: {verb}")
+
+    def _loaded(self, name: str, said: str) -> str:
+        """Take a configuration that came in: the running one or the startup one, as its name says."""
+        path = self.files / "incoming" / name
+        if said != "yes":
+            return "not done\n"
+        if not path.is_file() or name not in ("running.txt", "startup.txt"):
+            return f"% no configuration {name} came in\n"
+        text = path.read_text("utf-8", "replace").replace("\r", "").strip() + "\n"
+        path.unlink()
+        if not text.startswith(f"unit {self.name}\n") or not text.endswith("end\n"):
+            return "% it is not this unit's, or not whole\n"
+        self.world.count(self.full, "restore")
+        if name == "running.txt":
+            self.running = text
+        else:
+            self.startup = text
+        return "loaded\n"
 
     def _begun(self, what: str, package: str, said: str) -> str:
         if said != "yes":
@@ -153,9 +174,13 @@ class StileServer:
             said.append("must: rule 12 uses a cipher that 7.0 no longer has")
         return "".join(f"{row}\n" for row in (*said, "takes about 14 min"))
 
-    def _configuration(self, more: str) -> str:
+    @property
+    def saved(self) -> bool:
+        return self.running == self.startup
+
+    def _as_built(self) -> str:
         rules = "".join(f"rule {n} allow port {1000 + n}\n" for n in range(1, 61))
-        return f"unit {self.name}\n{rules}{more}end\n"
+        return f"unit {self.name}\n{rules}end\n"
 
     def _found(self, number: str) -> Task:
         found = next((task for task in self.node.tasks if str(task.number) == number), None)
