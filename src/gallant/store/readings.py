@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -11,7 +12,7 @@ import msgspec
 
 from gallant.core.findings import Finding
 from gallant.core.readings import Reading, lasting
-from gallant.core.records import Record, digest, replace, rfc3339
+from gallant.core.records import Record, replace, rfc3339
 from gallant.core.sources import Access, News
 from gallant.store.database import open_database, state_folder, transaction
 
@@ -120,6 +121,11 @@ class Last(Record):
     error: str | None
 
 
+def _mark(reading: Reading) -> str:
+    """What tells whether a node says the same as before; records have their fields in one order, so nothing is sorted."""
+    return hashlib.sha256(msgspec.json.encode(lasting(reading))).hexdigest()
+
+
 _TO_READING = msgspec.json.Decoder(Reading)
 
 
@@ -153,7 +159,7 @@ class ReadingStore:
             known = {row[:2]: row[2:] for row in self._db.execute(LAST_ROWS.format(places), names)} if batch else {}
             for system, node, taken, reading, error in batch:
                 moment, raw = rfc3339(taken), None if reading is None else msgspec.json.encode(reading)
-                mark = f"error {error}" if reading is None else digest(lasting(reading))
+                mark = f"error {error}" if reading is None else _mark(reading)
                 last, before = known.get((system, node), (None, None))
                 if last is not None and before == mark and last != survey:
                     self._db.execute(EXTEND_READING, (survey, moment, raw, system, node, last))
