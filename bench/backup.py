@@ -24,7 +24,7 @@ from pyrage import x25519
 
 from gallant.vault.backups import BackupStore, Draft
 
-ROUNDS = 5
+ROUNDS = 9
 CHUNK = 256 * 1024
 ITEMS = 4
 

@@ -16,7 +16,7 @@ NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 def backup(number: int, taken: datetime, sealed: bool = True, before: str | None = None) -> Backup:
     return Backup(
         id=f"b{number}", system="t", taken=taken, by="x", comment="", before=before, tool="t", versions={}, items=(),
-        archive="x", bytes=1, sha256="0", sealed=taken if sealed else None,
+        archive="x", bytes=1, blake3="0", sealed=taken if sealed else None,
     )  # fmt: skip
 
 

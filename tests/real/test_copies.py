@@ -50,7 +50,7 @@ def test_a_backup_is_copied_whole_read_back_and_found_out_when_it_rots(there, tm
     assert not list(far.rglob("*.part"))
 
     def check() -> str | None:
-        return asyncio.run(place.check("tickets", backup.archive, backup.sha256, backup.bytes))
+        return asyncio.run(place.check("tickets", backup.archive, backup.blake3, backup.bytes))
 
     assert check() is None
     stored.write_bytes(stored.read_bytes()[:-1] + b"x")

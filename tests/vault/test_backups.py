@@ -6,14 +6,18 @@ import asyncio
 import io
 import os
 import random
+import resource
 import shutil
 import subprocess
 import sys
 import tarfile
+import tempfile
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pytest
 import zstandard
+from blake3 import blake3
 from pyrage import encrypt, x25519
 
 from gallant.core.backups import Backup, Item
@@ -21,7 +25,9 @@ from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.records import replace
 from gallant.vault.archive import NotWhole, unpack
 from gallant.vault.backups import BackupStore, Draft, FolderPlace, copy_to
+from gallant.vault.disk import ReadBack, read_back
 from gallant.vault.keys import Signer, fingerprint, identities_from, new_identity
+from gallant.vault.spool import PIECE
 
 CUTS = int(os.environ.get("GALLANT_CUTS", "6"))  # make cuts: many more
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
@@ -103,6 +109,62 @@ def test_what_has_not_changed_is_stored_once_and_goes_with_the_last_that_points_
     other = x25519.Identity.generate()
     fourth = take(tmp_path, Exporter(settings=b"other"), recipients=(str(other.to_public()),))
     assert fourth.archive != third.archive  # for somebody else it is another backup
+
+
+SIZES = (0, 1, 511, 512, 513, 4096, PIECE - 1, PIECE, PIECE + 1, 3 * PIECE + 700)
+
+
+@pytest.mark.parametrize("changed", [0, len(SIZES) - 1], ids=["the first", "the last"])
+def test_items_of_any_size_come_back_also_where_one_alone_has_changed(tmp_path, changed):
+    content = {
+        f"i{n}": random.Random(n).randbytes(size // 2) + b"x" * (size - size // 2) for n, size in enumerate(SIZES)
+    }
+
+    def taken():
+        exporter = Exporter()
+        exporter.content = content
+        return take(tmp_path, exporter, wanted=[("a", name) for name in content])
+
+    first, store = taken(), BackupStore(tmp_path)
+    content[f"i{changed}"] += b"y"
+    second = taken()
+    assert first.archive != second.archive
+    store.export(second, [OWN], tmp_path / "out")
+    assert {p.name: p.read_bytes() for p in (tmp_path / "out" / "a").iterdir()} == content
+    assert [i.bytes for i in second.items] == [len(c) for c in content.values()]
+
+
+def test_a_file_reads_the_same_past_the_cache_and_where_nothing_can_pass_by_it(tmp_path):
+    raw = random.Random(2).randbytes(2_500_001)
+    with tempfile.TemporaryDirectory(dir="/dev/shm") as memory:
+        for folder in (tmp_path, Path(memory)):
+            again = ReadBack(_written(folder / "f", b""))
+            with (folder / "f").open("ab", buffering=0) as file:
+                for end in (1_000_000, 2_000_000, len(raw)):
+                    file.write(raw[file.tell() : end])
+                    again.upto(end)
+            assert again.end() == read_back(folder / "f") == (blake3(raw).hexdigest(), len(raw))
+            _written(folder / "f", raw[:-1] + b"\0")
+            assert read_back(folder / "f") != (blake3(raw).hexdigest(), len(raw))
+
+
+def _written(path, raw):
+    path.write_bytes(raw)
+    return path
+
+
+def test_a_disk_that_is_full_ends_a_backup_and_leaves_nothing(tmp_path):
+    limit = 6 * 1024 * 1024
+    exporter = Exporter(settings=random.Random(5).randbytes(limit), configuration=random.Random(6).randbytes(limit))
+    was = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (limit + 4096, was[1]))  # each export fits, the archive of both does not
+    try:
+        with pytest.raises(GallantError, match="cannot be written") as said:
+            take(tmp_path, exporter)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, was)
+    assert "nothing half-written was kept" in said.value.why
+    assert files(tmp_path) == []
 
 
 def test_the_newest_comes_first_and_two_of_one_second_have_two_names(tmp_path):
@@ -255,7 +317,7 @@ def test_a_copy_has_a_seal_of_its_own_and_a_place_that_fails_is_said(tmp_path):
     assert store.all()[0].copies == after.copies
 
     def check():
-        return asyncio.run(good.check("tickets", backup.archive, backup.sha256, backup.bytes))
+        return asyncio.run(good.check("tickets", backup.archive, backup.blake3, backup.bytes))
 
     assert check() is None
     there = tmp_path / "second" / "tickets" / backup.archive

@@ -47,7 +47,7 @@ Raw = bytes  # a record below has a field of that name
 class Backup(Record):
     """A system's exported configuration, kept off the system.
 
-    `versions` and `serials` are by node; `bytes` and `sha256` are those of the stored archive, which may be an earlier
+    `versions` and `serials` are by node; `bytes` and `blake3` are those of the stored archive, which may be an earlier
     backup's where every item and the recipients were the same; `recipients` are age public keys, none for a plain one.
     `before` is the update that it was taken for, as the roll's name. `signature` (Ed25519, hexadecimal) is over everything
     but itself and what later verification finds out: `sealed` and `opened` are when the stored bytes were last read back
@@ -68,7 +68,7 @@ class Backup(Record):
     items: tuple[Item, ...]
     archive: str
     bytes: int
-    sha256: str
+    blake3: str
     recipients: tuple[str, ...] = ()
     key: str = ""
     signature: str = ""

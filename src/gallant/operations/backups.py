@@ -101,7 +101,6 @@ async def take_one(
     *,
     before: str | None = None,
     plain: bool = False,
-    meter: Callable[[int], None] | None = None,
 ) -> Backup:
     """Everything the profile lists; sealed, and copied to every second place, or an error.
 
@@ -139,7 +138,7 @@ async def take_one(
         tool=f"gallant {__version__}",
     )
     try:
-        backup = await store.take(draft, driver, place.clock.now(), meter)
+        backup = await store.take(draft, driver, place.clock.now())
     except GallantError as error:
         raise type(error)(
             f"{system.name}: no backup was taken. {error.what}",
@@ -206,7 +205,7 @@ async def verify(
         for copy in after.copies:
             there = known.get(copy.place)
             problem = (
-                await there.check(backup.system, backup.archive, backup.sha256, backup.bytes)
+                await there.check(backup.system, backup.archive, backup.blake3, backup.bytes)
                 if there is not None
                 else "the estate no longer names this place"
             )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 from collections.abc import AsyncIterator
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -15,6 +14,7 @@ from gallant.core.records import clean
 from gallant.operations.secrets import resolve
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import FolderPlace, Place
+from gallant.vault.digests import archive_digest
 
 CHUNK = 256 * 1024
 PATIENCE_S = 20.0
@@ -60,10 +60,10 @@ class SftpPlace:
         finally:
             connection.close()
 
-    async def put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None:
+    async def put(self, system: str, source: Path, name: str, digest: str, size: int) -> None:
         folder = self._root / system
         async with self._client() as client:
-            if await self._is_there(client, folder / name, sha256, size):
+            if await self._is_there(client, folder / name, digest, size):
                 return
             await client.makedirs(str(folder), exist_ok=True)
             for left in await client.listdir(str(folder)):  # by a copy that was cut off
@@ -76,14 +76,14 @@ class SftpPlace:
                         await into.write(piece)
                 with contextlib.suppress(Exception):  # an extension that not every server knows
                     await into.fsync()
-            if not await self._is_there(client, partial, sha256, size):
+            if not await self._is_there(client, partial, digest, size):
                 raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
             await client.posix_rename(str(partial), str(folder / name))
 
-    async def check(self, system: str, name: str, sha256: str, size: int) -> str | None:
+    async def check(self, system: str, name: str, digest: str, size: int) -> str | None:
         try:
             async with self._client() as client:
-                well = await self._is_there(client, self._root / system / name, sha256, size)
+                well = await self._is_there(client, self._root / system / name, digest, size)
         except GallantError as error:
             return error.what.rstrip(".")
         return None if well else "its bytes are not those that were written, or it is not there"
@@ -93,16 +93,16 @@ class SftpPlace:
             async with self._client() as client:
                 await client.remove(str(self._root / system / name))
 
-    async def _is_there(self, client: Any, path: PurePosixPath, sha256: str, size: int) -> bool:
+    async def _is_there(self, client: Any, path: PurePosixPath, digest: str, size: int) -> bool:
         """Whether the whole file is there: every byte of it is read again, over the network."""
-        digest, seen = hashlib.sha256(), 0
+        found, seen = archive_digest(), 0
         try:
             async with client.open(str(path), "rb") as file:
                 while piece := await file.read(CHUNK):
-                    digest.update(piece)
+                    found.update(piece)
                     seen += len(piece)
         except (OSError, ValueError) as error:
             raise GallantError(f"{self.name} cannot be read: {clean(str(error), 100)}.") from None
         except Exception:  # no such file
             return False
-        return (digest.hexdigest(), seen) == (sha256, size)
+        return (found.hexdigest(), seen) == (digest, size)

@@ -1,6 +1,6 @@
 """Writing and reading back an archive: tar in zstandard, in age where there are recipients; hashed while it is written.
 
-Everything streams: one generator makes the tar and compresses it, and whoever encrypts or writes pulls from it. What is
+Everything streams: one generator puts the tar together, and whoever encrypts or writes pulls from it. What is
 read back is held against what the manifest says of every item before anything of it is believed; an archive is not trusted
 to name its own files, and nothing that does not come out whole is left behind.
 """
@@ -11,6 +11,7 @@ import contextlib
 import hashlib
 import io
 import os
+import queue
 import tarfile
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -21,12 +22,12 @@ import zstandard
 
 from gallant.core.backups import Item
 from gallant.core.errors import Refused
-from gallant.vault.digests import Digest, ReadBack
+from gallant.vault.digests import archive_digest
+from gallant.vault.disk import ReadBack
+from gallant.vault.spool import LEVEL, Spool
 
-LEVEL = 3
 CHUNK = 256 * 1024
 STRETCH = 32 * 1024 * 1024  # written between two looks at what the disk gives back
-Meter = Callable[[int], None]  # bytes of the items so far
 
 
 class Sink(Protocol):
@@ -35,123 +36,151 @@ class Sink(Protocol):
     def write(self, data: bytes, /) -> object: ...
 
 
-class _Hashing(io.RawIOBase):
-    """A file that remembers the hash and the size of what went through it, and has it read back while it grows."""
+class _Stored(io.RawIOBase):
+    """A file that remembers the digest and the size of what went through it, and has it read back while it grows."""
 
     def __init__(self, inner: IO[bytes], again: ReadBack) -> None:
-        self.inner, self.hash, self.size = inner, Digest(), 0
+        self.inner, self.digest, self.size = inner, archive_digest(), 0
         self._again, self._told = again, 0
+        self.failed: OSError | None = None
 
     def writable(self) -> bool:
         return True
 
     def write(self, data: Any) -> int:
-        self.hash.update(data)
+        self.digest.update(data)
         self.size += len(data)
-        self.inner.write(data)
+        try:
+            self.inner.write(data)
+        except OSError as error:
+            self.failed = error
+            raise
         if self.size - self._told >= STRETCH:
-            self.tell_reader()
+            self.inner.flush()
+            self._told = self.size
+            self._again.upto(self.size)
         return len(data)
 
-    def tell_reader(self) -> None:
-        self.inner.flush()
-        self._told = self.size
-        self._again.upto(self.size)
 
-
-class _Pulled:
-    """A reader over a generator, for a library that pulls."""
+class _Pulled(io.RawIOBase):
+    """A reader over a generator, for a library that pulls; to be buffered, since that asks for little at a time."""
 
     def __init__(self, chunks: Iterator[bytes]) -> None:
         self._chunks, self._left = chunks, memoryview(b"")
 
-    def read(self, size: int = -1) -> bytes:
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
         while not self._left:
             piece = next(self._chunks, None)
             if piece is None:
-                return b""
+                return 0
             self._left = memoryview(piece)
-        cut = len(self._left) if size < 0 else size
-        piece, self._left = bytes(self._left[:cut]), self._left[cut:]
-        return piece
+        taken = min(len(buffer), len(self._left))
+        buffer[:taken], self._left = self._left[:taken], self._left[taken:]
+        return taken
 
 
-def _tar(members: Sequence[tuple[Item, IO[bytes]]], mtime: int, meter: Meter | None) -> Iterator[bytes]:
-    """A tar archive (POSIX.1-2001) as it is made; each member is read once, from its beginning."""
-    told = 0
-    for item, source in members:
+def _packed(members: Iterator[tuple[Item, Spool]], mtime: int) -> Iterator[bytes]:
+    """A tar archive (POSIX.1-2001) in zstandard: frames one after the other, as RFC 8878 section 3 allows. What is spooled
+    is compressed already, so only the headers and what pads them are compressed here."""
+    packer, padding = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True), b""
+    for item, spool in members:
         info = tarfile.TarInfo(item.path)
         info.size, info.mtime, info.mode = item.bytes, mtime, 0o600
-        yield info.tobuf(tarfile.PAX_FORMAT)
-        source.seek(0)
-        left = item.bytes
-        while left and (piece := source.read(min(CHUNK, left))):
-            left -= len(piece)
-            told += len(piece)
-            yield piece
-            if meter is not None:
-                meter(told)
-        if left:
-            raise OSError(5, f"{item.path} lost {left} bytes while it was packed")
-        yield b"\0" * (-item.bytes % tarfile.BLOCKSIZE)
-    yield b"\0" * (2 * tarfile.BLOCKSIZE)
+        yield packer.compress(padding + info.tobuf(tarfile.PAX_FORMAT))
+        yield from spool.frames()
+        padding = b"\0" * (-item.bytes % tarfile.BLOCKSIZE)
+    yield packer.compress(padding + b"\0" * (2 * tarfile.BLOCKSIZE))
 
 
-def _packed(tar: Iterator[bytes]) -> Iterator[bytes]:
-    packer = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compressobj()
-    waiting, size = [], 0
-    for piece in tar:
-        if made := packer.compress(piece):
-            waiting.append(made)
-            size += len(made)
-            if size >= CHUNK:
-                yield b"".join(waiting)
-                waiting, size = [], 0
-    yield b"".join((*waiting, packer.flush()))
+class Abandoned(Exception):
+    """Nobody wants the archive any more."""
 
 
-def write_archive(
-    path: Path,
-    members: Sequence[tuple[Item, IO[bytes]]],
-    mtime: float,
-    recipients: Sequence[Any],
-    meter: Meter | None = None,
-) -> tuple[str, int]:
-    """Pack items into `path`, encrypted where there are recipients; its SHA-256 and size, computed while it was written.
+class ArchiveWriter:
+    """Packs items into `path`, encrypted where there are recipients, in a thread of its own, while later ones still come.
 
-    It is on the disk afterwards, and was read back from there: raises `NotWhole` where that gave anything else.
+    `add` takes the next item. `end` returns the archive's BLAKE3 and size, computed while it was written: it is on the disk
+    then, and was read back from there. Raises `NotWhole` where that gave anything else, `OSError` where it could not be
+    written. `abandon` leaves nothing of it.
     """
-    chunks = _packed(_tar(members, int(mtime), meter))
-    with path.open("xb") as raw:
-        os.fchmod(raw.fileno(), 0o600)
-        again = ReadBack(path)
-        counted = _Hashing(raw, again)
+
+    def __init__(self, path: Path, mtime: float, recipients: Sequence[Any]) -> None:
+        self._path, self._mtime, self._recipients = path, mtime, recipients
+        self._queue: queue.Queue[tuple[Item, Spool] | Abandoned | None] = queue.Queue()
+        self._failed: BaseException | None = None
+        self._made: tuple[str, int] | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def add(self, item: Item, spool: Spool) -> None:
+        self._queue.put((item, spool))
+
+    def end(self) -> tuple[str, int]:
+        self._queue.put(None)
+        self._thread.join()
+        if self._failed is not None:
+            raise self._failed
+        assert self._made is not None
+        return self._made
+
+    def abandon(self) -> None:
+        self._queue.put(Abandoned())
+        self._thread.join()
+        self._path.unlink(missing_ok=True)
+
+    def _members(self) -> Iterator[tuple[Item, Spool]]:
+        while (member := self._queue.get()) is not None:
+            if isinstance(member, Abandoned):
+                raise member
+            yield member
+
+    def _run(self) -> None:
         try:
-            _write_all(counted, chunks, recipients)
-            counted.tell_reader()
-            os.fsync(raw.fileno())
-        finally:  # whatever happened, nobody is left waiting in a thread
-            written, read = (counted.hash.hexdigest(), counted.size), again.end()
-    if read != written:
-        raise NotWhole(f"{path.name} reads back otherwise than it was written: the disk is not to be trusted.")
-    return written
+            self._made = self._write(_packed(self._members(), int(self._mtime)))
+        except BaseException as error:  # for whoever waits for it
+            self._failed = error
+
+    def _write(self, chunks: Iterator[bytes]) -> tuple[str, int]:
+        with self._path.open("xb") as raw:
+            os.fchmod(raw.fileno(), 0o600)
+            again = ReadBack(self._path)
+            stored = _Stored(raw, again)
+            try:
+                _write_all(stored, chunks, self._recipients)
+                raw.flush()
+                os.fsync(raw.fileno())
+            finally:  # whatever happened, nobody is left waiting in a thread
+                written, read = (stored.digest.hexdigest(), stored.size), again.end()
+        if read != written:
+            raise NotWhole(
+                f"{self._path.name} reads back otherwise than it was written: the disk is not to be trusted."
+            )
+        return written
 
 
-def _write_all(counted: _Hashing, chunks: Iterator[bytes], recipients: Sequence[Any]) -> None:
+def _write_all(stored: _Stored, chunks: Iterator[bytes], recipients: Sequence[Any]) -> None:
     if recipients:
         import pyrage
 
-        pyrage.encrypt_io(_Pulled(chunks), counted, list(recipients))  # type: ignore[arg-type]
+        pulled = io.BufferedReader(_Pulled(_remembering(chunks, failed := [])), CHUNK)
+        try:
+            pyrage.encrypt_io(pulled, stored, list(recipients))  # type: ignore[arg-type]
+        except pyrage.EncryptError as error:  # which hides what the disk said
+            raise next(iter(failed), None) or stored.failed or error from None
     else:
         for piece in chunks:
-            counted.write(piece)
+            stored.write(piece)
 
 
-def read_back(path: Path) -> tuple[str, int]:
-    """SHA-256 and size of what lies on the disk now."""
-    with path.open("rb") as file:
-        found = hashlib.file_digest(file, "sha256").hexdigest()
-        return found, file.tell()
+def _remembering(chunks: Iterator[bytes], failed: list[Exception]) -> Iterator[bytes]:
+    try:
+        yield from chunks
+    except Exception as error:
+        failed.append(error)
+        raise
 
 
 class NotWhole(Refused):
@@ -174,7 +203,7 @@ def unpack(
     with _plain(path, identities) as plain:
         try:
             with (
-                zstandard.ZstdDecompressor().stream_reader(plain, closefd=False) as packed,
+                zstandard.ZstdDecompressor().stream_reader(plain, closefd=False, read_across_frames=True) as packed,
                 tarfile.open(fileobj=packed, mode="r|") as tar,
             ):
                 for member in tar:

@@ -10,40 +10,26 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import fcntl
-import hashlib
 import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import IO, Any, Protocol
+from typing import Any, Protocol
 
 import msgspec
 
 from gallant.core.backups import Backup, Copy, Item
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import replace
-from gallant.vault.archive import NotWhole, Sink, read_back, unpack, write_archive
-from gallant.vault.digests import FileDigest
+from gallant.vault.archive import ArchiveWriter, NotWhole, Sink, unpack
+from gallant.vault.digests import Aside, archive_digest
+from gallant.vault.disk import read_back
 from gallant.vault.keys import Signer, recipients_of
+from gallant.vault.spool import Spool
 
 _MANIFEST = msgspec.json.Decoder(Backup)
-
-
-@dataclass
-class _Spooled:
-    """An export in a file without a name: its size, and its digest as soon as that is computed."""
-
-    node: str
-    name: str
-    file: IO[bytes]
-    size: int
-    digest: FileDigest
-
-    def item(self, whole: bool = True) -> Item:
-        """As the record has it; without its digest while nobody needs to wait for that."""
-        return Item(name=self.name, node=self.node, bytes=self.size, sha256=self.digest.hexdigest() if whole else "")
 
 
 class Exporter(Protocol):
@@ -103,19 +89,19 @@ class BackupStore:
 
     # --- taking
 
-    async def take(
-        self, draft: Draft, exporter: Exporter, now: datetime, meter: Callable[[int], None] | None = None
-    ) -> Backup:
+    async def take(self, draft: Draft, exporter: Exporter, now: datetime) -> Backup:
         """Export everything, pack it, read it back, and only then let it be a backup."""
         folder = self.folder / draft.system
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             with self._alone(draft.system):
                 self._sweep(folder)
-                recipients = recipients_of(draft.recipients)
-                with contextlib.ExitStack() as stack:
-                    spooled = [await _one(stack, folder, node, name, exporter) for node, name in draft.wanted]
-                    return await asyncio.to_thread(self._pack, folder, spooled, draft, recipients, now, meter)
+                with contextlib.ExitStack() as stack, contextlib.closing(_Taking(self, folder, draft, now)) as taking:
+                    for node, name in draft.wanted:
+                        spool = stack.enter_context(contextlib.closing(Spool(node, name, folder)))
+                        await exporter.export(node, name, spool.write)
+                        taking.add(spool)
+                    return await asyncio.to_thread(taking.end)
         except OSError as error:
             raise GallantError(
                 f"{draft.system}: the backup cannot be written to {folder}: {error.strerror}.",
@@ -138,68 +124,19 @@ class BackupStore:
         finally:
             os.close(handle)
 
-    def _pack(
-        self,
-        folder: Path,
-        spooled: Sequence[_Spooled],
-        draft: Draft,
-        recipients: Sequence[Any],
-        now: datetime,
-        meter: Callable[[int], None] | None,
-    ) -> Backup:
-        backup_id = self._free_id(folder, draft.system, now)
-        made = Backup(
-            id=backup_id,
-            system=draft.system,
-            product=draft.product,
-            taken=now,
-            by=draft.by,
-            comment=draft.comment,
-            before=draft.before,
-            tool=draft.tool,
-            versions=draft.versions,
-            serials=draft.serials,
-            items=tuple(one.item(whole=False) for one in spooled),
-            archive=f"{backup_id}.tar.zst" + (".age" if draft.recipients else ""),
-            bytes=0,
-            sha256="",
-            recipients=draft.recipients,
-        )
-        last = next((b for b in self.all(draft.system) if b.sealed is not None), None)
-        if last is not None and _could_be_the_same(made, last):  # then it pays to wait for the digests first
-            made = replace(made, items=tuple(one.item() for one in spooled))
-        if last is not None and made.holds_the_same(last) and self._reads_back(last):
-            made = replace(made, archive=last.archive, bytes=last.bytes, sha256=last.sha256, opened=last.opened)
-        else:
-            partial = folder / f".{backup_id}.part"
-            members = [(one.item(whole=False), one.file) for one in spooled]
-            sha256, size = write_archive(partial, members, now.timestamp(), recipients, meter)
-            made = replace(made, items=tuple(one.item() for one in spooled), bytes=size, sha256=sha256)
-            os.replace(partial, folder / made.archive)
-            _sync_folder(folder)
-        made = replace(self.signer.sign(made), sealed=now)
-        self._keep(made)
-        return made
-
-    def _reads_back(self, backup: Backup) -> bool:
+    def reads_back(self, backup: Backup) -> bool:
         try:
-            return read_back(self.path(backup)) == (backup.sha256, backup.bytes)
+            return read_back(self.path(backup)) == (backup.blake3, backup.bytes)
         except OSError:
             return False
-
-    def _free_id(self, folder: Path, system: str, now: datetime) -> str:
-        stem = f"{system}-{now:%Y%m%d-%H%M%S}"
-        taken = {path.name.split(".")[0] for path in folder.iterdir()}
-        return next(
-            name for number in range(1, 10_000) if (name := stem if number == 1 else f"{stem}-{number}") not in taken
-        )
 
     def keep(self, backup: Backup) -> None:
         """Write a manifest anew, with what was found out since; whole or not at all."""
         with self._alone(backup.system, wait=True):
-            self._keep(backup)
+            self.keep_alone(backup)
 
-    def _keep(self, backup: Backup) -> None:
+    def keep_alone(self, backup: Backup) -> None:
+        """The same, by whoever is alone among the system's backups already."""
         write_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
 
     # --- looking
@@ -212,7 +149,7 @@ class BackupStore:
         problems = [problem] if (problem := self.signer.problem(backup)) else []
         opens = identities is not None or not backup.encrypted
         try:
-            if read_back(self.path(backup)) != (backup.sha256, backup.bytes):
+            if read_back(self.path(backup)) != (backup.blake3, backup.bytes):
                 problems.append("its bytes are not those that were written")
             elif opens:
                 self.unpack(backup, identities)
@@ -284,26 +221,94 @@ class BackupStore:
                     path.unlink()
 
 
-def _could_be_the_same(made: Backup, last: Backup) -> bool:
-    """By names and sizes alone."""
-    return made.recipients == last.recipients and [(i.path, i.bytes) for i in made.items] == [
-        (i.path, i.bytes) for i in last.items
-    ]
+class _Taking:
+    """One backup while it is taken: its items as they come, and the archive that is written meanwhile.
+
+    As long as every item is as in the last backup, nothing is written: perhaps there is nothing new to keep.
+    """
+
+    def __init__(self, store: BackupStore, folder: Path, draft: Draft, now: datetime) -> None:
+        self.store, self.folder, self.draft, self.now = store, folder, draft, now
+        self.id = _free_id(folder, draft.system, now)
+        self.partial = folder / f".{self.id}.part"
+        self._recipients = recipients_of(draft.recipients)
+        self._last = next((b for b in store.all(draft.system) if b.sealed is not None), None)
+        self._members: list[tuple[Item, Spool]] = []
+        self._writer: ArchiveWriter | None = None
+        self._looking = Aside(self._look)
+
+    def add(self, spool: Spool) -> None:
+        """The next item, whole; it is looked at while the one after it comes."""
+        self._looking.put(spool)
+
+    def _look(self, spool: Spool) -> None:
+        member = (spool.finish(), spool)
+        self._members.append(member)
+        if self._writer is not None:
+            self._writer.add(*member)
+        elif not self._same_so_far():
+            self._begin()
+
+    def _same_so_far(self) -> bool:
+        items = tuple(item for item, _ in self._members)
+        return (
+            self._last is not None
+            and self._last.recipients == self.draft.recipients
+            and self._last.items[: len(items)] == items
+        )
+
+    def _begin(self) -> ArchiveWriter:
+        self._writer = ArchiveWriter(self.partial, self.now.timestamp(), self._recipients)
+        for member in self._members:
+            self._writer.add(*member)
+        return self._writer
+
+    def end(self) -> Backup:
+        """Everything is there: the archive, or the last one once more; signed, sealed and kept."""
+        self._looking.end()
+        draft, last = self.draft, self._last
+        made = Backup(
+            id=self.id,
+            system=draft.system,
+            product=draft.product,
+            taken=self.now,
+            by=draft.by,
+            comment=draft.comment,
+            before=draft.before,
+            tool=draft.tool,
+            versions=draft.versions,
+            serials=draft.serials,
+            items=tuple(item for item, _ in self._members),
+            archive=f"{self.id}.tar.zst" + (".age" if draft.recipients else ""),
+            bytes=0,
+            blake3="",
+            recipients=draft.recipients,
+        )
+        if self._writer is None and last is not None and made.holds_the_same(last) and self.store.reads_back(last):
+            made = replace(made, archive=last.archive, bytes=last.bytes, blake3=last.blake3, opened=last.opened)
+        else:
+            digest, size = (self._writer or self._begin()).end()
+            made = replace(made, bytes=size, blake3=digest)
+            os.replace(self.partial, self.folder / made.archive)
+            _sync_folder(self.folder)
+        made = replace(self.store.signer.sign(made), sealed=self.now)
+        self.store.keep_alone(made)
+        return made
+
+    def close(self) -> None:
+        """Whatever was not kept is gone."""
+        with contextlib.suppress(Exception):  # on its way to whoever waits already
+            self._looking.end()
+        if self._writer is not None:
+            self._writer.abandon()
 
 
-async def _one(stack: contextlib.ExitStack, folder: Path, node: str, name: str, exporter: Exporter) -> _Spooled:
-    """One export streamed to a file without a name, and hashed aside."""
-    file = stack.enter_context(tempfile.TemporaryFile(dir=folder, prefix=".export-"))
-    size = 0
-
-    def into(chunk: bytes) -> None:
-        nonlocal size
-        size += len(chunk)
-        file.write(chunk)
-
-    await exporter.export(node, name, into)
-    file.flush()
-    return _Spooled(node, name, file, size, FileDigest(file))
+def _free_id(folder: Path, system: str, now: datetime) -> str:
+    stem = f"{system}-{now:%Y%m%d-%H%M%S}"
+    taken = {path.name.split(".")[0] for path in folder.iterdir()}
+    return next(
+        name for number in range(1, 10_000) if (name := stem if number == 1 else f"{stem}-{number}") not in taken
+    )
 
 
 def manifest_of(backup: Backup) -> bytes:
@@ -335,14 +340,14 @@ class FolderPlace:
     def __init__(self, text: str, folder: Path) -> None:
         self.name, self.folder = text, folder
 
-    async def put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None:
+    async def put(self, system: str, source: Path, name: str, digest: str, size: int) -> None:
         """Copy a file there, whole or not at all, and read it back; raises `GallantError`."""
-        await asyncio.to_thread(self._put, system, source, name, sha256, size)
+        await asyncio.to_thread(self._put, system, source, name, digest, size)
 
-    def _put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None:
+    def _put(self, system: str, source: Path, name: str, digest: str, size: int) -> None:
         target = self.folder / system / name
         try:
-            if target.exists() and read_back(target) == (sha256, size):
+            if target.exists() and read_back(target) == (digest, size):
                 return
             target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             for left in target.parent.glob(".*.part"):  # by a copy that was cut off
@@ -356,20 +361,20 @@ class FolderPlace:
                     into.write(piece)
                 into.flush()
                 os.fsync(into.fileno())
-            if read_back(partial) != (sha256, size):
+            if read_back(partial) != (digest, size):
                 raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
             os.replace(partial, target)
             _sync_folder(target.parent)
         except OSError as error:
             raise GallantError(f"{self.name} cannot be written: {error.strerror}.") from None
 
-    async def check(self, system: str, name: str, sha256: str, size: int) -> str | None:
+    async def check(self, system: str, name: str, digest: str, size: int) -> str | None:
         """What is wrong with a copy, read again now; None where it is whole."""
         try:
             found = await asyncio.to_thread(read_back, self.folder / system / name)
         except OSError as error:
             return f"it cannot be read: {error.strerror}"
-        return None if found == (sha256, size) else "its bytes are not those that were written"
+        return None if found == (digest, size) else "its bytes are not those that were written"
 
     async def remove(self, system: str, name: str) -> None:
         with contextlib.suppress(OSError):
@@ -381,8 +386,8 @@ class Place(Protocol):
 
     name: str
 
-    async def put(self, system: str, source: Path, name: str, sha256: str, size: int) -> None: ...
-    async def check(self, system: str, name: str, sha256: str, size: int) -> str | None: ...
+    async def put(self, system: str, source: Path, name: str, digest: str, size: int) -> None: ...
+    async def check(self, system: str, name: str, digest: str, size: int) -> str | None: ...
     async def remove(self, system: str, name: str) -> None: ...
 
 
@@ -395,9 +400,10 @@ async def copy_to(store: BackupStore, backup: Backup, places: Sequence[Place], n
             file.write(manifest)
             file.flush()
             try:
-                await place.put(backup.system, store.path(backup), backup.archive, backup.sha256, backup.bytes)
-                digest = hashlib.sha256(manifest).hexdigest()
-                await place.put(backup.system, Path(file.name), f"{backup.id}.json", digest, len(manifest))
+                await place.put(backup.system, store.path(backup), backup.archive, backup.blake3, backup.bytes)
+                digest = archive_digest()
+                digest.update(manifest)
+                await place.put(backup.system, Path(file.name), f"{backup.id}.json", digest.hexdigest(), len(manifest))
             except GallantError as error:
                 copies.append(Copy(place=place.name, problem=error.what.rstrip(".")))
             else:

@@ -132,7 +132,7 @@ def show_view(shown: Any, now: datetime) -> View:
         yield f"  runs     {plain(', '.join(nodes))}"
         yield f"  sealed   {ago(b.sealed, now)}, opened {ago(b.opened, now)}"
         yield f"  archive  {plain(shown.path)}, {size(b.bytes)}"
-        yield f"           sha256:{b.sha256}"
+        yield f"           blake3:{b.blake3}"
         if shown.shares_with:
             yield f"           shared with {', '.join(shown.shares_with)}: nothing had changed"
         yield f"  signed   by {b.key}" if b.key else f"  signed   {said('bad', 'no')}"
@@ -151,7 +151,7 @@ def show_view(shown: Any, now: datetime) -> View:
 
     rows = [{"name": i.name, "node": i.node, "bytes": i.bytes, "sha256": i.sha256} for i in b.items]
     more = {**backup_rows([b])[0], "items": rows, "signature": shown.signature, "path": shown.path}
-    more |= {"recipients": b.recipients, "key": b.key, "sha256": b.sha256, "shares_with": shown.shares_with}
+    more |= {"recipients": b.recipients, "key": b.key, "blake3": b.blake3, "shares_with": shown.shares_with}
     return View("backup-show", [more], text)
 
 
