@@ -252,6 +252,39 @@ def test_a_firewall_gets_its_own_configuration_back_over_its_command_line(line, 
     assert line.run("backup", "diff", saved).code == 0
 
 
+@pytest.mark.parametrize(
+    ("system", "node", "item", "old", "new"),
+    [
+        ("overlook", "a", "settings.json", '"s7": "7"', '"s7": "70"'),
+        ("deck", "b", "settings.json", '"s7": "7"', '"s7": "70"'),
+        ("lighthouse", "a", "settings.xml", ">7<", ">70<"),
+        ("fulmar-box", "a", "settings.json", '"changed": "0"', '"changed": "3"'),
+    ],
+)
+def test_a_system_gets_its_settings_back_over_its_own_protocol(line, tmp_path, system, node, item, old, new):
+    line.run("survey", system)
+    assert line.run("backup", "take", system).code == 0
+    saved = line.run("backup", "list", system, "--json").rows[0]["id"]
+    assert line.run("backup", "export", saved, str(tmp_path / "out")).code == 0
+    (lying,) = (tmp_path / "out").glob(f"*/{item}") if system != "deck" else [tmp_path / "out" / node / item]
+    changed = lying.read_text().replace(old, new)
+    assert changed != lying.read_text()
+    (tmp_path / "changed").write_text(changed)
+
+    async def change(driver):
+        driver.tools.package_file = lambda name, sha256: tmp_path / "changed"
+        digest, size = hashlib.sha256(changed.encode()).hexdigest(), len(changed.encode())
+        act = Act(kind="restore", package=item, sha256=digest, bytes=size)
+        await driver.act(node, act, send_by=driver.clock.real() + 9)
+
+    driving(line, system, change)
+    rows = {r["item"]: r["what"] for r in line.run("backup", "diff", saved, "--json").rows}
+    assert [name for name, what in rows.items() if what == "changed"] == [f"{lying.parent.name}/{item}"]
+    done = line.run("backup", "restore", saved, "--node", f"{system}/{node}", "--yes")
+    assert done.code == 0, done.err
+    assert line.run("backup", "diff", saved).code == 0
+
+
 def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):
     estate = (line.folder / "estate.yaml").read_text()
     head, _, systems = estate.partition("\nsystems:")

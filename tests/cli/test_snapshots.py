@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -9,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.readings import Reading, Snapshot
-from gallant.core.snapshots import MOST_NAME, snapshot_name, snapshots_of
+from gallant.core.snapshots import snapshot_name, snapshots_of
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 
@@ -19,7 +20,7 @@ def test_a_name_is_one_that_every_device_takes_and_says_when(reason, by):
     name = snapshot_name(reason, by, NOW)
     assert "20261125-2200" in name
     assert set(name) <= set("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-_")
-    assert len(name) <= MOST_NAME + 10
+    assert len(name) <= 60
     assert "/" not in name
     assert not name.startswith((".", "-"))
 
@@ -97,3 +98,51 @@ def test_a_snapshot_stays_for_its_soak_time_and_goes_when_the_system_is_well(lin
     assert "removed" in done.json["snapshots"][0]["what"]
     assert line.run("snapshot", "list", "--json").rows == []
     assert line.run("verify", "overlook", "--json").json["snapshots"] == []
+
+
+def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(line):
+    estate = line.folder / "estate.yaml"
+    text = estate.read_text()
+    text = text.replace("  overlook:  ", "  overlook:\n    in_service: no  ", 1)
+    estate.write_text(text)
+    publisher = line.said["publishers"]["sundholm"]
+    assert line.run("catalog", "add", "sundholm", publisher["url"], "--key", "keys/sundholm.pub").code == 0
+    for words in (["catalog", "sync"], ["survey", "overlook", "deck"], ["stock", "fetch", "overlook"]):
+        assert line.run(*words).code == 0, words
+    planned = line.run("plan", "overlook", "--json")
+    assert planned.code == 0, planned.err
+    steps = {s["kind"]: s for s in planned.rows}
+    assert list(steps)[:3] == ["backup", "preload", "snapshot"]
+    assert steps["restart"]["undo"] == "revert to the restore point"
+    told = line.run("plan", "overlook").out
+    plan = re.search(r"plan-[0-9a-f]+", told)[0]
+    assert "A snapshot of overlook is taken before 7.0.5" in told
+    done = line.run("roll", plan)
+    assert done.code == 0, done.out + done.err
+    (row,) = line.run("snapshot", "list", "overlook", "--json").rows
+    assert (row["keeper"], row["name"].partition("_")[0]) == ("deck/a", "roll-0001-before-7.0.5")
+    assert readings_version(line, "overlook/a") == "7.0.5"
+    assert line.run("snapshot", "revert", "overlook", row["name"], "--yes").code == 0
+    line.wait_for(lambda: line.run("survey", "overlook").code == 0)
+    assert readings_version(line, "overlook/a") == "7.0.2"
+
+
+def readings_version(place, node: str) -> str:
+    from gallant.operations.workplace import Workplace
+
+    place.run("survey", node.partition("/")[0])
+    return Workplace(place.folder).readings.newest()[node].reading.version
+
+
+def test_going_back_to_the_snapshot_of_a_roll_ends_the_roll(place):
+    held = place.run("roll", place.make_ready(), "--hold-after", "step")
+    while held.code == 4 and not place.run("snapshot", "list", "--json").rows:
+        held = place.run("resume", "--hold-after", "step")
+    assert held.code == 4, held.out + held.err
+    refused = place.run("snapshot", "revert", "tickets", "roll-0001-before-2.11.3")
+    assert refused.code == 5
+    assert "roll-0001, which is not finished, ends with it" in refused.err
+    assert place.run("snapshot", "revert", "tickets", "roll-0001-before-2.11.3", "--yes").code == 0
+    assert "was reverted to roll-0001-before" in place.run("history", "roll-0001").out
+    assert place.run("resume", "roll-0001").code == 2
+    assert place.run("ledger", "--json").rows[0]["reason"] == "reverted"

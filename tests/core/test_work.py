@@ -263,7 +263,7 @@ BACKUP = Backup(
     items=(Item(name="x", node="a", bytes=1, sha256="0"),),
     archive="x",
     bytes=1,
-    sha256="0",
+    blake3="0",
     sealed=NOW,
     opened=NOW - timedelta(days=3),
 )

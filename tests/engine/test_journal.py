@@ -108,7 +108,7 @@ BACKUP = Backup(
     items=(Item(name="x", node="a", bytes=1, sha256="0"),),
     archive="x",
     bytes=1,
-    sha256="0",
+    blake3="0",
     sealed=NOW,
 )
 PACKAGE = PackagePresent(name="shoal-2.11.3.pkg", sha256=RELEASE.installer.sha256, bytes=1)
@@ -128,6 +128,7 @@ def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
             "backups": (BACKUP,),
             "backup_limit": timedelta(hours=24),
             "hop_began": NOW - timedelta(hours=1),
+            "restore_point": "roll-0001-before-2.11.3_20261125-2100_anna",
             "now": NOW,
             **more,
         }
@@ -148,6 +149,7 @@ REFUSES = {
     "peers_healthy": (scene({"in_sync": False, "sync_word": "apart"}), "not in sync (apart)"),
     "everyone_healthy": (scene(b={"state": "unknown"}), "tickets/b is not in service"),
     "backup_sealed": (scene(backups=(replace(BACKUP, sealed=None),)), "no sealed backup of 2.8.5"),
+    "restore_point_there": (scene(restore_point=None), "the restore point of tickets that the plan asks for"),
     "package_verified": (scene(b={"packages": (replace(PACKAGE, sha256="0" * 64),)}), "not the catalog's"),
     "not_serving": (scene(b={"role": "active"}), "only a standby node is restarted"),
     "awaits_target": (scene(b={"next_version": "2.8.5"}), "would start 2.8.5"),

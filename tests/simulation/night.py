@@ -20,6 +20,7 @@ from gallant.core.outages import Sample
 from gallant.core.plan import Plan, make_plan
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, NotReached
 from gallant.core.readings import Component, Job, PackagePresent, Reading
+from gallant.core.snapshots import is_for, roll_reason, snapshot_name
 from gallant.engine.executor import End, Means, Orders, Roll
 from gallant.engine.journal import grammar_problems, replay
 from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair
@@ -131,6 +132,7 @@ class Night:
     active: str = "a"
     estate_text: str = ESTATE
     faults: list[Fault] = field(default_factory=list)
+    snapshots: bool = True
 
     def __post_init__(self) -> None:
         self.estate: Estate = parse_estate("estate.yaml", self.estate_text)
@@ -184,6 +186,7 @@ class Night:
             {"ostrel-shoal": "p"},
             by="tester",
             now=BEGAN,
+            snapshotted={"tickets"} if self.snapshots else set(),
         )
 
     def run(self, plan: Plan, orders: Orders | None = None, downtime: float = 0.0) -> End:
@@ -205,6 +208,7 @@ class Night:
             clock=self.clock,
             drivers={"tickets": SimDriver(self)},
             vault=SimVault(self),
+            restore_points=SimRestorePoints(self),
             releases=self,
             prober=SimProber(self),
             journal=SimJournal(self),
@@ -272,6 +276,8 @@ class Night:
             self.broken.append(f"I2: {kind} of {node} while the pair is {self.pair.replica()[0]}")
         if kind == "restart" and not any(b.versions[node] == mine.version for b in self.backups):
             self.broken.append(f"I3: restart of {node} without a backup of {mine.version}")
+        if kind in ("install", "restart") and self.snapshots and not self.pair.snapshots:
+            self.broken.append(f"I3: {kind} of {node} without the restore point that the plan asks for")
         if kind == "restart" and self.pair.active == node and self.in_service:
             self.broken.append(f"I1: restart of {node}, which serves")
         beside = self.pair.nodes.values() if self.in_service else [mine]
@@ -282,7 +288,10 @@ class Night:
         """Everything that is not as promised; empty after a good night."""
         said = list(self.broken) + (self.pair.broken if self.in_service else []) + grammar_problems(self.events)
         installs = [a for a in self.acts if a[1] == "install"]
+        installs += [a for a in self.acts if a[1] == "snapshot"]
         said += [f"I5: {a} was done {installs.count(a)} times" for a in set(installs) if installs.count(a) > 1]
+        if len(self.pair.snapshots) > 1:
+            said.append(f"{len(self.pair.snapshots)} restore points are left")
         return said
 
     def end_state(self) -> dict[str, tuple[str, str]]:
@@ -365,7 +374,7 @@ class SimVault:
             items=(Item(name="x", node="a", bytes=1, sha256="0"),),
             archive="x",
             bytes=1,
-            sha256="0",
+            blake3="0",
             sealed=night.world.moment,
         )
         night.backups.append(made)
@@ -373,6 +382,31 @@ class SimVault:
 
     def backups(self, system: str) -> list[Backup]:
         return self.night.backups
+
+
+class SimRestorePoints:
+    def __init__(self, night: Night) -> None:
+        self.night = night
+
+    async def take(self, system, *, by, roll, before) -> str:
+        night, reason = self.night, roll_reason(roll, before)
+        await asyncio.sleep(3.0)
+        night.now()
+        name = await self.there(system, roll=roll, before=before)
+        if name is None:
+            night.moment("act", "before")
+            name = snapshot_name(reason, by, night.world.moment)
+            night.pair.snapshot(name)
+            night.acts.append(("pair", "snapshot", before))
+            night.moment("act", "after")
+        for earlier in [str(s["name"]) for s in night.pair.snapshots if s["name"] != name]:
+            night.pair.forget_snapshot(earlier)
+        return name
+
+    async def there(self, system, *, roll, before) -> str | None:
+        self.night.now()
+        names = [str(s["name"]) for s in self.night.pair.snapshots]
+        return next((n for n in names if is_for(n, roll_reason(roll, before))), None)
 
 
 class SimProber:

@@ -309,13 +309,15 @@ def _issues(facts: Facts) -> Iterator[Finding]:
 
 
 def _terms(facts: Facts) -> Iterator[Finding]:
+    parts = [c for r in facts.readings.values() for c in r.components if c.product == facts.system.product]
+    notice = f"{facts.name}:{parts[0].name}" if parts else facts.name
     for version in facts.terms:
         yield finding(
             facts,
             "stop",
             f"the publisher's terms {version} are not accepted",
             "no named person has, for this estate",
-            f"gallant notice accept {facts.name}",
+            f"gallant notice accept {notice} --accept-terms {version}",
         )
 
 

@@ -201,7 +201,8 @@ def _copies(facts: Facts) -> Iterator[Finding]:
 
 def _snapshots(facts: Facts) -> Iterator[Finding]:
     for number, kept in enumerate(facts.snapshots):
-        age = f"{kept.age.total_seconds() / 86400:.1f} d old, kept by {kept.keeper}"
+        hours = kept.age.total_seconds() / 3600
+        age = f"{f'{hours:.1f} h' if hours < 48 else f'{hours / 24:.1f} d'} old, kept by {kept.keeper}"
         todo = f"gallant snapshot remove {facts.name} {kept.snapshot.name}"
         if kept.overdue:
             yield finding(facts, "warn", f"the snapshot {kept.snapshot.name} is older than its limit", age, todo)

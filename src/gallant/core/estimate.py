@@ -6,6 +6,7 @@ from gallant.core.catalog import Release
 
 # Minutes that no publisher states; each is the pace of the slowest device seen, so that a plan rather ends early.
 BACKUP_MINUTES = 1.0
+SNAPSHOT_MINUTES = 1.0
 MOVE_MINUTES = 1.0
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
@@ -19,6 +20,7 @@ def step_seconds(
     minutes = release.minutes
     table = {
         "backup": BACKUP_MINUTES * 60,
+        "snapshot": SNAPSHOT_MINUTES * 60,
         "preload": transfer_seconds(package_bytes, mbit_per_s),
         "install": minutes.install * 60,
         "restart": minutes.restart * 60,

@@ -80,7 +80,11 @@ class Wave(Record):
 
 
 class Hop(Record, rename={"from_": "from"}):
-    """One release to the next on every node of the lane; `needs` are hops of any lane that must be finished first."""
+    """One release to the next on every node of the lane; `needs` are hops of any lane that must be finished first.
+
+    `restore_point`: a snapshot of the system is taken before anything is disturbed; `snapshots`: the release that is entered
+    can be snapshotted too.
+    """
 
     id: str
     system: str
@@ -90,6 +94,7 @@ class Hop(Record, rename={"from_": "from"}):
     one_way: bool = False
     one_way_because: str | None = None
     snapshots: bool = True
+    restore_point: bool = False
     package: Package | None = None
     despite_recall: bool = False
     needs: tuple[str, ...] = ()
@@ -178,15 +183,17 @@ class NothingToDo(GallantError):
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
 GUARDS = {
     "backup": ("right_machine",),
+    "snapshot": ("right_machine", "no_unknown_job", "versions_as_expected"),
     "preload": ("right_machine", "not_recalled"),
-    "install": (*_ALWAYS, "peers_healthy", "backup_sealed", "package_verified"),
-    "restart": (*_ALWAYS, "peers_healthy", "backup_sealed", "not_serving", "awaits_target"),
+    "install": (*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "package_verified"),
+    "restart": (*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "not_serving", "awaits_target"),
     "handover": (*_ALWAYS, "everyone_healthy", "backup_sealed"),
     "failback": (*_ALWAYS, "everyone_healthy", "backup_sealed"),
     "steady": (),
 }
 # What Gallant does itself; everything else is an act of the node.
-OUR_OWN = ("backup", "steady")
+OUR_OWN = ("backup", "snapshot", "steady")
+REVERT = "revert to the restore point"
 # Where nobody depends on a system, nothing is asked of the nodes beside the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving")
 
@@ -203,6 +210,7 @@ class _Template(Record):
 
 _TEMPLATES = {
     "backup": _Template(expects="a sealed backup of the running version", repeat="safe", safe=True),
+    "snapshot": _Template(expects="a restore point of the system, seen to be there", undo="remove it", safe=True),
     "preload": _Template(
         expects="the package on the node, its digest as in the catalog", repeat="safe", undo="unload it", safe=True
     ),
@@ -225,7 +233,8 @@ _TEMPLATES = {
 class HopWork(Record):
     """What `hop_waves` needs to know beside the roles: the release, the package that brings it, how the system is set up.
 
-    Where a device keeps no packages (`preloads` is false), its install brings the package along.
+    Where a device keeps no packages (`preloads` is false), its install brings the package along. `restore_point`: a snapshot
+    is taken first, which for a system of one node is the way back.
     """
 
     hop_id: str
@@ -235,12 +244,17 @@ class HopWork(Record):
     steady_s: float
     despite_recall: bool = False
     preloads: bool = True
+    restore_point: bool = False
+
+    def applies(self, guard: str) -> bool:
+        """Whether a guard has anything to look at in this hop."""
+        return {"package_verified": self.preloads, "restore_point_there": self.restore_point}.get(guard, True)
 
 
 def hop_waves(
     system: System, work: HopWork, roles: Mapping[str, str], todo: Sequence[str], waiting: Sequence[str] = ()
 ) -> tuple[Wave, ...]:
-    """The waves of one hop: a backup and the packages first, then one wave a turn of the rolling order.
+    """The waves of one hop: a backup, packages and a restore point first, then one wave a turn of the rolling order.
 
     `roles` are as observed; `todo` the nodes that do not run the release yet; `waiting` those of them that have it
     installed already and only wait for a restart. Raises `NotSafe`. A system that is not in service has no order: all of
@@ -253,12 +267,14 @@ def hop_waves(
     order = turns(system.shape, tuple(system.nodes), todo, roles, system.usual)
     first = next((n for n in system.nodes if roles.get(n) == "active"), next(iter(system.nodes)))
     return (
-        _preparation(system, work, first, todo, waiting),
+        *_preparation(system, work, first, todo, waiting),
         *(_turn_wave(system, work, turn, turn.node in waiting) for turn in order),
     )
 
 
-def _preparation(system: System, work: HopWork, first: str, todo: Sequence[str], waiting: Sequence[str]) -> Wave:
+def _preparation(
+    system: System, work: HopWork, first: str, todo: Sequence[str], waiting: Sequence[str]
+) -> Iterator[Wave]:
     prepare = []
     for node in system.nodes:
         kinds = ["backup"] if node == first else []
@@ -266,7 +282,9 @@ def _preparation(system: System, work: HopWork, first: str, todo: Sequence[str],
             kinds.append("preload")
         if kinds:
             prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
-    return Wave(why="backup, package", tracks=tuple(prepare))
+    yield Wave(why="backup, package", tracks=tuple(prepare))
+    if work.restore_point:  # last of all, since it slows the system down from then on
+        yield Wave(why="restore point", tracks=(Track(node=first, steps=(_step(system, work, "snapshot", first),)),))
 
 
 def _all_at_once(system: System, work: HopWork, todo: Sequence[str], waiting: Sequence[str]) -> tuple[Wave, ...]:
@@ -277,7 +295,7 @@ def _all_at_once(system: System, work: HopWork, todo: Sequence[str], waiting: Se
         steps = (_step(system, work, kind, node) for kind in _kinds(node in waiting)[:-1])
         tracks.append(Track(node=node, steps=tuple(_by_itself(step) for step in steps)))
     return (
-        _preparation(system, work, first, todo, waiting),
+        *_preparation(system, work, first, todo, waiting),
         Wave(why=f"{len(todo)} at once: not in service", tracks=tuple(tracks)),
         Wave(why="all nodes again", tracks=(Track(node=first, steps=(_step(system, work, "steady", first),)),)),
     )
@@ -319,6 +337,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
     )
     carries = package is not None and kind in ("preload", "install")
     tail = suffix if kind == "steady" else ""
+    reverts = work.restore_point and len(system.nodes) == 1 and kind in ("install", "restart")
     return Step(
         id=f"{work.hop_id}.{node}.{kind}{tail}",
         hop=work.hop_id,
@@ -326,10 +345,10 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         system=system.name,
         node=node,
         to=release.version,
-        guards=tuple(g for g in GUARDS[kind] if work.preloads or g != "package_verified"),
+        guards=tuple(g for g in GUARDS[kind] if work.applies(g)),
         expects=template.expects,
         repeat=template.repeat,
-        undo=template.undo,
+        undo=REVERT if reverts else template.undo,
         disturbs=(node_name(system, node),) if template.disturbs else (),
         interrupts_s=HANDOVER_GAP_S if template.interrupts and system.services else 0,
         safe_stop_s=MAY_REST_S if template.safe else None,
@@ -358,10 +377,12 @@ def make_plan(
     bundles: Sequence[Bundle] = (),
     despite: Mapping[str, str] = MappingProxyType({}),
     capabilities: Mapping[str, Set[str]] = MappingProxyType({}),
+    snapshotted: Set[str] = frozenset(),
 ) -> Plan:
     """The plan that takes `systems` to their aims.
 
-    `capabilities` are what each system's driver knows, where that is known.
+    `capabilities` are what each system's driver knows, where that is known; `snapshotted` the systems of which a snapshot can
+    be taken, by themselves or by the host below them.
 
     `despite` has, by system, a recalled release that a named person lets it finish; see `ways_out` in core/recalls.py.
     `readings` are by node name, `profiles` are digests by profile name. Raises `Refused` where a node is unread or a
@@ -393,6 +414,7 @@ def make_plan(
             releases,
             despite.get(system.name, ""),
             system.name not in capabilities or "preload" in capabilities[system.name],
+            system.name in snapshotted,
         )
         if lane is not None:
             lanes.append(lane)
@@ -535,6 +557,7 @@ def _lane(
     releases: dict[str, str],
     despite: str,
     preloads: bool,
+    snapshotted: bool,
 ) -> Lane | None:
     read = {node: readings[node_name(system, node)] for node in system.nodes}
     _on_the_way(system, product, read, ordered)
@@ -558,6 +581,7 @@ def _lane(
             steady_s=estate.limits.steady_s,
             despite_recall=leg.to == despite,
             preloads=preloads,
+            restore_point=snapshotted and at is not None and at.snapshots,
         )
         waves = hop_waves(system, work, roles, todo, waiting)
         hops.append(
@@ -570,6 +594,7 @@ def _lane(
                 one_way=release.one_way,
                 one_way_because=release.one_way_because,
                 snapshots=release.snapshots,
+                restore_point=work.restore_point,
                 package=package,
                 despite_recall=leg.to == despite,
                 needs=leg.needs,

@@ -114,6 +114,16 @@ class Vault(Protocol):
     def backups(self, system: str) -> list[Backup]: ...
 
 
+class RestorePoints(Protocol):
+    """Snapshots of whole systems, by whoever keeps them; those of a roll are known by its name and the release they precede."""
+
+    async def take(self, system: System, *, by: str, roll: str, before: str) -> str:
+        """Take one, see that it is there, and give its name; one that was taken for this already is that one."""
+
+    async def there(self, system: System, *, roll: str, before: str) -> str | None:
+        """The name of the one that was taken for this, where it can still be seen."""
+
+
 class Releases(Protocol):
     """The catalogs as they are now; a release recalled since the plan was made is seen here."""
 

@@ -9,18 +9,35 @@ from datetime import datetime, timedelta
 from gallant.core.readings import Reading, Snapshot
 from gallant.core.records import Record
 
-MOST_NAME = 60  # several kinds of devices take no longer ones
+MOST_REASON, MOST_WHO = 33, 12  # so that a name has 60 characters at most: several kinds of devices take no longer ones
 
 
 def snapshot_name(reason: str, by: str, now: datetime) -> str:
     """`before-3.2.4_20261125-2200_anna`: letters, digits, dots, dashes; whoever meets it later knows what it was for."""
-    when, who = f"{now:%Y%m%d-%H%M}", _slug(by) or "somebody"
-    why = _slug(reason)[: MOST_NAME - len(when) - len(who) - 2].rstrip("-.") or "no-reason"
-    return f"{why}_{when}_{who}"
+    return f"{_slug(reason, MOST_REASON) or 'no-reason'}_{now:%Y%m%d-%H%M}_{_slug(by, MOST_WHO) or 'somebody'}"
 
 
-def _slug(text: str) -> str:
-    return re.sub(r"[^A-Za-z0-9.]+", "-", text).strip("-.")[:40]
+def roll_reason(roll: str, before: str = "") -> str:
+    """Why a roll takes one; without the release that it precedes, how all of the roll's begin."""
+    return f"{roll} before {before}"
+
+
+def name_begins(reason: str) -> str:
+    """How the names of all snapshots begin that were taken for this reason, whenever and by whomever."""
+    return _slug(reason, MOST_REASON)
+
+
+def is_for(name: str, reason: str) -> bool:
+    """Whether a snapshot was taken for this very reason."""
+    return name.rpartition("_")[0].rpartition("_")[0] == name_begins(reason)
+
+
+def is_of_roll(name: str, roll: str) -> bool:
+    return name.startswith(name_begins(roll_reason(roll)) + "-")
+
+
+def _slug(text: str, most: int) -> str:
+    return re.sub(r"[^A-Za-z0-9.]+", "-", text).strip("-.")[:most].rstrip("-.")
 
 
 class Kept(Record):

@@ -18,7 +18,7 @@ from gallant.core.catalog import release_digest
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate import Estate, System, node_name
 from gallant.core.events import Before, Entry, Event
-from gallant.core.plan import OUR_OWN, Hop, HopWork, Lane, Plan, Step, Wave, hop_waves, steps_of
+from gallant.core.plan import OUR_OWN, REVERT, Hop, HopWork, Lane, Plan, Step, Wave, hop_waves, steps_of
 from gallant.core.ports import (
     Act,
     AnswerLost,
@@ -33,10 +33,12 @@ from gallant.core.ports import (
     NotSent,
     Prober,
     Releases,
+    RestorePoints,
     Vault,
 )
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record, replace
+from gallant.core.snapshots import name_begins, roll_reason
 from gallant.engine.guards import Scene, reasons_against
 from gallant.engine.journal import RollState, StepState, after, replay
 from gallant.engine.observe import ABSENT, DONE, FAILED, GOING, UNREACHED, Look, observe
@@ -60,6 +62,7 @@ class Means:
     clock: Clock
     drivers: Drivers
     vault: Vault
+    restore_points: RestorePoints
     releases: Releases
     prober: Prober
     journal: Journal
@@ -309,6 +312,7 @@ class Roll:
             steady_s=self.means.estate.limits.steady_s,
             despite_recall=hop.despite_recall,
             preloads="preload" in self.means.drivers[lane.system].capabilities(),
+            restore_point=hop.restore_point,
         )
         waves = hop_waves(system, work, {n: r.role for n, r in readings.items()}, todo, waiting)
         planned = [step.id for step in steps_of(hop.waves)]
@@ -407,7 +411,7 @@ class Roll:
         """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
         system = self._system(step.system)
         readings = await self._read_all(system, (step.node,) if step.alone else ())
-        self._guard(step, system, readings)
+        self._guard(step, system, readings, await self._restore_point(step, system))
         own = readings[step.node]
         before = Before(
             boot=own.boot,
@@ -418,7 +422,7 @@ class Roll:
         )
         if step.kind in OUR_OWN:
             self._intend(step, before)
-            await (self._backup(step, system) if step.kind == "backup" else self._steady(step, system))
+            await {"backup": self._backup, "snapshot": self._snapshot, "steady": self._steady}[step.kind](step, system)
             return True
         already = observe(step, dict(readings), before, None, lambda a, b: self._same(system, a, b))
         mark = self._intend(step, before)
@@ -476,7 +480,12 @@ class Roll:
         await self._wait(step, before, accepted.handle if accepted else None)
         return True
 
-    def _guard(self, step: Step, system: System, readings: Mapping[str, Reading]) -> None:
+    async def _restore_point(self, step: Step, system: System) -> str | None:
+        if "restore_point_there" not in step.guards:
+            return None
+        return await self.means.restore_points.there(system, roll=self.id, before=step.to)
+
+    def _guard(self, step: Step, system: System, readings: Mapping[str, Reading], restore_point: str | None) -> None:
         release = self.means.releases.current(system.product, step.to)
         planned = self.plan.basis.releases.get(f"{system.product} {step.to}")
         scene = Scene(
@@ -490,6 +499,7 @@ class Roll:
             now=self.clock.now(),
             backup_limit=timedelta(hours=self.means.estate.limits.backup_age_hours),
             hop_began=self._lanes[system.name].hop_began[step.hop],
+            restore_point=restore_point,
         )
         reasons = reasons_against(scene, lambda a, b: self._same(system, a, b))
         if f"no-backup:{system.name}" in {*self.state.consents, *self.orders.consents}:
@@ -577,6 +587,9 @@ class Roll:
         }.get(step.kind, f"{step.subject}: {step.kind} to {step.to} was not done within {minutes}.")
 
     def _advice(self, step: Step) -> str:
+        if step.undo == REVERT:
+            point = name_begins(roll_reason(self.id, step.to))
+            return f"Look at the console of {step.subject}; or go back: gallant snapshot revert {step.system} {point}"
         return {
             "restart": f"Look at the console of {step.subject}",
             "steady": f"gallant check {step.system} says what is not in sync",
@@ -679,6 +692,17 @@ class Roll:
             self._outcome(step, e.FAILED, error.what)
             raise Stopped(error.what, "Nothing goes on without a backup.", error.next) from None
         self._outcome(step, e.DONE, f"{backup.id}: {len(backup.items)} items, {backup.bytes / 1000:.0f} kB, sealed")
+
+    async def _snapshot(self, step: Step, system: System) -> None:
+        """The restore point of the hop. Whoever keeps it is asked first whether it is there: one is not taken twice."""
+        try:
+            name = await self.means.restore_points.take(system, by=self.orders.by, roll=self.id, before=step.to)
+        except GallantError as error:
+            self._outcome(step, e.FAILED, error.what)
+            raise Stopped(
+                error.what, "Nothing goes on without the restore point that the plan asks for.", error.next
+            ) from None
+        self._outcome(step, e.DONE, f"{name}, seen to be there")
 
     # --- after a crash, or an answer that was lost
 

@@ -21,7 +21,8 @@ from gallant.engine.observe import Same
 class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
-    `expected` are the versions by node as the journal left them; `hop_began` is when the hop's waves were derived.
+    `expected` are the versions by node as the journal left them; `hop_began` is when the hop's waves were derived;
+    `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there.
     """
 
     step: Step
@@ -33,6 +34,7 @@ class Scene(Record):
     backups: tuple[Backup, ...]
     backup_limit: timedelta
     hop_began: datetime
+    restore_point: str | None
     now: datetime
 
     @property
@@ -117,6 +119,12 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
     return f"{scene.system.name} has no sealed backup of {scene.reading.version} that is younger than {hours:g} h"
 
 
+def _restore_point_there(scene: Scene, same: Same) -> str | None:
+    if scene.restore_point is not None:
+        return None
+    return f"the restore point of {scene.system.name} that the plan asks for is not there"
+
+
 def _package_verified(scene: Scene, same: Same) -> str | None:
     packages = scene.release.packages if scene.release else ()
     package = next((p for p in packages if (p.name, p.sha256) == (scene.step.package, scene.step.sha256)), None)
@@ -152,6 +160,7 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
     "peers_healthy": _peers_healthy,
     "everyone_healthy": _everyone_healthy,
     "backup_sealed": _backup_sealed,
+    "restore_point_there": _restore_point_there,
     "package_verified": _package_verified,
     "not_serving": _not_serving,
     "awaits_target": _awaits_target,

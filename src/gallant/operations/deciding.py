@@ -10,6 +10,7 @@ import socket
 from typing import Any
 from urllib.parse import urlsplit
 
+from gallant.core import events
 from gallant.core.estate import EventPlace
 from gallant.core.ledger import Entry, Kept
 from gallant.core.syslog import framed, json_line, rfc5424
@@ -24,6 +25,14 @@ def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
     kept: Kept = place.ledger.append(entry, [event.to for event in place.estate.events])
     tell(place)
     return kept
+
+
+def end_roll(place: Workplace, roll_id: str, reason: str) -> None:
+    """End a roll where it stands, for good. Raises `Refused` while it is running."""
+    with place.journal.take_up(roll_id) as journal:
+        now, wall = place.clock.now(), place.clock.wall()
+        journal.append(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
+    record(place, "roll", roll_id, reason=f"ended for good: {reason}")
 
 
 def tell(place: Workplace) -> None:

@@ -18,6 +18,7 @@ from gallant.core.records import Record, clean
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
 from gallant.operations.notices import record_despite
+from gallant.operations.snapshots import can_snapshot
 from gallant.operations.workplace import Workplace
 
 
@@ -64,6 +65,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         bundles=place.bundles,
         despite=finishing,
         capabilities=capabilities,
+        snapshotted={s.name for s in systems if can_snapshot(place, s)},
     )
     for system, release in finishing.items():
         record_despite(place, system, release, reason)

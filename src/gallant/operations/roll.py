@@ -8,11 +8,10 @@ from collections.abc import Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
-from gallant.core import events as e
 from gallant.core.catalog import Release, release_digest
 from gallant.core.errors import Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
-from gallant.core.events import Entry, Event
+from gallant.core.events import Event
 from gallant.core.findings import Finding
 from gallant.core.plan import Basis, Plan, basis_differences, shape_words
 from gallant.core.ports import Listener
@@ -22,7 +21,8 @@ from gallant.drivers.probe import SocketProber
 from gallant.engine.executor import End, Means, Orders, Roll, need_consents
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
-from gallant.operations.deciding import record
+from gallant.operations.deciding import end_roll, record
+from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.workplace import Workplace
 
 
@@ -62,7 +62,7 @@ async def roll(
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts."""
     systems = _systems(place, plan)
     place.journal.refuse_open(plan)
-    async with place.drivers(systems) as drivers:
+    async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
         _have_secrets(place, systems)
         findings, survey = await check_with(place, systems, drivers)
@@ -95,7 +95,7 @@ async def resume(
     systems = _systems(place, row.plan)
     known = {name: serial for s in systems for n in s.nodes for name, serial in [(node_name(s, n), s.nodes[n].serial)]}
     basis = _basis_of(place, row.plan, known, row.plan.basis.versions)
-    async with place.drivers(systems) as drivers:
+    async with _drivers(place, row.plan, systems) as drivers:
         _refuse_differences(row.plan, basis)
         _have_secrets(place, systems)
         with place.journal.take_up(roll_id) as journal:
@@ -109,6 +109,12 @@ async def resume(
                 Orders(by=place.user, hold_after=hold_after, answers=answers),
                 detach,
             )
+
+
+def _drivers(place: Workplace, plan: Plan, systems: Sequence[Any]) -> Any:
+    """Those of the hosts too, where they keep the restore points."""
+    asked = any(hop.restore_point for lane in plan.lanes for hop in lane.hops)
+    return drivers_of(place, systems) if asked else place.drivers(systems)
 
 
 def _have_secrets(place: Workplace, systems: Sequence[Any]) -> None:
@@ -126,6 +132,7 @@ async def _run(
         clock=place.clock,
         drivers=drivers,
         vault=PlaceVault(place, drivers),
+        restore_points=PlaceRestorePoints(place, drivers),
         releases=PlaceReleases(place),
         prober=SocketProber(services, place.clock),
         journal=journal,
@@ -197,10 +204,7 @@ def ask_to_hold(place: Workplace, roll_id: str | None) -> tuple[str, bool]:
 def end_for_good(place: Workplace, roll_id: str | None, reason: str) -> str:
     """End a roll where it stands, so that its systems are free for another plan. Raises `Refused` while it is running."""
     name = roll_id or _only_open(place)
-    with place.journal.take_up(name) as journal:
-        journal.append(
-            Entry(kind=e.ENDED, at=place.clock.now(), wall=place.clock.wall(), by=place.user, message=reason)
-        )
+    end_roll(place, name, reason)
     return name
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import timedelta
@@ -10,13 +10,13 @@ from typing import Any
 
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate import Estate, System, node_name
-from gallant.core.ports import Act
+from gallant.core.ports import Act, AnswerLost, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
-from gallant.core.snapshots import Kept, snapshot_name, snapshots_of
-from gallant.operations.deciding import record
+from gallant.core.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
+from gallant.operations.deciding import end_roll, record
 from gallant.operations.orders import carry_out
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Workplace, capabilities_of
 
 Ask = Callable[[str], bool]
 
@@ -49,13 +49,23 @@ def hosts_of(estate: Estate, system: System) -> dict[str, System]:
 
 
 @asynccontextmanager
-async def _drivers(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
+async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
     every = {s.name: s for system in systems for s in (system, *hosts_of(place.estate, system).values())}
     async with place.drivers(list(every.values())) as drivers:
         yield drivers
 
 
-async def read_kept(place: Workplace, system: System, drivers: dict[str, Any]) -> tuple[list[Kept], dict[str, Reading]]:
+def can_snapshot(place: Workplace, system: System) -> bool:
+    """Whether its profile, or that of a host below it, knows how."""
+    from gallant.drivers.profile import load_profile
+
+    keepers = [system, *hosts_of(place.estate, system).values()]
+    return any("snapshot" in capabilities_of(load_profile(s.profile, place.folder)) for s in keepers)
+
+
+async def read_kept(
+    place: Workplace, system: System, drivers: Mapping[str, Any]
+) -> tuple[list[Kept], dict[str, Reading]]:
     """A system's restore points now, and the readings of its own nodes."""
     own = {node: await drivers[system.name].read(node) for node in system.nodes}
     hosts = {}
@@ -65,7 +75,7 @@ async def read_kept(place: Workplace, system: System, drivers: dict[str, Any]) -
     return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), own
 
 
-def way_of(place: Workplace, system: System, drivers: dict[str, Any], own: dict[str, Reading]) -> Way:
+def way_of(place: Workplace, system: System, drivers: Mapping[str, Any], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = next((n for n, r in own.items() if r.role in ("active", "leader", "alone")), next(iter(system.nodes)))
     if "snapshot" in drivers[system.name].capabilities():
@@ -80,7 +90,7 @@ def way_of(place: Workplace, system: System, drivers: dict[str, Any], own: dict[
     )
 
 
-def _still_can(place: Workplace, system: System, own: dict[str, Reading]) -> None:
+def _still_can(place: Workplace, system: System, own: Mapping[str, Reading]) -> None:
     product = place.products.get(system.product)
     for reading in own.values():
         release = product.resolve(reading.version) if product is not None else None
@@ -96,7 +106,7 @@ async def take(place: Workplace, terms: Sequence[str], reason: str) -> tuple[lis
     if not terms:
         raise WrongUse("Nothing is selected.", next="gallant snapshot take SYSTEM --reason TEXT")
     systems, rows = place.systems(terms), []
-    async with _drivers(place, systems) as drivers:
+    async with drivers_of(place, systems) as drivers:
         for system in systems:
             name = snapshot_name(reason, place.user, place.clock.now())
             try:
@@ -112,12 +122,13 @@ async def take(place: Workplace, terms: Sequence[str], reason: str) -> tuple[lis
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _take_one(place: Workplace, system: System, drivers: dict[str, Any], name: str) -> Made:
+async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Any], name: str) -> Made:
     before, own = await read_kept(place, system, drivers)
     _quiet(system, own)
     way = way_of(place, system, drivers, own)
     if any(k.snapshot.name == name for k in before):
         raise Refused(f"{system.name} has a restore point {name} already.", next=f"gallant snapshot list {system.name}")
+    _left_alone(place, way)
     await _order(place, way, "snapshot", name)
     after, _ = await read_kept(place, system, drivers)
     if all(k.snapshot.name != name for k in after):
@@ -135,7 +146,19 @@ async def _order(place: Workplace, way: Way, kind: str, name: str) -> None:
     await carry_out(place, way.driver, way.node, Act(kind=kind, reason=name, package=way.of))
 
 
-def _quiet(system: System, own: dict[str, Reading]) -> None:
+def _left_alone(place: Workplace, way: Way) -> None:
+    """A host that a roll is working on right now is not given another order beside it."""
+    if not way.of:
+        return
+    for row in place.journal.open_rolls(way.keeper.name):
+        if way.of not in row.plan.systems and place.journal.is_running(row.id):
+            raise Refused(
+                f"{row.id} works on {way.keeper.name}, which carries {way.of}.",
+                next=f"Wait until it ends: gallant history {row.id}",
+            )
+
+
+def _quiet(system: System, own: Mapping[str, Reading]) -> None:
     for reading in own.values():
         if reading.running_jobs:
             raise Refused(
@@ -147,7 +170,7 @@ def _quiet(system: System, own: dict[str, Reading]) -> None:
 async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[Kept], list[str], int]:
     """Every restore point of the selected systems, the oldest first; what could not be read, and the exit code."""
     systems, found, failed, codes = place.systems(terms), [], [], []
-    async with _drivers(place, systems) as drivers:
+    async with drivers_of(place, systems) as drivers:
         for system in systems:
             try:
                 kept, _ = await read_kept(place, system, drivers)
@@ -162,19 +185,22 @@ async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[Kept], li
 async def remove(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
     """Take a restore point away; raises `WrongUse` where there is no such one."""
     system = _one(place, system_name)
-    async with _drivers(place, [system]) as drivers:
-        kept, own = await read_kept(place, system, drivers)
+    async with drivers_of(place, [system]) as drivers:
+        kept, _ = await read_kept(place, system, drivers)
         found = _named(system, kept, name)
         if not sure(f"Remove the restore point {found.snapshot.name} of {system.name}?"):
             raise Refused("Nothing was removed.", next=f"gallant snapshot list {system.name}")
-        await _order(place, way_of(place, system, drivers, own), "remove_snapshot", found.snapshot.name)
-        left, _ = await read_kept(place, system, drivers)
-        if any(k.snapshot.name == found.snapshot.name for k in left):
-            raise Stopped(
-                f"{system.name}: {found.snapshot.name} is still there.", next=f"gallant snapshot list {system.name}"
-            )
-    record(place, "snapshot", system.name, target=found.snapshot.name, reason="removed")
+        await _remove_one(place, system, drivers, found.snapshot.name)
     return found
+
+
+async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Any], name: str) -> None:
+    _, own = await read_kept(place, system, drivers)
+    await _order(place, way_of(place, system, drivers, own), "remove_snapshot", name)
+    left, _ = await read_kept(place, system, drivers)
+    if any(k.snapshot.name == name for k in left):
+        raise Stopped(f"{system.name}: {name} is still there.", next=f"gallant snapshot list {system.name}")
+    record(place, "snapshot", system.name, target=name, reason="removed")
 
 
 async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
@@ -183,9 +209,13 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Ke
     A member of several that share data would come back older than the others, so only a system of one node is reverted.
     """
     system = _one(place, system_name)
-    if place.journal.open_rolls(system.name):
-        raise Refused(f"A roll of {system.name} is not finished.", next="gallant history")
-    async with _drivers(place, [system]) as drivers:
+    rolls = place.journal.open_rolls(system.name)
+    if rolls and (place.journal.is_running(rolls[0].id) or len(rolls[0].plan.systems) > 1):
+        raise Refused(
+            f"{rolls[0].id} of {', '.join(rolls[0].plan.systems)} is not finished.",
+            next=f"gallant history {rolls[0].id}; gallant hold {rolls[0].id} --for-good --reason TEXT ends it",
+        )
+    async with drivers_of(place, [system]) as drivers:
         kept, own = await read_kept(place, system, drivers)
         found = _named(system, kept, name)
         _quiet(system, own)
@@ -195,12 +225,54 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Ke
                 next=f"gallant backup list {system.name}",
             )
         age = f"{found.age.total_seconds() / 3600:.1f} h"
-        if not sure(f"Revert {system.name} to {found.snapshot.name}? Everything of the last {age} is lost on it."):
+        ends = f" {rolls[0].id}, which is not finished, ends with it." if rolls else ""
+        if not sure(
+            f"Revert {system.name} to {found.snapshot.name}? Everything of the last {age} is lost on it.{ends}"
+        ):
             raise Refused("Nothing was reverted.", next=f"gallant snapshot list {system.name}")
         record(place, "snapshot", system.name, target=found.snapshot.name, reason="revert begun")
         await _order(place, way_of(place, system, drivers, own), "revert_snapshot", found.snapshot.name)
+        if rolls:
+            end_roll(place, rolls[0].id, f"{system.name} was reverted to {found.snapshot.name}")
     record(place, "snapshot", system.name, target=found.snapshot.name, reason="reverted")
     return found
+
+
+class PlaceRestorePoints:
+    """The engine's `RestorePoints`: the same taking as the command's. Of a roll's hops only the newest one is kept: each
+    that stays slows its system down."""
+
+    def __init__(self, place: Workplace, drivers: Mapping[str, Any]) -> None:
+        self._place, self._drivers = place, drivers
+
+    async def take(self, system: System, *, by: str, roll: str, before: str) -> str:
+        kept, _ = await read_kept(self._place, system, self._drivers)
+        reason = roll_reason(roll, before)
+        name = next((k.snapshot.name for k in kept if is_for(k.snapshot.name, reason)), None)
+        if name is None:
+            name = snapshot_name(reason, by, self._place.clock.now())
+            await _take_one(self._place, system, self._drivers, name)
+        for earlier in [k.snapshot.name for k in kept if is_of_roll(k.snapshot.name, roll) and k.snapshot.name != name]:
+            await _remove_one(self._place, system, self._drivers, earlier)
+        return name
+
+    async def there(self, system: System, *, roll: str, before: str) -> str | None:
+        """Each of its nodes knows, and so does the host below it; one of them has to answer."""
+        own = {node_name(system, node): self._drivers[system.name] for node in system.nodes}
+        hosts = {name: self._drivers[host.name] for name, host in hosts_of(self._place.estate, system).items()}
+        silent: Exception | None = None
+        for name, driver in [*own.items(), *hosts.items()]:
+            try:
+                reading = await driver.read(name.partition("/")[2])
+            except (NotReached, AnswerLost) as error:
+                silent = error
+                continue
+            for snapshot in reading.snapshots or ():
+                if snapshot.of in (None, system.name) and is_for(snapshot.name, roll_reason(roll, before)):
+                    return snapshot.name
+        if silent is not None:
+            raise silent
+        return None
 
 
 class Settled(Record):

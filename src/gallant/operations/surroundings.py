@@ -18,8 +18,8 @@ from gallant.core.estate import Estate, System, node_name
 from gallant.core.findings import Followed, Rescue
 from gallant.core.readings import Reading
 from gallant.core.snapshots import Kept, snapshots_of
-from gallant.operations.snapshots import hosts_of
-from gallant.operations.workplace import Workplace, capabilities_of
+from gallant.operations.snapshots import can_snapshot, hosts_of
+from gallant.operations.workplace import Workplace
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
 CONSOLE_S = 3.0
@@ -74,17 +74,14 @@ def kept_snapshots(
     place: Workplace, system: System, readings: Mapping[str, Reading], newest: Mapping[str, Any]
 ) -> tuple[tuple[Kept, ...], bool]:
     """A system's restore points, and whether it can be snapshotted. Hosts are as they were last read."""
-    from gallant.drivers.profile import load_profile
-
     hosts = {
         name: last.reading
         for name in hosts_of(place.estate, system)
         if (last := newest.get(name)) is not None and last.reading is not None
     }
     limit = timedelta(days=place.estate.limits.snapshot_days)
-    keepers = [system, *hosts_of(place.estate, system).values()]
-    can = any("snapshot" in capabilities_of(load_profile(s.profile, place.folder)) for s in keepers)
-    return tuple(snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)), can
+    kept = snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)
+    return tuple(kept), can_snapshot(place, system)
 
 
 def booked(place: Workplace, system: System) -> tuple[datetime, datetime] | None:

@@ -7,6 +7,8 @@ long. A member that lives on another machine stops when that stops, and starts a
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
 
 from gallant.standin.shoal import Denied, Image, Task
 from gallant.standin.world import World
@@ -14,6 +16,7 @@ from gallant.standin.world import World
 GOING_S = 2.0
 DRAIN_S = 40.0
 HAND_OVER_S = 3.0
+REVERT_S = 60.0
 
 
 class Member:
@@ -40,6 +43,16 @@ class Member:
         return next((task for task in self.tasks if task.state == "busy"), None)
 
 
+@dataclass(frozen=True)
+class Snapshot:
+    """A restore point of a guest: what its members ran, and would run, when it was taken."""
+
+    name: str
+    guest: str
+    taken: datetime
+    members: dict[str, tuple[str, str]]
+
+
 class Cluster:
     """Members with a leader among them. `link_hold_s` is how long uplinks stay down after a start."""
 
@@ -57,7 +70,9 @@ class Cluster:
         self.leader, self.link_hold_s, self.sync_s = leader, link_hold_s, sync_s
         self.waiting: list[str] = []  # guests that have nowhere to run
         self.broken: list[str] = []
-        self.snapshots: list[dict[str, object]] = []  # of guests, wherever in the cluster they run
+        self.carried: dict[str, Cluster] = {}  # guests that are machines of this world too
+        self.snapshots: list[Snapshot] = []  # of guests, wherever in the cluster they run
+        self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
         self.stopped: dict[str, list[Callable[[], None]]] = {}
         self.started: dict[str, list[Callable[[], None]]] = {}
 
@@ -77,6 +92,34 @@ class Cluster:
     def sync(self, name: str) -> tuple[str, float]:
         left = self.members[name].in_sync_at - self.world.now
         return ("behind", left) if left > 0 else ("level", 0.0)
+
+    # --- restore points of guests, and settings
+
+    def snapshot(self, guest: str, name: str) -> None:
+        """Keep a guest as it is. Raises `Denied`."""
+        if any((s.guest, s.name) == (guest, name) for s in self.snapshots):
+            raise Denied(409, "already there")
+        carried = self.carried.get(guest)
+        kept = {n: (m.version, m.next_version) for n, m in carried.members.items()} if carried is not None else {}
+        self.snapshots.append(Snapshot(name, guest, self.world.moment, kept))
+
+    def kept(self, guest: str, name: str) -> Snapshot:
+        found = next((s for s in self.snapshots if (s.guest, s.name) == (guest, name)), None)
+        if found is None:
+            raise Denied(404, "no such restore point")
+        return found
+
+    def revert(self, guest: str, name: str) -> None:
+        """The guest starts again as it was then. Raises `Denied`."""
+        found, carried = self.kept(guest, name), self.carried.get(guest)
+        for member, (version, following) in found.members.items():
+            assert carried is not None  # only of those is anything kept
+            carried.halt(member)
+            carried.members[member].version, carried.members[member].next_version = version, following
+            self.world.after(REVERT_S, lambda m=member: carried.start(m))  # type: ignore[misc]
+
+    def settings_of(self, who: str) -> dict[str, str]:
+        return self.settings.setdefault(who, {f"s{n}": str(n) for n in range(60)})
 
     # --- orders
 

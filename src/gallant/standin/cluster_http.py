@@ -11,9 +11,10 @@ import secrets
 import ssl
 from collections.abc import Awaitable, Callable, Mapping
 from datetime import timedelta
-from xml.sax.saxutils import quoteattr
+from xml.sax.saxutils import escape, quoteattr
 
 from aiohttp import web
+from lxml import etree
 
 from gallant.core.records import rfc3339
 from gallant.standin.cluster import Cluster
@@ -172,7 +173,9 @@ class HostServer(MemberServer):
             web.get("/jobs/{number}", self.job),
             web.post("/orders", self.order),
             web.post("/images/{package}", self.upload),
+            web.get("/images", self.images),
             web.get("/settings", self.settings),
+            web.put("/settings", self.restore),
             web.get("/snapshots", self.snapshots),
             web.post("/snapshots", self.snapshot),
             web.post("/snapshots/{guest}/{name}/revert", self.revert),
@@ -180,30 +183,27 @@ class HostServer(MemberServer):
         ]
 
     async def snapshots(self, request: web.Request) -> web.StreamResponse:
-        return web.json_response({"snapshots": self.cluster.snapshots})
+        rows = [
+            {"name": s.name, "guest": s.guest, "taken": rfc3339(s.taken), "bytes": 6_000_000_000}
+            for s in self.cluster.snapshots
+        ]
+        return web.json_response({"snapshots": rows})
 
     async def snapshot(self, request: web.Request) -> web.StreamResponse:
         self.may_act(request)
         said = await request.json()
-        made = {"name": str(said["name"]), "guest": str(said["guest"]), "taken": rfc3339(self.world.moment)}
-        self.cluster.snapshots.append({**made, "bytes": 6_000_000_000})
+        self.cluster.snapshot(str(said["guest"]), str(said["name"]))
         return web.json_response({})
-
-    def _kept(self, request: web.Request) -> dict[str, object]:
-        wanted = (request.match_info["guest"], request.match_info["name"])
-        found = next((s for s in self.cluster.snapshots if (s["guest"], s["name"]) == wanted), None)
-        if found is None:
-            raise Denied(404, "no such restore point")
-        return found
 
     async def revert(self, request: web.Request) -> web.StreamResponse:
         self.may_act(request)
-        self._kept(request)
+        self.cluster.revert(request.match_info["guest"], request.match_info["name"])
         return web.json_response({})
 
     async def forget(self, request: web.Request) -> web.StreamResponse:
         self.may_act(request)
-        self.cluster.snapshots.remove(self._kept(request))
+        found = self.cluster.kept(request.match_info["guest"], request.match_info["name"])
+        self.cluster.snapshots.remove(found)
         return web.json_response({})
 
     async def login(self, request: web.Request) -> web.StreamResponse:
@@ -265,7 +265,24 @@ class HostServer(MemberServer):
         return web.Response(status=202, headers={"Location": f"/jobs/{task.number}"})
 
     async def settings(self, request: web.Request) -> web.StreamResponse:
-        return web.json_response({"host": self.full, "settings": {f"s{n}": n for n in range(40)}})
+        return web.json_response({"host": self.full, "settings": self.cluster.settings_of(self.name)})
+
+    async def restore(self, request: web.Request) -> web.StreamResponse:
+        """Settings as they were given out, by this machine alone."""
+        self.may_act(request)
+        try:
+            said = await request.json()
+            mine, settings = said["host"] == self.full, {str(k): str(v) for k, v in said["settings"].items()}
+        except (ValueError, KeyError, TypeError, AttributeError):
+            raise Denied(422, "that are no settings") from None
+        if not mine:
+            raise Denied(422, "these are the settings of another machine")
+        self.cluster.settings[self.name] = settings
+        return web.json_response({})
+
+    async def images(self, request: web.Request) -> web.StreamResponse:
+        rows = [{"name": n, "sha256": d, "bytes": size} for n, (d, size) in self.member.packages.items()]
+        return web.json_response({"images": rows})
 
 
 class ManagerServer(HostServer):
@@ -285,7 +302,9 @@ class ManagerServer(HostServer):
             web.get("/jobs/{number}", self.job),
             web.post("/orders", self.order),
             web.put("/images/{package}", self.upload),
+            web.get("/images", self.images),
             web.get("/settings", self.settings),
+            web.put("/settings", self.restore),
         ]
 
     async def enter(self, request: web.Request) -> web.StreamResponse:
@@ -324,7 +343,9 @@ class ArchiveServer(MemberServer):
             web.get("/jobs/{number}", self.job),
             web.post("/orders", self.order),
             web.put("/images/{package}", self.upload),
+            web.get("/images", self.images),
             web.get("/settings", self.settings),
+            web.put("/settings", self.restore),
         ]
 
     def _xml(self, body: str, status: int = 200) -> web.Response:
@@ -371,4 +392,22 @@ class ArchiveServer(MemberServer):
         return self._xml(self._said(task), 202)
 
     async def settings(self, request: web.Request) -> web.StreamResponse:
-        return self._xml("".join(f'<setting name="s{n}">{n}</setting>' for n in range(60)))
+        rows = self.cluster.settings_of("")
+        return self._xml("".join(f"<setting name={quoteattr(n)}>{escape(v)}</setting>" for n, v in rows.items()))
+
+    async def restore(self, request: web.Request) -> web.StreamResponse:
+        """Settings as they were given out; the members share them."""
+        self.may_act(request)
+        try:
+            root = etree.fromstring(await request.read(), etree.XMLParser(resolve_entities=False, no_network=True))
+        except etree.XMLSyntaxError:
+            raise Denied(422, "that are no settings") from None
+        found = {str(e.get("name")): e.text or "" for e in root.iter("{urn:ostrel:reef:2}setting")}
+        if not found:
+            raise Denied(422, "that are no settings")
+        self.cluster.settings[""] = found
+        return web.Response(status=204)
+
+    async def images(self, request: web.Request) -> web.StreamResponse:
+        rows = self.member.packages.items()
+        return self._xml("".join(f'<image name={quoteattr(n)} sha256="{d}" bytes="{size}"/>' for n, (d, size) in rows))

@@ -160,6 +160,7 @@ class Line:
         cluster = Cluster(self.world, "overlook", {"a": member}, images("sundholm/overlook"))
         self.deck.stopped.setdefault("a", []).append(lambda: self._below(cluster, "a", False))
         self.deck.started.setdefault("a", []).append(lambda: self._below(cluster, "a", True))
+        self.deck.carried["overlook"] = cluster
         self._members(ManagerServer, cluster, "127.0.62")
 
     def _archive(self) -> None:

@@ -243,6 +243,7 @@ def _consequences(plan: Plan) -> Any:
     if alone:
         yield f"{mark('note')} Redundancy: one node is away {many(len(alone), 'time')}, about {duration(_away(alone[0]))} each, until its replica is whole."
     for lane in plan.lanes:
+        yield f"{mark('note')} {_restore_points(lane)}"
         for hop in lane.hops:
             if hop.one_way:
                 yield f"{mark('bad')} [bold]No way back from {plain(hop.to)}[/]: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
@@ -252,6 +253,15 @@ def _consequences(plan: Plan) -> Any:
                 yield f"{mark('bad')} [bold]{plain(hop.to)} was recalled[/] and is finished all the same. Needs --consent recalled:{lane.system}."
     if not any(h.one_way for lane in plan.lanes for h in lane.hops):
         yield f"{mark('good')} Nothing here is one-way: a node keeps its old release in the other slot until the next hop, and each hop begins with a backup."
+
+
+def _restore_points(lane: Any) -> str:
+    """What of each hop is there to go back to, beside its backup."""
+    name, before = plain(lane.system), [plain(hop.to) for hop in lane.hops if hop.restore_point]
+    if not before:
+        return f"No snapshot of {name}: neither its profile nor a host below it knows how, or its release cannot. Its backups are the way back."
+    each = "each hop" if len(before) == len(lane.hops) > 1 else " and ".join(before)
+    return f"A snapshot of {name} is taken before {each}; the newest stays until all was well for the soak time, and gallant verify removes it then."
 
 
 def _away(wave: Wave) -> float:
