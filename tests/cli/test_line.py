@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import os
 import re
@@ -10,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from gallant.core.ports import Act
+from gallant.core.ports import Act, DeviceRefused
 from gallant.core.readings import Reading
 from gallant.operations.workplace import Workplace
 
@@ -283,6 +284,29 @@ def test_a_system_gets_its_settings_back_over_its_own_protocol(line, tmp_path, s
     done = line.run("backup", "restore", saved, "--node", f"{system}/{node}", "--yes")
     assert done.code == 0, done.err
     assert line.run("backup", "diff", saved).code == 0
+
+
+@pytest.mark.parametrize(("system", "node"), [("tickets", "a"), ("deck", "a"), ("sealock", "a"), ("deck-hw", "a")])
+def test_a_package_goes_to_a_node_past_its_sites_throttle_however_it_is_sent(line, tmp_path, system, node):
+    body = os.urandom(300_000)
+    (tmp_path / "p.pkg").write_bytes(body)
+
+    class Counting:
+        seen = 0
+
+        async def let(self, count: int) -> None:
+            self.seen += count
+
+    async def send(driver):
+        driver.tools.package_file, driver.tools.throttle = lambda name, sha256: tmp_path / "p.pkg", Counting()
+        digest = hashlib.sha256(body).hexdigest()
+        kind = "install" if system == "deck-hw" else "preload"
+        act = Act(kind=kind, package="p.pkg", sha256=digest, bytes=len(body))
+        with contextlib.suppress(DeviceRefused):  # these bytes are no release of theirs: after they were sent
+            await driver.act(node, act, send_by=driver.clock.real() + 9)
+        return driver.tools.throttle.seen
+
+    assert driving(line, system, send) == len(body)
 
 
 def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):

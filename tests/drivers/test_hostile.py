@@ -356,3 +356,44 @@ def test_a_packages_address_is_for_its_node_and_its_time_alone(tmp_path):
             return got, status
 
     assert asyncio.run(go()) == ((200, b"body", 404, 404), 404)
+
+
+class Counting:
+    """A throttle that lets everything through, and remembers how much that was."""
+
+    def __init__(self) -> None:
+        self.seen = 0
+
+    async def let(self, count: int) -> None:
+        self.seen += count
+
+
+def test_what_a_device_fetches_itself_goes_past_the_sites_throttle_also_in_part(tmp_path):
+    body = bytes(range(256)) * 1000
+    (tmp_path / "p.pkg").write_bytes(body)
+    whole = len(body)
+    asked = {
+        None: (200, body, whole),
+        "bytes=200000-": (206, body[200_000:], whole - 200_000),
+        "bytes=0-9": (206, body[:10], 10),
+        "bytes=-7": (206, body[-7:], 7),
+        f"bytes={whole}-": (416, None, 0),
+        "bytes=9-3": (416, None, 0),
+        "bytes=x": (416, None, 0),
+    }
+
+    async def go(header: str | None):
+        throttle = Counting()
+        async with (
+            new_session() as session,
+            serving("127.0.0.1", tmp_path / "p.pkg", throttle) as url,
+            session.get(url, headers={"Range": header} if header else {}) as answer,
+        ):
+            return answer.status, await answer.read(), throttle.seen, answer.headers.get("Content-Range")
+
+    for header, (status, content, counted) in asked.items():
+        got = asyncio.run(go(header))
+        assert (got[0], got[2]) == (status, counted), header
+        if content is not None:
+            assert got[1] == content
+    assert asyncio.run(go("bytes=0-9"))[3] == f"bytes 0-9/{whole}"

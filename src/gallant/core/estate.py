@@ -132,6 +132,11 @@ class Site(Record):
     time_zone: str = "UTC"
     hands: bool = True
 
+    @property
+    def sends_mbit_per_s(self) -> float | None:
+        """How fast a package goes there: what the link bears, or what may be filled of it."""
+        return min((rate for rate in (self.mbit_per_s, self.preload_mbit_per_s) if rate is not None), default=None)
+
 
 class System(Record):
     """What is updated as one. `usual` says which node has which role when all is well.

@@ -577,7 +577,7 @@ def _lane(
             hop_id=leg.id,
             release=release,
             package=package,
-            mbit_per_s=site.mbit_per_s,
+            mbit_per_s=site.sends_mbit_per_s,
             steady_s=estate.limits.steady_s,
             despite_recall=leg.to == despite,
             preloads=preloads,

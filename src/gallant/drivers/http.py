@@ -177,11 +177,11 @@ class HttpDriver(ProfiledDriver):
         headers = {**headers, **{key: fill(value, dict(fields)) for key, value in call.headers.items()}}
         body: dict[str, Any] = {}
         if call.upload and act is not None:
-            file = await self._package(node, act)
+            chunks = _chunks(await self._package(node, act), progress, self.tools.throttle)
             if call.upload_as == "multipart":
-                body["data"] = _multipart(call, fields, file, act.package, progress)
+                body["data"] = _multipart(call, fields, chunks, size, act.package)
             else:
-                body["data"] = _chunks(file, progress, self.tools.throttle)
+                body["data"] = chunks
                 headers = {**headers, "Content-Length": str(size), "Content-Type": "application/octet-stream"}
         elif call.form is not None:
             body["data"] = fill(call.form, dict(fields))
@@ -456,23 +456,16 @@ async def _chunks(file: io.FileIO, progress: Progress | None, throttle: Throttle
                 progress(100.0 * sent / total, f"{sent / 1e6:.1f} of {total / 1e6:.1f} MB sent")
 
 
-class _Watched(io.BufferedReader):
-    """A file that tells how far it was read."""
+class _Sized(aiohttp.AsyncIterablePayload):
+    """A stream whose length is known, so that a form with it in one part can say its own."""
 
-    def __init__(self, file: io.FileIO, progress: Progress | None) -> None:
-        super().__init__(file, CHUNK)
-        self._total, self._progress = max(1, os.fstat(file.fileno()).st_size), progress
-
-    def read(self, size: int | None = -1, /) -> bytes:
-        found = super().read(size)
-        if self._progress is not None and found:
-            sent = self.tell()
-            self._progress(100.0 * sent / self._total, f"{sent / 1e6:.1f} of {self._total / 1e6:.1f} MB sent")
-        return found
+    def __init__(self, chunks: AsyncIterator[bytes], size: int) -> None:
+        super().__init__(chunks, content_type="application/octet-stream")
+        self._size = size
 
 
 def _multipart(
-    call: Call, fields: Mapping[str, str], file: io.FileIO, name: str, progress: Progress | None
+    call: Call, fields: Mapping[str, str], chunks: AsyncIterator[bytes], size: int, name: str
 ) -> aiohttp.FormData:
     """A package as one part of a form, after the parts that `form` and `send` say."""
     form = aiohttp.FormData()
@@ -480,5 +473,5 @@ def _multipart(
         form.add_field(key, fill(value, dict(fields)))
     for key, value in (call.send or {}).items():
         form.add_field(key, json.dumps(fill(value, dict(fields))), content_type="application/json")
-    form.add_field(call.part, _Watched(file, progress), filename=name, content_type="application/octet-stream")
+    form.add_field(call.part, _Sized(chunks, size), filename=name)
     return form

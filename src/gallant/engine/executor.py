@@ -308,7 +308,7 @@ class Roll:
             hop_id=hop.id,
             release=release,
             package=hop.package,
-            mbit_per_s=site.mbit_per_s,
+            mbit_per_s=site.sends_mbit_per_s,
             steady_s=self.means.estate.limits.steady_s,
             despite_recall=hop.despite_recall,
             preloads="preload" in self.means.drivers[lane.system].capabilities(),

@@ -6,7 +6,7 @@ import getpass
 import os
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager
-from functools import cached_property
+from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -203,7 +203,7 @@ class Workplace:
                     folder=self.folder,
                     session=session,
                     package_file=package_file or Shelf(self.folder).path,
-                    serving=serving,
+                    serving=partial(serving, throttle=throttles.get(system.site)),
                     throttle=throttles.get(system.site),
                     memory=self.readings if remembering else None,
                     one_by_one=remembering,

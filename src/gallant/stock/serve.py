@@ -12,6 +12,9 @@ import socket
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any, Protocol
+
+PIECE = 64 * 1024
 
 
 def address_towards(host: str) -> str:
@@ -21,9 +24,44 @@ def address_towards(host: str) -> str:
         return str(probe.getsockname()[0])
 
 
+class Throttled(Protocol):
+    async def let(self, count: int) -> None: ...
+
+
+async def _slowly(request: Any, path: Path, throttle: Throttled) -> Any:
+    """The file, or the part of it that is asked for (RFC 9110 section 14), a piece at a time."""
+    from aiohttp import web
+
+    size = path.stat().st_size
+    try:
+        asked = request.http_range
+    except ValueError:
+        raise web.HTTPRequestRangeNotSatisfiable from None
+    start, stop, _ = asked.indices(size)
+    partial = asked.start is not None or asked.stop is not None
+    if partial and start >= stop:
+        raise web.HTTPRequestRangeNotSatisfiable(headers={"Content-Range": f"bytes */{size}"})
+    response = web.StreamResponse(status=206 if partial else 200, headers={"Accept-Ranges": "bytes"})
+    response.content_length = stop - start
+    if partial:
+        response.headers["Content-Range"] = f"bytes {start}-{stop - 1}/{size}"
+    await response.prepare(request)
+    with path.open("rb") as file:
+        file.seek(start)
+        while start < stop and request.method != "HEAD" and (piece := file.read(min(PIECE, stop - start))):
+            await throttle.let(len(piece))
+            await response.write(piece)
+            start += len(piece)
+    await response.write_eof()
+    return response
+
+
 @asynccontextmanager
-async def serving(host: str, path: Path) -> AsyncIterator[str]:
-    """The address of one file for one node, for the block's length. Anybody else, and any other path, finds nothing."""
+async def serving(host: str, path: Path, throttle: Throttled | None = None) -> AsyncIterator[str]:
+    """The address of one file for one node, for the block's length. Anybody else, and any other path, finds nothing.
+
+    With a `throttle` it goes out no faster than that lets it.
+    """
     from aiohttp import web
 
     own, key = address_towards(host), secrets.token_urlsafe(24)
@@ -32,7 +70,7 @@ async def serving(host: str, path: Path) -> AsyncIterator[str]:
     async def give(request: web.Request) -> web.StreamResponse:
         if request.remote not in allowed or not secrets.compare_digest(request.match_info["key"], key):
             raise web.HTTPNotFound
-        return web.FileResponse(path)
+        return web.FileResponse(path) if throttle is None else await _slowly(request, path, throttle)
 
     app = web.Application()
     app.router.add_get("/{key}/{name}", give)
