@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import sqlite3
@@ -10,6 +11,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -169,9 +171,9 @@ class Place:
             time.sleep(0.004)
 
 
-@pytest.fixture
-def standins(tmp_path):
-    """Start stand-ins and furnish a folder: `standins(speed=…, pace=…, faults=…)` gives a `Place`."""
+@contextlib.contextmanager
+def starting(tmp_path: Path) -> Iterator[Any]:
+    """Gives a function that starts stand-ins and furnishes a folder; all of them are stopped at the end."""
     children = []
 
     def make(
@@ -204,6 +206,13 @@ def standins(tmp_path):
     for child in children:
         stop(child)
     assert (tmp_path / "standins.log").read_text() == "" if children else True
+
+
+@pytest.fixture
+def standins(tmp_path):
+    """Start stand-ins and furnish a folder: `standins(speed=…, pace=…, faults=…)` gives a `Place`."""
+    with starting(tmp_path) as make:
+        yield make
 
 
 @pytest.fixture

@@ -18,7 +18,7 @@ from gallant.core.checks import CHECKS, run_checks
 from gallant.core.compare import verify_system
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate import Limits, Note, parse_estate
-from gallant.core.findings import LEVELS, Facts, Followed, Rescue
+from gallant.core.findings import LEVELS, Booking, Facts, Followed, Rescue
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
 from gallant.core.outages import Sample, outages
@@ -286,6 +286,10 @@ def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
     )
 
 
+def booked(seconds: float) -> Booking:
+    return Booking(notice="tickets:image", start=NOW, end=NOW + timedelta(seconds=seconds))
+
+
 def ends(days: int) -> Expiry:
     return Expiry(name="console", kind="password", ends=NOW + timedelta(days=days, hours=1))
 
@@ -387,7 +391,7 @@ FIRES = [
     ("site-notes", facts(notes=(Note(about="tickets", text="mind the lock file", by="anna"),)), "note", "lock file"),
     (
         "expiries",
-        facts(both(b={"expiries": (ends(9),)}), booked_until=NOW + timedelta(days=20)),
+        facts(both(b={"expiries": (ends(9),)}), booked=booked(20 * 86400.0)),
         "stop",
         "before the booked",
     ),
@@ -456,7 +460,7 @@ FIRES = [
         "warn",
         "waits to be raised to 4",
     ),
-    ("window", facts(booked_s=600.0, needed_s=5400.0), "warn", "does not fit"),
+    ("window", facts(booked=booked(600.0), needed_s=5400.0), "warn", "does not fit"),
     *(
         (check, facts(both(b={"facets": (Facet(name=facet, state=state),)})), "warn", words)
         for check, facet, state, words in (
@@ -538,7 +542,7 @@ def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
         sources=(Followed(name="ostrel", state="reachable"),),
         tested={"a": ()},
         can_snapshot=True,
-        booked_s=7200.0,
+        booked=booked(7200.0),
         needed_s=5400.0,
         backups=(replace(BACKUP, copies=(Copy(place="second", sealed=NOW),)),),
     )

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, selector_argument
+from gallant.cli.common import Span, estate_option, finish, open_place, output_options, selector_argument
 
 terms_option = click.option(
     "--accept-terms",
@@ -87,15 +87,29 @@ def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, .
 @estate_option
 @click.argument("name", metavar="NOTICE")
 @click.argument("time", required=False)
+@click.option(
+    "--for",
+    "lasting",
+    type=Span(),
+    default=None,
+    metavar="LENGTH",
+    help="How long there is: 90m, 4h; else as expected.",
+)
 @click.option("--cancel", is_flag=True, help="Take the booking back.")
 @terms_option
 @output_options
 def book(
-    estate_path: Path | None, name: str, time: str | None, cancel: bool, terms: tuple[str, ...], output: Any
+    estate_path: Path | None,
+    name: str,
+    time: str | None,
+    lasting: Any,
+    cancel: bool,
+    terms: tuple[str, ...],
+    output: Any,
 ) -> None:
     """Book it for a TIME, in the site's own time zone where none is written; again to change it.
 
-    Examples:  gallant notice book tickets 2026-11-28T22:00   |   gallant notice book tickets --cancel
+    Examples:  gallant notice book tickets 2026-11-28T22:00 --for 4h   |   gallant notice book tickets --cancel
     """
     from gallant.operations import notices
 
@@ -105,7 +119,7 @@ def book(
     if cancel:
         _show(output, notices.cancel(place, name))
     else:
-        _show(output, _with_terms(output, lambda given: notices.book(place, name, str(time), given), terms))
+        _show(output, _with_terms(output, lambda given: notices.book(place, name, str(time), given, lasting), terms))
 
 
 @notice.command()

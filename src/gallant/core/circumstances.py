@@ -288,15 +288,18 @@ def _own_path(facts: Facts) -> Iterator[Finding]:
 
 
 def _window(facts: Facts) -> Iterator[Finding]:
-    if facts.booked_s is None or facts.needed_s is None:
+    if facts.booked is None or facts.needed_s is None:
         return
-    good = facts.needed_s <= facts.booked_s
+    length_s = (facts.booked.end - facts.booked.start).total_seconds()
+    good, minutes = facts.needed_s <= length_s, f"{facts.needed_s / 60:.0f}"
     yield finding(
         facts,
         "pass" if good else "warn",
         f"the work {'fits' if good else 'does not fit'} into what is booked",
-        f"about {facts.needed_s / 60:.0f} min of work, {facts.booked_s / 60:.0f} min booked",
-        None if good else f"gallant notice book {facts.name}",
+        f"about {minutes} min of work, {length_s / 60:.0f} min booked from {facts.booked.start:%Y-%m-%d %H:%M}Z",
+        None
+        if good
+        else f"gallant notice book {facts.booked.notice} {facts.booked.start:%Y-%m-%dT%H:%MZ} --for {minutes}m",
     )
 
 

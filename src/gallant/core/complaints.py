@@ -54,7 +54,7 @@ def _expiries(facts: Facts) -> Iterator[Finding]:
             if "console" in expiry.name.lower() and way is not None and way.how:
                 todo += f"; the other way in is {way.how}"
             until = f"{expiry.ends:%Y-%m-%d}"
-            in_the_window = facts.booked_until is not None and expiry.ends <= facts.booked_until
+            in_the_window = facts.booked is not None and expiry.ends <= facts.booked.end
             if left <= timedelta(0):
                 yield finding(facts, "stop", f"{what} is over", until, todo, node)
             elif in_the_window:

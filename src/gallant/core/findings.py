@@ -49,6 +49,14 @@ class Finding(Record):
     waived: str | None = None
 
 
+class Booking(Record):
+    """When somebody said that a notice may be carried out."""
+
+    notice: str
+    start: datetime
+    end: datetime
+
+
 class Facts(Record):
     """What is known of one system at one moment.
 
@@ -59,7 +67,7 @@ class Facts(Record):
     for the next release found, `announced` the minutes that it says the work will take. `may_act` is, by node, why the
     account for the work was not let in (None: it was); `rescue` the other way into each node. `entering` are the releases
     of the route, `recalled` those of them, or of the running ones, that were, with the publisher's words. `own_path` says
-    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked_s` and `needed_s` are the lengths of a booking and of the work.
+    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work.
     """
 
     system: System
@@ -91,9 +99,8 @@ class Facts(Record):
     no_snapshots_from: str | None = None
     copy_places: tuple[str, ...] = ()
     own_path: tuple[str, ...] = ()
-    booked_s: float | None = None
+    booked: Booking | None = None
     needed_s: float | None = None
-    booked_until: datetime | None = None
 
     @property
     def name(self) -> str:

@@ -186,9 +186,8 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
         no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
         copy_places=tuple(copy.to for copy in place.estate.backups.copies),
         own_path=surroundings.own_path(place.estate, system, place.folder),
-        booked_s=(booking[1] - booking[0]).total_seconds() if booking else None,
+        booked=booking,
         needed_s=surroundings.needed_s(system, releases) if booking else None,
-        booked_until=booking[1] if booking else None,
     )
 
 

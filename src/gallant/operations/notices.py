@@ -199,8 +199,8 @@ def _refuse_blocked(notice: Notice) -> None:
         )
 
 
-def book(place: Workplace, name: str, when: str, terms: Sequence[str]) -> Decided:
-    """For a time; a second booking changes the first."""
+def book(place: Workplace, name: str, when: str, terms: Sequence[str], lasting: timedelta | None = None) -> Decided:
+    """For a time, and as long as is said, else as the work is expected to last; a second booking changes the first."""
     notice = one(place, name)
     _may(notice)
     _refuse_blocked(notice)
@@ -208,7 +208,7 @@ def book(place: Workplace, name: str, when: str, terms: Sequence[str]) -> Decide
     if start <= place.clock.now():
         raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
     _accept_terms(place, notice, terms)
-    length = _length(place, notice)
+    length = lasting or _length(place, notice)
     kept = _record(place, "book", notice, start=start, end=start + length if length else None)
     did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
     return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", f"gallant plan {notice.system}")

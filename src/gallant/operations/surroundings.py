@@ -7,7 +7,7 @@ import contextlib
 import ipaddress
 import socket
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from gallant.core.catalog import Release
 from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, System, node_name
-from gallant.core.findings import Followed, Rescue
+from gallant.core.findings import Booking, Followed, Rescue
 from gallant.core.readings import Reading
 from gallant.core.snapshots import Kept, snapshots_of
 from gallant.operations.snapshots import can_snapshot, hosts_of
@@ -84,14 +84,20 @@ def kept_snapshots(
     return tuple(kept), can_snapshot(place, system)
 
 
-def booked(place: Workplace, system: System) -> tuple[datetime, datetime] | None:
-    """The booking of a system that was not taken back since; None where there is none, or it has no end."""
-    found = None
+def booked(place: Workplace, system: System) -> Booking | None:
+    """The next booking of any of a system's notices that was not taken back since; None where there is none, or it has no
+    end."""
+    found: dict[str, Booking] = {}
     for kept in place.ledger.entries():
         entry = kept.entry
-        if entry.subject == system.name and entry.kind in ("book", "accept", "skip", "reopen", "cancel"):
-            found = entry if entry.kind == "book" else None
-    return (found.start, found.end) if found is not None and found.start and found.end else None
+        if entry.subject.partition(":")[0] != system.name:
+            continue
+        if entry.kind == "book" and entry.start and entry.end:
+            found[entry.subject] = Booking(notice=entry.subject, start=entry.start, end=entry.end)
+        elif entry.kind in ("skip", "reopen", "cancel"):
+            found.pop(entry.subject, None)
+    ahead = [b for b in found.values() if b.end > place.clock.now()]
+    return min(ahead, key=lambda b: b.start, default=None)
 
 
 def needed_s(system: System, releases: Sequence[Release]) -> float:

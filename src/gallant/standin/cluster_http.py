@@ -369,8 +369,11 @@ class ArchiveServer(MemberServer):
         return self._xml("".join(f"<{key}>{value}</{key}>" for key, value in rows.items()))
 
     async def parts(self, request: web.Request) -> web.StreamResponse:
-        rows = (("format", "7", "on-disk format"), ("collector", "4.1", "add-on module"))
-        return self._xml("".join(f'<part name="{n}" release="{v}" kind={quoteattr(k)}/>' for n, v, k in rows))
+        raised = "8" if self.world.fault("unwell", self.full, "format") else "7"
+        rows = (("format", "7", raised, "on-disk format"), ("collector", "4.1", "4.1", "add-on module"))
+        return self._xml(
+            "".join(f'<part name="{n}" release="{v}" could-be="{c}" kind={quoteattr(k)}/>' for n, v, c, k in rows)
+        )
 
     def _said(self, task: Task) -> str:
         now = self.world.now

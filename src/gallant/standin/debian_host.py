@@ -145,7 +145,12 @@ class DebianHost:
         self._write()
 
     def _put(self, path: str, text: str) -> None:
-        (self.root / path).write_text(text)
+        """Whole at once: commands that run just now read what was there, or what is."""
+        place = self.root / path
+        if not place.is_file() or place.read_text() != text:
+            partial = place.with_name(f".{place.name}.new")
+            partial.write_text(text)
+            partial.replace(place)
 
     def _write(self) -> None:
         """Everything that can be read, as it is now."""
@@ -171,15 +176,17 @@ class DebianHost:
             put(path.lstrip("/"), "changed by hand\n")
             conffiles.append(f" {self.root}{path} {hashlib.md5(b'as it came', usedforsecurity=False).hexdigest()}")
         put("state/conffiles", "\n".join(conffiles) + "\n")
-        url = self.channel
-        put(
-            "etc/apt/sources.list",
-            f"deb {url} bookworm main\n" + (f"# deb {self.disabled_channel} main\n" if self.disabled_channel else ""),
-        )
-        put("state/heard", f"Hit:1 {url} bookworm InRelease\n")
+        self._write_channels()
+        put("state/heard", f"Hit:1 {self.channel} bookworm InRelease\n")
         for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
             path = self.root / "run" / name
             path.write_text(text) if self.wanting else path.unlink(missing_ok=True)
+
+    def _write_channels(self) -> None:
+        lost = self.world.fault("unwell", self.name, "channel") is not None
+        rows = [] if lost else [f"deb {self.channel} bookworm main\n"]
+        rows += [f"# deb {self.disabled_channel} main\n"] if self.disabled_channel else []
+        self._put("etc/apt/sources.list", "".join(rows))
 
     # --- commands and orders
 
@@ -190,6 +197,7 @@ class DebianHost:
         if off:
             moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
         self._put("state/clock", rfc3339(moment) + "\n")
+        self._write_channels()
         swapped = self.world.fault("swapped_machine", self.name)
         if bool(swapped) != self.swapped:
             self.swapped = bool(swapped)

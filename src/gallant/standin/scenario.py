@@ -31,6 +31,7 @@ FAULTS = {
     "flapping_service": "the service address comes and goes every `value` seconds",
     "expired_password": "the account's password has expired",
     "alarm": "the node complains of a failed fan",
+    "unwell": "the node says that `act` is not as it should be: a condition of its own, as `time source` or `memory`",
     "answer_lost": "the node acts, and its answer is lost",
     "answer_held": "the node acts, and answers only when nobody listens any more",
     "never_acts": "the node takes the order, and neither acts nor answers",
@@ -59,6 +60,7 @@ SCENARIOS: dict[str, Fault] = {
         Fault(name="flapping_service", node="tickets", value=300),
         Fault(name="expired_password", node="deck/d"),
         Fault(name="alarm", node="tickets/b"),
+        Fault(name="unwell", node="tickets/b", act="spare bay"),
     )
 }
 

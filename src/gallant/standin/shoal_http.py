@@ -168,19 +168,38 @@ class NodeServer:
                 "model": "Shoal 240" if len(pair.nodes) > 1 else "Shoal mini",
                 "release": node.version,
                 "build": image.build,
-                "starts_next": node.next_version,
+                "starts_next": max(pair.images) if self._unwell("start") else node.next_version,
                 "started": node.boot,
                 "duty": pair.role(node.name),
-                "condition": "working",
+                "condition": "resting" if self._unwell("condition") else "working",
                 "clock": moment,
                 "network": node.network,
                 "shelf": {"module": "SE-12", "release": "1.6"},
                 "zones": {"table": "2025.2"},
+                "health": self._health(),
                 "alarms": [{"level": "grave", "text": "a fan has failed"}]
                 if self.world.fault("alarm", self.full)
                 else [],
             }
         )
+
+    def _unwell(self, condition: str) -> bool:
+        return self.world.fault("unwell", self.full, condition) is not None
+
+    def _health(self) -> dict[str, object]:
+        """What the node says of itself beside its work."""
+        return {
+            "clock_follows": not self._unwell("time source"),
+            "spare_bay": "broken" if self._unwell("spare bay") else "ready",
+            "console": "anna" if self._unwell("console") else "",
+            "writes_need_partner": self._unwell("partner"),
+            "updates_itself": self._unwell("updates itself"),
+            "memory_free": 40_000_000 if self._unwell("memory") else 3_200_000_000,
+            "logged_in": 3 if self._unwell("sessions") else 0,
+            "paths": [
+                {"path": f"path {n}", "state": "down" if n == 2 and self._unwell("path 2") else "up"} for n in (1, 2)
+            ],
+        }
 
     async def bays(self, request: web.Request) -> web.StreamResponse:
         return web.json_response(
@@ -198,7 +217,7 @@ class NodeServer:
         )
 
     async def replica(self, request: web.Request) -> web.StreamResponse:
-        word, left = self.pair.replica()
+        word, left = ("apart", 0.0) if self._unwell("replica") else self.pair.replica()
         return web.json_response({"state": word, "seconds_left": round(left, 3), "paths": 2 if word != "apart" else 0})
 
     async def updates(self, request: web.Request) -> web.StreamResponse:
@@ -207,7 +226,7 @@ class NodeServer:
     async def packages(self, request: web.Request) -> web.StreamResponse:
         return web.json_response(
             {
-                "free_bytes": self.pair.free(self.name),
+                "free_bytes": 1_000 if self._unwell("free space") else self.pair.free(self.name),
                 "items": [
                     {"file": name, "digest": digest, "size": size}
                     for name, (digest, size) in sorted(self.node.packages.items())
@@ -228,7 +247,10 @@ class NodeServer:
         }
 
     async def tasks(self, request: web.Request) -> web.StreamResponse:
-        return web.json_response({"items": [self._said(task) for task in self.node.tasks[-20:]]})
+        tasks = self.node.tasks[-20:]
+        if self._unwell("task"):
+            tasks = [*tasks, Task(999, "install", self.node.version, self.world.now - 60, 600.0)]
+        return web.json_response({"items": [self._said(task) for task in tasks]})
 
     async def task(self, request: web.Request) -> web.StreamResponse:
         number = request.match_info["number"]

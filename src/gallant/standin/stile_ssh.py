@@ -170,7 +170,7 @@ class StileServer:
 
     def _checked(self, release: str) -> str:
         said = [] if self.saved else ["should: the running configuration is not saved"]
-        if release.startswith("7."):
+        if release.startswith("7.") or self.world.fault("unwell", self.full, "configuration"):
             said.append("must: rule 12 uses a cipher that 7.0 no longer has")
         return "".join(f"{row}\n" for row in (*said, "takes about 14 min"))
 
