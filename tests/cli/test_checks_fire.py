@@ -106,6 +106,15 @@ def another_secret(place: Place) -> Iterator[None]:
     path.write_text(secret)
 
 
+@contextlib.contextmanager
+def half_restored(place: Place) -> Iterator[None]:
+    with fault(place, "unwell", "fulmar-box/a", "restore"):
+        assert place.run("backup", "restore", "fulmar-box", "--yes").code == 4
+    yield
+    ready(place, "backup", "restore", "fulmar-box", "--yes")
+    assert fired(place, "fulmar-box", "restored") == []
+
+
 Arrange = Callable[[Place], contextlib.AbstractContextManager[None]]
 
 
@@ -216,6 +225,7 @@ TABLE = (
         fires="overlook",
         arrange=estate("\naims:\n", LIMITS.format("snapshot_days: 0")),
     ),
+    Row("restored", "warn", "did not end well", fires="fulmar-box", arrange=half_restored),
     Row("snapshot-possible", "warn", "from 1.5.0 on", fires="fulmar-box", quiet="tickets"),
     Row("format", "warn", "waits to be raised to 8", fires="lighthouse", arrange=unwell("format", "lighthouse/a")),
     Row(

@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 from gallant.cli.main import COMMANDS
 from gallant.core.backups import Backup, Copy, Item
 from gallant.core.catalog import KnownIssue, Package
-from gallant.core.checks import CHECKS, run_checks
+from gallant.core.checks import CHECKS, check_named, run_checks
 from gallant.core.compare import verify_system
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate import Limits, Note, parse_estate
-from gallant.core.findings import LEVELS, Booking, Facts, Followed, Rescue
+from gallant.core.findings import LEVELS, Booking, Facts, Followed, HalfRestored, Rescue
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
 from gallant.core.outages import Sample, outages
@@ -460,6 +460,12 @@ FIRES = [
         "warn",
         "waits to be raised to 4",
     ),
+    (
+        "restored",
+        facts(half_restored=(HalfRestored(node="b", backup="b1", began=NOW, why="it was cut off"),)),
+        "warn",
+        "did not end well",
+    ),
     ("window", facts(booked=booked(600.0), needed_s=5400.0), "warn", "does not fit"),
     *(
         (check, facts(both(b={"facets": (Facet(name=facet, state=state),)})), "warn", words)
@@ -485,6 +491,7 @@ def test_each_check_fires_when_it_should_and_says_what_to_do_next(check, given_f
     found = [f for f in run_checks(given_facts) if f.check == check and f.level == level]
     assert found, run_checks(given_facts)
     assert words in found[0].message
+    assert {f.level for f in found} <= set(check_named(check).levels)
     assert found[0].next or level == "note"
     if (found[0].next or "").startswith("gallant "):
         assert_command(found[0].next)
@@ -566,7 +573,14 @@ def test_only_what_was_asked_for_is_checked_and_every_check_says_why_it_matters(
     during = {f.check for f in run_checks(facts(), phase="during")}
     assert "in-sync" in during
     assert "backup" not in during
-    assert all(c.why and c.looks_at and set(c.phases) <= {"ahead", "before", "during", "after"} for c, _ in CHECKS)
+    assert all(
+        c.why and c.looks_at and c.levels and set(c.phases) <= {"ahead", "before", "during", "after"} for c, _ in CHECKS
+    )
+
+
+def test_a_check_is_asked_only_of_the_shapes_that_it_applies_to():
+    alone = facts(system=replace(TICKETS, shape="single"))
+    assert not {"redundancy", "capacity", "distinct", "versions-even"} & {f.check for f in run_checks(alone)}
 
 
 def test_a_service_that_answers_on_machines_said_to_be_idle_stops_the_work():

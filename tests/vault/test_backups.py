@@ -270,6 +270,24 @@ def test_a_huge_sparse_member_is_refused_before_it_is_read(tmp_path):
         unpack(tmp_path / "x.tar.zst", [replace(X, bytes=2**40)], None)
 
 
+@pytest.mark.parametrize("where", ["before", "after"])
+def test_an_archive_that_unpacks_to_far_more_than_it_says_is_given_up_early(tmp_path, where):
+    info, content = member("a/x")
+    packer = zstandard.ZstdCompressor()
+    bomb = b"".join(packer.compress(b"\0" * 2**24) for _ in range(64))  # 1 GB in 32 kB
+    if where == "before":  # as the extended header of a member, which whoever reads it would hold in memory
+        head = tarfile.TarInfo("h")
+        head.type, head.size = tarfile.XHDTYPE, 2**30
+        raw = packer.compress(head.tobuf()) + bomb + packed((info, content))
+    else:
+        raw = packed((info, content)) + bomb
+    (tmp_path / "x.tar.zst").write_bytes(raw)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    with pytest.raises(NotWhole, match="more than its manifest says"):
+        unpack(tmp_path / "x.tar.zst", [X], None)
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000  # kB
+
+
 def test_nothing_is_left_of_an_export_that_does_not_come_out_whole(tmp_path):
     backup, store = take(tmp_path), BackupStore(tmp_path)
     out = tmp_path / "out" / "here"

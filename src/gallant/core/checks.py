@@ -12,7 +12,7 @@ from datetime import timedelta
 
 from gallant.core import circumstances, complaints
 from gallant.core.backups import good_for
-from gallant.core.estate import node_name
+from gallant.core.estate import SHAPES, System, node_name
 from gallant.core.findings import LEVELS, Facts, Finding, finding
 from gallant.core.readings import IN_SERVICE
 from gallant.core.records import Record, replace
@@ -348,16 +348,22 @@ def _channels(facts: Facts) -> Iterator[Finding]:
 
 
 class Check(Record):
-    """What a check looks at and why that matters, in one line each; when it is of use; what can clear it.
+    """What a check looks at and why that matters, in one line each; at which levels it speaks up, and of what.
 
-    `phases` are ahead (days before), before, during and after the work; `mend` names an action of `operations/mending.py`.
+    `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems that it applies to, all
+    where none is named; `mend` names an action of `operations/mending.py`.
     """
 
     id: str
     looks_at: str
     why: str
+    levels: tuple[str, ...]
     phases: tuple[str, ...] = ("ahead", "before")
+    shapes: tuple[str, ...] = ()
     mend: str | None = None
+
+    def applies(self, system: System) -> bool:
+        return not self.shapes or system.shape in self.shapes
 
 
 OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
@@ -381,75 +387,99 @@ OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("site-notes", "the site's own notes on the system, its product and the hops ahead", _notes),
     ("open-roll", "no other roll of the system is open", _open_roll),
 )
-ALWAYS = ("ahead", "before", "during", "after")
-# Why each matters; when it is of use, where that is not only beforehand; what can clear it.
-WHY: dict[str, tuple[str, tuple[str, ...] | None, str | None]] = {
-    "reachable": ("what was not read is not known, and what is not known is not planned", ALWAYS, None),
-    "distinct": ("work on one machine twice takes both halves of a pair down", None, None),
-    "in-service": ("a node that is out already is the redundancy that the work would use", ALWAYS, None),
-    "in-sync": ("a replica that is not whole cannot take over without losing what is missing", ALWAYS, None),
-    "roles": (
+BEFOREHAND, LONG_BEFORE = ("ahead", "before"), ("ahead",)
+ALWAYS, NOT_DURING = ("ahead", "before", "during", "after"), ("ahead", "before", "after")
+UNTIL_DONE = ("ahead", "before", "during")
+SEVERAL = tuple(shape for shape in SHAPES if shape != "single")  # whose systems have more than one node
+
+
+def _about(
+    levels: str,
+    why: str,
+    *,
+    when: tuple[str, ...] = BEFOREHAND,
+    shapes: tuple[str, ...] = (),
+    mend: str | None = None,
+) -> Callable[[str, str], Check]:
+    """What is registered of a check beside its name and what it looks at."""
+    return lambda id, looks_at: Check(
+        id=id, looks_at=looks_at, why=why, levels=tuple(levels.split()), phases=when, shapes=shapes, mend=mend
+    )
+
+
+ABOUT: dict[str, Callable[[str, str], Check]] = {
+    "reachable": _about("stop", "what was not read is not known, and what is not known is not planned", when=ALWAYS),
+    "distinct": _about("stop", "work on one machine twice takes both halves of a pair down", shapes=SEVERAL),
+    "in-service": _about("stop", "a node that is out already is the redundancy that the work would use", when=ALWAYS),
+    "in-sync": _about(
+        "stop note", "a replica that is not whole cannot take over without losing what is missing", when=ALWAYS
+    ),
+    "roles": _about(
+        "warn note",
         "whoever looks for the load looks in its usual place; a role elsewhere has a reason",
-        ("ahead", "before", "after"),
-        "roles",
+        when=NOT_DURING,
+        mend="roles",
     ),
-    "no-job": ("a second order on a busy node fails, or harms the first", ALWAYS, None),
-    "restart-pending": ("the next restart, whoever causes it, would change the version", None, None),
-    "versions-even": (
-        "nodes of two versions are an update that was never finished",
-        ("ahead", "before", "after"),
-        None,
+    "no-job": _about("stop", "a second order on a busy node fails, or harms the first", when=ALWAYS),
+    "restart-pending": _about("warn", "the next restart, whoever causes it, would change the version"),
+    "versions-even": _about(
+        "warn", "nodes of two versions are an update that was never finished", when=NOT_DURING, shapes=SEVERAL
     ),
-    "space": ("an install that runs out of space stops half-way", None, "packages"),
-    "clock": ("certificates, logs and the order of events are wrong when a clock is", ALWAYS, None),
-    "service-subnet": ("a node answers for an address in its own subnet though the role has moved away", None, None),
-    "service-answers": ("an outage that was there before is taken for one of the work", ALWAYS, None),
-    "backup": ("nothing is disturbed without a way back that was seen to be whole", None, "backup"),
-    "stock": ("on the night the old installer is needed, it is not to be had any more", None, None),
-    "channels": ("a host whose channels are off installs nothing, or what lay in its cache", None, None),
-    "terms": ("a named person accepts what a publisher asks, not a program", None, None),
-    "known-issues": ("the publisher has told already what goes wrong with some", None, None),
-    "site-notes": ("what went wrong here last time goes wrong again", None, None),
-    "open-roll": ("two rolls of one system would take each other's redundancy", None, None),
-    "alarms": ("hardware that is failing fails when it is restarted", ALWAYS, None),
-    "readiness": ("the device knows its own obstacles best", None, None),
-    "expiries": ("a password or certificate that ends locks out whoever comes to mend", None, None),
-    "saved": ("a restart loses what was configured and never saved", None, "saved"),
-    "time-source": ("a clock without a source runs away until something refuses it", None, None),
-    "updates-itself": (
-        "a device that updates itself does so in the middle of the work",
-        ("ahead", "before", "during"),
-        None,
+    "space": _about("stop", "an install that runs out of space stops half-way", mend="packages"),
+    "clock": _about("warn", "certificates, logs and the order of events are wrong when a clock is", when=ALWAYS),
+    "service-subnet": _about("warn", "a node answers for an address in its own subnet though the role has moved away"),
+    "service-answers": _about("stop", "an outage that was there before is taken for one of the work", when=ALWAYS),
+    "backup": _about("warn", "nothing is disturbed without a way back that was seen to be whole", mend="backup"),
+    "stock": _about("stop warn", "on the night the old installer is needed, it is not to be had any more"),
+    "channels": _about("stop warn note", "a host whose channels are off installs nothing, or what lay in its cache"),
+    "terms": _about("stop", "a named person accepts what a publisher asks, not a program"),
+    "known-issues": _about("warn note", "the publisher has told already what goes wrong with some"),
+    "site-notes": _about("note", "what went wrong here last time goes wrong again"),
+    "open-roll": _about("note", "two rolls of one system would take each other's redundancy"),
+    "alarms": _about("stop warn note", "hardware that is failing fails when it is restarted", when=ALWAYS),
+    "readiness": _about("stop warn note", "the device knows its own obstacles best"),
+    "expiries": _about("stop warn", "a password or certificate that ends locks out whoever comes to mend"),
+    "saved": _about("warn", "a restart loses what was configured and never saved", mend="saved"),
+    "time-source": _about("warn", "a clock without a source runs away until something refuses it"),
+    "updates-itself": _about("warn", "a device that updates itself does so in the middle of the work", when=UNTIL_DONE),
+    "spare-slot": _about("warn", "a node whose other slot is not ready has nothing to fall back to"),
+    "configuring": _about("warn", "what somebody is configuring meanwhile is lost, or is half of it in the backup"),
+    "partner": _about("warn", "a partner that insists on both copies stops writing while one is away"),
+    "put-aside": _about("warn note", "what a person put aside, an update does not bring, or overwrites"),
+    "oddities": _about("note", "a device that does not keep to its protocol may not do so elsewhere"),
+    "own-path": _about("stop", "whoever saws off the branch that they sit on sees nothing through"),
+    "accounts": _about("stop", "a login that is refused is found in the middle of the work otherwise"),
+    "redundancy": _about(
+        "stop",
+        "the next node can leave only when enough of the others stay",
+        when=ALWAYS,
+        shapes=tuple(circumstances.NEEDED),
     ),
-    "spare-slot": ("a node whose other slot is not ready has nothing to fall back to", None, None),
-    "configuring": ("what somebody is configuring meanwhile is lost, or is half of it in the backup", None, None),
-    "partner": ("a partner that insists on both copies stops writing while one is away", None, None),
-    "put-aside": ("what a person put aside, an update does not bring, or overwrites", None, None),
-    "oddities": ("a device that does not keep to its protocol may not do so elsewhere", None, None),
-    "own-path": ("whoever saws off the branch that they sit on sees nothing through", None, None),
-    "accounts": ("a login that is refused is found in the middle of the work otherwise", None, None),
-    "redundancy": ("the next node can leave only when enough of the others stay", ALWAYS, None),
-    "capacity": ("what a node carried has to fit onto the others while it is away", None, None),
-    "links": ("a node that hangs on one link is gone when its switch restarts", ALWAYS, None),
-    "rescue": ("a node that does not come back is reached by its console, or not at all", None, None),
-    "recalled": ("a publisher that takes a release back has found out why", None, None),
-    "requirements": ("a product that another one stands on is moved in an order, or both fail", None, None),
-    "publisher": ("a recall that nobody fetches warns nobody", ("ahead",), None),
-    "memory": ("an update that has no memory left is ended by the host", None, None),
-    "sessions": ("whoever is working there is cut off by a restart", None, None),
-    "backup-opened": ("a backup that was never opened is a hope", ("ahead",), None),
-    "backup-copies": ("a backup that burns with its host is none", ("ahead",), "backup"),
-    "snapshots": ("a snapshot that stays grows, and slows its system down", ("ahead", "before", "after"), "snapshots"),
-    "snapshot-possible": ("whoever counts on a way back finds out in time that there is none", None, None),
-    "format": ("a format that is raised by the way takes the way back with it", None, None),
-    "window": ("work that does not fit is stopped half-way by the clock", None, None),
+    "capacity": _about(
+        "stop", "what a node carried has to fit onto the others while it is away", shapes=circumstances.SHARED_LOAD
+    ),
+    "links": _about("stop warn note", "a node that hangs on one link is gone when its switch restarts", when=ALWAYS),
+    "rescue": _about("warn", "a node that does not come back is reached by its console, or not at all"),
+    "recalled": _about("stop warn", "a publisher that takes a release back has found out why"),
+    "requirements": _about("warn", "a product that another one stands on is moved in an order, or both fail"),
+    "publisher": _about("warn", "a recall that nobody fetches warns nobody", when=LONG_BEFORE),
+    "memory": _about("warn", "an update that has no memory left is ended by the host"),
+    "sessions": _about("note", "whoever is working there is cut off by a restart"),
+    "backup-opened": _about("warn note", "a backup that was never opened is a hope", when=LONG_BEFORE),
+    "backup-copies": _about("warn", "a backup that burns with its host is none", when=LONG_BEFORE, mend="backup"),
+    "restored": _about("warn", "a node with half of its configuration is neither what it was nor what it should be"),
+    "snapshots": _about(
+        "warn note", "a snapshot that stays grows, and slows its system down", when=NOT_DURING, mend="snapshots"
+    ),
+    "snapshot-possible": _about("warn note", "whoever counts on a way back finds out in time that there is none"),
+    "format": _about("warn", "a format that is raised by the way takes the way back with it"),
+    "window": _about("warn", "work that does not fit is stopped half-way by the clock"),
 }
 
 
 def _registered() -> Iterator[tuple[Check, Callable[[Facts], Iterator[Finding]]]]:
     for id, looks_at, function in (*OWN, *circumstances.CHECKS, *complaints.CHECKS):
-        why, phases, mend = WHY[id]
-        yield Check(id=id, looks_at=looks_at, why=why, phases=phases or ("ahead", "before"), mend=mend), function
+        yield ABOUT[id](id, looks_at), function
 
 
 CHECKS: tuple[tuple[Check, Callable[[Facts], Iterator[Finding]]], ...] = tuple(_registered())
@@ -464,7 +494,7 @@ def run_checks(facts: Facts, only: Collection[str] = (), phase: str | None = Non
     found = [
         replace(finding, check=check.id, mend=check.mend if finding.level in ("stop", "warn") else None)
         for check, function in CHECKS
-        if (not only or check.id in only) and (phase is None or phase in check.phases)
+        if (not only or check.id in only) and (phase is None or phase in check.phases) and check.applies(facts.system)
         for finding in function(facts)
     ]
     return worst_first(found)

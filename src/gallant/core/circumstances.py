@@ -240,7 +240,7 @@ def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
 def _capacity(facts: Facts) -> Iterator[Finding]:
     """What the nodes carry together, on one node less: each gauge in percent that all of them have."""
     rows = list(facts.readings.values())
-    if facts.system.shape not in SHARED_LOAD or len(rows) < 2 or facts.errors:
+    if len(rows) < 2 or facts.errors:
         return
     ceiling = facts.limits.ceiling_percent
     for name in dict.fromkeys(g.name for g in rows[0].gauges if g.unit == "%"):
@@ -303,6 +303,20 @@ def _window(facts: Facts) -> Iterator[Finding]:
     )
 
 
+def _restored(facts: Facts) -> Iterator[Finding]:
+    for half in facts.half_restored:
+        yield finding(
+            facts,
+            "warn",
+            f"a restore of {facts.name}/{half.node} did not end well",
+            f"{half.backup}, begun {half.began:%Y-%m-%d %H:%MZ}: {half.why}",
+            f"gallant backup diff {half.backup}; then: gallant backup restore {half.backup} --node {half.node}",
+            half.node,
+        )
+    if not facts.half_restored:
+        yield finding(facts, "pass", "no restore was left half done")
+
+
 CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("own-path", "Gallant's own host, store and names do not stand on what would be disturbed", _own_path),
     ("accounts", "the account for the work is let in", _may_act),
@@ -320,5 +334,6 @@ CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("snapshots", "no snapshot is left over", _snapshots),
     ("snapshot-possible", "it can be snapshotted, now and from the next release on", _snapshot_possible),
     ("format", "no on-disk format waits to be raised", _format),
+    ("restored", "no restore was cut off, or failed on the way", _restored),
     ("window", "the work fits into what is booked", _window),
 )

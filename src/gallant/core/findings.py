@@ -57,6 +57,15 @@ class Booking(Record):
     end: datetime
 
 
+class HalfRestored(Record):
+    """A node onto which a restore was begun that did not end well: cut off, or failed on the way."""
+
+    node: str
+    backup: str
+    began: datetime
+    why: str
+
+
 class Facts(Record):
     """What is known of one system at one moment.
 
@@ -67,7 +76,7 @@ class Facts(Record):
     for the next release found, `announced` the minutes that it says the work will take. `may_act` is, by node, why the
     account for the work was not let in (None: it was); `rescue` the other way into each node. `entering` are the releases
     of the route, `recalled` those of them, or of the running ones, that were, with the publisher's words. `own_path` says
-    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work.
+    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work; `half_restored` what the ledger tells of restores.
     """
 
     system: System
@@ -101,6 +110,7 @@ class Facts(Record):
     own_path: tuple[str, ...] = ()
     booked: Booking | None = None
     needed_s: float | None = None
+    half_restored: tuple[HalfRestored, ...] = ()
 
     @property
     def name(self) -> str:

@@ -187,6 +187,7 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
         copy_places=tuple(copy.to for copy in place.estate.backups.copies),
         own_path=surroundings.own_path(place.estate, system, place.folder),
         booked=booking,
+        half_restored=surroundings.half_restored(place, system),
         needed_s=surroundings.needed_s(system, releases) if booking else None,
     )
 

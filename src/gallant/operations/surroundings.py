@@ -15,8 +15,9 @@ from urllib.parse import urlsplit
 from gallant.core.catalog import Release
 from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, System, node_name
-from gallant.core.findings import Booking, Followed, Rescue
+from gallant.core.findings import Booking, Followed, HalfRestored, Rescue
 from gallant.core.readings import Reading
+from gallant.core.records import replace
 from gallant.core.snapshots import Kept, snapshots_of
 from gallant.operations.snapshots import can_snapshot, hosts_of
 from gallant.operations.workplace import Workplace
@@ -98,6 +99,24 @@ def booked(place: Workplace, system: System) -> Booking | None:
             found.pop(entry.subject, None)
     ahead = [b for b in found.values() if b.end > place.clock.now()]
     return min(ahead, key=lambda b: b.start, default=None)
+
+
+def half_restored(place: Workplace, system: System) -> tuple[HalfRestored, ...]:
+    """The nodes of a system whose last restore was begun and did not end well, by the ledger."""
+    open_: dict[str, HalfRestored] = {}
+    for kept in place.ledger.entries():
+        entry = kept.entry
+        name, _, node = entry.subject.partition("/")
+        if entry.kind != "restore" or name != system.name:
+            continue
+        what, _, words = entry.reason.partition(": ")
+        if what == "begun":
+            open_[node] = HalfRestored(node=node, backup=entry.target or "", began=entry.at, why="it was cut off")
+        elif what == "failed" and node in open_:
+            open_[node] = replace(open_[node], why=words)
+        else:
+            open_.pop(node, None)
+    return tuple(open_.values())
 
 
 def needed_s(system: System, releases: Sequence[Release]) -> float:

@@ -287,6 +287,8 @@ class NodeServer:
     async def restore(self, request: web.Request) -> web.StreamResponse:
         self._may_act(request)
         self.world.count(self.full, "restore")
+        if self._unwell("restore"):
+            raise Denied(507, "no room for it")
         self.pair.restore(request.match_info["file"].removesuffix(".json"), await request.read())
         return web.json_response({})
 

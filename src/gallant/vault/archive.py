@@ -27,6 +27,7 @@ from gallant.vault.disk import ReadBack
 from gallant.vault.spool import LEVEL, Spool
 
 CHUNK = 256 * 1024
+SLACK = 1024 * 1024  # more than all that may stand between two items, and after the last
 STRETCH = 32 * 1024 * 1024  # written between two looks at what the disk gives back
 
 
@@ -60,6 +61,23 @@ class _Stored(io.RawIOBase):
             self._told = self.size
             self._again.upto(self.size)
         return len(data)
+
+
+class _Bounded:
+    """What is decompressed, of which no more comes than is accounted for: a small archive may unpack to anything.
+
+    `left` is what may still come: for each item that is known its size, and some slack for what stands between them.
+    """
+
+    def __init__(self, inner: Any) -> None:
+        self._inner, self.left = inner, SLACK
+
+    def read(self, size: int) -> bytes:
+        piece: bytes = self._inner.read(size)
+        self.left -= len(piece)
+        if self.left < 0:
+            raise NotWhole("It holds more than its manifest says.")
+        return piece
 
 
 class _Pulled(io.RawIOBase):
@@ -204,11 +222,13 @@ def unpack(
         try:
             with (
                 zstandard.ZstdDecompressor().stream_reader(plain, closefd=False, read_across_frames=True) as packed,
-                tarfile.open(fileobj=packed, mode="r|") as tar,
+                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|") as tar,  # type: ignore[arg-type]
             ):
                 for member in tar:
+                    if (item := expected.get(member.name)) is not None and member.name not in seen:
+                        bounded.left = SLACK + item.bytes
                     seen.add(_take(tar, member, expected, seen, opened))
-                while packed.read(CHUNK):  # to the end, so that its checksum is looked at
+                while bounded.read(CHUNK):  # to the end, so that its checksum is looked at
                     pass
         except (tarfile.TarError, zstandard.ZstdError, EOFError) as error:
             raise NotWhole(f"{path.name} breaks off or is damaged: {error}.") from None

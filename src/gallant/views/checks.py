@@ -83,6 +83,10 @@ def mended_view(done: Sequence[Any]) -> View:
     return View("mend", done, text)
 
 
+def _phases(check: Check) -> str:
+    return "at any time of" if len(check.phases) == 4 else ", ".join(check.phases)
+
+
 def catalogue_view(explain: str | None) -> View:
     """Every check, or one of them in full; raises `WrongUse` for one that there is not."""
     chosen: list[Check] = [check for check, _ in CHECKS]
@@ -97,9 +101,11 @@ def catalogue_view(explain: str | None) -> View:
 
     def text() -> Any:
         if explain is None:
-            shown = table("check", "looks at", "of use", "mend", optional=("of use",))
+            shown = table("check", "looks at", "at worst", "of use", "mend", optional=("of use",))
             for c in chosen:
-                shown.add_row(f"[bold]{c.id}[/]", c.looks_at, ", ".join(c.phases), "yes" if c.mend else "")
+                shown.add_row(
+                    f"[bold]{c.id}[/]", c.looks_at, c.levels[0], _phases(c).removesuffix(" of"), "yes" if c.mend else ""
+                )
             yield shown
             yield f"{many(len(chosen), 'check')}."
             yield from next_steps("gallant check --explain CHECK")
@@ -108,9 +114,12 @@ def catalogue_view(explain: str | None) -> View:
         yield f"[bold]{c.id}[/]"
         yield f"  looks at   {c.looks_at}"
         yield f"  because    {c.why}"
-        yield f"  of use     {', '.join(c.phases)} the work"
+        yield f"  says       {', '.join(c.levels)}"
+        yield f"  of use     {_phases(c)} the work"
+        yield f"  applies    to {', '.join(c.shapes) or 'every system'}"
         yield f"  mend       {'gallant check --mend --only ' + c.id if c.mend else 'none; the finding says what to do'}"
-        yield f"  accept     gallant waive {c.id} SYSTEM --until DAY --reason TEXT   (a warning, never a stop)"
+        waive = f"gallant waive {c.id} SYSTEM --until DAY --reason TEXT   (a warning, never a stop)"
+        yield f"  accept     {waive if 'warn' in c.levels else 'nothing of it'}"
 
     return View("check-list", chosen, text)
 
