@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from datetime import UTC, datetime, timedelta
 
@@ -139,6 +140,15 @@ def test_going_back_to_the_snapshot_of_a_roll_ends_the_roll(place):
     while held.code == 4 and not place.run("snapshot", "list", "--json").rows:
         held = place.run("resume", "--hold-after", "step")
     assert held.code == 4, held.out + held.err
+    from gallant.operations.snapshots import settle
+    from gallant.operations.workplace import Workplace
+
+    (place.folder / "estate.yaml").write_text(
+        (place.folder / "estate.yaml").read_text() + "\nlimits: {soak_hours: 0}\n"
+    )
+    there = Workplace(place.folder)
+    (kept,) = asyncio.run(settle(there, [there.estate.systems["tickets"]]))
+    assert kept.what == "stays: roll-0001 is not finished"
     refused = place.run("snapshot", "revert", "tickets", "roll-0001-before-2.11.3")
     assert refused.code == 5
     assert "roll-0001, which is not finished, ends with it" in refused.err

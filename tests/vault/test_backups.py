@@ -167,6 +167,26 @@ def test_a_disk_that_is_full_ends_a_backup_and_leaves_nothing(tmp_path):
     assert files(tmp_path) == []
 
 
+def test_an_export_is_not_fetched_to_its_end_once_the_disk_is_full(tmp_path):
+    class Endless(Exporter):
+        asked = 0
+
+        async def export(self, node, name, into):
+            for number in range(4096):
+                self.asked = number
+                into(os.urandom(PIECE))
+
+    exporter, was = Endless(), resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (8 * PIECE, was[1]))
+    try:
+        with pytest.raises(GallantError, match="cannot be written"):
+            take(tmp_path, exporter)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, was)
+    assert exporter.asked < 100
+    assert files(tmp_path) == []
+
+
 def test_the_newest_comes_first_and_two_of_one_second_have_two_names(tmp_path):
     made = [take(tmp_path, now=NOW + timedelta(hours=h)) for h in (0, 2, 1)] + [
         take(tmp_path, now=NOW + timedelta(hours=2))

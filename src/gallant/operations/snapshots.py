@@ -294,20 +294,25 @@ async def settle(place: Workplace, systems: Sequence[System]) -> list[Settled]:
         try:
             kept, _, _ = await listed(place, [system.name])
             for one in [k for k in kept if (system.name, k.snapshot.name) in ours]:
-                left = timedelta(hours=place.estate.limits.soak_hours) - one.age
-                if left > timedelta(0):
-                    hours = f"{left.total_seconds() / 3600:.0f} h"
-                    done.append(Settled(system=system.name, name=one.snapshot.name, what=f"stays for another {hours}"))
-                else:
+                what = _stays(place, one)
+                if what is None:
                     await remove(place, system.name, one.snapshot.name, lambda _: True)
-                    done.append(
-                        Settled(system=system.name, name=one.snapshot.name, what="removed: all is well without it")
-                    )
+                    what = "removed: all is well without it"
+                done.append(Settled(system=system.name, name=one.snapshot.name, what=what))
         except GallantError as error:
             done.append(
                 Settled(system=system.name, name="", what=f"its snapshots could not be looked at: {error.what}")
             )
     return done
+
+
+def _stays(place: Workplace, kept: Kept) -> str | None:
+    """Why a restore point is still needed; None where it is not."""
+    for roll in place.journal.open_rolls(kept.system):
+        if is_of_roll(kept.snapshot.name, roll.id):
+            return f"stays: {roll.id} is not finished"
+    left = timedelta(hours=place.estate.limits.soak_hours) - kept.age
+    return f"stays for another {left.total_seconds() / 3600:.0f} h" if left > timedelta(0) else None
 
 
 def _ours(place: Workplace) -> set[tuple[str, str]]:

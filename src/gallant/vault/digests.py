@@ -26,7 +26,7 @@ def archive_digest() -> Any:
 class Aside(Generic[T]):
     """Gives what it is handed to a function, in order, in a thread of its own; no more than a few pieces wait.
 
-    `put` waits while too many do. `end` waits until all is done, and raises what the function raised; it may be called again.
+    `put` waits while too many do. `end` waits until all is done, and may be called again; both raise what the function raised.
     """
 
     def __init__(self, work: Callable[[T], object]) -> None:
@@ -37,6 +37,8 @@ class Aside(Generic[T]):
         self._thread.start()
 
     def put(self, piece: T) -> None:
+        if self._failed is not None:
+            raise self._failed
         self._queue.put(piece)
 
     def _run(self) -> None:
