@@ -6,6 +6,7 @@ import contextlib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from importlib import resources
 
 import pytest
 
@@ -104,6 +105,17 @@ def another_secret(place: Place) -> Iterator[None]:
     path.write_text("not it")
     yield
     path.write_text(secret)
+
+
+@contextlib.contextmanager
+def nothing_to_export(place: Place) -> Iterator[None]:
+    """The ship's storage under a profile that knows no exports."""
+    own = resources.files("gallant.drivers") / "profiles" / "ostrel-shoal-mini.yaml"
+    text = own.read_text("utf-8").partition("\nexports:")[0]
+    (place.folder / "mute.yaml").write_text(text.replace("name: ostrel-shoal-mini", "name: mute"))
+    with edited(place, "profile: ostrel-shoal-mini", "profile: mute.yaml"):
+        assert fired(place, "fulmar-box", "backup") == []
+        yield
 
 
 @contextlib.contextmanager
@@ -210,6 +222,7 @@ TABLE = (
     Row("publisher", "warn", "from here", fires="deck-hw", arrange=without_its_catalog),
     Row("memory", "warn", "little memory", arrange=unwell("memory")),
     Row("sessions", "note", "3 sessions", arrange=unwell("sessions")),
+    Row("backup-possible", "warn", "cannot be backed up", fires="fulmar-box", arrange=nothing_to_export),
     Row("backup-opened", "note", "opened ever", fires="overlook", quiet="fulmar-box"),
     Row(
         "backup-copies",

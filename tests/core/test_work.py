@@ -426,6 +426,7 @@ FIRES = [
         "little memory",
     ),
     ("sessions", facts(both(b={"gauges": (Gauge(name="sessions", value=3, unit=""),)})), "note", "3 sessions"),
+    ("backup-possible", facts(can_export=False, backups=()), "warn", "cannot be backed up"),
     ("backup-opened", facts(backups=(replace(BACKUP, opened=None),)), "note", "opened ever"),
     (
         "backup-opened",
@@ -549,6 +550,7 @@ def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
         sources=(Followed(name="ostrel", state="reachable"),),
         tested={"a": ()},
         can_snapshot=True,
+        can_export=True,
         booked=booked(7200.0),
         needed_s=5400.0,
         backups=(replace(BACKUP, copies=(Copy(place="second", sealed=NOW),)),),

@@ -37,6 +37,7 @@ gallant: profile/1
 name: t
 product: t/switch
 driver: netconf
+timeout_s: 30
 reads:
   gauges:
     - rpc: "<get-config><source><running/></source></get-config>"

@@ -236,6 +236,8 @@ def _service_answers(facts: Facts) -> Iterator[Finding]:
 
 
 def _backup(facts: Facts) -> Iterator[Finding]:
+    if facts.can_export is False:  # then another check says so, and what is left to do
+        return
     versions = {n: r.version for n, r in facts.readings.items()}
     limit = timedelta(hours=facts.limits.backup_age_hours)
     good = good_for(list(facts.backups), facts.name, versions, facts.now, limit)
@@ -465,6 +467,7 @@ ABOUT: dict[str, Callable[[str, str], Check]] = {
     "publisher": _about("warn", "a recall that nobody fetches warns nobody", when=LONG_BEFORE),
     "memory": _about("warn", "an update that has no memory left is ended by the host"),
     "sessions": _about("note", "whoever is working there is cut off by a restart"),
+    "backup-possible": _about("warn", "what cannot be exported is lost with its machine"),
     "backup-opened": _about("warn note", "a backup that was never opened is a hope", when=LONG_BEFORE),
     "backup-copies": _about("warn", "a backup that burns with its host is none", when=LONG_BEFORE, mend="backup"),
     "restored": _about("warn", "a node with half of its configuration is neither what it was nor what it should be"),

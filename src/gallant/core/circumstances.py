@@ -303,6 +303,19 @@ def _window(facts: Facts) -> Iterator[Finding]:
     )
 
 
+def _backup_possible(facts: Facts) -> Iterator[Finding]:
+    if facts.can_export is False:
+        yield finding(
+            facts,
+            "warn",
+            "it cannot be backed up",
+            f"its profile {facts.system.profile} lists no exports",
+            f"Keep its configuration by hand; gallant roll PLAN --consent no-backup:{facts.name} goes on without",
+        )
+    elif facts.can_export:
+        yield finding(facts, "pass", "it can be backed up", f"by its profile {facts.system.profile}")
+
+
 def _restored(facts: Facts) -> Iterator[Finding]:
     for half in facts.half_restored:
         yield finding(
@@ -334,6 +347,7 @@ CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("snapshots", "no snapshot is left over", _snapshots),
     ("snapshot-possible", "it can be snapshotted, now and from the next release on", _snapshot_possible),
     ("format", "no on-disk format waits to be raised", _format),
+    ("backup-possible", "its configuration can be exported", _backup_possible),
     ("restored", "no restore was cut off, or failed on the way", _restored),
     ("window", "the work fits into what is booked", _window),
 )

@@ -105,6 +105,7 @@ class Facts(Record):
     recalled: dict[str, str] = {}
     snapshots: tuple[Kept, ...] = ()
     can_snapshot: bool | None = None
+    can_export: bool | None = None
     no_snapshots_from: str | None = None
     copy_places: tuple[str, ...] = ()
     own_path: tuple[str, ...] = ()

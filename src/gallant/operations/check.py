@@ -183,6 +183,7 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
         recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
         snapshots=snapshots,
         can_snapshot=can_snapshot,
+        can_export=surroundings.can_export(place, system),
         no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
         copy_places=tuple(copy.to for copy in place.estate.backups.copies),
         own_path=surroundings.own_path(place.estate, system, place.folder),

@@ -20,7 +20,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.snapshots import Kept, snapshots_of
 from gallant.operations.snapshots import can_snapshot, hosts_of
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Workplace, capabilities_of
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
 CONSOLE_S = 3.0
@@ -83,6 +83,12 @@ def kept_snapshots(
     limit = timedelta(days=place.estate.limits.snapshot_days)
     kept = snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)
     return tuple(kept), can_snapshot(place, system)
+
+
+def can_export(place: Workplace, system: System) -> bool:
+    from gallant.drivers.profile import load_profile
+
+    return "export" in capabilities_of(load_profile(system.profile, place.folder))
 
 
 def booked(place: Workplace, system: System) -> Booking | None:

@@ -25,6 +25,15 @@ from gallant.standin.quernix import FirmwareTask, Server
 ROOT = "/redfish/v1"
 PAGE = 10
 
+BIOS_SETTINGS: dict[str, Any] = {
+    "BootMode": "Uefi",
+    "BootOrder": ["Disk.1", "NIC.1"],
+    "PowerProfile": "Balanced",
+    "ProcVirtualization": "Enabled",
+    "MemPatrolScrub": "Enabled",
+    "SerialConsole": "Off",
+}
+
 
 class RedfishServer:
     """The service of one server. Its place is `address:port`; `refresh` brings the world to now."""
@@ -201,6 +210,7 @@ class RedfishServer:
             "BiosVersion": server.running.get("BIOS"),
             "PowerState": server.power,
             "MemorySummary": {"TotalSystemMemoryGiB": 512},
+            "Bios": _link("Systems/1/Bios"),
             "LastResetTime": rfc3339(server.started_at),
             "Status": status,
             "Actions": {
@@ -245,6 +255,12 @@ class RedfishServer:
         found: dict[str, Any] = {
             f"{ROOT}/Systems": _collection("Systems", [system], expand, 0),
             f"{ROOT}/Systems/1": system,
+            f"{ROOT}/Systems/1/Bios": {
+                "@odata.id": f"{ROOT}/Systems/1/Bios",
+                "Id": "Bios",
+                "AttributeRegistry": "Q4Bios.1",
+                "Attributes": BIOS_SETTINGS | {"AssetTag": server.serial},
+            },
             f"{ROOT}/Chassis": _collection("Chassis", [{"@odata.id": f"{ROOT}/Chassis/1"}], False, 0),
             f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": status},
             f"{ROOT}/Managers": _collection("Managers", [manager], expand, 0),
