@@ -28,7 +28,7 @@ from gallant.vault.spool import LEVEL, Spool
 
 CHUNK = 256 * 1024
 SLACK = 1024 * 1024  # more than all that may stand between two items, and after the last
-STRETCH = 32 * 1024 * 1024  # written between two looks at what the disk gives back
+STRETCH = 8 * 1024 * 1024  # written between two looks at what the disk gives back
 
 
 class Sink(Protocol):
