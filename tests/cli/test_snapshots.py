@@ -50,6 +50,8 @@ def test_a_guest_is_snapshotted_through_its_host_and_the_snapshot_goes_again(lin
     done = line.run("snapshot", "take", "overlook", "--reason", "before 7.0.5")
     assert done.code == 0, done.err
     assert "kept by deck/a" in done.out
+    told = [f for f in line.run("check", "overlook", "--only", "snapshots", "--json").rows if f["level"] == "note"]
+    assert "before-7.0.5" in told[0]["message"]  # though the host was never surveyed
     (row,) = line.run("snapshot", "list", "--json").rows
     assert (row["system"], row["keeper"], row["overdue"]) == ("overlook", "deck/a", False)
     assert row["name"].startswith("before-7.0.5_")

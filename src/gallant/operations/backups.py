@@ -254,11 +254,12 @@ def _contents(place: Workplace, backup: Backup, identity: Path | None) -> Iterat
 
 
 class Compared(Record):
-    """Two backups, or a backup and the device now (`right` None), item by item."""
+    """Two backups, or a backup and the device now (`right` None), item by item; whether it could be put back onto that."""
 
     left: Backup
     right: Backup | None
     items: tuple[Difference, ...]
+    takes_back: bool = False
 
 
 async def diff(place: Workplace, left: str, right: str | None, identity: Path | None) -> Compared:
@@ -273,13 +274,16 @@ async def diff(place: Workplace, left: str, right: str | None, identity: Path | 
             raise WrongUse(f"{old.id} and {new.id} are of two systems.", next=f"gallant backup list {old.system}")
         with _contents(place, new, identity) as files:
             after = _texts({item.path: file for item, file in files.items()})
+        takes = False
     else:
-        new, after = None, await _now(place, old)
+        new = None
+        after, takes = await _now(place, old)
     mask = _mask(place, old.system)
-    return Compared(left=old, right=new, items=tuple(compare(before, after, mask)))
+    return Compared(left=old, right=new, items=tuple(compare(before, after, mask)), takes_back=takes)
 
 
-async def _now(place: Workplace, backup: Backup) -> dict[str, bytes]:
+async def _now(place: Workplace, backup: Backup) -> tuple[dict[str, bytes], bool]:
+    """The contents of its items as they are now, and whether the system could take the backup back."""
     system = _system(place, backup)
     async with place.drivers([system]) as drivers:
         driver: Any = drivers[system.name]
@@ -290,7 +294,9 @@ async def _now(place: Workplace, backup: Backup) -> dict[str, bytes]:
                 await driver.export(item.node, item.name, file.write)
                 file.seek(0)
                 found[item.path] = file
-            return _texts(found)
+            running = {node: (await driver.read(node)).version for node in {i.node: None for i in backup.items}}
+            takes = running.items() <= backup.versions.items() and "restore" in driver.capabilities()
+            return _texts(found), takes
 
 
 def _texts(files: Mapping[str, IO[bytes]]) -> dict[str, bytes]:

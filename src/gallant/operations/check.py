@@ -17,12 +17,13 @@ from gallant.core.estate import System
 from gallant.core.findings import LEVELS, Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
-from gallant.core.readings import Alarm
+from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.waivers import waivers, with_waivers
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
 from gallant.operations.backups import store_of
+from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
@@ -58,7 +59,7 @@ async def check(
         raise WrongUse(f"None of these systems has a node {clean(node, 60)!r}.", next="gallant inventory lists them.")
     moment = now if since is None else now - since
     earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, moment)) is not None}
-    async with place.drivers(systems) as drivers:
+    async with drivers_of(place, systems) as drivers:
         findings, _ = await check_with(place, systems, drivers, only=only, phase=phase)
     chosen = [f for f in findings if not nodes or f.node in nodes]
     before = [f for _, rows in earlier.values() for f in rows if not only or f.check in only]
@@ -89,7 +90,8 @@ async def check_with(
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
     rescue = await asyncio.gather(*(surroundings.rescue(place, s) for s in systems))
     said = conflicts(place, [])
-    facts = [_facts(place, s, survey, p, own_roll) for s, p in zip(systems, probes, strict=True)]
+    hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
+    facts = [_facts(place, s, survey, p, hosts, own_roll) for s, p in zip(systems, probes, strict=True)]
     facts = [
         replace(f, rescue=ways, conflicts=tuple(c.words for c in said if c.system == f.name))
         for f, ways in zip(facts, rescue, strict=True)
@@ -144,7 +146,14 @@ async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
     return {sample.service: sample for sample in samples}
 
 
-def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, Sample], own_roll: str | None) -> Facts:
+def _facts(
+    place: Workplace,
+    system: System,
+    survey: Survey,
+    probes: dict[str, Sample],
+    hosts: Mapping[str, Reading],
+    own_roll: str | None,
+) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
     readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
     readings = {n: readings[n] for n in system.nodes if n in readings}
@@ -155,7 +164,7 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
     rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
     product = place.products.get(system.product)
     releases = [release for release, _ in ahead.entered]
-    snapshots, can_snapshot = surroundings.kept_snapshots(place, system, readings, _hosts(place, system))
+    snapshots, can_snapshot = surroundings.kept_snapshots(place, system, readings, hosts)
     booking = surroundings.booked(place, system)
     return Facts(
         system=system,
@@ -191,10 +200,6 @@ def _facts(place: Workplace, system: System, survey: Survey, probes: dict[str, S
         half_restored=surroundings.half_restored(place, system),
         needed_s=surroundings.needed_s(system, releases) if booking else None,
     )
-
-
-def _hosts(place: Workplace, system: System) -> Mapping[str, Any]:
-    return place.readings.newest() if any(node.runs_on for node in system.nodes.values()) else {}
 
 
 def hops_of(versions: Sequence[str], releases: Sequence[Release]) -> list[tuple[str, str]]:

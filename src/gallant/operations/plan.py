@@ -18,7 +18,7 @@ from gallant.core.records import Record, clean
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
 from gallant.operations.notices import record_despite
-from gallant.operations.snapshots import can_snapshot
+from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.workplace import Workplace
 
 
@@ -39,7 +39,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
     systems = place.systems(terms)
     if not systems:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
-    async with place.drivers(systems) as drivers:
+    async with drivers_of(place, systems) as drivers:
         findings, survey = await check_with(place, systems, drivers)
         capabilities = {s.name: drivers[s.name].capabilities() for s in systems}
     unread = next((n for n in survey.nodes if n.reading is None), None)

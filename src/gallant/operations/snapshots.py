@@ -9,7 +9,7 @@ from datetime import timedelta
 from typing import Any
 
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate import Estate, System, node_name
+from gallant.core.estate import System, node_name
 from gallant.core.ports import Act, AnswerLost, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
@@ -42,25 +42,30 @@ class Way:
     of: str
 
 
-def hosts_of(estate: Estate, system: System) -> dict[str, System]:
-    """The machines that a system's nodes live on, by name."""
+def keepers_of(place: Workplace, system: System) -> dict[str, System]:
+    """The machines that a system's nodes live on and that can keep restore points of them, by name."""
     below = [node.runs_on for node in system.nodes.values() if node.runs_on is not None]
-    return {name: estate.systems[name.partition("/")[0]] for name in below}
+    hosts = {name: place.estate.systems[name.partition("/")[0]] for name in below}
+    return {name: host for name, host in hosts.items() if _knows(place, host)}
 
 
-@asynccontextmanager
-async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
-    every = {s.name: s for system in systems for s in (system, *hosts_of(place.estate, system).values())}
-    async with place.drivers(list(every.values())) as drivers:
-        yield drivers
+def _knows(place: Workplace, system: System) -> bool:
+    from gallant.drivers.profile import load_profile
+
+    return "snapshot" in capabilities_of(load_profile(system.profile, place.folder))
 
 
 def can_snapshot(place: Workplace, system: System) -> bool:
     """Whether its profile, or that of a host below it, knows how."""
-    from gallant.drivers.profile import load_profile
+    return _knows(place, system) or bool(keepers_of(place, system))
 
-    keepers = [system, *hosts_of(place.estate, system).values()]
-    return any("snapshot" in capabilities_of(load_profile(s.profile, place.folder)) for s in keepers)
+
+@asynccontextmanager
+async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
+    """Drivers of the systems, and of the hosts that keep their restore points."""
+    every = {s.name: s for system in systems for s in (system, *keepers_of(place, system).values())}
+    async with place.drivers(list(every.values())) as drivers:
+        yield drivers
 
 
 async def read_kept(
@@ -69,7 +74,7 @@ async def read_kept(
     """A system's restore points now, and the readings of its own nodes."""
     own = {node: await drivers[system.name].read(node) for node in system.nodes}
     hosts = {}
-    for name, host in hosts_of(place.estate, system).items():
+    for name, host in keepers_of(place, system).items():
         hosts[name] = await drivers[host.name].read(name.partition("/")[2])
     limit = timedelta(days=place.estate.limits.snapshot_days)
     return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), own
@@ -81,9 +86,8 @@ def way_of(place: Workplace, system: System, drivers: Mapping[str, Any], own: Ma
     if "snapshot" in drivers[system.name].capabilities():
         _still_can(place, system, own)
         return Way(drivers[system.name], system, serving, "")
-    for name, host in hosts_of(place.estate, system).items():
-        if "snapshot" in drivers[host.name].capabilities():
-            return Way(drivers[host.name], host, name.partition("/")[2], system.name)
+    for name, host in keepers_of(place, system).items():
+        return Way(drivers[host.name], host, name.partition("/")[2], system.name)
     raise Refused(
         f"{system.name} cannot be snapshotted: neither its profile nor a host below it knows how.",
         next=f"gallant backup take {system.name} is its way back",
@@ -259,7 +263,7 @@ class PlaceRestorePoints:
     async def there(self, system: System, *, roll: str, before: str) -> str | None:
         """Each of its nodes knows, and so does the host below it; one of them has to answer."""
         own = {node_name(system, node): self._drivers[system.name] for node in system.nodes}
-        hosts = {name: self._drivers[host.name] for name, host in hosts_of(self._place.estate, system).items()}
+        hosts = {name: self._drivers[host.name] for name, host in keepers_of(self._place, system).items()}
         silent: Exception | None = None
         for name, driver in [*own.items(), *hosts.items()]:
             try:

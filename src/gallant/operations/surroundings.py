@@ -19,7 +19,7 @@ from gallant.core.findings import Booking, Followed, HalfRestored, Rescue
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.snapshots import Kept, snapshots_of
-from gallant.operations.snapshots import can_snapshot, hosts_of
+from gallant.operations.snapshots import can_snapshot, keepers_of
 from gallant.operations.workplace import Workplace, capabilities_of
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
@@ -71,15 +71,26 @@ def followed(place: Workplace, system: System) -> tuple[Followed, ...]:
     return () if source is None else (Followed(name=source.name, state=source.state, why=source.problem),)
 
 
+async def read_hosts(
+    place: Workplace, systems: Sequence[System], drivers: Mapping[str, Any], read: Mapping[str, Reading]
+) -> dict[str, Reading]:
+    """The machines that guests live on: as `read` just now, else as they are, else as they were last read."""
+    wanted = {name: host for system in systems for name, host in keepers_of(place, system).items()}
+    newest = place.readings.newest() if wanted else {}
+    last = {name: row.reading for name, row in newest.items() if name in wanted and row.reading is not None}
+    found = last | {name: reading for name, reading in read.items() if name in wanted}
+    for name, host in wanted.items():
+        if name not in read and host.name in drivers:
+            with contextlib.suppress(GallantError):  # then what is known of it has to do; its own check says the rest
+                found[name] = await drivers[host.name].read(name.partition("/")[2])
+    return found
+
+
 def kept_snapshots(
-    place: Workplace, system: System, readings: Mapping[str, Reading], newest: Mapping[str, Any]
+    place: Workplace, system: System, readings: Mapping[str, Reading], hosts: Mapping[str, Reading]
 ) -> tuple[tuple[Kept, ...], bool]:
-    """A system's restore points, and whether it can be snapshotted. Hosts are as they were last read."""
-    hosts = {
-        name: last.reading
-        for name in hosts_of(place.estate, system)
-        if (last := newest.get(name)) is not None and last.reading is not None
-    }
+    """A system's restore points, and whether it can be snapshotted; `hosts` are the machines that guests live on."""
+    hosts = {name: hosts[name] for name in keepers_of(place, system) if name in hosts}
     limit = timedelta(days=place.estate.limits.snapshot_days)
     kept = snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)
     return tuple(kept), can_snapshot(place, system)

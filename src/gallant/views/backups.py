@@ -198,7 +198,11 @@ def diff_view(found: Any, now: datetime, everything: bool) -> View:
                 yield f"{said('good', name)}  the same"
         yield f"{mark('good' if not differing else 'work')} {many(len(differing), 'item')} {'differs' if len(differing) == 1 else 'differ'}, {len(same)} the same."
         if differing and right is None:
-            yield from next_steps(f"gallant backup take {left.system}", f"gallant backup restore {left.id}")
+            yield from next_steps(f"gallant backup take {left.system}")
+            if found.takes_back:
+                several = len({item.node for item in left.items}) > 1
+                whose = f" --node {differing[0].item.partition('/')[0]}" if several else ""
+                yield from next_steps(f"gallant backup restore {left.id}{whose}")
 
     rows = [
         {

@@ -17,6 +17,8 @@ from gallant.views.output import View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import ago, many, mark, plain, said
 
+MOST_STEPS = 10
+FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
 DRIFT_MARKS = {NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"}
 
 
@@ -37,7 +39,10 @@ def health_view(health: Any, everything: bool, now: datetime) -> View:
                 shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
             yield shown
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")))
+        steps = _together([f.next for f in loud if f.next and f.level in ("stop", "warn")])
+        yield from next_steps(*steps[:MOST_STEPS])
+        if len(steps) > MOST_STEPS:
+            yield f"[dim]and {len(steps) - MOST_STEPS} more; gallant check SYSTEM shows those of one system.[/]"
         mends = {f.mend for f in findings if f.mend}
         if mends:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
@@ -55,6 +60,21 @@ def health_view(health: Any, everything: bool, now: datetime) -> View:
     )
 
 
+def _together(steps: Sequence[str]) -> list[str]:
+    """The next steps, each once, in their order; what is the same but for the system or node at its end is one."""
+    found: dict[str, list[str]] = {}
+    for step in steps:
+        head, _, last = step.rpartition(" ")
+        one = head if head in FOR_SEVERAL or not step.startswith("gallant ") else step
+        mine = found.setdefault(one, [])
+        if one == head and last not in mine:
+            mine.append(last)
+    return [
+        " ".join([head, (" " if head.startswith("gallant ") else ", ").join(last)]) if last else head
+        for head, last in found.items()
+    ]
+
+
 def _drift(health: Any, now: datetime) -> Any:
     if not health.drift:
         yield f"[dim]As at the check {ago(health.compared_with, now)}.[/]"
@@ -65,7 +85,8 @@ def _drift(health: Any, now: datetime) -> Any:
         change = d.what if d.was is None or d.what == GONE else f"{d.what}: {d.was} → {d.finding.level}"
         level = f"{d.finding.level} " if d.what in (NEW, GONE) else ""
         whose = "" if d.finding.system in d.finding.message else f"{plain(d.finding.system)}: "
-        yield f"  {said(DRIFT_MARKS[d.what], change)}  {level}{whose}{plain(d.finding.message)}"
+        kind = "note" if d.what == NEW and d.finding.level == "note" else DRIFT_MARKS[d.what]
+        yield f"  {said(kind, change)}  {level}{whose}{plain(d.finding.message)}"
     yield ""
 
 
