@@ -24,6 +24,8 @@ from gallant.core.events import Entry
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import start, stop
 
+# The program is started some thousand times here; where its bytecode is not kept, each start compiles all of it anew.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 PATIENCE_S = 90.0
 TERMS = "2026-04"  # the publisher's terms that the releases of the 3.2 train come under
 
