@@ -158,3 +158,26 @@ def test_going_back_to_the_snapshot_of_a_roll_ends_the_roll(place):
     assert "was reverted to roll-0001-before" in place.run("history", "roll-0001").out
     assert place.run("resume", "roll-0001").code == 2
     assert place.run("ledger", "--json").rows[0]["reason"] == "reverted"
+
+
+OLD_ONLY = """\
+publisher: ostrel
+products:
+  - name: ostrel/shoal
+    scheme: dotted
+    releases: [{version: "2.8.5", released: 2026-01-01T00:00:00Z, snapshots: no}]
+"""
+
+
+def test_what_was_taken_before_a_release_that_cannot_be_snapshotted_can_still_be_taken_away(place):
+    assert place.run("snapshot", "take", "tickets", "--reason", "trial").code == 0
+    (place.folder / "draft.yaml").write_text(OLD_ONLY)
+    assert place.run("catalog", "draft", "draft.yaml").code == 0
+    signed = place.run("catalog", "sign", "catalog.json", "--key", "own.pem", "--new-key").out
+    assert place.run(*re.search(r"gallant (catalog add \S+ \S+ --key \S+)", signed)[1].split()).code == 0
+    assert place.run("catalog", "sync").code == 0
+    refused = place.run("snapshot", "take", "tickets", "--reason", "again")
+    assert refused.code == 5
+    assert "cannot be snapshotted any more" in refused.out
+    assert place.run("snapshot", "remove", "tickets", "trial", "--yes").code == 0
+    assert place.run("snapshot", "list", "tickets", "--json").rows == []

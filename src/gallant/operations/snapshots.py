@@ -84,7 +84,6 @@ def way_of(place: Workplace, system: System, drivers: Mapping[str, Any], own: Ma
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = next((n for n, r in own.items() if r.role in ("active", "leader", "alone")), next(iter(system.nodes)))
     if "snapshot" in drivers[system.name].capabilities():
-        _still_can(place, system, own)
         return Way(drivers[system.name], system, serving, "")
     for name, host in keepers_of(place, system).items():
         return Way(drivers[host.name], host, name.partition("/")[2], system.name)
@@ -130,6 +129,10 @@ async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Any]
     before, own = await read_kept(place, system, drivers)
     _quiet(system, own)
     way = way_of(place, system, drivers, own)
+    if (
+        way.keeper == system
+    ):  # one that was taken on an earlier release can be taken away, and reverted to, all the same
+        _still_can(place, system, own)
     if any(k.snapshot.name == name for k in before):
         raise Refused(f"{system.name} has a restore point {name} already.", next=f"gallant snapshot list {system.name}")
     _left_alone(place, way)

@@ -53,11 +53,12 @@ class _Stored(io.RawIOBase):
         self.size += len(data)
         try:
             self.inner.write(data)
+            if self.size - self._told >= STRETCH:
+                self.inner.flush()
         except OSError as error:
             self.failed = error
             raise
         if self.size - self._told >= STRETCH:
-            self.inner.flush()
             self._told = self.size
             self._again.upto(self.size)
         return len(data)
