@@ -23,7 +23,7 @@ import aiohttp
 
 from gallant.core.catalog import Package
 from gallant.drivers.http import new_session
-from gallant.stock.shelf import Shelf
+from gallant.stock.stockroom import Stockroom
 
 ROUNDS = 7
 CHUNK = 256 * 1024
@@ -40,7 +40,7 @@ async def bare(url: str, path: Path) -> None:
 
 async def ours(url: str, folder: Path, package: Package) -> None:
     async with new_session() as session:
-        await Shelf(folder).fetch(session, url, package, lambda done, whole: None)
+        await Stockroom(folder).fetch(session, url, package, lambda done, whole: None)
 
 
 async def publish(folder: str, port: int) -> None:

@@ -38,7 +38,7 @@ def stanza(name: str, version: str, **more: str) -> str:
     return "".join(f"{k}: {v}\n" for k, v in fields.items() if v) + "\n"
 
 
-MAIN = (stanza("turnstile", "2.4-1") + stanza("linux-image-amd64", "6.12.48-1") + stanza("odd", "1:2.0~rc1-1")).encode()
+MAIN = (stanza("turnstile", "2.4-1") + stanza("linux-image-amd64", "74.2-5") + stanza("odd", "1:2.0~rc1-1")).encode()
 
 
 class Mirror:
@@ -111,7 +111,7 @@ def test_a_channel_is_read_in_each_of_its_forms(forms, by_hash, detached):
     mirror.sign(OWNER, detached)
     found = read(mirror)
     assert {p.name: [r.version for r in p.releases] for p in found.catalog.products} == {
-        "deb/linux-image-amd64": ["6.12.48-1"],
+        "deb/linux-image-amd64": ["74.2-5"],
         "deb/odd": ["1:2.0~rc1-1"],
         "deb/turnstile": ["2.4-1"],
     }

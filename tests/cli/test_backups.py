@@ -15,7 +15,7 @@ def place(place):
     return place
 
 
-def change(place, export: str = "settings") -> None:
+def change(place, export: str = "system") -> None:
     place._ask("/change", {"system": "tickets", "export": export})
 
 
@@ -70,15 +70,15 @@ def test_what_changed_at_the_console_stands_side_by_side_with_its_secrets_masked
     change(place)
     done = place.run("backup", "diff", "tickets")
     assert done.code == 1
-    assert "settings.json" in done.out
-    assert "configuration.json" not in done.out
+    assert "system.json" in done.out
+    assert "volumes.json" not in done.out
     assert "•••" in done.out
     assert "of-tickets" not in done.out
     assert "another secret" in done.out
     place.run("backup", "take", "tickets")
     first, second = (r["id"] for r in reversed(place.run("backup", "list", "--json").rows))
     rows = place.run("backup", "diff", first, second, "--json").rows
-    assert [(r["item"], r["what"]) for r in rows] == [("a/settings.json", "changed"), ("a/configuration.json", "same")]
+    assert [(r["item"], r["what"]) for r in rows] == [("a/system.json", "changed"), ("a/volumes.json", "same")]
 
 
 def test_a_restore_asks_backs_up_first_puts_back_and_stands_in_the_ledger(place):
@@ -87,7 +87,7 @@ def test_a_restore_asks_backs_up_first_puts_back_and_stands_in_the_ledger(place)
     change(place)
     refused = place.run("backup", "restore", saved)
     assert refused.code == 5
-    assert "Overwrite settings.json, configuration.json of tickets/a" in refused.err
+    assert "Overwrite system.json, volumes.json of tickets/a" in refused.err
     assert place.run("backup", "diff", saved).code == 1
     done = place.run("backup", "restore", saved, "--yes")
     assert done.code == 0, done.err
@@ -152,7 +152,7 @@ def test_an_export_is_whole_and_goes_over_nothing(place):
     place.run("backup", "take", "tickets")
     done = place.run("backup", "export", "tickets", "out")
     assert done.code == 0
-    assert json.loads((place.folder / "out" / "a" / "settings.json").read_text())["system"] == "tickets"
+    assert json.loads((place.folder / "out" / "a" / "system.json").read_text())["system"] == "tickets"
     assert place.run("backup", "export", "tickets", "out").code == 2
     assert place.run("backup", "show", "tickets").code == 0
     assert place.run("backup", "show", "nothing").code == 2

@@ -181,7 +181,8 @@ TABLE = (
     Row("versions-even", "warn", "different versions", fires="deck", quiet="tickets"),
     Row("space", "stop", "no room", arrange=unwell("free space")),
     Row("clock", "warn", "is off", arrange=lambda p: fault(p, "clock_off", "tickets/b", value=7200)),
-    Row("service-subnet", "warn", "own subnet", arrange=lambda p: service_at(p, f"{host_of(p)}:9")),
+    Row("service-address", "warn", "tickets/b's own", arrange=lambda p: service_at(p, f"{host_of(p)}:9")),
+    Row("service-address", "stop", "both answer", arrange=unwell("address")),
     Row(
         "service-answers",
         "stop",
@@ -193,7 +194,7 @@ TABLE = (
     Row("channels", "stop", "has no channel", fires="gates", arrange=unwell("channel", "gates/a")),
     Row("terms", "stop", f"terms {TERMS} are not accepted", quiet="quay"),
     Row("known-issues", "note", "known issue of", quiet="quay"),
-    Row("site-notes", "note", "lock file", quiet="quay"),
+    Row("site-notes", "note", "box office", quiet="quay"),
     Row("open-roll", "note", "not finished", quiet="quay"),
     Row("own-path", "stop", "stands on tickets", arrange=estate("\nsites:\n", "\ngallant_on: tickets/a\nsites:\n")),
     Row("accounts", "stop", "does not let", arrange=another_secret),

@@ -376,7 +376,7 @@ def test_the_refusal_of_a_certificate_shows_the_line_and_the_line_works(place):
 def test_csv_has_a_head_and_a_row_for_each_component(place):
     place.run("survey")
     rows = list(csv.DictReader(io.StringIO(place.run("inventory", "--csv").out)))
-    assert [r["component"] for r in rows] == ["image", "shelf", "zones"] * 2
+    assert [r["component"] for r in rows] == ["image", "expander", "roots"] * 2
     assert rows[0]["version"] == "2.8.5"
 
 

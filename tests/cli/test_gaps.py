@@ -54,10 +54,10 @@ def test_a_row_says_by_how_much_what_restarts_and_what_it_comes_under(ready):
 @pytest.mark.parametrize(
     ("words", "names"),
     [
-        (["--component", "zones"], {"tickets/a:zones", "tickets/b:zones"}),
-        (["--component", "reference data"], {"tickets/a:zones", "tickets/b:zones"}),
-        (["--component", "ostrel/zones", "--installed", "2025.2"], {"tickets/a:zones", "tickets/b:zones"}),
-        (["--component", "zones", "--installed", "2026.1"], set()),
+        (["--component", "roots"], {"tickets/a:roots", "tickets/b:roots"}),
+        (["--component", "reference data"], {"tickets/a:roots", "tickets/b:roots"}),
+        (["--component", "ostrel/roots", "--installed", "2025.2"], {"tickets/a:roots", "tickets/b:roots"}),
+        (["--component", "roots", "--installed", "2026.1"], set()),
         (["--installed", "60762"], {"tickets/a:image", "tickets/b:image"}),
         (["--severe"], {"tickets/a:image", "tickets/b:image"}),
         (["tickets/b", "--severe"], {"tickets/b:image"}),
@@ -95,7 +95,7 @@ def test_a_component_that_changed_says_what_it_ran_before(standins):
     db.close()
     place.run("survey")
     changes = {r["component"]: r["change"] for r in place.run("gaps", "--changed", "--json").rows}
-    assert changes == {"image": "ran 2.8.5", "shelf": "new"}
+    assert changes == {"image": "ran 2.8.5", "expander": "new"}
 
 
 def test_the_figure_is_a_picture_and_a_place_that_cannot_be_written_is_an_error(ready):
@@ -122,17 +122,17 @@ def test_a_bundle_that_a_system_does_not_run_says_which_component_breaks_it(read
     assert (match["bundle"], match["whole"]) == ("2026 autumn", False)
     assert {(b["component"], b["wanted"]) for b in match["breaks"]} >= {
         ("tickets/a", "3.2.4"),
-        ("tickets/a:zones", "2026.1"),
+        ("tickets/a:roots", "2026.1"),
     }
-    assert "tickets/a:zones runs 2025.2, the bundle has 2026.1" in ready.run("gaps").out
+    assert "tickets/a:roots runs 2025.2, the bundle has 2026.1" in ready.run("gaps").out
     edit(ready, ("aim: settled 90d", "aim: bundle 2026 autumn"))
     targets = {r["component"]: r["target"] for r in ready.run("gaps", "--json").rows}
-    assert targets == {"image": "3.2.4", "shelf": "1.6", "zones": "2026.1"}
+    assert targets == {"image": "3.2.4", "expander": "1.6", "roots": "2026.1"}
     assert ready.run("plan", "tickets").code == 0
 
 
 def test_the_sites_own_notes_stand_in_route_show_check_and_plan(ready):
-    said = "kept a lock file of its console"
+    said = "Ring the box office before b restarts"
     for words in (["route", "tickets"], ["catalog", "show", "ostrel/shoal", "2.11.3"], ["check"], ["plan", "tickets"]):
         assert said in ready.run(*words, COLUMNS="200").out, words
     assert said not in ready.run("catalog", "show", "ostrel/shoal", "3.2.4").out

@@ -55,16 +55,16 @@ def test_the_tree_one_node_and_the_groups_show_the_same_components(place):
     tree = place.run("inventory").out
     assert "tickets  ostrel/shoal" in tree
     assert "├ tickets/a  2.8.5" in tree
-    assert "on both  shelf enclosure module 1.6" in tree
+    assert "on both  expander enclosure module 1.6" in tree
     node = place.run("inventory", "tickets/a").out
-    for words in ("Shoal 240", "SH-2291-AK", "free space", "ostrel/shoal-shelf", "clock"):
+    for words in ("Shoal 240", "SH-2291-AK", "free space", "ostrel/shoal-expander", "clock"):
         assert words in node
     by = place.run("inventory", "--by", "product", "--json").rows
     assert (by[0]["product"], by[0]["version"], by[0]["nodes"]) == ("ostrel/shoal", "2.8.5", ["tickets/a", "tickets/b"])
     assert {r["component"] for r in place.run("inventory", "--by", "component", "--json").rows} == {
         "image",
-        "shelf",
-        "zones",
+        "expander",
+        "roots",
     }
 
 
@@ -77,8 +77,8 @@ def test_any_moment_can_be_looked_at_and_two_be_compared(place):
     changes = place.run("inventory", "--diff", "1", "2", "--json").rows
     assert {(c["component"], c["what"], c["after"]) for c in changes} == {
         ("image", "new", "2.8.5"),
-        ("shelf", "new", "1.6"),
-        ("zones", "new", "2025.2"),
+        ("expander", "new", "1.6"),
+        ("roots", "new", "2025.2"),
     }
     assert place.run("inventory", "--diff", "2", "2", "--json").rows == []
     assert place.run("inventory", "--at", "2001-01-01").code == 0

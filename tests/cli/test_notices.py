@@ -37,10 +37,10 @@ def test_what_waits_for_a_decision_is_listed_the_most_severe_first_and_what_acts
     assert listed.code == 1
     assert [(r["name"], r["state"], r["target"]) for r in listed.rows] == [
         ("tickets:image", "new", "3.2.4"),
-        ("tickets:zones", "acts by itself", "2026.1"),
+        ("tickets:roots", "acts by itself", "2026.1"),
     ]
     assert "rule 1: restart none, kind reference data" in listed.rows[1]["why"]
-    gap = next(r for r in ready.run("gaps", "--json").rows if r["component"] == "zones")
+    gap = next(r for r in ready.run("gaps", "--json").rows if r["component"] == "roots")
     assert (gap["then"], gap["rule"], gap["disruptive"]) == ("act", 1, False)
     assert listed.rows[0]["terms"] == [TERMS]
     assert "gallant notice accept tickets:image" in ready.run("notice", "list").out

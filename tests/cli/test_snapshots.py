@@ -47,14 +47,14 @@ def line(standins):
 
 
 def test_a_guest_is_snapshotted_through_its_host_and_the_snapshot_goes_again(line):
-    done = line.run("snapshot", "take", "overlook", "--reason", "before 7.0.5")
+    done = line.run("snapshot", "take", "overlook", "--reason", "before 17.6")
     assert done.code == 0, done.err
     assert "kept by deck/a" in done.out
     told = [f for f in line.run("check", "overlook", "--only", "snapshots", "--json").rows if f["level"] == "note"]
-    assert "before-7.0.5" in told[0]["message"]  # though the host was never surveyed
+    assert "before-17.6" in told[0]["message"]  # though the host was never surveyed
     (row,) = line.run("snapshot", "list", "--json").rows
     assert (row["system"], row["keeper"], row["overdue"]) == ("overlook", "deck/a", False)
-    assert row["name"].startswith("before-7.0.5_")
+    assert row["name"].startswith("before-17.6_")
     assert line.run("snapshot", "remove", "overlook", "before").code == 5  # nobody at a terminal said yes
     assert line.run("snapshot", "remove", "overlook", "before", "--yes").code == 0
     assert line.run("snapshot", "list", "--json").rows == []
@@ -73,7 +73,7 @@ def test_what_cannot_be_snapshotted_says_so_and_names_the_other_way_back(line):
 def test_a_system_goes_back_to_a_snapshot_and_loses_what_came_after(line):
     line.run("snapshot", "take", "tickets", "--reason", "trial")
     line.run("backup", "take", "tickets")
-    line._ask("/change", {"system": "tickets", "export": "settings"})
+    line._ask("/change", {"system": "tickets", "export": "system"})
     assert line.run("backup", "diff", "tickets").code == 1
     refused = line.run("snapshot", "revert", "tickets", "trial")
     assert refused.code == 5
@@ -88,7 +88,7 @@ def test_a_snapshot_stays_for_its_soak_time_and_goes_when_the_system_is_well(lin
     assert line.run("catalog", "sync").code == 0
     estate = line.folder / "estate.yaml"
     text = estate.read_text()
-    pinned = text.replace("aims:\n", "aims:\n  - {for: overlook, aim: pin 7.0.2}\n", 1)
+    pinned = text.replace("aims:\n", "aims:\n  - {for: overlook, aim: pin 17.4}\n", 1)
     estate.write_text(pinned + "\nlimits: {soak_hours: 1000}\n")
     assert line.run("snapshot", "take", "overlook", "--reason", "before").code == 0
     first = line.run("verify", "overlook", "--json")
@@ -119,15 +119,15 @@ def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(l
     assert steps["restart"]["undo"] == "revert to the restore point"
     told = line.run("plan", "overlook").out
     plan = re.search(r"plan-[0-9a-f]+", told)[0]
-    assert "A snapshot of overlook is taken before 7.0.5" in told
+    assert "A snapshot of overlook is taken before 17.6" in told
     done = line.run("roll", plan)
     assert done.code == 0, done.out + done.err
     (row,) = line.run("snapshot", "list", "overlook", "--json").rows
-    assert (row["keeper"], row["name"].partition("_")[0]) == ("deck/a", "roll-0001-before-7.0.5")
-    assert readings_version(line, "overlook/a") == "7.0.5"
+    assert (row["keeper"], row["name"].partition("_")[0]) == ("deck/a", "roll-0001-before-17.6")
+    assert readings_version(line, "overlook/a") == "17.6"
     assert line.run("snapshot", "revert", "overlook", row["name"], "--yes").code == 0
     line.wait_for(lambda: line.run("survey", "overlook").code == 0)
-    assert readings_version(line, "overlook/a") == "7.0.2"
+    assert readings_version(line, "overlook/a") == "17.4"
 
 
 def readings_version(place, node: str) -> str:

@@ -236,15 +236,15 @@ def test_gaps_come_worst_first():
             boot="1",
             components=(
                 Component(name="image", kind="system image", product=SHOAL.name, version=version),
-                Component(name="shelf", kind="enclosure module", product="none/such", version="1"),
+                Component(name="expander", kind="enclosure module", product="none/such", version="1"),
             ),
         )
 
     gaps = find_gaps(estate, [reading("a", "3.2.4"), reading("b", "2.11.2")], {SHOAL.name: SHOAL}, NOW)
     assert [(g.node, g.component, g.standing) for g in gaps] == [
         ("b", "image", "recalled"),
-        ("a", "shelf", "unknown"),
-        ("b", "shelf", "unknown"),
+        ("a", "expander", "unknown"),
+        ("b", "expander", "unknown"),
         ("a", "image", "current"),
     ]
 

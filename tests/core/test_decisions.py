@@ -208,12 +208,12 @@ def test_nodes_are_one_notice_and_components_are_several_and_what_is_current_is_
         [
             (gap("a"), Decision(then="ask")),
             (gap("b"), Decision(then="ask")),
-            (gap("a", "shelf"), Decision(then="ask")),
+            (gap("a", "expander"), Decision(then="ask")),
             (gap("b", standing="current"), Decision(then="ask")),
-            (gap("b", "zones", target=None, standing="unknown"), Decision(then="ask")),
+            (gap("b", "roots", target=None, standing="unknown"), Decision(then="ask")),
         ]
     )
-    assert [(w.name, w.nodes) for w in every] == [("tickets:image", ("a", "b")), ("tickets:shelf", ("a",))]
+    assert [(w.name, w.nodes) for w in every] == [("tickets:image", ("a", "b")), ("tickets:expander", ("a",))]
 
 
 @given(

@@ -172,8 +172,8 @@ def test_what_is_wrong_with_rules_and_notes_is_said(line, said):
 
 
 def test_an_aim_for_a_component_of_nothing_and_two_aims_for_one_thing_are_refused():
-    text = GOOD.replace("aims:", "aims:\n  - {for: 'tickts:shelf', aim: newest}\n  - {for: tickets/b, aim: newest}")
+    text = GOOD.replace("aims:", "aims:\n  - {for: 'tickts:expander', aim: newest}\n  - {for: tickets/b, aim: newest}")
     said = [message for _, _, message in problems(text)]
-    assert any("'tickts:shelf' selects nothing" in m for m in said)
+    assert any("'tickts:expander' selects nothing" in m for m in said)
     assert any("has two aims" in m for m in said)
-    assert parse_estate("e", GOOD.replace("aims:", "aims:\n  - {for: 'tickets/a:shelf', aim: newest}"))
+    assert parse_estate("e", GOOD.replace("aims:", "aims:\n  - {for: 'tickets/a:expander', aim: newest}"))

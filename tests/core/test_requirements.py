@@ -62,9 +62,9 @@ def needs(product: str, allowed: str) -> tuple[Requirement, ...]:
     return (Requirement(product=product, range=f"vers:dotted/{allowed}"),)
 
 
-MANAGER = Product(name="s/manager", scheme="dotted", releases=(release("7.0"), release("8.0")))
+MANAGER = Product(name="s/manager", scheme="dotted", releases=(release("1.0"), release("2.0")))
 HOSTS = Product(
-    name="s/hosts", scheme="dotted", releases=(release("7.0"), release("8.0", requires=needs("s/manager", ">=8.0")))
+    name="s/hosts", scheme="dotted", releases=(release("1.0"), release("2.0", requires=needs("s/manager", ">=2.0")))
 )
 PRODUCTS = {p.name: p for p in (MANAGER, HOSTS)}
 BOTH = estate(("hosts", "s/hosts"), ("manager", "s/manager"))
@@ -75,7 +75,7 @@ def plan_of(place: Estate, read: dict[str, Reading], products: dict[str, Product
 
 
 def test_a_plan_over_two_systems_has_the_one_wait_for_the_other():
-    plan = plan_of(BOTH, readings(hosts="7.0", manager="7.0"), PRODUCTS, "hosts", "manager")
+    plan = plan_of(BOTH, readings(hosts="1.0", manager="1.0"), PRODUCTS, "hosts", "manager")
     by_id = {hop.id: hop for lane in plan.lanes for hop in lane.hops}
     assert by_id["hosts.1"].needs == ("manager.1",)
     assert by_id["manager.1"].needs == ()
@@ -83,21 +83,21 @@ def test_a_plan_over_two_systems_has_the_one_wait_for_the_other():
 
 def test_a_plan_over_one_alone_is_refused_while_the_other_stands_in_its_way():
     with pytest.raises(Refused, match="no order of work keeps every requirement") as refused:
-        plan_of(BOTH, readings(hosts="7.0", manager="7.0"), PRODUCTS, "hosts")
-    assert "needs manager on 8.0 or later" in refused.value.what
-    assert "hosts 7.0" in refused.value.why
-    assert plan_of(BOTH, readings(hosts="7.0", manager="8.0"), PRODUCTS, "hosts").lanes[0].hops[0].to == "8.0"
+        plan_of(BOTH, readings(hosts="1.0", manager="1.0"), PRODUCTS, "hosts")
+    assert "needs manager on 2.0 or later" in refused.value.what
+    assert "hosts 1.0" in refused.value.why
+    assert plan_of(BOTH, readings(hosts="1.0", manager="2.0"), PRODUCTS, "hosts").lanes[0].hops[0].to == "2.0"
 
 
 def test_a_product_that_is_not_read_is_unknown_until_somebody_declares_it():
     lanyard = {
         "s/hosts": replace(
-            HOSTS, releases=(release("7.0"), release("8.0", requires=needs("lanyard/tidemark", ">=5.2")))
+            HOSTS, releases=(release("1.0"), release("2.0", requires=needs("lanyard/tidemark", ">=5.2")))
         )
     }
     alone = estate(("hosts", "s/hosts"))
     with pytest.raises(Refused, match="what that runs is not known") as refused:
-        plan_of(alone, readings(hosts="7.0"), lanyard, "hosts")
+        plan_of(alone, readings(hosts="1.0"), lanyard, "hosts")
     assert "declared:" in refused.value.next
     for version, good in (("5.3", True), ("5.1", False)):
         declared = estate(
@@ -105,31 +105,31 @@ def test_a_product_that_is_not_read_is_unknown_until_somebody_declares_it():
             more=f"declared: {{lanyard/tidemark: {{version: '{version}', by: anna, date: 2026-11-01T00:00:00Z}}}}\n",
         )
         if good:
-            assert plan_of(declared, readings(hosts="7.0"), lanyard, "hosts").lanes
+            assert plan_of(declared, readings(hosts="1.0"), lanyard, "hosts").lanes
         else:
             with pytest.raises(Refused, match="no order of work"):
-                plan_of(declared, readings(hosts="7.0"), lanyard, "hosts")
+                plan_of(declared, readings(hosts="1.0"), lanyard, "hosts")
 
 
 def test_a_system_of_which_one_node_is_unread_counts_as_unknown():
-    read = readings(hosts="7.0", manager="8.0")
+    read = readings(hosts="1.0", manager="2.0")
     del read["manager/b"]
     assert [u.product for u in requirements(BOTH, read, PRODUCTS, {}).unknown] == ["s/manager"]
 
 
 def test_a_breach_that_exists_today_is_found():
-    known = requirements(BOTH, readings(hosts="8.0", manager="7.0"), PRODUCTS, {})
-    assert [(b.rule.system, b.other_running) for b in breaches(known.tasks, known.rules)] == [("hosts", "7.0")]
+    known = requirements(BOTH, readings(hosts="2.0", manager="1.0"), PRODUCTS, {})
+    assert [(b.rule.system, b.other_running) for b in breaches(known.tasks, known.rules)] == [("hosts", "1.0")]
 
 
 def test_a_requirement_is_about_the_systems_that_belong_together():
     place = estate(("hosts", "s/hosts"), ("near", "s/manager"), ("far", "s/manager"))
     tied = replace(place, systems={**place.systems, "hosts": replace(place.systems["hosts"], uses=("near",))})
-    assert {r.other for r in requirements(place, readings(hosts="7.0", near="7.0", far="7.0"), PRODUCTS, {}).rules} == {
+    assert {r.other for r in requirements(place, readings(hosts="1.0", near="1.0", far="1.0"), PRODUCTS, {}).rules} == {
         "near",
         "far",
     }
-    assert {r.other for r in requirements(tied, readings(hosts="7.0", near="7.0", far="7.0"), PRODUCTS, {}).rules} == {
+    assert {r.other for r in requirements(tied, readings(hosts="1.0", near="1.0", far="1.0"), PRODUCTS, {}).rules} == {
         "near"
     }
 
@@ -138,11 +138,11 @@ def test_a_version_with_signs_of_the_range_notation_is_still_one_version():
     odd = replace(
         HOSTS,
         releases=(
-            release("7.0"),
-            release("8.0-fix1", requires=needs("s/manager", ">=8.0"), days=int(timedelta(days=1).days)),
+            release("1.0"),
+            release("2.0-fix1", requires=needs("s/manager", ">=2.0"), days=int(timedelta(days=1).days)),
         ),
     )
     assert (
-        plan_of(BOTH, readings(hosts="7.0", manager="8.0"), {**PRODUCTS, "s/hosts": odd}, "hosts").lanes[0].hops[0].to
-        == "8.0-fix1"
+        plan_of(BOTH, readings(hosts="1.0", manager="2.0"), {**PRODUCTS, "s/hosts": odd}, "hosts").lanes[0].hops[0].to
+        == "2.0-fix1"
     )

@@ -27,10 +27,10 @@ gallant: estate/1
 name: t
 sites: {harbour: {}, fulmar: {hands: no}}
 notes:
-  - {about: hosts, text: mind the lock file, by: anna}
+  - {about: hosts, text: ring the office first, by: anna}
   - {about: s/hosts, text: slow, by: anna}
-  - {about: s/hosts 8.0, text: hot, by: anna}
-  - {about: s/hosts 7.0 > 8.0, text: careful, by: anna, date: 2026-03-14T00:00:00Z}
+  - {about: s/hosts 2.0, text: hot, by: anna}
+  - {about: s/hosts 1.0 > 2.0, text: careful, by: anna, date: 2026-03-14T00:00:00Z}
   - {about: s/manager, text: other, by: anna}
 MORE
 systems:
@@ -67,7 +67,7 @@ def reading(node: str, version: str, system: str = "hosts", **more) -> Reading:
 FACTS = facts_of(
     reading(
         "a",
-        "7.0",
+        "1.0",
         facets=(Facet(name="uplink", state="up"),),
         gauges=(Gauge(name="replica paths", value=1, unit=""),),
         in_sync=None,
@@ -75,7 +75,7 @@ FACTS = facts_of(
     estate().systems["hosts"],
     estate().sites["harbour"],
 )
-AT = parse("dotted", "7.0")
+AT = parse("dotted", "1.0")
 CONDITIONS = [
     ('gauges."replica paths" < `2`', True),
     ('gauges."replica paths" >= `2`', False),
@@ -94,13 +94,13 @@ CONDITIONS = [
     ("contains(tags, 'prod')", True),
     ("contains(tags, 'test')", False),
     ("contains(nothing, 'test')", None),
-    ("components.image.version == '7.0'", True),
+    ("components.image.version == '1.0'", True),
     ("model == null", None),
     ("length(services) == `0`", True),
     ("hands", True),
-    ("vers:dotted/<7.5", True),
-    ("vers:dotted/>=7.5", False),
-    ("vers:deb/<7.5", False),
+    ("vers:dotted/<1.5", True),
+    ("vers:dotted/>=1.5", False),
+    ("vers:deb/<1.5", False),
     (None, True),
 ]
 
@@ -145,11 +145,11 @@ def needs(product: str, allowed: str) -> tuple[Requirement, ...]:
     return (Requirement(product=product, range=f"vers:dotted/{allowed}"),)
 
 
-MANAGER = Product(name="s/manager", scheme="dotted", releases=(release("7.0"), release("8.0")))
+MANAGER = Product(name="s/manager", scheme="dotted", releases=(release("1.0"), release("2.0")))
 HOSTS = Product(
     name="s/hosts",
     scheme="dotted",
-    releases=(release("7.0", 200), release("8.0", 100, requires=needs("s/manager", ">=8.0"))),
+    releases=(release("1.0", 200), release("2.0", 100, requires=needs("s/manager", ">=2.0"))),
 )
 
 
@@ -159,48 +159,48 @@ def reasons(*readings: Reading, products: tuple[Product, ...] = (HOSTS, MANAGER)
 
 
 def test_nodes_that_run_different_versions_are_told_of_and_those_that_do_not_are_not():
-    mixed = reasons(reading("a", "7.0"), reading("b", "8.0"), reading("m", "8.0", "manager"))
-    assert all("its nodes run different versions: a 7.0, b 8.0" in mixed[f"hosts/{n}"][1] for n in "ab")
-    even = reasons(reading("a", "7.0"), reading("b", "7.0"), reading("m", "8.0", "manager"))
+    mixed = reasons(reading("a", "1.0"), reading("b", "2.0"), reading("m", "2.0", "manager"))
+    assert all("its nodes run different versions: a 1.0, b 2.0" in mixed[f"hosts/{n}"][1] for n in "ab")
+    even = reasons(reading("a", "1.0"), reading("b", "1.0"), reading("m", "2.0", "manager"))
     assert not any("different versions" in why for _, why in even.values())
 
 
 def test_a_system_ahead_of_its_manager_is_told_of_from_either_side():
-    ahead = reasons(reading("a", "8.0"), reading("b", "8.0"), reading("m", "7.0", "manager"))
-    assert "ahead of its manager: hosts on 8.0 needs manager on 8.0 or later; manager runs 7.0" in ahead["hosts/a"][1]
-    knows = replace(MANAGER, releases=(release("7.0", requires=needs("s/hosts", "<8.0")), release("8.0")))
-    plain = replace(HOSTS, releases=(release("7.0"), release("8.0")))
-    other = reasons(reading("a", "8.0"), reading("b", "8.0"), reading("m", "7.0", "manager"), products=(plain, knows))
-    assert "hosts is ahead of its manager: manager on 7.0 needs hosts on before 8.0" in other["manager/m"][1]
-    fine = reasons(reading("a", "8.0"), reading("b", "8.0"), reading("m", "8.0", "manager"))
+    ahead = reasons(reading("a", "2.0"), reading("b", "2.0"), reading("m", "1.0", "manager"))
+    assert "ahead of its manager: hosts on 2.0 needs manager on 2.0 or later; manager runs 1.0" in ahead["hosts/a"][1]
+    knows = replace(MANAGER, releases=(release("1.0", requires=needs("s/hosts", "<2.0")), release("2.0")))
+    plain = replace(HOSTS, releases=(release("1.0"), release("2.0")))
+    other = reasons(reading("a", "2.0"), reading("b", "2.0"), reading("m", "1.0", "manager"), products=(plain, knows))
+    assert "hosts is ahead of its manager: manager on 1.0 needs hosts on before 2.0" in other["manager/m"][1]
+    fine = reasons(reading("a", "2.0"), reading("b", "2.0"), reading("m", "2.0", "manager"))
     assert not any("manager:" in why for _, why in fine.values())
 
 
 def test_one_node_of_a_mixed_system_is_enough_to_break_a_requirement():
-    mixed = reasons(reading("a", "7.0"), reading("b", "8.0"), reading("m", "7.0", "manager"))
+    mixed = reasons(reading("a", "1.0"), reading("b", "2.0"), reading("m", "1.0", "manager"))
     assert "ahead of its manager" in mixed["hosts/a"][1]
 
 
 def test_a_target_without_a_published_counterpart_is_blocked_until_there_is_one():
-    rows = (reading("a", "7.0"), reading("b", "7.0"), reading("m", "7.0", "manager"))
+    rows = (reading("a", "1.0"), reading("b", "1.0"), reading("m", "1.0", "manager"))
     assert reasons(*rows)["hosts/a"][0] == "behind"
-    early = replace(MANAGER, releases=(release("7.0"),))
+    early = replace(MANAGER, releases=(release("1.0"),))
     standing, why = reasons(*rows, products=(HOSTS, early))["hosts/a"]
     assert standing == "blocked"
-    assert why.startswith("8.0 needs manager on 8.0 or later; no such release of s/manager is published yet")
-    recalled = replace(MANAGER, releases=(release("7.0"), release("8.0", recalled=True)))
+    assert why.startswith("2.0 needs manager on 2.0 or later; no such release of s/manager is published yet")
+    recalled = replace(MANAGER, releases=(release("1.0"), release("2.0", recalled=True)))
     assert reasons(*rows, products=(HOSTS, recalled))["hosts/a"][0] == "blocked"
 
 
 def test_the_devices_own_list_is_held_against_the_catalog():
-    rows = (reading("a", "7.0", offers=("9.9",)), reading("b", "7.0", offers=("8.0",)), reading("m", "8.0", "manager"))
+    rows = (reading("a", "1.0", offers=("9.9",)), reading("b", "1.0", offers=("2.0",)), reading("m", "2.0", "manager"))
     found = reasons(*rows)
     assert "list of updates has 9.9, which the catalog has not" in found["hosts/a"][1]
-    assert "list of updates does not have 8.0" in found["hosts/a"][1]
+    assert "list of updates does not have 2.0" in found["hosts/a"][1]
     assert "list of updates" not in found["hosts/b"][1]
-    recalled = replace(HOSTS, releases=(*HOSTS.releases, release("7.5", 150, recalled=True)))
-    told = reasons(reading("a", "7.0", offers=("7.5", "8.0")), products=(recalled, MANAGER))
-    assert "list of updates has 7.5, recalled on" in told["hosts/a"][1]
+    recalled = replace(HOSTS, releases=(*HOSTS.releases, release("1.5", 150, recalled=True)))
+    told = reasons(reading("a", "1.0", offers=("1.5", "2.0")), products=(recalled, MANAGER))
+    assert "list of updates has 1.5, recalled on" in told["hosts/a"][1]
 
 
 # --- aims on components
@@ -208,20 +208,20 @@ def test_the_devices_own_list_is_held_against_the_catalog():
 
 def test_the_most_specific_aim_that_binds_a_component_counts():
     place = estate(
-        "aims:\n  - {for: default, aim: settled 150d}\n  - {for: hosts, aim: pin 7.0}\n"
-        "  - {for: 'hosts:shelf', aim: newest}\n  - {for: 'hosts/a:shelf', aim: pin 1.0}\n"
+        "aims:\n  - {for: default, aim: settled 150d}\n  - {for: hosts, aim: pin 1.0}\n"
+        "  - {for: 'hosts:expander', aim: newest}\n  - {for: 'hosts/a:expander', aim: pin 1.0}\n"
     )
-    shelf = Product(
-        name="s/shelf", scheme="dotted", releases=(release("1.0", 300), release("1.1", 200), release("1.2", 10))
+    expander = Product(
+        name="s/expander", scheme="dotted", releases=(release("1.0", 300), release("1.1", 200), release("1.2", 10))
     )
-    parts = tuple(Component(name=n, kind="disk", product="s/shelf", version="1.0") for n in ("shelf", "tray"))
-    rows = [replace(reading(n, "7.0"), components=(*reading(n, "7.0").components, *parts)) for n in "ab"]
-    found = find_gaps(place, rows, {p.name: p for p in (HOSTS, MANAGER, shelf)}, NOW)
+    parts = tuple(Component(name=n, kind="disk", product="s/expander", version="1.0") for n in ("expander", "tray"))
+    rows = [replace(reading(n, "1.0"), components=(*reading(n, "1.0").components, *parts)) for n in "ab"]
+    found = find_gaps(place, rows, {p.name: p for p in (HOSTS, MANAGER, expander)}, NOW)
     assert {g.name: (g.verdict.aim, g.target) for g in found} == {
-        "hosts/a": ("pin 7.0", "7.0"),
-        "hosts/b": ("pin 7.0", "7.0"),
-        "hosts/a:shelf": ("pin 1.0", "1.0"),
-        "hosts/b:shelf": ("newest", "1.2"),
+        "hosts/a": ("pin 1.0", "1.0"),
+        "hosts/b": ("pin 1.0", "1.0"),
+        "hosts/a:expander": ("pin 1.0", "1.0"),
+        "hosts/b:expander": ("newest", "1.2"),
         "hosts/a:tray": ("settled 150d", "1.1"),  # the system's pin names a release of another product
         "hosts/b:tray": ("settled 150d", "1.1"),
     }
@@ -229,52 +229,52 @@ def test_the_most_specific_aim_that_binds_a_component_counts():
 
 # --- bundles
 
-SHELF = Product(name="s/shelf", scheme="dotted", releases=(release("1.0", 300), release("1.1", 200)))
-OLD = Bundle(name="spring", released=NOW - timedelta(days=200), versions={"s/hosts": "7.0", "s/shelf": "1.0"})
+EXPANDER = Product(name="s/expander", scheme="dotted", releases=(release("1.0", 300), release("1.1", 200)))
+OLD = Bundle(name="spring", released=NOW - timedelta(days=200), versions={"s/hosts": "1.0", "s/expander": "1.0"})
 NEW = Bundle(
     name="autumn",
     released=NOW - timedelta(days=50),
-    versions={"s/hosts": "8.0", "s/shelf": "1.1"},
-    optional={"s/zones": "2026.1"},
+    versions={"s/hosts": "2.0", "s/expander": "1.1"},
+    optional={"s/roots": "2026.1"},
 )
 
 
-def node(name: str, image: str, shelf: str | None, **extra: str) -> Reading:
-    more = {"shelf": shelf, **extra}
+def node(name: str, image: str, expander: str | None, **extra: str) -> Reading:
+    more = {"expander": expander, **extra}
     parts = tuple(Component(name=n, kind="disk", product=f"s/{n}", version=v) for n, v in more.items() if v)
     return replace(reading(name, image), components=(*reading(name, image).components, *parts))
 
 
 BUNDLES = [
-    ((node("a", "8.0", "1.1"), node("b", "v8.0", "1.1")), "autumn", []),
-    ((node("a", "7.0", "1.0"),), "spring", []),
-    ((node("a", "8.0", "1.0"),), "autumn", ["hosts/a:shelf runs 1.0, the bundle has 1.1"]),
-    ((node("a", "8.0", "1.1", zones="2025.2"),), "autumn", ["hosts/a:zones runs 2025.2, the bundle has 2026.1"]),
-    ((node("a", "8.0", "1.1", zones="2026.1"),), "autumn", []),
-    ((node("a", "8.0", None),), "autumn", ["hosts/a has no s/shelf, the bundle has 1.1"]),
+    ((node("a", "2.0", "1.1"), node("b", "v2.0", "1.1")), "autumn", []),
+    ((node("a", "1.0", "1.0"),), "spring", []),
+    ((node("a", "2.0", "1.0"),), "autumn", ["hosts/a:expander runs 1.0, the bundle has 1.1"]),
+    ((node("a", "2.0", "1.1", roots="2025.2"),), "autumn", ["hosts/a:roots runs 2025.2, the bundle has 2026.1"]),
+    ((node("a", "2.0", "1.1", roots="2026.1"),), "autumn", []),
+    ((node("a", "2.0", None),), "autumn", ["hosts/a has no s/expander, the bundle has 1.1"]),
 ]
 
 
 @pytest.mark.parametrize(("rows", "bundle", "breaks"), BUNDLES)
 def test_a_system_runs_a_bundle_or_is_told_which_component_breaks_the_nearest(rows, bundle, breaks):
-    found = match_bundle("hosts", rows, [OLD, NEW], {p.name: p for p in (HOSTS, SHELF)})
+    found = match_bundle("hosts", rows, [OLD, NEW], {p.name: p for p in (HOSTS, EXPANDER)})
     assert (found.bundle, [b.words for b in found.breaks], found.whole) == (bundle, breaks, not breaks)
 
 
 def test_a_recalled_bundle_and_one_about_another_product_are_matched_by_nobody():
     bad = replace(NEW, recall=Recall(date=NOW, reason="x"))
     other = replace(NEW, versions={"s/else": "1"})
-    assert match_bundle("hosts", [node("a", "8.0", "1.1")], [bad, other], {}) is None
-    assert match_bundle("hosts", [node("a", "8.0", "1.1", rack="3")], [NEW], {}).beside == ("hosts/a:rack",)
+    assert match_bundle("hosts", [node("a", "2.0", "1.1")], [bad, other], {}) is None
+    assert match_bundle("hosts", [node("a", "2.0", "1.1", rack="3")], [NEW], {}).beside == ("hosts/a:rack",)
 
 
 def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
     place = estate("aims: [{for: hosts, aim: bundle spring}, {for: default, aim: newest}]")
-    products = {p.name: p for p in (HOSTS, MANAGER, SHELF)}
-    found = find_gaps(place, [node("a", "7.0", "1.1", rack="3")], products, NOW, [OLD, NEW])
+    products = {p.name: p for p in (HOSTS, MANAGER, EXPANDER)}
+    found = find_gaps(place, [node("a", "1.0", "1.1", rack="3")], products, NOW, [OLD, NEW])
     assert {g.name: (g.target, g.standing) for g in found} == {
-        "hosts/a": ("7.0", "current"),
-        "hosts/a:shelf": ("1.0", "ahead"),
+        "hosts/a": ("1.0", "current"),
+        "hosts/a:expander": ("1.0", "ahead"),
         "hosts/a:rack": (None, "unknown"),
     }
     for aim, why in (
@@ -284,7 +284,7 @@ def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
         bundles = [replace(OLD, recall=Recall(date=NOW, reason="x"))]
         place = estate(f"aims: [{{for: hosts, aim: {aim}}}]")
         gap = next(
-            g for g in find_gaps(place, [node("a", "7.0", "1.0")], products, NOW, bundles) if g.component == "image"
+            g for g in find_gaps(place, [node("a", "1.0", "1.0")], products, NOW, bundles) if g.component == "image"
         )
         assert gap.standing == "unknown"
         assert why in gap.reasons[0]
@@ -292,8 +292,8 @@ def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
 
 def test_the_newest_bundle_may_be_aimed_at_by_that_word():
     place = estate("aims: [{for: hosts, aim: bundle newest}]")
-    found = find_gaps(place, [node("a", "7.0", "1.0")], {p.name: p for p in (HOSTS, SHELF)}, NOW, [OLD, NEW])
-    assert {g.component: g.target for g in found} == {"image": "8.0", "shelf": "1.1"}
+    found = find_gaps(place, [node("a", "1.0", "1.0")], {p.name: p for p in (HOSTS, EXPANDER)}, NOW, [OLD, NEW])
+    assert {g.component: g.target for g in found} == {"image": "2.0", "expander": "1.1"}
 
 
 # --- ways out of a recall
@@ -356,7 +356,7 @@ def test_a_release_that_all_run_is_left_forward_or_waited_for_and_never_finished
 
 def test_known_issues_that_concern_this_estate_come_first_then_those_that_may():
     subject = release(
-        "8.0",
+        "2.0",
         known_issues=(
             "a plain word",
             KnownIssue(text="of nobody", when="facets.x == 'y'", severity="critical"),
@@ -365,7 +365,7 @@ def test_known_issues_that_concern_this_estate_come_first_then_those_that_may():
         ),
     )
     hosts = estate().systems["hosts"]
-    facts = {f"hosts/{n}": facts_of(reading(n, "7.0", facets=(Facet(name="x", state="z"),)), hosts) for n in "ab"}
+    facts = {f"hosts/{n}": facts_of(reading(n, "1.0", facets=(Facet(name="x", state="z"),)), hosts) for n in "ab"}
     found = worst_concerns(concerns_of(HOSTS, subject, facts))
     assert [(c.issue.text, c.nodes, bool(c.untold)) for c in found] == [
         ("of a", ("hosts/a",), False),
@@ -376,10 +376,10 @@ def test_known_issues_that_concern_this_estate_come_first_then_those_that_may():
 
 
 NOTES = [
-    ("hosts", [("7.0", "8.0")], None, ["mind the lock file", "slow", "hot", "careful"]),
-    ("hosts", [("7.5", "8.0")], None, ["mind the lock file", "slow", "hot"]),
-    ("hosts", [], None, ["mind the lock file", "slow"]),
-    (None, [], "8.0", ["slow", "hot"]),
+    ("hosts", [("1.0", "2.0")], None, ["ring the office first", "slow", "hot", "careful"]),
+    ("hosts", [("1.5", "2.0")], None, ["ring the office first", "slow", "hot"]),
+    ("hosts", [], None, ["ring the office first", "slow"]),
+    (None, [], "2.0", ["slow", "hot"]),
     (None, [], None, ["slow"]),
 ]
 

@@ -17,7 +17,7 @@ from gallant.core.catalog import KnownIssue, Package
 from gallant.core.checks import CHECKS, check_named, run_checks
 from gallant.core.compare import verify_system
 from gallant.core.errors import Refused, worst_exit
-from gallant.core.estate import Limits, Note, parse_estate
+from gallant.core.estate import Limits, Note, Service, parse_estate
 from gallant.core.findings import LEVELS, Booking, Facts, Followed, HalfRestored, Rescue
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
@@ -319,7 +319,19 @@ FIRES = [
     ("versions-even", facts(both(b={"version": "3.2.4"})), "warn", "different versions"),
     ("space", facts(both(b={"gauges": (Gauge(name="free space", value=1200, unit="B"),)})), "stop", "no room"),
     ("clock", facts(both(b={"clock_offset_s": 9.0})), "warn", "is off"),
-    ("service-subnet", facts(both(b={"network": "10.0.1.0/24"})), "warn", "own subnet"),
+    (
+        "service-address",
+        facts(system=replace(TICKETS, services={"blocks": Service(address="10.0.0.2:3260")})),
+        "warn",
+        "tickets/b's own",
+    ),
+    (
+        "service-address",
+        facts(both({"answers_for": ("10.0.1.1",)}, {"answers_for": ("10.0.1.1",)})),
+        "stop",
+        "both answer",
+    ),
+    ("service-address", facts(both({"answers_for": ()}, {"answers_for": ()})), "stop", "no node answers for"),
     (
         "service-answers",
         facts(probes={"blocks": Sample(service="blocks", at=NOW, real=0, ok=False, why="refused")}),
@@ -388,7 +400,12 @@ FIRES = [
     ("terms", facts(terms=("2026-04",)), "stop", "terms 2026-04 are not accepted"),
     ("known-issues", facts(issues=(Concern(release="2", issue=ISSUE, nodes=("tickets/a",)),)), "warn", "loses a path"),
     ("known-issues", facts(issues=(Concern(release="2", issue=ISSUE, untold=("tickets/a",)),)), "note", "loses a path"),
-    ("site-notes", facts(notes=(Note(about="tickets", text="mind the lock file", by="anna"),)), "note", "lock file"),
+    (
+        "site-notes",
+        facts(notes=(Note(about="tickets", text="ring the office first", by="anna"),)),
+        "note",
+        "ring the office",
+    ),
     (
         "expiries",
         facts(both(b={"expiries": (ends(9),)}), booked=booked(20 * 86400.0)),

@@ -49,7 +49,7 @@ NODE = {
     "condition": "working",
     "clock": "2026-11-25T00:00:00Z",
     "network": "10.0.0.0/24",
-    "shelf": {"module": "m", "release": "1.6"},
+    "expander": {"module": "m", "release": "1.6"},
 }
 GOOD = {
     "/v1/node": NODE,
@@ -133,7 +133,7 @@ def test_a_good_device_is_read_with_its_words_turned_into_ours():
         "in_service",
         True,
     )
-    assert [c.name for c in reading.components] == ["image", "shelf"]
+    assert [c.name for c in reading.components] == ["image", "expander"]
     assert reading.gauge("free space") == 1
 
 

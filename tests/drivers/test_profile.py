@@ -21,7 +21,7 @@ WRONG = [
     ('{user: "{user}"', '{user: "{usr}"', "{usr} is filled by nothing"),
     ("already (serving", "already ((serving", "pattern:"),
     ("boot: started", "model: model", "stands twice"),
-    ("name: settings.json", "name: ../settings", "plain file name"),
+    ("name: system.json", "name: ../system", "plain file name"),
     ("profile/1", "profile/2", "this Gallant reads profile/1"),
     ("timeout_s: 10", "timeout_s: -1", "timeout_s"),
     ("        boot: started\n", "", "gives no 'boot'"),

@@ -39,8 +39,8 @@ systems:
     nodes: {{a: {{address: "https://127.0.0.1:{port}", serial: {serial}, fingerprint: "{fingerprint}"}}}}
 """
 IMAGE = b"firmware of the controller, 3.2"
-VERSIONS = {"SystemImage": "2026.1", "BIOS": "1.8.2", "BMC": "3.1", "NIC.1": "22.1", "NIC.2": "22.4"} | {
-    f"Disk.{n}": "D3F7" for n in range(20)
+VERSIONS = {"SystemImage": "2026.1", "Bios": "0.46", "Manager": "3.1", "NetworkAdapter.1": "5.16", "NetworkAdapter.2": "5.20"} | {
+    f"Drive.{n}": "D3F7" for n in range(20)
 }
 
 
@@ -60,7 +60,7 @@ async def rack(old=False, serial="Q4-1", secret="s3cret-word", tools=None, **fau
     """A server's service and the driver in front of it; gives both."""
     world = World(datetime(2026, 11, 25, tzinfo=UTC), 1.0)
     world.faults = [Fault(name=name, value=value) for name, value in faults.items()]
-    firmware = Firmware(component="BMC", version="3.2", sha256=hashlib.sha256(IMAGE).hexdigest())
+    firmware = Firmware(component="Manager", version="3.2", sha256=hashlib.sha256(IMAGE).hexdigest())
     server = Server(world, "rack/a", "Q4-1", VERSIONS, {firmware.sha256: firmware})
     context, fingerprint, _ = self_signed("rack", "127.0.0.1")
     keeper, port = reserve("127.0.0.1")
@@ -97,8 +97,8 @@ def test_everything_is_found_by_links_and_the_inventory_in_one_expanded_request(
     assert (found.serial, found.model, found.part_number, found.version) == ("Q4-1", "Q4", "Q4-2U-24", "2026.1")
     assert (found.state, found.role, found.oddities) == ("in_service", "member", ())
     parts = {c.name: (c.kind, c.product, c.version) for c in found.components}
-    assert parts["bios"] == ("BIOS", "quernix/q4-bios", "1.8.2")
-    assert parts["nic-2"] == ("NIC", "quernix/n25", "22.4")
+    assert parts["bios"] == ("BIOS", "quernix/q4-bios", "0.46")
+    assert parts["nic-2"] == ("NIC", "quernix/n25", "5.20")
     assert len(parts) == 25
     assert abs(found.clock_offset_s) < 86400 * 400
     assert sum("FirmwareInventory" in r for r in service.requests) == 1
@@ -121,11 +121,11 @@ def test_a_second_reading_asks_for_the_inventory_only_if_it_changed():
         async with rack(tools={"memory": memory}) as (driver, service):
             for _ in range(2):
                 sizes.append(len((await driver.read("a")).components))
-            service.server.running["BIOS"] = "1.9"
+            service.server.running["Bios"] = "0.51"
             found = await driver.read("a")
             return next(c.version for c in found.components if c.name == "bios")
 
-    assert asyncio.run(go()) == "1.9"
+    assert asyncio.run(go()) == "0.51"
     assert sizes == [25, 25]
     assert any("$expand" in call for _, call in memory.kept)
 
@@ -151,7 +151,7 @@ def test_an_install_is_pushed_and_its_task_followed_to_the_next_start(tmp_path):
             off = (await driver.read("a")).state
             world.advance(2000)
             after = await driver.read("a")
-            return half, done, listed, shares, off, restart.handle, before != after.boot, server.running["BMC"]
+            return half, done, listed, shares, off, restart.handle, before != after.boot, server.running["Manager"]
 
     half, done, listed, shares, off, handle, restarted, version = asyncio.run(go())
     assert (half.state, half.percent, half.kind) == ("running", 50, "install")
@@ -200,7 +200,7 @@ def test_an_old_service_fetches_the_package_itself(tmp_path):
             service.server.world.advance(1000)
             return service.server.waiting
 
-    assert asyncio.run(go()) == {"BMC": "3.2"}
+    assert asyncio.run(go()) == {"Manager": "3.2"}
 
 
 def refusal(kind: type[GallantError], what, **options) -> str:

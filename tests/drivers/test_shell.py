@@ -53,8 +53,8 @@ async def sealock(
 ):
     world = World(datetime(2026, 11, 25, tzinfo=UTC), 1.0)
     world.faults = list(faults)
-    nodes = {n: ShoalNode(n, f"ST-{i}", "10.0.0.0/24", "6.1.8-fix2") for i, n in enumerate("ab", 1)}
-    images = {i.version: i for i in (image("6.1.8-fix2", b"old"), image("6.1.8-fix10", BODY))}
+    nodes = {n: ShoalNode(n, f"ST-{i}", "10.0.0.0/24", "38.1-fix2") for i, n in enumerate("ab", 1)}
+    images = {i.version: i for i in (image("38.1-fix2", b"old"), image("38.1-fix10", BODY))}
     pair = ShoalPair(world, "sealock", nodes, images, active="b")
     keeper, port = reserve("127.0.0.1")
     accounts = {"reader-read": "s3cret-word", "keeper-act": "s3cret-word"}
@@ -86,7 +86,7 @@ def test_an_appliances_prompt_pager_and_tables_become_one_reading(tmp_path):
             return found, "".join(texts), server.line.lines
 
     found, text, lines = asyncio.run(go())
-    assert (found.serial, found.version, found.build, found.role) == ("ST-1", "6.1.8-fix2", "9", "standby")
+    assert (found.serial, found.version, found.build, found.role) == ("ST-1", "38.1-fix2", "9", "standby")
     assert (found.state, found.in_sync, found.network) == ("in_service", True, "10.0.0.0/24")
     assert {f.name: f.state for f in found.facets}["running configuration"] == "saved"
     assert found.gauge("free space") == 900 * 1024 * 1024
@@ -104,11 +104,11 @@ def test_an_install_goes_by_sftp_past_the_master_word_and_the_question(tmp_path)
         async with sealock(tmp_path, package_file=lambda name, sha256: package) as (driver, server):
             world, soon = server.world, driver.clock.real() + 60
             digest = hashlib.sha256(BODY).hexdigest()
-            act = Act(kind="preload", package="stile-6.1.8-fix10.pkg", bytes=len(BODY), sha256=digest)
+            act = Act(kind="preload", package="stile-38.1-fix10.pkg", bytes=len(BODY), sha256=digest)
             shares = []
             await driver.act("a", act, send_by=soon, progress=lambda share, _: shares.append(share))
             present = (await driver.read("a")).packages
-            taken = await driver.act("a", Act(kind="install", package="stile-6.1.8-fix10.pkg"), send_by=soon)
+            taken = await driver.act("a", Act(kind="install", package="stile-38.1-fix10.pkg"), send_by=soon)
             world.advance(30)
             half = await driver.job("a", taken.handle)
             world.advance(100)
@@ -127,17 +127,17 @@ def test_an_install_goes_by_sftp_past_the_master_word_and_the_question(tmp_path)
     assert share == 100
     assert (half.state, half.kind, half.percent) == ("running", "install", 50)
     assert done.state == "done"
-    assert (after.version, after.boot) == ("6.1.8-fix10", "ST-1#2")
+    assert (after.version, after.boot) == ("38.1-fix10", "ST-1#2")
 
 
 def test_the_devices_own_readiness_test_speaks_in_its_words(tmp_path):
     async def go():
         async with sealock(tmp_path) as (driver, _):
-            return await driver.self_test("a", "7.0")
+            return await driver.self_test("a", "39.1")
 
     tested = asyncio.run(go())
     assert tested.minutes == 14
-    assert [(f.level, f.text) for f in tested.findings] == [("stop", "rule 12 uses a cipher that 7.0 no longer has")]
+    assert [(f.level, f.text) for f in tested.findings] == [("stop", "rule 12 uses a cipher that 39.1 no longer has")]
 
 
 def failing(kind: type[GallantError], tmp_path, what="read", **options) -> str:
@@ -227,7 +227,7 @@ reads:
   about:
     - {run: "echo serial=X7 version=1.2 boot=b1", match: "serial=(?P<s>\\S+) version=(?P<v>\\S+) boot=(?P<b>\\S+)", take: {serial: s, version: v, boot: b}}
   parts:
-    - run: "printf 'nic1 22.1\nnic2 22.4\n'"
+    - run: "printf 'nic1 5.16\nnic2 5.20\n'"
       rows: "^(?P<name>\\S+) (?P<version>\\S+)$"
       take: {components: "rows[].{name: name, kind: 'NIC', product: 't/nic', version: version}"}
   facets:
@@ -265,7 +265,7 @@ def local(command: str = "true", act: Act | None = None):
 
 def test_commands_on_this_host_give_groups_rows_and_json():
     found = local("seq 3000")
-    assert [(c.name, c.version) for c in found.components] == [("image", "1.2"), ("nic1", "22.1"), ("nic2", "22.4")]
+    assert [(c.name, c.version) for c in found.components] == [("image", "1.2"), ("nic1", "5.16"), ("nic2", "5.20")]
     assert found.facets[0].state == "up"
     assert found.gauge("n") > 10_000
 

@@ -235,9 +235,8 @@ def updater(version: str) -> str:
     """An updater that takes 2.5 only when it is 1.2 itself."""
     return f"""
 case "$1" in
-  update-self) apt-get -y -q install manifest-updater=1.2-1;;
   install) [ {version} = 1.2 ] || {{ echo "too old for $2" >&2; exit 3; }}
-    apt-get -y -q install "manifest=$2"; touch /var/lib/manifest-waits;;
+    apt-get -y -q install "manifest=$2"; touch /var/lib/manifest-reload;;
 esac
 """
 
@@ -245,23 +244,24 @@ esac
 CTL = """
 case "$1" in
   parts) echo "schema database $(cat /srv/manifest/schema)";;
-  state) if [ -e /var/lib/manifest-waits ]; then echo "pending configuration: waiting"; else echo "pending configuration: none"; fi;;
+  needs) echo "manifest-updater 1.2-1";;
+  state) if [ -e /var/lib/manifest-reload ]; then echo "reload: due"; else echo "reload: none"; fi;;
   migrate) echo SCHEMA > /srv/manifest/schema;;
-  apply) rm -f /var/lib/manifest-waits; echo applied;;
+  reload) rm -f /var/lib/manifest-reload; echo "read again";;
   dump) echo "-- schema $(cat /srv/manifest/schema)";;
 esac
 """
 
 
-def test_an_application_with_an_updater_of_its_own_is_updated_and_migrated(host, tmp_path):
+def test_an_application_is_updated_after_the_package_that_it_needs_and_migrated(host, tmp_path):
     for version in ("1.1", "1.2"):
         package(tmp_path, "manifest-updater", f"{version}-1", tools={"manifest-updater": updater(version)})
-    for version, schema in (("2.4", "14"), ("2.5", "15")):
+    for version, schema in (("2.4", "2026-03"), ("2.5", "2026-09")):
         package(tmp_path, "manifest", f"{version}-1", tools={"manifest-ctl": CTL.replace("SCHEMA", schema)})
     publish(host, tmp_path)
     data = host.root / "srv" / "manifest"
     data.mkdir()
-    (data / "schema").write_text("14\n")
+    (data / "schema").write_text("2026-03\n")
     (data / "passengers").write_text("17\n")
 
     async def work(driver):
@@ -278,11 +278,14 @@ def test_an_application_with_an_updater_of_its_own_is_updated_and_migrated(host,
         return before, job, await driver.read("a"), {n: b"".join(p) for n, p in texts.items()}
 
     before, job, after, held = run(host, work, "skerry-manifest")
-    assert (job.state, job.message) == ("done", "applied")
+    assert (job.state, job.message) == ("done", "read again")
     versions = [{c.name: c.version for c in r.components} for r in (before, after)]
     names = ("manifest-updater", "manifest", "database")
-    assert [tuple(v[n] for n in names) for v in versions] == [("1.1-1", "2.4-1", "14"), ("1.2-1", "2.5-1", "15")]
-    assert {f.name: f.state for f in after.facets}["manifest pending configuration"] == "none"
-    assert held["database.sql"] == b"-- schema 15\n"
+    assert [tuple(v[n] for n in names) for v in versions] == [
+        ("1.1-1", "2.4-1", "2026-03"),
+        ("1.2-1", "2.5-1", "2026-09"),
+    ]
+    assert {f.name: f.state for f in after.facets}["manifest reload"] == "none"
+    assert held["database.sql"] == b"-- schema 2026-09\n"
     with tarfile.open(fileobj=io.BytesIO(held["data.tar"])) as archive:
         assert archive.extractfile("srv/manifest/passengers").read() == b"17\n"

@@ -19,9 +19,9 @@ ALLOWED = (
     "/usr/bin/systemctl restart turnstile.service",
     "/usr/bin/tar -C / --one-file-system -cf - etc",
     "/usr/bin/tar -C / -cf - srv/manifest",
-    "/usr/bin/manifest-updater update-self",
+    f"{APT} install manifest-updater=1.2-1",
     "/usr/bin/manifest-updater install 2.5-1",
-    "/usr/bin/manifest-ctl apply",
+    "/usr/bin/manifest-ctl reload",
 )
 REFUSED = (
     f"{APT} install -o DPkg::Pre-Invoke::=sh bash=1",

@@ -121,6 +121,6 @@ def test_a_fault_applies_at_its_node_act_and_count_alone():
 
 
 def test_the_two_exports_are_different_and_both_are_exports(night):
-    assert night.pair.export("a", "settings") != night.pair.export("a", "configuration")
+    assert night.pair.export("a", "system") != night.pair.export("a", "volumes")
     with pytest.raises(Denied):
         night.pair.export("a", "everything")

@@ -31,7 +31,7 @@ from gallant.vault.spool import PIECE
 
 CUTS = int(os.environ.get("GALLANT_CUTS", "6"))  # make cuts: many more
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
-CONTENT = {"settings.json": b"s" * 5000, "configuration.json": random.Random(1).randbytes(300_000)}
+CONTENT = {"system.json": b"s" * 5000, "volumes.json": random.Random(1).randbytes(300_000)}
 OWN = x25519.Identity.generate()
 DRAFT = Draft(
     system="tickets",
@@ -98,7 +98,7 @@ def test_an_encrypted_backup_seals_without_any_key_and_opens_with_its_own_alone(
 
 def test_what_has_not_changed_is_stored_once_and_goes_with_the_last_that_points_to_it(tmp_path):
     first, second = take(tmp_path), take(tmp_path, now=NOW + timedelta(hours=1))
-    third = take(tmp_path, Exporter(settings=b"other"), now=NOW + timedelta(hours=2))
+    third = take(tmp_path, Exporter(system=b"other"), now=NOW + timedelta(hours=2))
     assert first.archive == second.archive != third.archive
     assert len([f for f in files(tmp_path) if f.endswith(".age")]) == 2
     store = BackupStore(tmp_path)
@@ -107,7 +107,7 @@ def test_what_has_not_changed_is_stored_once_and_goes_with_the_last_that_points_
     store.remove(second)
     assert [f for f in files(tmp_path) if f.endswith(".age")] == [third.archive]
     other = x25519.Identity.generate()
-    fourth = take(tmp_path, Exporter(settings=b"other"), recipients=(str(other.to_public()),))
+    fourth = take(tmp_path, Exporter(system=b"other"), recipients=(str(other.to_public()),))
     assert fourth.archive != third.archive  # for somebody else it is another backup
 
 
@@ -155,7 +155,7 @@ def _written(path, raw):
 
 def test_a_disk_that_is_full_ends_a_backup_and_leaves_nothing(tmp_path):
     limit = 6 * 1024 * 1024
-    exporter = Exporter(settings=random.Random(5).randbytes(limit), configuration=random.Random(6).randbytes(limit))
+    exporter = Exporter(system=random.Random(5).randbytes(limit), volumes=random.Random(6).randbytes(limit))
     was = resource.getrlimit(resource.RLIMIT_FSIZE)
     resource.setrlimit(resource.RLIMIT_FSIZE, (limit + 4096, was[1]))  # each export fits, the archive of both does not
     try:
@@ -203,7 +203,7 @@ def test_the_newest_comes_first_and_two_of_one_second_have_two_names(tmp_path):
 
 def test_an_export_that_breaks_off_leaves_no_backup_and_nothing_half(tmp_path):
     with pytest.raises(GallantError, match="broke off"):
-        take(tmp_path, Exporter(fails="configuration.json"))
+        take(tmp_path, Exporter(fails="volumes.json"))
     assert files(tmp_path) == []
 
 
@@ -380,7 +380,7 @@ from tests.vault.test_backups import Exporter, take
 from pathlib import Path
 threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()
 for i in range(1000):
-    take(Path({folder!r}), Exporter(settings=b"%d" % i), recipients={recipients!r})
+    take(Path({folder!r}), Exporter(system=b"%d" % i), recipients={recipients!r})
 """
 
 

@@ -38,7 +38,7 @@ def gaps(
 ) -> None:
     """Installed against aimed-for, worst first.
 
-    Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --component nic --installed 22.1
+    Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --component nic --installed 5.16
     """
     from gallant.operations import assess
     from gallant.operations.gaps import Narrow

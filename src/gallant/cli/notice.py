@@ -75,7 +75,7 @@ def _show(output: Any, decided: Any) -> None:
 def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Any) -> None:
     """It shall be done. Terms of use are shown, and accepted once for each version of them.
 
-    Examples:  gallant notice accept tickets   |   gallant notice accept tickets:shelf --reason "agreed on Monday"
+    Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
     """
     from gallant.operations import notices
 

@@ -32,7 +32,7 @@ def snapshot() -> None:
 def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, output: Any) -> None:
     """Take a restore point, through the host where the system is a guest, and see that it is there.
 
-    Examples:  gallant snapshot take overlook --reason "before 7.0.5"
+    Examples:  gallant snapshot take overlook --reason "before 17.6"
     """
     from gallant.operations import snapshots
     from gallant.views import snapshots as views
@@ -69,7 +69,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> N
 def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
     """Go back to a restore point; what came after it is lost on the system.
 
-    Examples:  gallant snapshot revert overlook before-7.0.5
+    Examples:  gallant snapshot revert overlook before-17.6
     """
     from gallant.operations import snapshots
     from gallant.views import snapshots as views
@@ -88,7 +88,7 @@ def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 def remove(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
     """Take a restore point away.
 
-    Examples:  gallant snapshot remove overlook before-7.0.5
+    Examples:  gallant snapshot remove overlook before-17.6
     """
     from gallant.operations import snapshots
     from gallant.views import snapshots as views

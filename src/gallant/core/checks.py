@@ -6,7 +6,6 @@ read gives no pass, because `reachable` has stopped the work already.
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import timedelta
 
@@ -189,29 +188,51 @@ def _clock(facts: Facts) -> Iterator[Finding]:
         )
 
 
-def _service_subnet(facts: Facts) -> Iterator[Finding]:
+def _service_address(facts: Facts) -> Iterator[Finding]:
+    """What is told of who answers is held against one; a node that does not say is nobody's proof."""
+    told = {r.name: r.answers_for for r in facts.readings.values() if r.answers_for is not None}
+    all_told = len(told) == len(facts.system.nodes)
     for name, service in facts.system.services.items():
-        inside = [r for r in facts.readings.values() if _lies_in(service.endpoint[0], r.network)]
-        for reading in inside:
+        address = service.endpoint[0]
+        owner = next((n for n, node in facts.system.nodes.items() if node.host == address), None)
+        if owner is not None:
             yield finding(
                 facts,
                 "warn",
-                f"the service address {name} lies in {reading.name}'s own subnet",
-                f"{service.endpoint[0]} in {reading.network}",
-                "Give the service an address in another subnet; else the node may answer for it by itself",
-                reading.node,
+                f"the service address {name} is {facts.name}/{owner}'s own",
+                f"{address} does not move when {facts.name}/{owner} is worked on",
+                f"Give {name} an address that moves with the role, in estate.yaml",
+                owner,
             )
-        if not inside and any(r.network for r in facts.readings.values()):
+            continue
+        answering = [node for node, addresses in told.items() if address in addresses]
+        if len(answering) > 1:
             yield finding(
-                facts, "pass", f"the service address {name} lies outside the nodes' own subnets", service.endpoint[0]
+                facts,
+                "stop",
+                f"{' and '.join(answering)} both answer for the service address {name}"
+                if len(answering) == 2
+                else f"{', '.join(answering)} all answer for the service address {name}",
+                f"{address}: users reach one or the other by chance",
+                f"Take {address} off all nodes of {facts.name} but the one that should have it",
             )
-
-
-def _lies_in(host: str, network: str | None) -> bool:
-    try:
-        return network is not None and ipaddress.ip_address(host) in ipaddress.ip_network(network, strict=False)
-    except ValueError:
-        return False
+        elif all_told and not answering:
+            yield finding(
+                facts,
+                "stop",
+                f"no node answers for the service address {name}",
+                address,
+                f"Look at the roles: gallant inventory {facts.name}",
+            )
+        else:
+            yield finding(
+                facts,
+                "pass",
+                f"{answering[0]} alone answers for the service address {name}"
+                if answering
+                else f"the service address {name} is no node's own",
+                address,
+            )
 
 
 def _service_answers(facts: Facts) -> Iterator[Finding]:
@@ -379,7 +400,7 @@ OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("versions-even", "all nodes run one version", _versions_even),
     ("space", "free space for the largest package of the route", _space),
     ("clock", "each node's clock against ours", _clock),
-    ("service-subnet", "service addresses lie outside the nodes' own subnets", _service_subnet),
+    ("service-address", "one node answers for each service address, and it is no node's own address", _service_address),
     ("service-answers", "service addresses answer", _service_answers),
     ("backup", "a fresh sealed backup of the running version", _backup),
     ("stock", "the route's packages and the running release's are in stock", _stock),
@@ -429,7 +450,9 @@ ABOUT: dict[str, Callable[[str, str], Check]] = {
     ),
     "space": _about("stop", "an install that runs out of space stops half-way", mend="packages"),
     "clock": _about("warn", "certificates, logs and the order of events are wrong when a clock is", when=ALWAYS),
-    "service-subnet": _about("warn", "a node answers for an address in its own subnet though the role has moved away"),
+    "service-address": _about(
+        "stop warn", "an address that two nodes hold, or that stays with one, does not follow its role", shapes=SEVERAL
+    ),
     "service-answers": _about("stop", "an outage that was there before is taken for one of the work", when=ALWAYS),
     "backup": _about("warn", "nothing is disturbed without a way back that was seen to be whole", mend="backup"),
     "stock": _about("stop warn", "on the night the old installer is needed, it is not to be had any more"),

@@ -120,7 +120,7 @@ class Gap(Record, gc=False):
 
     @property
     def name(self) -> str:
-        """As people write it: `tickets/a` for the system image, `tickets/a:shelf` for any other component."""
+        """As people write it: `tickets/a` for the system image, `tickets/a:expander` for any other component."""
         return f"{self.system}/{self.node}" + (f":{self.component}" if self.component != IMAGE else "")
 
     @property

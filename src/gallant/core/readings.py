@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 from datetime import UTC, datetime
 
 from gallant.core.records import Moment, Record, replace
@@ -116,7 +117,8 @@ class Reading(Record):
     """A node at one moment. Versions are the device's own texts; `boot` changes with every start.
 
     `in_sync` is None where the node holds no replica. `clock_offset_s` is the device's clock less ours, known to within
-    `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation.
+    `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation; `answers_for` are the addresses besides its own
+    that it answers for (None: it does not say).
     `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
     of packages (None: it is no host that has any).
     `snapshots` are the restore points that it keeps (None: it does not say).
@@ -139,6 +141,7 @@ class Reading(Record):
     sync_remaining_s: float | None = None
     model: str | None = None
     network: str | None = None
+    answers_for: tuple[str, ...] | None = None
     clock_offset_s: float | None = None
     clock_uncertainty_s: float | None = None
     components: tuple[Component, ...] = ()
@@ -160,6 +163,13 @@ class Reading(Record):
 
     def gauge(self, name: str) -> float | None:
         return next((g.value for g in self.gauges if g.name == name), None)
+
+    def in_own_network(self, address: str) -> bool | None:
+        """Whether an address lies in the node's own subnet; None where that cannot be told."""
+        try:
+            return ipaddress.ip_address(address) in ipaddress.ip_network(self.network or "", strict=False)
+        except ValueError:
+            return None
 
     @property
     def running_jobs(self) -> tuple[Job, ...]:

@@ -51,7 +51,7 @@ rules:
 # What the site itself knows, shown beside the publisher's word.
 notes:
   - about: ostrel/shoal 2.8.5 > 2.11.3
-    text: "Last time b kept a lock file of its console; it had to go first."
+    text: "Ring the box office before b restarts: its printers hang on it."
     by: anna
     date: 2026-03-14T00:00:00Z
 
@@ -94,7 +94,7 @@ SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...
     ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
      ("uses: [quay]", "managed_by: overlook", "usual: {leader: a}")),
     ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
-    ("lighthouse", "ostrel/reef", "quorum", "northpier", "storage", "http", "ostrel-reef", "abc", "what the buoys and gauges say", ()),
+    ("lighthouse", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
     ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to whoever has a ticket",

@@ -514,6 +514,7 @@ class ProfiledDriver:
             model=text["model"],
             part_number=text["part_number"],
             network=text["network"],
+            answers_for=_several(fields.get("answers_for")),
             clock_offset_s=offset,
             clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
             components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
@@ -524,7 +525,7 @@ class ProfiledDriver:
                 for f in self._records(Facet, fields.get("facets"))
             ),
             gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
-            offers=tuple(text for value in offers if (text := text_of(value))) if isinstance(offers, list) else None,
+            offers=_several(offers),
             channels=self._records(Channel, channels) if isinstance(channels, list) else None,
             alarms=tuple(
                 replace(a, text=self.mask(a.text), level=self._level(a.level))
@@ -540,6 +541,11 @@ class ProfiledDriver:
         if not self.profile.checks:
             return reading
         body = msgspec.to_builtins(reading)
+        body["services"] = [
+            {"name": name, "address": host, "in_own_network": reading.in_own_network(host)}
+            for name, service in self.system.services.items()
+            for host in (service.endpoint[0],)
+        ]
         failed = []
         for check in self.profile.checks:
             try:
@@ -648,6 +654,10 @@ def merge(into: Fields, more: Fields) -> None:
             into[key] = [*into.get(key, []), *value]
         elif value is not None:
             into[key] = value
+
+
+def _several(said: Any) -> tuple[str, ...] | None:
+    return tuple(text for value in said if (text := text_of(value))) if isinstance(said, list) else None
 
 
 def _texts(fields: Fields) -> dict[str, str]:

@@ -102,6 +102,7 @@ READING_FIELDS = (
     "state",
     "clock",
     "network",
+    "answers_for",
     "sync",
     "sync_remaining_s",
     "components",

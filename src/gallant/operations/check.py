@@ -27,7 +27,7 @@ from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
-from gallant.stock.shelf import Shelf
+from gallant.stock.stockroom import Stockroom
 
 
 class Health(Record):
@@ -159,7 +159,7 @@ def _facts(
     readings = {n: readings[n] for n in system.nodes if n in readings}
     versions = [r.version for r in readings.values()]
     ahead = releases_ahead(place, system, versions) if readings else Ahead(entered=(), running=())
-    shelf = Shelf(place.folder)
+    stockroom = Stockroom(place.folder)
     kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
     rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
     product = place.products.get(system.product)
@@ -175,8 +175,8 @@ def _facts(
         limits=place.estate.limits,
         backups=tuple(store_of(place).all(system.name)),
         wanted=ahead.packages,
-        missing=tuple(p.name for p in ahead.packages if not shelf.has(p)),
-        unkept=tuple(p.name for p in kept if not shelf.has(p)),
+        missing=tuple(p.name for p in ahead.packages if not stockroom.has(p)),
+        unkept=tuple(p.name for p in kept if not stockroom.has(p)),
         probes=probes,
         open_roll=rolls[0] if rolls else None,
         notes=tuple(notes_on(place.estate, system, product, hops_of(versions, releases))) if product else (),

@@ -141,7 +141,7 @@ rules:
 
 # What you know yourselves, shown beside the publisher's word: about a system, a product, a release or a hop.
 # notes:
-#   - {{about: ostrel/shoal 2.8.5 > 2.11.3, text: "a lock file had to go first", by: anna}}
+#   - {{about: ostrel/shoal 2.8.5 > 2.11.3, text: "ring the box office before b restarts", by: anna}}
 
 # Who can open the backups (gallant init --identity FILE makes a key), where their copies go, how many are kept.
 # backups:

@@ -21,7 +21,7 @@ from gallant.operations.deciding import record
 from gallant.operations.orders import carry_out
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
-from gallant.stock.shelf import Shelf, Throttle, Way
+from gallant.stock.stockroom import Stockroom, Throttle, Way
 
 Meter = Callable[[str, int, int], None]
 
@@ -66,28 +66,28 @@ async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = No
     other; what would not fit into the quota is not begun."""
     from gallant.drivers.http import new_session
 
-    shelf, limits = Shelf(place.folder), place.estate.limits
+    stockroom, limits = Stockroom(place.folder), place.estate.limits
     needed = wanted(place, terms)
-    _within_quota(place, shelf, [p for _, _, _, p in needed if not shelf.has(p)])
+    _within_quota(place, stockroom, [p for _, _, _, p in needed if not stockroom.has(p)])
     throttle = Throttle(limits.fetch_mbit_per_s * 125_000 if limits.fetch_mbit_per_s else None)
     gate = asyncio.Semaphore(limits.fetches_at_once)
     async with new_session() as session:
 
         async def one(product: str, release: str, why: str, package: Package) -> Fetched:
             async with gate:
-                return await _fetch_one(place, shelf, session, throttle, product, release, why, package, meter)
+                return await _fetch_one(place, stockroom, session, throttle, product, release, why, package, meter)
 
         rows = list(await asyncio.gather(*(one(*row) for row in needed)))
     if not terms and all(r.state != "failed" for r in rows):  # what broke off once and nobody wants any more
-        for part in shelf.unfinished():
+        for part in stockroom.unfinished():
             part.unlink(missing_ok=True)
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-def _within_quota(place: Workplace, shelf: Shelf, missing: Sequence[Package]) -> None:
+def _within_quota(place: Workplace, stockroom: Stockroom, missing: Sequence[Package]) -> None:
     quota = place.estate.limits.stock_gb
-    total = shelf.bytes + sum(p.bytes for p in missing)
+    total = stockroom.bytes + sum(p.bytes for p in missing)
     if quota is not None and total > quota * 1e9 and missing:
         raise Refused(
             f"The stock would come to {total / 1e9:.1f} GB; its limit is {quota:g} GB.",
@@ -98,7 +98,7 @@ def _within_quota(place: Workplace, shelf: Shelf, missing: Sequence[Package]) ->
 
 async def _fetch_one(
     place: Workplace,
-    shelf: Shelf,
+    stockroom: Stockroom,
     session: Any,
     throttle: Throttle,
     product: str,
@@ -107,7 +107,7 @@ async def _fetch_one(
     package: Package,
     meter: Meter | None,
 ) -> Fetched:
-    present, began = shelf.has(package), place.clock.real()
+    present, began = stockroom.has(package), place.clock.real()
     row = Fetched(
         package=package.name,
         product=product,
@@ -120,7 +120,7 @@ async def _fetch_one(
     try:
         url = place.package_url(product, package)
         way = dataclasses.replace(_way(place, product, package, url), throttle=throttle)
-        await shelf.fetch(
+        await stockroom.fetch(
             session, url, package, lambda done, whole: meter(package.name, done, whole) if meter else None, way
         )
     except GallantError as error:
@@ -155,9 +155,9 @@ class InStock(Record):
 
 def held(place: Workplace) -> list[InStock]:
     """What lies in stock; what is wrong or recalled first."""
-    shelf, known, needed = Shelf(place.folder), _known(place), _needed(place)
+    stockroom, known, needed = Stockroom(place.folder), _known(place), _needed(place)
     rows = []
-    for one in shelf.held():
+    for one in stockroom.held():
         product, release = known.get(one.sha256, (None, None))
         rows.append(
             InStock(
@@ -165,9 +165,9 @@ def held(place: Workplace) -> list[InStock]:
                 release=f"{product} {release.version}" if release is not None else None,
                 bytes=one.bytes,
                 sha256=one.sha256,
-                ok=shelf.verified(one.name, one.sha256),
+                ok=stockroom.verified(one.name, one.sha256),
                 recalled=release.recall.words if release is not None and release.recall is not None else None,
-                vouched=shelf.vouched(one.name, one.sha256),
+                vouched=stockroom.vouched(one.name, one.sha256),
                 needed=tuple(needed.get(one.sha256, ())),
             )
         )
@@ -211,7 +211,7 @@ class Added(Record):
 def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Added]:
     """Take files that were carried in. What no catalog knows is refused, unless a named person answers for it, with a
     reason, which goes into the ledger."""
-    shelf, known, rows = Shelf(place.folder), _known(place), []
+    stockroom, known, rows = Stockroom(place.folder), _known(place), []
     for file in files:
         try:
             with file.open("rb") as opened:
@@ -230,7 +230,7 @@ def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Adde
         if release is None:
             record(place, "vouch", name, target=sha256, reason=clean(vouch or ""))
         vouched = f"{place.user}: {clean(vouch or '')}" if release is None else None
-        shelf.take_in(file, name, sha256, vouched)
+        stockroom.take_in(file, name, sha256, vouched)
         said = f"{product} {release.version}" if release is not None else None
         rows.append(Added(package=name, release=said, bytes=size, sha256=sha256, vouched=vouched))
     return rows
@@ -247,15 +247,15 @@ class Pruned(Record):
 
 def prune(place: Workplace, dry: bool) -> list[Pruned]:
     """Take away what no system needs, and what broke off; what goes first."""
-    shelf, rows = Shelf(place.folder), []
+    stockroom, rows = Stockroom(place.folder), []
     for one in held(place):
         kept = f"needed by {', '.join(dict.fromkeys(one.needed))}" if one.needed else None
         kept = f"vouched for by {one.vouched}" if kept is None and one.vouched else kept
         rows.append(Pruned(package=one.package, bytes=one.bytes, sha256=one.sha256, kept=kept))
         if kept is None and not dry:
-            shelf.remove(one.package, one.sha256)
+            stockroom.remove(one.package, one.sha256)
     if not dry:
-        for part in shelf.unfinished():
+        for part in stockroom.unfinished():
             part.unlink(missing_ok=True)
     return sorted(rows, key=lambda r: r.kept is not None)
 
@@ -331,7 +331,7 @@ def _next_package(place: Workplace, system: System, driver: Any) -> tuple[Packag
             f"{system.name}: {release.version} was {release.recall.words}; it goes onto no node.",
             next=f"gallant route {system.name}",
         )
-    if not Shelf(place.folder).has(package):
+    if not Stockroom(place.folder).has(package):
         raise Refused(f"{package.name} is not in stock.", next=f"gallant stock fetch {system.name}")
     return package, release
 

@@ -183,7 +183,7 @@ class Workplace:
         from gallant.drivers.base import Credential, Tools
         from gallant.drivers.profile import load_profile
         from gallant.stock.serve import serving
-        from gallant.stock.shelf import Shelf, Throttle
+        from gallant.stock.stockroom import Stockroom, Throttle
 
         self._ask_now(systems, "read")
         async with AsyncExitStack() as stack:
@@ -202,7 +202,7 @@ class Workplace:
                     clock=self.clock,
                     folder=self.folder,
                     session=session,
-                    package_file=package_file or Shelf(self.folder).path,
+                    package_file=package_file or Stockroom(self.folder).path,
                     serving=partial(serving, throttle=throttles.get(system.site)),
                     throttle=throttles.get(system.site),
                     memory=self.readings if remembering else None,

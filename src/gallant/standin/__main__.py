@@ -45,6 +45,7 @@ async def serve(setup: dict[str, Any]) -> None:
     versions = dict.fromkeys(NODES, setup.get("version", "2.8.5")) | setup.get("versions", {})
     nodes = {name: ShoalNode(name, serial, NETWORK, versions[name]) for name, (_, serial) in NODES.items()}
     pair = ShoalPair(world, "tickets", nodes, publisher.images(), active="a")
+    pair.service_addresses = (SERVICE_ADDRESS,)
     pair.move_gap_s = float(setup.get("move_gap_s", pair.move_gap_s))
     scale = float(setup.get("pace", 1.0))
     pair.images = {
@@ -100,7 +101,7 @@ async def serve(setup: dict[str, Any]) -> None:
         said["publishers"] = {
             name: {"url": f"{base}/{name}/catalog.json", "key": others.keys[name]} for name in others.names
         }
-        said["channel"] = {"source": f"deb [arch=amd64] {base}/debian bookworm main", "key": others.keys["debian"]}
+        said["channel"] = {"source": f"deb [arch=amd64] {base}/debian tideway main", "key": others.keys["debian"]}
     for server in servers:
         await server.start()
     await service.follow()

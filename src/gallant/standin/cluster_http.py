@@ -350,7 +350,7 @@ class ArchiveServer(MemberServer):
 
     def _xml(self, body: str, status: int = 200) -> web.Response:
         return web.Response(
-            text=f'<?xml version="1.0"?>\n<reef xmlns="urn:ostrel:reef:2">{body}</reef>',
+            text=f'<?xml version="1.0"?>\n<ledge xmlns="urn:ostrel:ledge:2">{body}</ledge>',
             content_type="application/xml",
             status=status,
         )
@@ -369,8 +369,8 @@ class ArchiveServer(MemberServer):
         return self._xml("".join(f"<{key}>{value}</{key}>" for key, value in rows.items()))
 
     async def parts(self, request: web.Request) -> web.StreamResponse:
-        raised = "8" if self.world.fault("unwell", self.full, "format") else "7"
-        rows = (("format", "7", raised, "on-disk format"), ("collector", "4.1", "4.1", "add-on module"))
+        raised = "4" if self.world.fault("unwell", self.full, "format") else "3"
+        rows = (("format", "3", raised, "on-disk format"), ("collector", "4.1", "4.1", "add-on module"))
         return self._xml(
             "".join(f'<part name="{n}" release="{v}" could-be="{c}" kind={quoteattr(k)}/>' for n, v, c, k in rows)
         )
@@ -405,7 +405,7 @@ class ArchiveServer(MemberServer):
             root = etree.fromstring(await request.read(), etree.XMLParser(resolve_entities=False, no_network=True))
         except etree.XMLSyntaxError:
             raise Denied(422, "that are no settings") from None
-        found = {str(e.get("name")): e.text or "" for e in root.iter("{urn:ostrel:reef:2}setting")}
+        found = {str(e.get("name")): e.text or "" for e in root.iter("{urn:ostrel:ledge:2}setting")}
         if not found:
             raise Denied(422, "that are no settings")
         self.cluster.settings[""] = found

@@ -123,7 +123,7 @@ class CommandLineServer:
                 said = (await process.stdin.readline()).rstrip("\r\n")
                 process.channel.set_echo(True)
                 elevated = bool(self.master) and said == self.master
-                process.stdout.write("\r\n" if elevated else "\r\n% no right: wrong word\r\n")
+                process.stdout.write("\r\n" if elevated else "\r\nnot done: no right, wrong word\r\n")
                 continue
             await self._paged(process, await self._answer(process, user, line, elevated))
 
@@ -136,7 +136,7 @@ class CommandLineServer:
             process.stdout.write(f"{question.text} ")
             return question.then((await process.stdin.readline()).strip())
         except Denied as denied:
-            return f"% {denied.message}\n"
+            return f"not done: {denied.message}\n"
 
     async def _paged(self, process: Any, text: str) -> None:
         rows = text.splitlines()

@@ -89,8 +89,8 @@ class DebianHost:
         self.packages, self.offered, self.services = dict(packages), offered, services
         self.channel, self.files, self.tools = channel, dict(files or {}), tools
         self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
-        self.up, self.boots, self.kernel, self.next_kernel = True, 1, "6.1.0-28", "6.1.0-31" if waits else "6.1.0-28"
-        self.wanting = ("linux-image-6.1.0-31",) if waits else ()
+        self.up, self.boots, self.kernel, self.next_kernel = True, 1, "74.2-3", "74.2-5" if waits else "74.2-3"
+        self.wanting = ("linux-image-74.2-5",) if waits else ()
         self.refresh_world, self.swapped = refresh, False
         self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         self.line = CommandLineServer(
@@ -156,8 +156,8 @@ class DebianHost:
         """Everything that can be read, as it is now."""
         put = self._put
         put("etc/machine-id", f"{self.serial}\n")
-        put("etc/debian_version", "12.8\n")
-        put("etc/os-release", 'PRETTY_NAME="Debian GNU/Linux 12"\nVERSION_ID="12"\n')
+        put("etc/debian_version", "6.3\n")
+        put("etc/os-release", 'PRETTY_NAME="Skerry Line host 6"\nVERSION_ID="6"\n')
         boot = hashlib.sha256(f"{self.serial} {self.boots}".encode()).hexdigest()
         put("proc/sys/kernel/random/boot_id", f"{boot[:8]}-{boot[8:12]}-{boot[12:16]}-{boot[16:20]}-{boot[20:32]}\n")
         put("proc/meminfo", "MemAvailable:    1843200 kB\n")
@@ -177,14 +177,14 @@ class DebianHost:
             conffiles.append(f" {self.root}{path} {hashlib.md5(b'as it came', usedforsecurity=False).hexdigest()}")
         put("state/conffiles", "\n".join(conffiles) + "\n")
         self._write_channels()
-        put("state/heard", f"Hit:1 {self.channel} bookworm InRelease\n")
+        put("state/heard", f"Hit:1 {self.channel} tideway InRelease\n")
         for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
             path = self.root / "run" / name
             path.write_text(text) if self.wanting else path.unlink(missing_ok=True)
 
     def _write_channels(self) -> None:
         lost = self.world.fault("unwell", self.name, "channel") is not None
-        rows = [] if lost else [f"deb {self.channel} bookworm main\n"]
+        rows = [] if lost else [f"deb {self.channel} tideway main\n"]
         rows += [f"# deb {self.disabled_channel} main\n"] if self.disabled_channel else []
         self._put("etc/apt/sources.list", "".join(rows))
 

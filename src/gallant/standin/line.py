@@ -28,31 +28,31 @@ from gallant.standin.world import World
 
 # product → versions that its devices know, oldest first: version, install s, restart s.
 RELEASES: dict[str, tuple[tuple[str, float, float], ...]] = {
-    "tarnholt/weir": (("9.4(2)", 300, 240), ("9.4(5)", 300, 240), ("10.1(1)", 360, 300)),
-    "sundholm/overlook": (("7.0.2", 600, 300), ("7.0.5", 600, 300)),
-    "sundholm/berth": (("7.0.1", 480, 420), ("7.0.1b", 480, 420), ("7.0.4", 480, 420)),
-    "ostrel/reef": (("4.8", 300, 180), ("5.1", 420, 180)),
-    "gorsefield/stile": (("6.1.8-fix2", 240, 180), ("6.1.8-fix10", 240, 180), ("6.2.1", 300, 180)),
+    "tarnholt/weir": (("61.2", 300, 240), ("61.5", 300, 240), ("62.1", 360, 300)),
+    "sundholm/overlook": (("17.4", 600, 300), ("17.6", 600, 300)),
+    "sundholm/berth": (("31.2", 480, 420), ("31.2.1", 480, 420), ("31.5", 480, 420)),
+    "ostrel/ledge": (("4.8", 300, 180), ("5.1", 420, 180)),
+    "gorsefield/stile": (("38.1-fix2", 240, 180), ("38.1-fix10", 240, 180), ("38.2", 300, 180)),
     "quernix/q4": (("2026.1", 180, 240), ("2026.3", 180, 240)),
-    "quernix/q4-bios": (("1.8.2", 180, 240), ("1.9", 180, 240)),
+    "quernix/q4-bios": (("0.46", 180, 240), ("0.51", 180, 240)),
     "quernix/q4-controller": (("3.1", 180, 240), ("3.2", 180, 240)),
-    "quernix/n25": (("22.1", 180, 240), ("22.4", 180, 240)),
+    "quernix/n25": (("5.16", 180, 240), ("5.20", 180, 240)),
 }
 SERVER_PARTS = {
     "SystemImage": "2026.1",
-    "BIOS": "1.8.2",
-    "BMC": "3.1",
-    "NIC.1": "22.1",
-    "NIC.2": "22.1",
-    "Backplane": "4.0",
+    "Bios": "0.46",
+    "Manager": "3.1",
+    "NetworkAdapter.1": "5.16",
+    "NetworkAdapter.2": "5.16",
+    "Enclosure": "4.0",
 }
-DISKS = 6
+DRIVES = 6
 # Which of the publisher's products is for which components.
 FIRMWARE = {
     "SystemImage": "quernix/q4",
-    "BIOS": "quernix/q4-bios",
-    "BMC": "quernix/q4-controller",
-    "NIC": "quernix/n25",
+    "Bios": "quernix/q4-bios",
+    "Manager": "quernix/q4-controller",
+    "NetworkAdapter": "quernix/n25",
 }
 
 
@@ -119,7 +119,9 @@ class Line:
         for number, name in enumerate("abcde"):
             full, serial, address = f"deck-hw/{name}", f"Q4-77{number}1", f"127.0.60.{11 + number}"
             parts = (
-                SERVER_PARTS | {f"Disk.{n}": "3.7" for n in range(DISKS)} | ({"NIC.2": "22.4"} if name == "c" else {})
+                SERVER_PARTS
+                | {f"Drive.{n}": "3.7" for n in range(DRIVES)}
+                | ({"NetworkAdapter.2": "5.20"} if name == "c" else {})
             )
             server = self.machines[name] = Server(self.world, full, serial, parts, known)
             context, port = self._https(full, address, serial)
@@ -135,9 +137,9 @@ class Line:
 
     def _hosts(self) -> None:
         """deck: a quorum of five hosts on those servers; b is ahead of the rest, c leads though a usually does."""
-        versions = {"b": "7.0.1b"}
+        versions = {"b": "31.2.1"}
         members = {
-            name: Member(name, f"BT-31{n}7", versions.get(name, "7.0.1"), guests=3 + n % 2)
+            name: Member(name, f"BT-31{n}7", versions.get(name, "31.2"), guests=3 + n % 2)
             for n, name in enumerate("abcde")
         }
         self.deck = deck = Cluster(self.world, "deck", members, images("sundholm/berth"), leader="c", sync_s=60)
@@ -156,7 +158,7 @@ class Line:
 
     def _manager(self) -> None:
         """overlook: a guest of deck/a; when its host stops, so does it."""
-        member = Member("a", "OV-0021", "7.0.2")
+        member = Member("a", "OV-0021", "17.4")
         cluster = Cluster(self.world, "overlook", {"a": member}, images("sundholm/overlook"))
         self.deck.stopped.setdefault("a", []).append(lambda: self._below(cluster, "a", False))
         self.deck.started.setdefault("a", []).append(lambda: self._below(cluster, "a", True))
@@ -164,13 +166,13 @@ class Line:
         self._members(ManagerServer, cluster, "127.0.62")
 
     def _archive(self) -> None:
-        members = {name: Member(name, f"RF-08{n}", "4.8") for n, name in enumerate("abc")}
-        cluster = Cluster(self.world, "lighthouse", members, images("ostrel/reef"), leader="a", sync_s=300)
+        members = {name: Member(name, f"LD-08{n}", "4.8") for n, name in enumerate("abc")}
+        cluster = Cluster(self.world, "lighthouse", members, images("ostrel/ledge"), leader="a", sync_s=300)
         self._members(ArchiveServer, cluster, "127.0.63")
 
     def _switches(self) -> None:
         """quay: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
-        members = {name: Member(name, f"WR-55{n}", "9.4(2)") for n, name in enumerate("ab")}
+        members = {name: Member(name, f"WR-55{n}", "61.2") for n, name in enumerate("ab")}
         cluster = Cluster(self.world, "quay", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
         for number, (name, member) in enumerate(members.items()):
             address = f"127.0.64.{11 + number}"
@@ -180,7 +182,7 @@ class Line:
             self.servers.append(server)
 
     def _firewalls(self) -> None:
-        nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "6.1.8-fix2") for i, n in enumerate("ab")}
+        nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "38.1-fix2") for i, n in enumerate("ab")}
         pair = ShoalPair(self.world, "sealock", nodes, images("gorsefield/stile"), active="a")
         for number, name in enumerate("ab"):
             address = f"127.0.65.{11 + number}"
@@ -193,7 +195,7 @@ class Line:
 
     def _linux(self) -> None:
         """gates waits for its restart; manifest has a package kept back, a changed conffile and a channel switched off."""
-        base = {"base-files": "12.4+deb12u8", "openssh-server": "1:9.2p1-2+deb12u3", "libc6": "2.36-9+deb12u9"}
+        base = {"line-base": "3.2-4", "line-login": "1:5.6-2+l3", "line-libs": "0.28-9"}
         kinds: tuple[tuple[str, str, dict[str, Any]], ...] = (
             (
                 "gates",
@@ -210,14 +212,14 @@ class Line:
                 "manifest",
                 "127.0.66.12",
                 {
-                    "packages": base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "15.8-1"},
+                    "packages": base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "0.9-3"},
                     "offered": (
                         Offered(package="manifest-updater", version="1.2-1"),
                         Offered(package="manifest", version="2.5-1"),
                     ),
                     "services": ("ssh", "cron", "manifest", "manifest-db"),
                     "tools": MANIFEST,
-                    "files": {"/srv/manifest/passengers": "17\n", "/state/schema": "14\n", "/state/pending": ""},
+                    "files": {"/srv/manifest/passengers": "17\n", "/state/schema": "2026-03\n", "/state/due": ""},
                     "kept_back": ("manifest-db",),
                     "changed": ("/etc/manifest.conf",),
                     "disabled_channel": "http://packages.skerry.invalid/manifest stable",

@@ -1,10 +1,10 @@
-"""Manifest, an application on a Linux host, as the stand-in host's commands: an updater that refuses a release while it is
-itself too old for it, a database whose schema is migrated, and configuration that waits until it is applied."""
+"""Manifest, an application on a Linux host, as the stand-in host's commands: a release says which updater it needs and is
+refused by an older one, a database has a dated schema, and a reload of the configuration is due after an update."""
 
 from __future__ import annotations
 
 # What a release needs before it can be installed, and the schema that it brings.
-RELEASE, UPDATER, SCHEMA = "2.5-1", "1.2-1", "15"
+RELEASE, UPDATER, SCHEMA = "2.5-1", "1.2-1", "2026-09"
 
 _ORDER = """
 order() {
@@ -19,24 +19,26 @@ MANIFEST = {
     "manifest-updater": _ORDER
     + f"""
 case "$1" in
-  update-self) [ "$(version manifest-updater)" = {UPDATER} ] || order manifest-updater={UPDATER};;
   install)
     if [ "$2" = {RELEASE} ] && [ "$(version manifest-updater)" != {UPDATER} ]; then
       echo "the updater $(version manifest-updater) is too old for $2" >&2; exit 3
     fi
     grep -qx -e "manifest=$2" "$ROOT/state/offered" || {{ echo "no release $2 is offered" >&2; exit 4; }}
-    order "manifest=$2" && touch "$ROOT/state/pending";;
+    order "manifest=$2" && touch "$ROOT/state/due";;
 esac
 """,
     "manifest-ctl": _ORDER
     + f"""
 case "$1" in
   parts) echo "schema database $(cat "$ROOT/state/schema")"; echo "dataset ports 2026-10";;
+  needs)
+    [ "$2" = {RELEASE} ] || {{ echo "there is no release $2" >&2; exit 4; }}
+    echo "manifest-updater {UPDATER}";;
   state)
-    if [ -e "$ROOT/state/pending" ]; then echo "pending configuration: waiting"; else echo "pending configuration: none"; fi
+    if [ -e "$ROOT/state/due" ]; then echo "reload: due"; else echo "reload: none"; fi
     echo "data: present";;
   migrate) [ "$(version manifest)" = {RELEASE} ] && echo {SCHEMA} > "$ROOT/state/schema"; echo "schema $(cat "$ROOT/state/schema")";;
-  apply) rm -f "$ROOT/state/pending"; echo "configuration applied";;
+  reload) rm -f "$ROOT/state/due"; echo "configuration read again";;
   dump) echo "CREATE TABLE passengers (name TEXT); -- schema $(cat "$ROOT/state/schema")";;
 esac
 """,

@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from gallant.core.records import rfc3339
-from gallant.standin.publishers import REEF, body_of, package_name, product_entries
+from gallant.standin.publishers import LEDGE, body_of, package_name, product_entries
 from gallant.standin.shoal import MIB, Image
 from gallant.standin.world import World
 
@@ -36,7 +36,7 @@ RELEASES = (
         (8, 5, 4),
         3,
         "Shoal 2.8 third",
-        "First release with two export areas.",
+        "First release whose volumes are exported apart.",
     ),
     (
         "2.8.5",
@@ -125,7 +125,7 @@ MORE: dict[str, dict[str, object]] = {
     "2.11.3": {
         "known_issues": [
             {
-                "text": "The console of a node that restarts shows its old release for up to a minute.",
+                "text": "After the restart an alarm about the fan tray stands for two minutes, then clears by itself.",
                 "severity": "low",
             }
         ]
@@ -141,16 +141,16 @@ MORE: dict[str, dict[str, object]] = {
                 "severity": "high",
             },
             {
-                "text": "Shelf modules older than 1.7 blink amber after the first restart; it means nothing.",
-                "when": "components.shelf.version == '1.6'",
+                "text": "Expanders older than 1.7 count their own restart as a lost path; the count is right again after ten minutes.",
+                "when": "components.expander.version == '1.6'",
                 "severity": "low",
             },
         ],
     },
     "3.2.6": {"terms": TERMS[0]},
 }
-SHELF = ("ostrel/shoal-shelf", "1.6", 600)
-ZONES = ("ostrel/zones", (("2025.2", 500), ("2026.1", 90)))
+EXPANDER = ("ostrel/shoal-expander", "1.6", 600)
+ROOTS = ("ostrel/roots", (("2025.2", 500), ("2026.1", 90)))
 MINI = "ostrel/shoal-mini"
 MINI_SUPPORT_DAYS = 60
 # version, days old, severity, security, from_range, more
@@ -183,14 +183,14 @@ class Publisher:
         """`whole`: with the products that only the whole line runs."""
         self.key = Ed25519PrivateKey.generate()
         self.now = now
-        self.more = product_entries(now, REEF) if whole else []
+        self.more = product_entries(now, LEDGE) if whole else []
         self.serial = 41
         self.packages = {f"shoal-{row[0]}.pkg": package_bytes(row[0], row[8]) for row in RELEASES}
         self.packages |= {f"shoal-mini-{row[0]}.pkg": package_bytes(f"mini {row[0]}", 1) for row in MINI_RELEASES}
-        self.packages |= {f"zones-{version}.tab": package_bytes(f"zones {version}", 1) for version, _ in ZONES[1]}
+        self.packages |= {f"roots-{version}.tab": package_bytes(f"roots {version}", 1) for version, _ in ROOTS[1]}
         if whole:
             self.packages |= {
-                package_name(p, row[0]): body_of(p, row[0]) for p, (_, rows) in REEF.items() for row in rows
+                package_name(p, row[0]): body_of(p, row[0]) for p, (_, rows) in LEDGE.items() for row in rows
             }
         self.publish(self.catalog())
 
@@ -263,7 +263,11 @@ class Publisher:
                     **MORE.get(version, {}),
                 }
             )
-        shelf = {"version": SHELF[1], "released": rfc3339(self.now - timedelta(days=SHELF[2])), "severity": "low"}
+        expander = {
+            "version": EXPANDER[1],
+            "released": rfc3339(self.now - timedelta(days=EXPANDER[2])),
+            "severity": "low",
+        }
         return {
             "schema": "gallant.catalog/1",
             "publisher": "ostrel",
@@ -272,8 +276,8 @@ class Publisher:
             "expires": rfc3339(self.now + timedelta(days=400)),
             "products": [
                 {"name": PRODUCT, "title": "Shoal storage", "scheme": "dotted", "releases": releases},
-                {"name": SHELF[0], "title": "Shoal disk shelf", "scheme": "dotted", "releases": [shelf]},
-                {"name": ZONES[0], "title": "Time zone table", "scheme": "dotted", "releases": self._zones()},
+                {"name": EXPANDER[0], "title": "Shoal drive expander", "scheme": "dotted", "releases": [expander]},
+                {"name": ROOTS[0], "title": "Trusted roots", "scheme": "dotted", "releases": self._roots()},
                 {"name": MINI, "title": "Shoal mini", "scheme": "dotted", "releases": self._mini()},
                 *self.more,
             ],
@@ -281,15 +285,15 @@ class Publisher:
                 {
                     "name": "2026 autumn",
                     "released": rfc3339(self.now - timedelta(days=100)),
-                    "versions": {PRODUCT: "3.2.4", SHELF[0]: SHELF[1]},
-                    "optional": {ZONES[0]: "2026.1"},
+                    "versions": {PRODUCT: "3.2.4", EXPANDER[0]: EXPANDER[1]},
+                    "optional": {ROOTS[0]: "2026.1"},
                     "notes": "Tested together by Ostrel.",
                 }
             ],
             "terms": [{"version": TERMS[0], "text": TERMS[1]}],
         }
 
-    def _zones(self) -> list[dict[str, object]]:
+    def _roots(self) -> list[dict[str, object]]:
         return [
             {
                 "version": version,
@@ -297,9 +301,9 @@ class Publisher:
                 "severity": "medium",
                 "restart": "none",
                 "minutes": {"install": 1, "restart": 0, "sync": 0},
-                "packages": [_package(f"zones-{version}.tab", self.packages[f"zones-{version}.tab"])],
+                "packages": [_package(f"roots-{version}.tab", self.packages[f"roots-{version}.tab"])],
             }
-            for version, days in ZONES[1]
+            for version, days in ROOTS[1]
         ]
 
     def _mini(self) -> list[dict[str, object]]:

@@ -25,9 +25,9 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     "tarnholt/weir": (
         "Weir switches",
         (
-            ("9.4(2)", 610, "medium", False, "node", {}),
-            ("9.4(5)", 240, "high", True, "node", {}),
-            ("10.1(1)", 70, "medium", False, "node", {"from_range": "vers:dotted/>=9.4(5)"}),
+            ("61.2", 610, "medium", False, "node", {"label": "Weir Ebb"}),
+            ("61.5", 240, "high", True, "node", {"label": "Weir Slack"}),
+            ("62.1", 70, "medium", False, "node", {"label": "Weir Flood", "from_range": "vers:dotted/>=61.5"}),
         ),
     ),
     "tarnholt/uplink": (
@@ -37,14 +37,14 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     "tarnholt/power": ("Weir power supplies", (("1.1", 800, "low", False, "none", {}),)),
     "sundholm/overlook": (
         "Overlook manager",
-        (("7.0.2", 400, "medium", False, "service", {}), ("7.0.5", 95, "high", True, "service", {})),
+        (("17.4", 400, "medium", False, "service", {}), ("17.6", 95, "high", True, "service", {})),
     ),
     "sundholm/berth": (
         "Berth hosts",
         (
-            ("7.0.1", 420, "medium", False, "node", {}),
+            ("31.2", 420, "medium", False, "node", {}),
             (
-                "7.0.1b",
+                "31.2.1",
                 200,
                 "medium",
                 False,
@@ -52,12 +52,12 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
                 {"recall": {"date": -190, "reason": "guests may stop when their host takes on a third"}},
             ),
             (
-                "7.0.4",
+                "31.5",
                 90,
                 "high",
                 True,
                 "node",
-                {"requires": [{"product": "sundholm/overlook", "range": "vers:dotted/>=7.0.5"}]},
+                {"requires": [{"product": "sundholm/overlook", "range": "vers:dotted/>=17.6"}]},
             ),
         ),
     ),
@@ -67,7 +67,7 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     ),
     "quernix/q4-bios": (
         "Q4 BIOS",
-        (("1.8.2", 300, "medium", False, "node", {}), ("1.9", 60, "high", True, "node", {})),
+        (("0.46", 300, "medium", False, "node", {}), ("0.51", 60, "high", True, "node", {})),
     ),
     "quernix/q4-controller": (
         "Q4 controller",
@@ -75,13 +75,13 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     ),
     "quernix/n25": (
         "N25 network card",
-        (("22.1", 320, "low", False, "node", {}), ("22.4", 100, "medium", False, "node", {})),
+        (("5.16", 320, "low", False, "node", {}), ("5.20", 100, "medium", False, "node", {})),
     ),
-    "quernix/d3": ("D3 disk", (("3.7", 500, "low", False, "node", {}),)),
-    "quernix/q4-backplane": ("Q4 backplane", (("4.0", 700, "low", False, "node", {}),)),
+    "quernix/d3": ("D3 drive", (("3.7", 500, "low", False, "node", {}),)),
+    "quernix/q4-enclosure": ("Q4 drive enclosure", (("4.0", 700, "low", False, "node", {}),)),
     "skerry/host": (
         "Linux hosts, as the line itself builds them",
-        (("12.8", 200, "low", False, "node", {}), ("12.9", 20, "low", False, "node", {})),
+        (("6.3", 200, "low", False, "node", {}), ("6.4", 20, "low", False, "node", {})),
     ),
     "chorister/lanes": (
         "Turnstile lanes",
@@ -104,35 +104,52 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     "gorsefield/stile": (
         "Stile firewalls",
         (
-            ("6.1.8-fix2", 260, "medium", False, "node", {}),
-            ("6.1.8-fix10", 80, "critical", True, "node", {}),
-            ("6.2.1", 40, "low", False, "node", {}),
+            ("38.1-fix2", 260, "medium", False, "node", {}),
+            ("38.1-fix10", 80, "critical", True, "node", {}),
+            ("38.2", 40, "low", False, "node", {}),
         ),
     ),
 }
-REEF: dict[str, tuple[str, tuple[Row, ...]]] = {
-    "ostrel/reef": (
-        "Reef archive",
+LEDGE: dict[str, tuple[str, tuple[Row, ...]]] = {
+    "ostrel/ledge": (
+        "Ledge archive",
         (("4.8", 380, "medium", False, "node", {}), ("5.1", 75, "medium", False, "node", {})),
     ),
-    "ostrel/reef-format": ("Reef format", (("7", 380, "low", False, "none", {}),)),
-    "ostrel/reef-collector": (
-        "Reef collector",
+    "ostrel/ledge-format": (
+        "Ledge format",
+        (
+            ("3", 380, "low", False, "none", {}),
+            (
+                "4",
+                75,
+                "low",
+                False,
+                "none",
+                {
+                    "one_way": True,
+                    "one_way_because": "Members that only read format 3 cannot join again.",
+                    "requires": [{"product": "ostrel/ledge", "range": "vers:dotted/>=5.1"}],
+                },
+            ),
+        ),
+    ),
+    "ostrel/ledge-collector": (
+        "Ledge collector",
         (("4.1", 380, "low", False, "service", {}), ("4.2", 75, "low", False, "service", {})),
     ),
 }
 # What the channel of packages has: package, version, security.
 DEBS = (
-    ("base-files", "12.4+deb12u8"),
-    ("libc6", "2.36-9+deb12u9"),
-    ("linux", "6.1.0-28"),
-    ("linux", "6.1.0-31"),
+    ("line-base", "3.2-4"),
+    ("line-libs", "0.28-9"),
+    ("line-login", "1:5.6-2+l3"),
+    ("linux", "74.2-3"),
+    ("linux", "74.2-5"),
     ("manifest", "2.4-2"),
     ("manifest", "2.5-1"),
-    ("manifest-db", "15.8-1"),
+    ("manifest-db", "0.9-3"),
     ("manifest-updater", "1.1-1"),
     ("manifest-updater", "1.2-1"),
-    ("openssh-server", "1:9.2p1-2+deb12u3"),
     ("turnstile", "1.2-1"),
     ("turnstile", "1.3-1"),
     ("turnstile-lanes", "3.0-1"),
@@ -233,16 +250,16 @@ class Others:
             for form, raw in (("", stanzas), (".gz", packed))
         ]
         fields = {
-            "Suite": "bookworm",
-            "Codename": "bookworm",
+            "Suite": "tideway",
+            "Codename": "tideway",
             "Date": format_datetime(self.now - timedelta(days=2)),
             "Valid-Until": format_datetime(self.now + timedelta(days=90)),
             "SHA256": "\n" + "\n".join(listed),
         }
         release = "".join(f"{key}: {value}\n" for key, value in fields.items()).encode()
         found = {
-            "dists/bookworm/InRelease": sign(owner.signer(), release, mode=SignatureMode.CLEAR),
-            "dists/bookworm/main/binary-amd64/Packages.gz": packed,
+            "dists/tideway/InRelease": sign(owner.signer(), release, mode=SignatureMode.CLEAR),
+            "dists/tideway/main/binary-amd64/Packages.gz": packed,
         }
         for name, version in DEBS:
             found[f"pool/{name}_{version.replace(':', '%3a')}_amd64.deb"] = body_of(name, version)

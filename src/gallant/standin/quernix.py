@@ -18,7 +18,7 @@ WRITE_S = 180.0
 
 
 class Firmware(Record):
-    """A firmware that the device takes: which component it is for; `NIC` is every one of them."""
+    """A firmware that the device takes: which component it is for; `NetworkAdapter` is every one of them."""
 
     component: str
     version: str

@@ -26,12 +26,15 @@ ROOT = "/redfish/v1"
 PAGE = 10
 
 BIOS_SETTINGS: dict[str, Any] = {
+    "AdminPhone": "",
     "BootMode": "Uefi",
-    "BootOrder": ["Disk.1", "NIC.1"],
-    "PowerProfile": "Balanced",
-    "ProcVirtualization": "Enabled",
-    "MemPatrolScrub": "Enabled",
-    "SerialConsole": "Off",
+    "EmbeddedSata": "Raid",
+    "NicBoot1": "NetworkBoot",
+    "PowerProfile": "MaxPerf",
+    "ProcCoreDisable": 0,
+    "ProcHyperthreading": "Enabled",
+    "ProcTurboMode": "Enabled",
+    "UsbControl": "UsbEnabled",
 }
 
 
@@ -207,7 +210,7 @@ class RedfishServer:
             "SerialNumber": "Q4-0000-XX" if swapped else server.serial,
             "Model": "Q4",
             "PartNumber": "Q4-2U-24",
-            "BiosVersion": server.running.get("BIOS"),
+            "BiosVersion": server.running.get("Bios"),
             "PowerState": server.power,
             "MemorySummary": {"TotalSystemMemoryGiB": 512},
             "Bios": _link("Systems/1/Bios"),
@@ -223,7 +226,7 @@ class RedfishServer:
         manager = {
             "@odata.id": f"{ROOT}/Managers/1",
             "Id": "1",
-            "FirmwareVersion": server.running.get("BMC"),
+            "FirmwareVersion": server.running.get("Manager"),
             "DateTime": rfc3339(moment),
             "Status": status,
         }

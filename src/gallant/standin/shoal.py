@@ -20,8 +20,8 @@ MOVE_GAP_S = 0.8
 # Estate seconds between an order to restart and the node's going.
 GOING_S = 2.0
 MIB = 1024 * 1024
-SETTINGS_BYTES = 24 * 1024
-CONFIGURATION_BYTES = 180 * 1024
+SYSTEM_BYTES = 24 * 1024
+VOLUMES_BYTES = 180 * 1024
 
 
 class Image(Record):
@@ -125,6 +125,7 @@ class ShoalPair:
         self.blocks_read = 0
         self.broken: list[str] = []
         self.snapshots: list[dict[str, Any]] = []
+        self.service_addresses: tuple[str, ...] = ()  # they go with the active role
         self.changes: dict[str, int] = {}  # how often each export was changed
 
     # --- what can be seen
@@ -351,7 +352,7 @@ class ShoalPair:
         node = self.nodes[name]
         if self.world.fault("disk_full", self._full(node), "export"):
             raise Denied(507, "no space left on the export area")
-        size = {"settings": SETTINGS_BYTES, "configuration": CONFIGURATION_BYTES}.get(what)
+        size = {"system": SYSTEM_BYTES, "volumes": VOLUMES_BYTES}.get(what)
         if size is None:
             raise Denied(404, f"no such export: {what}")
         rows = {
@@ -399,7 +400,7 @@ class ShoalPair:
             raise Denied(422, f"an export of {said['version']} cannot be taken here")
         self.changes[what] = changed
 
-    def change(self, what: str = "settings") -> None:
+    def change(self, what: str = "system") -> None:
         """Somebody changes the configuration at the console."""
         self.changes[what] = self.changes.get(what, 0) + 1
 

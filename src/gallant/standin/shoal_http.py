@@ -174,14 +174,20 @@ class NodeServer:
                 "condition": "resting" if self._unwell("condition") else "working",
                 "clock": moment,
                 "network": node.network,
-                "shelf": {"module": "SE-12", "release": "1.6"},
-                "zones": {"table": "2025.2"},
+                "answers_for": self._answers_for(),
+                "expander": {"model": "Shoal 24", "release": "1.6"},
+                "roots": {"list": "2025.2"},
                 "health": self._health(),
                 "alarms": [{"level": "grave", "text": "a fan has failed"}]
                 if self.world.fault("alarm", self.full)
                 else [],
             }
         )
+
+    def _answers_for(self) -> list[str]:
+        """The service addresses that the node holds: the active one's, and another's that never let go."""
+        holds = self.pair.role(self.node.name) == "serving" or self._unwell("address")
+        return list(self.pair.service_addresses) if holds else []
 
     def _unwell(self, condition: str) -> bool:
         return self.world.fault("unwell", self.full, condition) is not None

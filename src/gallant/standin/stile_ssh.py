@@ -78,7 +78,7 @@ class StileServer:
                 return answer()
         if line.startswith("show task "):
             return self._task(self._found(line.rpartition(" ")[2]))
-        if line.startswith("check configuration for "):
+        if line.startswith("readiness "):
             return self._checked(line.rpartition(" ")[2])
         if not elevated or not user.endswith("act"):
             raise Denied(403, f"no right to {line.split()[0]}" if elevated else f"no such word: {line.split()[0]}")
@@ -115,11 +115,11 @@ class StileServer:
         if said != "yes":
             return "not done\n"
         if not path.is_file() or name not in ("running.txt", "startup.txt"):
-            return f"% no configuration {name} came in\n"
+            return f"not done: no configuration {name} came in\n"
         text = path.read_text("utf-8", "replace").replace("\r", "").strip() + "\n"
         path.unlink()
         if not text.startswith(f"unit {self.name}\n") or not text.endswith("end\n"):
-            return "% it is not this unit's, or not whole\n"
+            return "not done: it is not this unit's, or not whole\n"
         self.world.count(self.full, "restore")
         if name == "running.txt":
             self.running = text
@@ -135,7 +135,7 @@ class StileServer:
         try:
             return f"task {self.pair.order(self.name, what, package).number} begun\n"
         except Denied as denied:
-            return f"% {denied.message}\n"
+            return f"not done: {denied.message}\n"
 
     # --- answers
 
@@ -170,8 +170,8 @@ class StileServer:
 
     def _checked(self, release: str) -> str:
         said = [] if self.saved else ["should: the running configuration is not saved"]
-        if release.startswith("7.") or self.world.fault("unwell", self.full, "configuration"):
-            said.append("must: rule 12 uses a cipher that 7.0 no longer has")
+        if release.startswith("39.") or self.world.fault("unwell", self.full, "configuration"):
+            said.append(f"must: rule 12 uses a cipher that {release} no longer has")
         return "".join(f"{row}\n" for row in (*said, "takes about 14 min"))
 
     @property

@@ -59,7 +59,7 @@ class WeirServer:
             port,
             accounts,
             lambda elevated: "weir> ",
-            lambda user, line, elevated: "% speak NETCONF\n",
+            lambda user, line, elevated: "not done: speak NETCONF\n",
             self.files,
             up=lambda: self.member.up,
             lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
@@ -221,6 +221,7 @@ class WeirServer:
         )
         return (
             f'<fabric xmlns="{WEIR}"><part>{self.cluster.role(self.name)}</part><next-image>{m.next_version}</next-image>'
+            f"<build>{self.cluster.images[m.version].build}</build>"
             f"<jobs>{jobs}</jobs><images>{kept}</images></fabric>"
         )
 

@@ -17,7 +17,7 @@ from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import replace
 from gallant.drivers.http import new_session
 from gallant.standin.ports import reserve
-from gallant.stock.shelf import Shelf, Throttle, Way
+from gallant.stock.stockroom import Stockroom, Throttle, Way
 
 CUTS = int(os.environ.get("GALLANT_CUTS", "5"))  # make cuts: many more
 BODY = bytes(range(256)) * 8192
@@ -58,7 +58,7 @@ def fetch(folder, server: Server, package: Package = PACKAGE, path: str = "/p.pk
         await web.TCPSite(runner, "127.0.0.1", port).start()
         try:
             async with new_session() as session:
-                return await Shelf(folder).fetch(
+                return await Stockroom(folder).fetch(
                     session, f"http://127.0.0.1:{port}{path}", package, lambda done, whole: None
                 )
         finally:
@@ -74,7 +74,7 @@ def left_over(folder):
 def test_a_package_comes_whole_and_nothing_temporary_stays(tmp_path):
     assert fetch(tmp_path, Server()).read_bytes() == BODY
     assert left_over(tmp_path) == ["p.pkg"]
-    assert Shelf(tmp_path).held()[0].sha256 == PACKAGE.sha256
+    assert Stockroom(tmp_path).held()[0].sha256 == PACKAGE.sha256
 
 
 def test_a_broken_download_goes_on_where_it_broke_off(tmp_path):
@@ -123,7 +123,7 @@ def test_more_bytes_than_the_catalog_says_are_not_taken(tmp_path):
 def test_a_package_in_stock_that_rotted_is_fetched_again(tmp_path):
     path = fetch(tmp_path, Server())
     path.write_bytes(BODY[:-1] + b"x")
-    assert not Shelf(tmp_path).verified("p.pkg", PACKAGE.sha256)
+    assert not Stockroom(tmp_path).verified("p.pkg", PACKAGE.sha256)
     assert fetch(tmp_path, Server()).read_bytes() == BODY
 
 
@@ -148,7 +148,7 @@ def test_a_package_from_a_file_is_verified_like_any_other(tmp_path):
         async def go():
             async with new_session() as session:
                 way = Way(opened=lambda: source.open("rb"))
-                return await Shelf(folder).fetch(session, source.as_uri(), PACKAGE, lambda done, whole: None, way)
+                return await Stockroom(folder).fetch(session, source.as_uri(), PACKAGE, lambda done, whole: None, way)
 
         return asyncio.run(go())
 
@@ -160,14 +160,14 @@ def test_a_package_from_a_file_is_verified_like_any_other(tmp_path):
 
 
 def test_the_same_bytes_under_two_names_are_stored_once(tmp_path):
-    shelf = Shelf(tmp_path)
+    stockroom = Stockroom(tmp_path)
     first = fetch(tmp_path, Server())
     server = Server()
     second = fetch(tmp_path, server, replace(PACKAGE, name="q.pkg"))
     assert server.starts == []
     assert first.stat().st_ino == second.stat().st_ino
-    assert shelf.bytes == len(BODY)
-    shelf.remove("p.pkg", PACKAGE.sha256)
+    assert stockroom.bytes == len(BODY)
+    stockroom.remove("p.pkg", PACKAGE.sha256)
     assert second.read_bytes() == BODY
     first.write_bytes(b"x")
     second.unlink()
@@ -190,18 +190,18 @@ def test_a_throttle_lets_no_more_through_however_many_share_it():
 
 
 def test_a_file_that_is_carried_in_is_whole_or_not_there(tmp_path):
-    shelf, source = Shelf(tmp_path), tmp_path / "carried"
+    stockroom, source = Stockroom(tmp_path), tmp_path / "carried"
     source.write_bytes(BODY)
-    path = shelf.take_in(source, "own.pkg", PACKAGE.sha256, "anna: from the lab")
+    path = stockroom.take_in(source, "own.pkg", PACKAGE.sha256, "anna: from the lab")
     assert path.read_bytes() == BODY
-    assert shelf.vouched("own.pkg", PACKAGE.sha256) == "anna: from the lab"
-    assert [h.name for h in shelf.held()] == ["own.pkg"]
+    assert stockroom.vouched("own.pkg", PACKAGE.sha256) == "anna: from the lab"
+    assert [h.name for h in stockroom.held()] == ["own.pkg"]
     source.write_bytes(BODY + b"x")
     with pytest.raises(Refused, match="changed while"):
-        shelf.take_in(source, "other.pkg", PACKAGE.sha256, None)
-    assert shelf.unfinished() == []
-    shelf.remove("own.pkg", PACKAGE.sha256)
-    assert list(shelf.folder.glob("*")) == []
+        stockroom.take_in(source, "other.pkg", PACKAGE.sha256, None)
+    assert stockroom.unfinished() == []
+    stockroom.remove("own.pkg", PACKAGE.sha256)
+    assert list(stockroom.folder.glob("*")) == []
 
 
 SCRIPT = """
@@ -210,13 +210,13 @@ sys.path.insert(0, {tests!r})
 from pathlib import Path
 from gallant.core.catalog import Package
 from gallant.drivers.http import new_session
-from gallant.stock.shelf import Shelf, Throttle, Way
+from gallant.stock.stockroom import Stockroom, Throttle, Way
 threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()
 async def go():
     async with new_session() as session:
         package = Package(name="p.pkg", url="p", bytes={size}, sha256={sha256!r})
         way = Way(throttle=Throttle(4_000_000))
-        await Shelf(Path({folder!r})).fetch(session, {url!r}, package, lambda d, w: None, way)
+        await Stockroom(Path({folder!r})).fetch(session, {url!r}, package, lambda d, w: None, way)
 asyncio.run(go())
 time.sleep(60)
 """
@@ -243,14 +243,14 @@ def test_a_fetch_that_is_killed_anywhere_is_carried_on_and_nothing_half_has_a_fi
                 )  # fmt: skip
                 process = await asyncio.create_subprocess_exec(sys.executable, "-c", script, cwd=root)
                 await process.wait()
-                for held in Shelf(tmp_path).held():
-                    assert Shelf(tmp_path).verified(held.name, held.sha256)
-                    Shelf(tmp_path).remove(held.name, held.sha256)  # and once more from the beginning
+                for held in Stockroom(tmp_path).held():
+                    assert Stockroom(tmp_path).verified(held.name, held.sha256)
+                    Stockroom(tmp_path).remove(held.name, held.sha256)  # and once more from the beginning
             async with new_session() as session:
-                await Shelf(tmp_path).fetch(session, url, PACKAGE, lambda d, w: None)
+                await Stockroom(tmp_path).fetch(session, url, PACKAGE, lambda d, w: None)
         finally:
             await runner.cleanup()
 
     asyncio.run(go())
-    assert Shelf(tmp_path).unfinished() == []
-    assert Shelf(tmp_path).verified("p.pkg", PACKAGE.sha256)
+    assert Stockroom(tmp_path).unfinished() == []
+    assert Stockroom(tmp_path).verified("p.pkg", PACKAGE.sha256)

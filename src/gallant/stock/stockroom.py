@@ -101,7 +101,7 @@ class Held(Record):
     path: str
 
 
-class Shelf:
+class Stockroom:
     """The stock/ folder of an estate: `stock/<sha256>/<name>`, and `<name>.part` with its entity tag while it comes."""
 
     def __init__(self, estate_folder: Path) -> None:
