@@ -181,7 +181,7 @@ TABLE = (
     Row("versions-even", "warn", "different versions", fires="deck", quiet="tickets"),
     Row("space", "stop", "no room", arrange=unwell("free space")),
     Row("clock", "warn", "is off", arrange=lambda p: fault(p, "clock_off", "tickets/b", value=7200)),
-    Row("service-address", "warn", "tickets/b's own", arrange=lambda p: service_at(p, f"{host_of(p)}:9")),
+    Row("service-address", "warn", "'s own", arrange=lambda p: service_at(p, f"{host_of(p)}:9")),
     Row("service-address", "stop", "both answer", arrange=unwell("address")),
     Row(
         "service-answers",
@@ -241,7 +241,7 @@ TABLE = (
     ),
     Row("restored", "warn", "did not end well", fires="fulmar-box", arrange=half_restored),
     Row("snapshot-possible", "warn", "from 1.5.0 on", fires="fulmar-box", quiet="tickets"),
-    Row("format", "warn", "waits to be raised to 8", fires="lighthouse", arrange=unwell("format", "lighthouse/a")),
+    Row("format", "warn", "waits to be raised to 4", fires="lighthouse", arrange=unwell("format", "lighthouse/a")),
     Row(
         "window",
         "warn",

@@ -142,7 +142,7 @@ def test_known_issues_come_with_the_nodes_that_they_concern(ready):
     concerns = ready.run("catalog", "show", "ostrel/shoal", "3.2.4", "--json").json["concerns"]
     assert [(bool(c["nodes"]), c["issue"]["severity"]) for c in concerns] == [(True, "low"), (False, "high")]
     found = [r for r in ready.run("check", "--json").rows if r["check"] == "known-issues"]
-    assert any("blink amber" in r["message"] for r in found)
+    assert any("lost path" in r["message"] for r in found)
     assert not any("single path" in r["message"] for r in found)
 
 

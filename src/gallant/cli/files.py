@@ -39,7 +39,7 @@ def init(
     """
     from gallant.operations import files
     from gallant.views import tables
-    from gallant.views.words import plain, said
+    from gallant.views.words import BOLD, OFF, plain, said
 
     if sudoers is not None:
         text = files.sudoers(sudoers, profile)
@@ -58,7 +58,7 @@ def init(
                 said("good", f"{identity} is written, readable by you alone. It opens what is encrypted to:"),
                 f"  {recipient}",
                 "Keep a copy of it where the backups are not: without it nothing of them can be read.",
-                f'[bold]next[/]  write in estate.yaml:  backups: {{recipients: \\["{recipient}"]}}',
+                f'{BOLD}next{OFF}  write in estate.yaml:  backups: {{recipients: ["{recipient}"]}}',
             )
         )
         return
@@ -69,7 +69,7 @@ def init(
             "init",
             [{"file": str(path)}],
             said("good", f"{path} is written; its comments say what goes where."),
-            f"[bold]next[/]  {plain(f'gallant validate {path}')}",
+            f"{BOLD}next{OFF}  {plain(f'gallant validate {path}')}",
         )
     )
 

@@ -121,7 +121,7 @@ def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: 
     """
     from gallant.operations import roll as operation
     from gallant.views import tables
-    from gallant.views.words import said
+    from gallant.views.words import BOLD, OFF, said
 
     place = open_place(estate_path, output)
     if for_good:
@@ -133,7 +133,7 @@ def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: 
                 "hold",
                 [{"run": name, "state": "ended"}],
                 said("good", f"{name} is ended where it stands."),
-                "[bold]next[/]  gallant verify",
+                f"{BOLD}next{OFF}  gallant verify",
             )
         )
         return
@@ -148,6 +148,6 @@ def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: 
             "hold",
             [{"run": name, "state": "holding" if running else "still"}],
             said("good" if running else "note", told),
-            f"[bold]next[/]  gallant history {name}",
+            f"{BOLD}next{OFF}  gallant history {name}",
         )
     )

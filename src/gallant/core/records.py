@@ -78,13 +78,22 @@ def rfc3339(moment: datetime) -> str:
     return text.removesuffix(".000") + "Z"
 
 
-# C0 and C1 controls, bidirectional overrides: nothing that a device says may steer the terminal it is shown on.
-_UNPRINTABLE = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+# C0 and C1 controls, what turns the direction of writing, what has no width, halves of a character: nothing that a
+# device or a file says may steer the terminal it is shown on, or look like something else.
+_UNPRINTABLE = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\xad\u061c\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb"
+    "\ud800-\udfff\U000e0000-\U000e007f]"
+)
+
+
+def printable(text: str) -> str:
+    """The text without what steers a terminal; its lines and tabs stay."""
+    return text if text.isascii() and text.isprintable() else _UNPRINTABLE.sub("", text)
 
 
 def clean(text: str, limit: int = 500) -> str:
     """One line of printable text out of whatever a device or a file said, cut to `limit` characters."""
     if text.isascii() and text.isprintable() and len(text) <= limit:  # as nearly all that devices say
         return text.strip()
-    flat = _UNPRINTABLE.sub("", text.replace("\n", " ").replace("\t", " ")).strip()
+    flat = printable(text.replace("\n", " ").replace("\t", " ")).strip()
     return flat if len(flat) <= limit else flat[: limit - 1] + "…"

@@ -12,17 +12,19 @@ from gallant.core.gaps import STANDINGS, Gap
 from gallant.core.versions import parse_range
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import ago, duration, many, mark, moment, plain, said
+from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, duration, many, mark, moment, on, plain, said
 
-STANDING_MARKS = {
-    "current": "good",
-    "ahead": "note",
-    "behind": "work",
-    "waits for restart": "work",
-    "recalled": "bad",
-    "blocked": "bad",
-    "unknown": "bad",
-}
+STANDING_MARKS = Marks(
+    {
+        "current": "good",
+        "ahead": "note",
+        "behind": "work",
+        "waits for restart": "work",
+        "recalled": "bad",
+        "blocked": "bad",
+        "unknown": "bad",
+    }
+)
 # Each standing has a filling of its own, so that a bar reads without colour too.
 FILLINGS = {
     "recalled": ("✗", "bold red"),
@@ -93,7 +95,7 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
     if visible:
         yield _gap_table(groups, narrow.changed)
     if any(s.gap.security for s in visible):
-        yield "[dim]⚑ closes a security hole[/]"
+        yield f"{DIM}⚑ closes a security hole{OFF}"
     if more:
         yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
     yield from _reasons(visible, brief=not selected)
@@ -102,7 +104,7 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
     for name in result.unread:
         yield f"{mark('bad')} {name} was never read."
     for name, fetched, problem in result.catalogs:
-        yield f"[dim]catalog {name}: fetched {ago(fetched, now)}[/]" + (
+        yield f"{DIM}catalog {name}: fetched {ago(fetched, now)}{OFF}" + (
             f" {mark('bad')} {plain(problem)}" if problem else ""
         )
     behind = [s.gap.system for s in visible if s.gap.needs_work and s.gap.hops]
@@ -120,9 +122,9 @@ def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Any:
     worst = sorted(tallies.items(), key=lambda item: (_standing_order(item[1]), item[0]))
     last = None
     for (site, kind), tally in worst:
-        bar = "".join(f"[{FILLINGS[s][1]}]{FILLINGS[s][0] * n}[/]" for s, n in _cells(tally, longest))
+        bar = "".join(f"{on(FILLINGS[s][1])}{FILLINGS[s][0] * n}{OFF}" for s, n in _cells(tally, longest))
         told = ", ".join(f"{count} {standing}" for standing in STANDINGS if (count := tally.get(standing, 0)))
-        shown.add_row(f"[bold]{site}[/]" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
+        shown.add_row(f"{BOLD}{site}{OFF}" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
         last = site
     return shown
 
@@ -159,13 +161,13 @@ def _gap_table(groups: Sequence[Sequence[Any]], changed: bool) -> Any:
         s, g = group[0], group[0].gap
         severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"
         cells = [
-            f"[bold]{plain(_whose(group))}[/]",
+            f"{BOLD}{plain(_whose(group))}{OFF}",
             g.component,
             plain(g.installed),
             plain(g.target or "–"),
             said(STANDING_MARKS[g.standing], g.standing),
             _lag(g),
-            f"[bold red]{severity}[/]" if g.severity in ("critical", "high") else severity,
+            f"{LOUD}{severity}{OFF}" if g.severity in ("critical", "high") else severity,
             g.restart or "–",
             " → ".join(g.hops) or "–",
         ]
@@ -189,7 +191,7 @@ def _reasons(visible: Sequence[Any], brief: bool) -> Iterator[str]:
             reasons.setdefault(why, []).append(s.gap.name)
     for why, names in reasons.items():
         more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
-        yield f"[bold]{', '.join(names[:MOST_NAMES])}[/]{more}"
+        yield f"{BOLD}{', '.join(names[:MOST_NAMES])}{OFF}{more}"
         yield from (f"  {plain(reason)}" for reason in why)
 
 
@@ -232,7 +234,7 @@ def conflicts_view(rows: Sequence[Any]) -> View:
         shown = table("system", "runs", "standing", "needs", "on", "which runs", "said by")
         for r in rows:
             shown.add_row(
-                f"[bold]{r.system}[/]",
+                f"{BOLD}{r.system}{OFF}",
                 plain(r.running),
                 said("bad" if r.standing == "broken" else "work", r.standing),
                 r.needs,
@@ -281,7 +283,7 @@ def _route_text(answer: Any) -> Iterator[Any]:
     route = answer.route
     if not route.found:
         yield said("bad", f"{answer.system}: no route from {answer.start} to {route.target}")
-        yield "[bold]What bars the way[/]" + (
+        yield f"{BOLD}What bars the way{OFF}" + (
             "; without any one of these there would be one" if len(route.rules) > 1 else ""
         )
         yield from (f"  {mark('bad')} {plain(r.version)}: {plain(r.why)}" for r in route.rules)
@@ -289,7 +291,7 @@ def _route_text(answer: Any) -> Iterator[Any]:
         yield said("good", f"{answer.system} runs {answer.start}, what its aim ({answer.aim}) asks for")
     else:
         path = " → ".join([answer.start, *(h.to for h in route.hops)])
-        yield f"[bold]{answer.system}[/]  {plain(path)}   [dim]aim: {answer.aim}; {answer.product}[/]"
+        yield f"{BOLD}{answer.system}{OFF}  {plain(path)}   {DIM}aim: {answer.aim}; {answer.product}{OFF}"
         yield _hops(route.hops)
     if route.by_hand is not None and (route.by_hand.possible or not route.found):
         kind = "bad" if not route.by_hand.possible else "note" if route.found else "work"
@@ -297,18 +299,18 @@ def _route_text(answer: Any) -> Iterator[Any]:
     for note in answer.notes:
         yield note_line(note)
     if answer.ways_out:
-        yield "[bold]Ways out of the recalled release[/]"
+        yield f"{BOLD}Ways out of the recalled release{OFF}"
         shown = table("way", "", "what", "why")
         for way in answer.ways_out:
             shown.add_row(
-                f"[bold]{way.way}[/]",
+                f"{BOLD}{way.way}{OFF}",
                 said("good", "open") if way.open else said("bad", "closed"),
                 plain(way.what),
                 plain(way.why),
             )
         yield shown
     if answer.refused:
-        yield "[bold]Refused[/]"
+        yield f"{BOLD}Refused{OFF}"
         other = table("release", "why")
         for r in answer.refused:
             other.add_row(plain(r.version), plain(r.why))
@@ -320,7 +322,7 @@ def _route_text(answer: Any) -> Iterator[Any]:
 def note_line(note: Any) -> str:
     """The site's own word, with whose it is and when."""
     when = f", {note.date:%Y-%m-%d}" if note.date else ""
-    return f"{mark('note')} [bold]your own note[/] on {plain(note.about)}: {plain(note.text)} [dim]({plain(note.by)}{when})[/]"
+    return f"{mark('note')} {BOLD}your own note{OFF} on {plain(note.about)}: {plain(note.text)} {DIM}({plain(note.by)}{when}){OFF}"
 
 
 def _hops(hops: Sequence[Any]) -> Any:
@@ -330,16 +332,16 @@ def _hops(hops: Sequence[Any]) -> Any:
             words
             for words, yes in (
                 ("bridge: the way to later releases", h.bridge),
-                ("[bold red]✗ no way back: needs consent[/]", h.one_way),
-                ("[yellow]▲ no snapshots from here on[/]", not h.snapshots),
-                (f"[yellow]▲ leaves {plain(h.from_)}, {plain(h.leaves_recall)}[/]", h.leaves_recall is not None),
+                (f"{LOUD}✗ no way back: needs consent{OFF}", h.one_way),
+                (f"{YELLOW}▲ no snapshots from here on{OFF}", not h.snapshots),
+                (f"{YELLOW}▲ leaves {plain(h.from_)}, {plain(h.leaves_recall)}{OFF}", h.leaves_recall is not None),
             )
             if yes
         ]
         shown.add_row(
             str(number),
             plain(h.from_),
-            f"[bold]{plain(h.to)}[/]",
+            f"{BOLD}{plain(h.to)}{OFF}",
             duration(h.minutes * 60),
             h.restart,
             "\n".join(flags),

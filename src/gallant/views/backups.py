@@ -11,9 +11,9 @@ from gallant.core.backups import Backup, Copy, Fate
 from gallant.core.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import ago, duration, many, mark, moment, plain, roughly, said, size
+from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
 
-WHAT_MARKS = {CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"}
+WHAT_MARKS = Marks({CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"})
 WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the first", SAME: "the same"}
 MOST_ROWS = 60  # of one item on a screen; --json has them all
 
@@ -87,7 +87,7 @@ def list_view(backups: Sequence[Backup], now: datetime) -> View:
         )  # fmt: skip
         for b in backups:
             shown.add_row(
-                f"[bold]{b.id}[/]" + ("" if b.encrypted else f"\n{said('work', 'not encrypted')}"),
+                f"{BOLD}{b.id}{OFF}" + ("" if b.encrypted else f"\n{said('work', 'not encrypted')}"),
                 _since(b.taken, now),
                 ", ".join(dict.fromkeys(b.versions.values())),
                 size(b.bytes),
@@ -122,7 +122,7 @@ def show_view(shown: Any, now: datetime) -> View:
     b: Backup = shown.backup
 
     def text() -> Any:
-        yield f"[bold]{b.id}[/]  {plain(b.system)}, {plain(b.product)}"
+        yield f"{BOLD}{b.id}{OFF}  {plain(b.system)}, {plain(b.product)}"
         if shown.signature:
             yield f"{mark('bad')} {plain(shown.signature)}"
         yield f"  taken    {moment(b.taken)} ({ago(b.taken, now)}) by {plain(b.by)}, {plain(b.tool)}"
@@ -180,13 +180,13 @@ def diff_view(found: Any, now: datetime, everything: bool) -> View:
 
     def text() -> Any:
         other = right.id if right is not None else "now"
-        yield f"[bold]{left.id}[/] ({ago(left.taken, now)})  against  [bold]{other}[/]" + (
+        yield f"{BOLD}{left.id}{OFF} ({ago(left.taken, now)})  against  {BOLD}{other}{OFF}" + (
             f" ({ago(right.taken, now)})" if right is not None else f": {left.system} as it is"
         )
         differing = [d for d in items if d.what != SAME]
         for d in differing:
             yield ""
-            yield f"{said(WHAT_MARKS[d.what], d.item)}  {WHAT_WORDS[d.what]}, {_sizes(d)}" + (
+            yield f"{said(WHAT_MARKS[d.what], d.item)}  {WHAT_WORDS.get(d.what, d.what)}, {_sizes(d)}" + (
                 "" if d.text or d.what != CHANGED else ", no text"
             )
             if d.rows:
@@ -226,18 +226,20 @@ def _rows(rows: Sequence[Pair], other: str) -> Any:
     last = 0
     for pair in rows[:MOST_ROWS]:
         if last and pair.at[0] > last + 1:
-            shown.add_row("[dim]…[/]", "", "", "")
+            shown.add_row(f"{DIM}…{OFF}", "", "", "")
         last = pair.at[0]
         style = "yellow" if pair.differs else "dim"
         sign = " " if not pair.differs else "+" if pair.left is None else "-" if pair.right is None else "≠"
-        shown.add_row(f"[dim]{pair.at[0]}[/]", _cell(pair.left, style), f"[{style}]{sign}[/]", _cell(pair.right, style))
+        shown.add_row(
+            f"{DIM}{pair.at[0]}{OFF}", _cell(pair.left, style), f"{on(style)}{sign}{OFF}", _cell(pair.right, style)
+        )
     if len(rows) > MOST_ROWS:
-        shown.add_row("…", f"[dim]{len(rows) - MOST_ROWS} more rows; --json has them[/]", "", "")
+        shown.add_row("…", f"{DIM}{len(rows) - MOST_ROWS} more rows; --json has them{OFF}", "", "")
     return shown.table if hasattr(shown, "table") else shown
 
 
 def _cell(text: str | None, style: str) -> str:
-    return "" if text is None else f"[{style}]{plain(text)}[/]"
+    return "" if text is None else f"{on(style)}{plain(text)}{OFF}"
 
 
 def exported_view(backup: Backup, folder: Path) -> View:
@@ -275,7 +277,9 @@ def pruned_view(planned: Sequence[Fate], now: datetime, dry: bool) -> View:
             b = f.backup
             fate = said("good", f"stays: {f.kept}") if f.kept else said("work", "would go" if dry else "gone")
             versions = ", ".join(dict.fromkeys(b.versions.values()))
-            shown.add_row(f"[bold]{b.id}[/]", duration((now - b.taken).total_seconds()), versions, size(b.bytes), fate)
+            shown.add_row(
+                f"{BOLD}{b.id}{OFF}", duration((now - b.taken).total_seconds()), versions, size(b.bytes), fate
+            )
         yield shown
         if dry and going:
             yield from next_steps("gallant backup prune")

@@ -10,14 +10,14 @@ from gallant.core.versions import parse_range
 from gallant.views.assess import note_line
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import ago, many, mark, plain, said, size
+from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, plain, said, size
 
 
 def catalog_added_view(added: Any) -> View:
     def text() -> Any:
         yield said("good", f"{added.name} is followed from {added.source}")
-        yield f"Its key is pinned. Fingerprint: [bold]{added.fingerprint}[/]"
-        yield "[dim]Compare it with what the publisher says by another way.[/]"
+        yield f"Its key is pinned. Fingerprint: {BOLD}{added.fingerprint}{OFF}"
+        yield f"{DIM}Compare it with what the publisher says by another way.{OFF}"
         yield from next_steps(f"gallant catalog sync {added.name}")
 
     return View("catalog-add", [added], text)
@@ -33,7 +33,7 @@ def catalog_synced_view(rows: Sequence[Any]) -> View:
                 else (f"{r.serial_before} → {r.serial}" if r.serial_before not in (0, r.serial) else str(r.serial))
             )
             shown.add_row(
-                f"[bold]{r.name}[/]",
+                f"{BOLD}{r.name}{OFF}",
                 said("good", "verified") if r.ok else said("bad", "refused"),
                 serial,
                 str(r.releases),
@@ -64,7 +64,7 @@ def catalog_tested_view(rows: Sequence[Any]) -> View:
     def text() -> Any:
         shown = table("question", "answer", "seen")
         for r in rows:
-            shown.add_row(f"[bold]{r.question}[/]", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
+            shown.add_row(f"{BOLD}{r.question}{OFF}", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
         yield shown
         yield from next_steps(*(r.next for r in rows))
 
@@ -75,7 +75,7 @@ def catalog_trusted_view(trusted: Any) -> View:
     def text() -> Any:
         yield said("good", f"{trusted.name} is held against another key from now on")
         yield f"  before  {trusted.before}"
-        yield f"  now     [bold]{trusted.fingerprint}[/]"
+        yield f"  now     {BOLD}{trusted.fingerprint}{OFF}"
         yield from next_steps(f"gallant catalog sync {trusted.name}")
 
     return View("catalog-trust", [trusted], text)
@@ -88,7 +88,7 @@ def catalog_written_view(written: Any) -> View:
         if written.key is None:
             yield from next_steps(f"gallant catalog sign {written.file} --key KEY")
             return
-        yield f"  public key   [bold]{written.key}[/]"
+        yield f"  public key   {BOLD}{written.key}{OFF}"
         yield f"  fingerprint  {written.fingerprint}"
         yield from next_steps(
             f"gallant catalog add {written.publisher} file://{_absolute(written.file)} --key {written.key}"
@@ -119,7 +119,7 @@ def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
         for r in rows:
             over = r.expires is not None and r.expires <= now
             shown.add_row(
-                f"[bold]{r.name}[/]",
+                f"{BOLD}{r.name}{OFF}",
                 str(r.serial or "–"),
                 str(r.releases),
                 ago(r.fetched, now),
@@ -135,7 +135,7 @@ def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
             for what, kind in (("recalled", "bad"), ("new", "note"), ("gone", "note")):
                 if names := [f"{n.product} {n.version}" for n in r.news if n.what == what]:
                     yield said(kind, f"{r.name}, {what} in the last sync that changed it: {_some(names)}")
-        yield from (f"[dim]{r.name}: key {r.fingerprint}[/]" for r in rows)
+        yield from (f"{DIM}{r.name}: key {r.fingerprint}{OFF}" for r in rows)
         if not rows:
             yield from next_steps("gallant catalog add NAME SOURCE --key FILE")
 
@@ -185,20 +185,20 @@ def _release_row(product: Any, r: Any) -> dict[str, Any]:
 
 def _show_text(details: Any) -> Iterator[Any]:
     product = details.product
-    yield f"[bold]{product.name}[/] {plain(product.title)}"
+    yield f"{BOLD}{product.name}{OFF} {plain(product.title)}"
     if not details.alone:
         shown = table(
             "version", "build", "label", "released", "severity", "installs on", "notes", optional=("build", "label")
         )
         for r in details.releases:
             shown.add_row(
-                f"[bold]{plain(r.version)}[/]" + (" [cyan]• new[/]" if r.version in details.new else ""),
+                f"{BOLD}{plain(r.version)}{OFF}" + (f" {CYAN}• new{OFF}" if r.version in details.new else ""),
                 plain(r.build or ""),
                 plain(r.label or ""),
                 f"{r.released:%Y-%m-%d}",
                 r.severity + (" ⚑" if r.security else ""),
                 plain(_installs_on(r)),
-                f"[bold red]✗ {plain(r.recall.words)}[/]" if r.recall else plain(r.notes),
+                f"{LOUD}✗ {plain(r.recall.words)}{OFF}" if r.recall else plain(r.notes),
             )
         yield shown
         yield from map(note_line, details.notes)
@@ -215,7 +215,7 @@ def _show_text(details: Any) -> Iterator[Any]:
     yield from _forms(release)
     if release.terms:
         accepted = said("good", "accepted here") if details.terms_accepted else said("work", "not accepted here yet")
-        yield f"[bold]Terms of use {plain(release.terms)}[/]  {accepted}"
+        yield f"{BOLD}Terms of use {plain(release.terms)}{OFF}  {accepted}"
         yield f"  {plain(details.terms or 'The catalog carries no text of them; ask the publisher.')}"
     yield from next_steps("gallant notice list" if details.concerns or release.terms else None)
 
@@ -230,8 +230,8 @@ def _concerns(concerns: Sequence[Any]) -> Iterator[str]:
             if c.nodes or c.untold
             else "quiet"
         )
-        yield f"{mark(kind)} [bold]known issue[/] ({c.issue.severity}): {plain(c.issue.text)}"
-        yield f"  [dim]{plain(c.words)}[/]"
+        yield f"{mark(kind)} {BOLD}known issue{OFF} ({c.issue.severity}): {plain(c.issue.text)}"
+        yield f"  {DIM}{plain(c.words)}{OFF}"
 
 
 def _facts(details: Any, r: Any) -> Iterator[str]:
@@ -244,7 +244,7 @@ def _facts(details: Any, r: Any) -> Iterator[str]:
     }
     for name, text in loud.items():
         if text:
-            yield f"[bold]{name:<14}[/] {said('bad' if name == 'recalled' else 'work', text)}"
+            yield f"{BOLD}{name:<14}{OFF} {said('bad' if name == 'recalled' else 'work', text)}"
     minutes = r.minutes
     quiet = {
         "version": " = ".join(t for t in (r.version, r.build and f"build {r.build}", r.label) if t),
@@ -265,7 +265,7 @@ def _facts(details: Any, r: Any) -> Iterator[str]:
     }
     for name, text in quiet.items():
         if text:
-            yield f"[bold]{name:<14}[/] {plain(text)}"
+            yield f"{BOLD}{name:<14}{OFF} {plain(text)}"
 
 
 def _forms(release: Any) -> Iterator[Any]:
@@ -276,7 +276,7 @@ def _forms(release: Any) -> Iterator[Any]:
     for p in release.packages:
         on = parse_range(p.from_range).words() if p.from_range else "whatever the release goes on"
         shown.add_row(
-            f"[bold]{plain(p.name)}[/]",
+            f"{BOLD}{plain(p.name)}{OFF}",
             plain(p.kind),
             plain(on),
             plain(p.delivery or "any"),

@@ -15,11 +15,11 @@ from gallant.core.records import clean
 from gallant.core.waivers import Waiver
 from gallant.views.output import View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
-from gallant.views.words import ago, many, mark, plain, said
+from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, said
 
 MOST_STEPS = 10
 FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
-DRIFT_MARKS = {NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"}
+DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
 def health_view(health: Any, everything: bool, now: datetime) -> View:
@@ -34,7 +34,7 @@ def health_view(health: Any, everything: bool, now: datetime) -> View:
             several = len({f.system for f in findings}) > 1
             shown = table("level", *(["system"] if several else []), "check", "finding", "seen")
             for f in loud:
-                seen = f"{plain(f.evidence)}\n[dim]{plain(f.waived)}[/]" if f.waived else plain(f.evidence)
+                seen = f"{plain(f.evidence)}\n{DIM}{plain(f.waived)}{OFF}" if f.waived else plain(f.evidence)
                 whose = [plain(f.system)] if several else []
                 shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
             yield shown
@@ -42,7 +42,7 @@ def health_view(health: Any, everything: bool, now: datetime) -> View:
         steps = _together([f.next for f in loud if f.next and f.level in ("stop", "warn")])
         yield from next_steps(*steps[:MOST_STEPS])
         if len(steps) > MOST_STEPS:
-            yield f"[dim]and {len(steps) - MOST_STEPS} more; gallant check SYSTEM shows those of one system.[/]"
+            yield f"{DIM}and {len(steps) - MOST_STEPS} more; gallant check SYSTEM shows those of one system.{OFF}"
         mends = {f.mend for f in findings if f.mend}
         if mends:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
@@ -77,10 +77,10 @@ def _together(steps: Sequence[str]) -> list[str]:
 
 def _drift(health: Any, now: datetime) -> Any:
     if not health.drift:
-        yield f"[dim]As at the check {ago(health.compared_with, now)}.[/]"
+        yield f"{DIM}As at the check {ago(health.compared_with, now)}.{OFF}"
         yield ""
         return
-    yield f"[bold]Since the check {ago(health.compared_with, now)}[/]"
+    yield f"{BOLD}Since the check {ago(health.compared_with, now)}{OFF}"
     for d in health.drift:
         change = d.what if d.was is None or d.what == GONE else f"{d.what}: {d.was} → {d.finding.level}"
         level = f"{d.finding.level} " if d.what in (NEW, GONE) else ""
@@ -125,14 +125,18 @@ def catalogue_view(explain: str | None) -> View:
             shown = table("check", "looks at", "at worst", "of use", "mend", optional=("of use",))
             for c in chosen:
                 shown.add_row(
-                    f"[bold]{c.id}[/]", c.looks_at, c.levels[0], _phases(c).removesuffix(" of"), "yes" if c.mend else ""
+                    f"{BOLD}{c.id}{OFF}",
+                    c.looks_at,
+                    c.levels[0],
+                    _phases(c).removesuffix(" of"),
+                    "yes" if c.mend else "",
                 )
             yield shown
             yield f"{many(len(chosen), 'check')}."
             yield from next_steps("gallant check --explain CHECK")
             return
         (c,) = chosen
-        yield f"[bold]{c.id}[/]"
+        yield f"{BOLD}{c.id}{OFF}"
         yield f"  looks at   {c.looks_at}"
         yield f"  because    {c.why}"
         yield f"  says       {', '.join(c.levels)}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from datetime import datetime
@@ -12,10 +13,28 @@ import msgspec
 from gallant.core.readings import IMAGE, Component, Gauge, Reading
 from gallant.views.output import View
 from gallant.views.tables import _state, _sync, next_steps, table
-from gallant.views.words import ago, duration, many, mark, moment, plain, said, size
+from gallant.views.words import (
+    BOLD,
+    DIM,
+    LIVELY,
+    LOUD,
+    OFF,
+    YELLOW,
+    Marks,
+    ago,
+    duration,
+    many,
+    mark,
+    moment,
+    plain,
+    said,
+    size,
+)
 
 FEW = 4  # components of one kind that a tree names one by one
-ALARM_MARKS = {"stop": "bad", "warn": "work", "note": "note"}
+CHANGE_MARKS = Marks({"new": "note", "gone": "bad", "changed": "work"})
+ALARM_ORDER = {"stop": 0, "warn": 1, "note": 2}
+ALARM_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note"})
 
 
 def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str | None) -> View:
@@ -34,8 +53,8 @@ def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str 
         count = sum(len(k.reading.components) for k in nodes if k.reading is not None)
         yield (
             f"{many(len(systems), 'system')}, {many(len(nodes), 'node')}, {many(count, 'component')}"
-            + (f", [bold red]{len(unread)} never read[/]" if unread else "")
-            + (f", [yellow]{len(failed)} not reached last time[/]" if failed else "")
+            + (f", {LOUD}{len(unread)} never read{OFF}" if unread else "")
+            + (f", {YELLOW}{len(failed)} not reached last time{OFF}" if failed else "")
             + "."
         )
         if unread or failed:
@@ -47,13 +66,13 @@ def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str 
 def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
     system = members[0].system
     where = f"{system.shape}, {plain(system.site)}" + ("" if system.in_service else ", not in service")
-    yield f"[bold]{plain(system.name)}[/]  {plain(system.product)}  [dim]{where}[/]"
+    yield f"{BOLD}{plain(system.name)}{OFF}  {plain(system.product)}  {DIM}{where}{OFF}"
     readings = [k.reading for k in members if k.reading is not None]
     on_all, on_most = _shared(readings)
     last = len(members) - 1 if not (on_all or on_most) else len(members)
     for number, known in enumerate(members):
         branch = "└" if number == last else "├"
-        yield f"{branch} [bold]{plain(known.name)}[/]  {_node_line(known, now)}"
+        yield f"{branch} {BOLD}{plain(known.name)}{OFF}  {_node_line(known, now)}"
         if known.reading is not None:
             own = [c for c in known.reading.components if c.name != IMAGE and c not in on_all and c not in on_most]
             trunk = " " if number == last else "│"
@@ -63,22 +82,22 @@ def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
     for whose, parts in groups:
         first, below = ("└", " ") if (whose, parts) == groups[-1] else ("├", "│")
         for number, line in enumerate(_parts_lines(parts)):
-            yield f"{first if number == 0 else below} {f'[dim]{whose}[/]' if number == 0 else ' ' * len(whose)}  {line}"
+            yield f"{first if number == 0 else below} {f'{DIM}{whose}{OFF}' if number == 0 else ' ' * len(whose)}  {line}"
 
 
 def _node_line(known: Any, now: datetime) -> str:
     r = known.reading
     if r is None:
         return said("bad", f"not known: {known.error or 'not read by then'}")
-    version = plain(r.version) + (f" [dim]build {plain(r.build)}[/]" if r.build else "")
-    waits = f" [yellow]▲ next {plain(r.next_version)}[/]" if r.next_version not in (None, r.version) else ""
+    version = plain(r.version) + (f" {DIM}build {plain(r.build)}{OFF}" if r.build else "")
+    waits = f" {YELLOW}▲ next {plain(r.next_version)}{OFF}" if r.next_version not in (None, r.version) else ""
     loud = sum(a.level in ("stop", "warn") for a in r.alarms)
     parts = [
         version + waits,
         plain(r.role),
         _state(r.state),
         _sync(r) if r.in_sync is not None else "",
-        f"[dim]{ago(r.taken, now)}[/]",
+        f"{DIM}{ago(r.taken, now)}{OFF}",
     ]
     if loud:
         parts.insert(3, said("work", many(loud, "alarm")))
@@ -110,13 +129,13 @@ def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
     for kind, own in kinds.items():
         if len(own) <= FEW:
             few += [
-                f"{plain(c.name)} [dim]{kind}[/] {plain(c.version)}"
-                + (f" [yellow]▲ next {plain(c.next_version)}[/]" if waits(c) else "")
+                f"{plain(c.name)} {DIM}{kind}{OFF} {plain(c.version)}"
+                + (f" {YELLOW}▲ next {plain(c.next_version)}{OFF}" if waits(c) else "")
                 for c in own
             ]
             continue
         few += [
-            f"{plain(c.name)} {plain(c.version)} [yellow]▲ next {plain(c.next_version)}[/]" for c in own if waits(c)
+            f"{plain(c.name)} {plain(c.version)} {YELLOW}▲ next {plain(c.next_version)}{OFF}" for c in own if waits(c)
         ]
         versions = Counter(c.version for c in own).most_common()
         spread = (
@@ -124,7 +143,7 @@ def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
             if len(versions) <= FEW
             else f"{len(versions)} versions"
         )
-        few.append(f"{len(own)} [dim]{kind}[/] {spread}")
+        few.append(f"{len(own)} {DIM}{kind}{OFF} {spread}")
     for at in range(0, len(few), 3):
         yield ",  ".join(few[at : at + 3])
 
@@ -152,7 +171,7 @@ def grouped_view(rows: Sequence[Any], by: str) -> View:
             names = list(dict.fromkeys(row["nodes"]))
             some = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
             shown.add_row(
-                f"[bold]{plain(row[by])}[/]" if first else "",
+                f"{BOLD}{plain(row[by])}{OFF}" if first else "",
                 plain(row[second]) if first else "",
                 plain(row["version"]),
                 str(len(row["nodes"])),
@@ -168,13 +187,13 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
     r = known.reading
 
     def text() -> Iterator[Any]:
-        yield f"[bold]{plain(known.name)}[/]  {plain(known.system.product)}  [dim]{plain(known.place.address)}[/]"
+        yield f"{BOLD}{plain(known.name)}{OFF}  {plain(known.system.product)}  {DIM}{plain(known.place.address)}{OFF}"
         if r is None:
             yield said("bad", f"not known: {known.error}")
             yield from next_steps(f"gallant survey {known.name}")
             return
-        for a in sorted(r.alarms, key=lambda a: ("stop", "warn", "note", "unknown").index(a.level)):
-            yield said(ALARM_MARKS.get(a.level, "note"), a.text)
+        for a in sorted(r.alarms, key=lambda a: ALARM_ORDER.get(a.level, len(ALARM_ORDER))):
+            yield said(ALARM_MARKS[a.level], a.text)
         head = (
             ("model", r.model),
             ("serial", r.serial),
@@ -189,11 +208,11 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
             ("runs on", known.place.runs_on),
             ("read", f"{ago(r.taken, now)}, {moment(r.taken)}"),
         )
-        yield "\n".join(f"[dim]{name:<12}[/] {plain(value)}" for name, value in head if value)
+        yield "\n".join(f"{DIM}{name:<12}{OFF} {plain(value)}" for name, value in head if value)
         parts = table("component", "kind", "version", "next start", "product")
         for c in r.components:
-            waits = f"[yellow]▲ {plain(c.next_version)}[/]" if c.next_version not in (None, c.version) else ""
-            parts.add_row(f"[bold]{plain(c.name)}[/]", c.kind, plain(c.version), waits, plain(c.product))
+            waits = f"{YELLOW}▲ {plain(c.next_version)}{OFF}" if c.next_version not in (None, c.version) else ""
+            parts.add_row(f"{BOLD}{plain(c.name)}{OFF}", c.kind, plain(c.version), waits, plain(c.product))
         yield parts
         if r.facets or r.gauges:
             yield _conditions(r)
@@ -259,7 +278,7 @@ def _expiries(r: Reading, now: datetime) -> Any:
     for e in sorted(r.expiries, key=lambda e: e.ends):
         left = (e.ends - now).total_seconds()
         word = said("bad", "over") if left <= 0 else said("work" if left < 30 * 86400 else "good", duration(left))
-        shown.add_row(f"[bold]{plain(e.name)}[/]", e.kind, moment(e.ends), word)
+        shown.add_row(f"{BOLD}{plain(e.name)}{OFF}", e.kind, moment(e.ends), word)
     return shown
 
 
@@ -273,9 +292,9 @@ def changes_view(changes: Sequence[Any], before: str, after: str) -> View:
         for c in changes:
             name = f"{c.system}/{c.node}"
             shown.add_row(
-                f"[bold]{plain(name)}[/]" if name != last else "",
+                f"{BOLD}{plain(name)}{OFF}" if name != last else "",
                 plain(c.component),
-                said({"new": "note", "gone": "bad", "changed": "work"}[c.what], c.what),
+                said(CHANGE_MARKS[c.what], c.what),
                 plain(c.before or ""),
                 plain(c.after or ""),
             )
@@ -292,15 +311,15 @@ def tried_view(tried: Any, show_calls: bool) -> View:
     def text() -> Iterator[Any]:
         if show_calls:
             for call in tried.calls:
-                yield f"[bold cyan]▸[/] [bold]{plain(call.asked)}[/]"
+                yield f"{LIVELY}▸{OFF} {BOLD}{plain(call.asked)}{OFF}"
                 answered = call.answered.strip()
                 rows = answered.splitlines() or ["(nothing)"]
                 for row in rows[:24]:
-                    yield f"  [dim]{plain(row[:400])}[/]"
+                    yield f"  {DIM}{plain(row[:400])}{OFF}"
                 if len(rows) > 24:
-                    yield f"  [dim]and {len(rows) - 24} lines more[/]"
+                    yield f"  {DIM}and {len(rows) - 24} lines more{OFF}"
                 for key, value in call.fields.items():
-                    yield f"  {plain(key)} = {plain(msgspec.json.encode(value).decode()[:300])}"
+                    yield f"  {plain(key)} = {plain(json.dumps(value, ensure_ascii=False, default=str)[:300])}"
         if tried.reading is not None:
             r = tried.reading
             shown = table("field", "value")
@@ -317,9 +336,9 @@ def tried_view(tried: Any, show_calls: bool) -> View:
                 "network",
             ):
                 value = getattr(r, key)
-                shown.add_row(f"[bold]{key.replace('_', ' ')}[/]", plain(value) if value else "[dim]not taken[/]")
+                shown.add_row(f"{BOLD}{key.replace('_', ' ')}{OFF}", plain(value) if value else f"{DIM}not taken{OFF}")
             for name in ("components", "facets", "gauges", "packages", "jobs", "alarms", "expiries"):
-                shown.add_row(f"[bold]{name}[/]", str(len(getattr(r, name))))
+                shown.add_row(f"{BOLD}{name}{OFF}", str(len(getattr(r, name))))
             yield shown
             yield from (f"{mark('note')} it {plain(o)}" for o in r.oddities)
             unknown = [k for k in ("role", "state") if getattr(r, k) == "unknown"]
@@ -327,7 +346,7 @@ def tried_view(tried: Any, show_calls: bool) -> View:
                 yield said("work", f"{' and '.join(unknown)}: the device's word stands in no table of the profile")
         else:
             yield said("bad", tried.problem or "no reading")
-        yield f"[dim]can: {', '.join(tried.capabilities)}[/]"
+        yield f"{DIM}can: {', '.join(tried.capabilities)}{OFF}"
         yield from next_steps(tried.next)
 
     rows = [msgspec.to_builtins(tried.reading)] if tried.reading is not None else []

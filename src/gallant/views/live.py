@@ -19,7 +19,7 @@ from gallant.core.outages import Sample
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of
 from gallant.core.records import clean
 from gallant.views.output import console
-from gallant.views.words import MARKS, clock, duration, mark, plain
+from gallant.views.words import BOLD, CYAN, DIM, GREEN, LOUD, MARKS, OFF, clock, duration, mark, on, plain, styled
 
 STRIP_CELLS = 60
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
@@ -188,6 +188,7 @@ class LiveShow:
         from rich.live import Live
 
         self.seen = Watched()
+        self._last: list[Any] = []
         self._console = console(Quiet(file or sys.stderr), force=True)  # type: ignore[arg-type]
         self._live = Live(get_renderable=self._screen, console=self._console, refresh_per_second=8, transient=False)
 
@@ -222,26 +223,37 @@ class LiveShow:
     # --- drawing
 
     def _screen(self) -> Any:
+        """The screen as it is now; the last good one, with a word of it, where it cannot be drawn."""
         from rich.console import Group
 
+        try:
+            self._last = [styled(line) for line in self._lines()]
+        except Exception as error:  # the roll goes on, and so does the screen
+            told = (
+                f"{mark('bad')} the screen could not be drawn ({type(error).__name__}); gallant history has every step"
+            )
+            return Group(*self._last, styled(told))
+        return Group(*self._last)
+
+    def _lines(self) -> list[str]:
         seen = self.seen
         elapsed = (seen.now - seen.first).total_seconds() if seen.now and seen.first else 0.0
         steps = list(seen.steps())
         done = sum(seen.state(s) == "done" for s in steps)
-        simulated = f"   [dim]time is simulated, ×{seen.speed:g}[/]" if seen.speed else ""
+        simulated = f"   {DIM}time is simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
         head = (
-            f"[bold]{seen.roll}[/]  {', '.join(seen.plan.systems) if seen.plan else ''}  {_bar(100 * done / max(1, len(steps)), 20)} "
-            f"{done} of {len(steps)} steps   elapsed [bold]{clock(elapsed)}[/]   left about [bold]{clock(seen.remaining_s())}[/]{simulated}"
+            f"{BOLD}{seen.roll}{OFF}  {', '.join(seen.plan.systems) if seen.plan else ''}  {_bar(100 * done / max(1, len(steps)), 20)} "
+            f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   left about {BOLD}{clock(seen.remaining_s())}{OFF}{simulated}"
         )
-        parts: list[Any] = [head, ""]
+        parts = [head, ""]
         for hop, waves in seen.hops():
             parts += self._hop(hop, waves)
         parts.append("")
         parts += [self._strip(name) for name in seen.strips]
         parts += [f"{mark('note')} {plain(text)}" for text in seen.notices]
-        return Group(*parts)
+        return parts
 
-    def _hop(self, hop: Hop, waves: tuple[Wave, ...]) -> list[Any]:
+    def _hop(self, hop: Hop, waves: tuple[Wave, ...]) -> list[str]:
         states = {self.seen.state(s) for s in steps_of(waves)}
         kind = (
             "good"
@@ -252,12 +264,12 @@ class LiveShow:
             if "failed" in states
             else "going"
         )
-        lines: list[Any] = [f"{mark(kind)} [bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]"]
+        lines = [f"{mark(kind)} {BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}"]
         for wave in waves:
             for track in wave.tracks:
-                lines.append("   " + f"[dim]{track.node}[/]  " + "   ".join(self._step(s) for s in track.steps))
+                lines.append("   " + f"{DIM}{track.node}{OFF}  " + "   ".join(self._step(s) for s in track.steps))
                 lines += [
-                    f"        [cyan]{plain(self.seen.messages.get(s.id, ''))}[/]"
+                    f"        {CYAN}{plain(self.seen.messages.get(s.id, ''))}{OFF}"
                     for s in track.steps
                     if self.seen.state(s) == "open"
                 ]
@@ -267,13 +279,13 @@ class LiveShow:
         state = self.seen.state(step)
         if state == "done":
             took = self.seen.took(step)
-            return f"{mark('good')} {step.kind} [dim]{clock(took) if took is not None else ''}[/]"
+            return f"{mark('good')} {step.kind} {DIM}{clock(took) if took is not None else ''}{OFF}"
         if state == "open":
             percent = self.seen.percents.get(step.id, 0.0)
-            return f"{mark('going')} [bold]{step.kind}[/] {_bar(percent, 12)} {percent:.0f} %"
+            return f"{mark('going')} {BOLD}{step.kind}{OFF} {_bar(percent, 12)} {percent:.0f} %"
         if state == "to come":
-            return f"[dim]· {step.kind} {clock(step.estimate_s)}[/]"
-        return f"[{MARKS['bad'][1]}]{MARKS['bad'][0]} {step.kind} {state}[/]"
+            return f"{DIM}· {step.kind} {clock(step.estimate_s)}{OFF}"
+        return f"{on(MARKS['bad'][1])}{MARKS['bad'][0]} {step.kind} {state}{OFF}"
 
     def _strip(self, name: str) -> str:
         samples, last = self.seen.strips[name], self.seen.last_sample[name]
@@ -283,22 +295,22 @@ class LiveShow:
             cells[cell] = cells.get(cell, True) and ok
         newest = int(last.real / CELL_S)
         drawn = "".join(
-            {True: "[green]▮[/]", False: "[bold red]×[/]", None: "[dim]·[/]"}[cells.get(newest - i)]
+            {True: f"{GREEN}▮{OFF}", False: f"{LOUD}×{OFF}", None: f"{DIM}·{OFF}"}[cells.get(newest - i)]
             for i in reversed(range(max(8, min(STRIP_CELLS, self._console.width - 82))))
         )
         measured = [o.measured for o in self.seen.outages if o.service == name and o.measured is not None]
         word = (
-            f"[green]answering[/] {last.answer_s * 1000:.0f} ms"
+            f"{GREEN}answering{OFF} {last.answer_s * 1000:.0f} ms"
             if last.ok
-            else f"[bold red]not answering[/] {plain(last.why)}"
+            else f"{LOUD}not answering{OFF} {plain(last.why)}"
         )
         told = f"{len(measured)} outages, longest {max(measured):.2f} s" if measured else "no outage"
-        return f"service [bold]{plain(name)}[/]  {drawn}  {word}   [dim]{told}; a cell is {CELL_S:g} s[/]"
+        return f"service {BOLD}{plain(name)}{OFF}  {drawn}  {word}   {DIM}{told}; a cell is {CELL_S:g} s{OFF}"
 
 
 def _bar(percent: float, width: int) -> str:
     full = round(width * min(100.0, max(0.0, percent)) / 100)
-    return f"[cyan]{'━' * full}[/][dim]{'━' * (width - full)}[/]"
+    return f"{CYAN}{'━' * full}{OFF}{DIM}{'━' * (width - full)}{OFF}"
 
 
 def show_for(quiet: bool, verbose: bool) -> LinesShow | LiveShow:

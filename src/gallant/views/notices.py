@@ -10,20 +10,22 @@ from gallant.core.ledger import Kept
 from gallant.core.notices import Notice
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import ago, many, mark, moment, plain, said
+from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
 
-STATE_MARKS = {
-    "new": "work",
-    "accepted": "note",
-    "booked": "note",
-    "overdue": "bad",
-    "under way": "going",
-    "skipped": "quiet",
-    "acts by itself": "note",
-    "left alone": "quiet",
-    "blocked": "bad",
-    "done": "good",
-}
+STATE_MARKS = Marks(
+    {
+        "new": "work",
+        "accepted": "note",
+        "booked": "note",
+        "overdue": "bad",
+        "under way": "going",
+        "skipped": "quiet",
+        "acts by itself": "note",
+        "left alone": "quiet",
+        "blocked": "bad",
+        "done": "good",
+    }
+)
 
 
 def notices_view(result: Any, now: datetime) -> View:
@@ -48,10 +50,10 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
         for n in rows:
             severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
             shown.add_row(
-                f"[bold]{n.name}[/]",
+                f"{BOLD}{n.name}{OFF}",
                 plain(", ".join(n.installed)),
                 plain(n.target or "–"),
-                f"[bold red]{severity}[/]" if n.severity in ("critical", "high") else severity,
+                f"{LOUD}{severity}{OFF}" if n.severity in ("critical", "high") else severity,
                 n.restart or "–",
                 said(STATE_MARKS[n.state], n.state),
                 _span(n),
@@ -60,11 +62,11 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
             )
         yield shown
         for n in rows:
-            who = f" [dim]({plain(n.by)})[/]" if n.by else ""
+            who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
             if n.why and not (n.state == "new" and n.why.startswith("behind by ")):  # which the table says
-                yield f"{mark(STATE_MARKS[n.state])} [bold]{n.name}[/] {n.state}: {plain(n.why)}{who}"
+                yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
             for version in n.terms:
-                yield f"[bold]{n.name}[/] [dim]comes under the publisher's terms {plain(version)}[/]"
+                yield f"{BOLD}{n.name}{OFF} {DIM}comes under the publisher's terms {plain(version)}{OFF}"
     else:
         yield said("good", "No notice waits for a decision.")
     if result.settled:
@@ -93,7 +95,7 @@ def decided_view(decided: Any) -> View:
     n: Notice = decided.notice
 
     def text() -> Iterator[Any]:
-        yield f"{said('good', n.name)}  {plain(decided.did)}  [dim]entry {decided.entry} of the ledger[/]"
+        yield f"{said('good', n.name)}  {plain(decided.did)}  {DIM}entry {decided.entry} of the ledger{OFF}"
         if n.start is not None:
             yield f"  from {_minute(n.start)}" + (f" to about {_minute(n.end)}" if n.end else "")
         yield from next_steps(decided.next)
@@ -137,7 +139,7 @@ def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[s
             )
         if kept:
             yield shown
-            yield from (f"  [dim]{k.seq}: {plain(k.entry.reason)}[/]" for k in kept if k.entry.reason)
+            yield from (f"  {DIM}{k.seq}: {plain(k.entry.reason)}{OFF}" for k in kept if k.entry.reason)
         yield from (said("bad", problem) for problem in problems)
         if not problems:
             newest = f"; the newest is {kept[0].hash[:16]}…" if kept else ""

@@ -14,7 +14,10 @@ from typing import IO, Any
 import msgspec
 
 from gallant.core.errors import GallantError
+from gallant.core.records import printable
+from gallant.views.words import styled
 
+FORMULA = ("=", "+", "-", "@", "\t", "\r")  # with what a cell begins that a table program computes
 # A table fits this where nothing says how wide the reader's screen is.
 PIPED_WIDTH = 120
 
@@ -39,7 +42,15 @@ def console(file: IO[str], force: bool = False) -> Any:
     from rich.console import Console
 
     width = None if file.isatty() or "COLUMNS" in os.environ else PIPED_WIDTH
-    return Console(file=file, width=width, highlight=False, emoji=False, soft_wrap=False, force_terminal=force or None)
+    return Console(
+        file=file,
+        width=width,
+        markup=False,
+        highlight=False,
+        emoji=False,
+        soft_wrap=False,
+        force_terminal=force or None,
+    )
 
 
 class Output:
@@ -63,17 +74,27 @@ class Output:
         elif self.as_csv:
             _write_csv(view.data)
         else:
-            out = console(sys.stdout)
-            after_table = False
-            for part in view.text():  # prose is folded for a screen, and left whole for a program
-                prose = isinstance(part, str)
-                if after_table:
-                    out.print()
-                out.print(
-                    _hanging(part) if prose and out.is_terminal else part, soft_wrap=prose and not out.is_terminal
-                )
-                after_table = not prose
+            self._draw(view)
         sys.stdout.flush()
+
+    def _draw(self, view: View) -> None:
+        """Part by part: one that cannot be drawn says so in its place and takes nothing else along."""
+        out = console(sys.stdout)
+        after_table = False
+        for part in _drawn(view):
+            prose = isinstance(part, str)
+            if after_table:
+                out.print()
+            try:  # prose is folded for a screen, and left whole for a program
+                if prose:
+                    out.print(_hanging(part) if out.is_terminal else styled(part), soft_wrap=not out.is_terminal)
+                else:
+                    out.print(part)
+            except OSError:  # whoever read it has gone
+                raise
+            except Exception as error:
+                _undrawn(error)
+            after_table = not prose
 
     def document(self, document: object) -> None:
         """A document of another's format, as JSON, whatever form was asked for."""
@@ -84,7 +105,30 @@ class Output:
     def remark(self, text: str) -> None:
         if not self.quiet:
             with reader_may_be_gone(sys.stderr):
-                console(sys.stderr).print(text, style="dim", soft_wrap=True)
+                console(sys.stderr).print(styled(text), style="dim", soft_wrap=True)
+
+
+def _drawn(view: View) -> Iterator[Any]:
+    """The parts of a view, as far as it can make them."""
+    parts = None
+    while True:
+        try:
+            parts = iter(view.text()) if parts is None else parts
+            part = next(parts)
+        except StopIteration:
+            return
+        except (GallantError, OSError):
+            raise
+        except Exception as error:
+            _undrawn(error)
+            return
+        yield part
+
+
+def _undrawn(error: Exception) -> None:
+    """What goes wrong with drawing is said, and is no failure of what was done."""
+    told = f"A part of this could not be drawn ({type(error).__name__}); --json has all of it."
+    console(sys.stderr).print(told, soft_wrap=True)
 
 
 def _hanging(line: str) -> Any:
@@ -92,7 +136,7 @@ def _hanging(line: str) -> Any:
     from rich.padding import Padding
 
     text = line.lstrip(" ")
-    return Padding(text, (0, 0, 0, len(line) - len(text))) if text and text != line else line
+    return Padding(styled(text), (0, 0, 0, len(line) - len(text))) if text and text != line else styled(line)
 
 
 @contextlib.contextmanager
@@ -114,12 +158,19 @@ def _write_csv(rows: Sequence[Any]) -> None:
     writer = csv.DictWriter(sys.stdout, list(plain[0]), lineterminator="\n")
     writer.writeheader()
     for row in plain:
-        writer.writerow(
-            {
-                key: "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else value
-                for key, value in row.items()
-            }
-        )
+        writer.writerow({key: _cell(value) for key, value in row.items()})
+
+
+def _cell(value: object) -> object:
+    """A value for a table program: several in one cell, and no text that such a program would take for a formula.
+
+    What begins with one of `FORMULA` gets a `'` before it (docs/formats.md); a number stays a number.
+    """
+    text = "; ".join(map(str, value)) if isinstance(value, (list, tuple)) else value
+    if not isinstance(text, str):
+        return text
+    flat = printable(text)
+    return f"'{flat}" if text.startswith(FORMULA) else flat
 
 
 def show_error(error: GallantError, as_json: bool) -> None:
@@ -130,5 +181,6 @@ def show_error(error: GallantError, as_json: bool) -> None:
         return
     colour = sys.stderr.isatty() and "NO_COLOR" not in os.environ
     red, off = ("\x1b[1;31m", "\x1b[0m") if colour else ("", "")
-    parts = [f"{red}{error.what}{off}", error.why, error.next and f"→ {error.next}"]
+    what, why, todo = (printable(text or "") for text in (error.what, error.why, error.next))
+    parts = [f"{red}{what}{off}", why, todo and f"→ {todo}"]
     sys.stderr.write("\n".join(part for part in parts if part) + "\n")

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from gallant.views.output import console
+from gallant.views.words import plain
 
 
 @contextmanager
@@ -18,7 +19,7 @@ def ticking(what: str, quiet: bool) -> Iterator[Callable[[int, int], None]]:
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
     with Progress(
-        TextColumn("{task.description}"),
+        TextColumn("{task.description}", markup=False),
         BarColumn(),
         MofNCompleteColumn(),
         TimeRemainingColumn(),
@@ -38,7 +39,7 @@ def metering(quiet: bool) -> Iterator[Callable[[str, int, int], None]]:
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
 
     with Progress(
-        TextColumn("{task.description}"),
+        TextColumn("{task.description}", markup=False),
         BarColumn(),
         DownloadColumn(),
         TransferSpeedColumn(),
@@ -52,7 +53,7 @@ def metering(quiet: bool) -> Iterator[Callable[[str, int, int], None]]:
 
         def meter(name: str, done: int, whole: int) -> None:
             if name not in tasks:
-                tasks[name] = bar.add_task(name, total=whole)
+                tasks[name] = bar.add_task(plain(name), total=whole)
             parts[name] = (done, whole)
             bar.update(tasks[name], completed=done)  # type: ignore[arg-type]
             bar.update(total, completed=sum(d for d, _ in parts.values()), total=sum(w for _, w in parts.values()))

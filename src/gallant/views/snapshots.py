@@ -8,7 +8,7 @@ from typing import Any
 from gallant.core.snapshots import Kept
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import duration, many, mark, plain, said, size
+from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size
 
 
 def _rows(kept: Sequence[Kept]) -> list[dict[str, Any]]:
@@ -48,7 +48,7 @@ def list_view(kept: Sequence[Kept], failed: Sequence[str], days: float) -> View:
         for k in kept:
             age = duration(k.age.total_seconds())
             shown.add_row(
-                f"[bold]{plain(k.system)}[/]",
+                f"{BOLD}{plain(k.system)}{OFF}",
                 plain(k.snapshot.name),
                 said("work", f"{age}, limit {days:g} d") if k.overdue else said("note", age),
                 "–" if k.snapshot.bytes is None else size(k.snapshot.bytes),

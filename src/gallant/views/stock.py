@@ -7,7 +7,7 @@ from typing import Any
 
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import many, mark, plain, said, size
+from gallant.views.words import BOLD, DIM, OFF, many, mark, plain, said, size
 
 STATES = {
     "fetched": ("good", "fetched, verified"),
@@ -34,7 +34,12 @@ def fetched_view(rows: Sequence[Any]) -> View:
         for r in rows:
             speed = _speed(r.bytes, r.seconds) if r.state == "fetched" else ""
             shown.add_row(
-                f"[bold]{plain(r.package)}[/]", r.why, size(r.bytes), said(*STATES[r.state]), speed, f"{r.sha256[:12]}…"
+                f"{BOLD}{plain(r.package)}{OFF}",
+                r.why,
+                size(r.bytes),
+                said(*STATES.get(r.state, ("note", r.state))),
+                speed,
+                f"{r.sha256[:12]}…",
             )
         yield shown
         yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
@@ -70,13 +75,13 @@ def held_view(rows: Sequence[Any]) -> View:
             elif r.recalled:
                 state = said("bad", "recalled since")
             shown.add_row(
-                f"[bold]{plain(r.package)}[/]",
+                f"{BOLD}{plain(r.package)}{OFF}",
                 plain(r.release)
                 if r.release
                 else said("work", f"vouched for by {r.vouched}" if r.vouched else "in no catalog"),
                 size(r.bytes),
                 state,
-                plain(", ".join(dict.fromkeys(r.needed))) or "[dim]nobody[/]",
+                plain(", ".join(dict.fromkeys(r.needed))) or f"{DIM}nobody{OFF}",
                 f"{r.sha256[:12]}…",
             )
         yield shown
@@ -108,9 +113,9 @@ def preloaded_view(rows: Sequence[Any]) -> View:
         shown = table("node", "package", "size", "state", "verified by", "speed", right=("size", "speed"))
         for r in rows:
             speed = _speed(r.bytes, r.seconds) if r.state == "preloaded" else ""
-            state = said(*ON_NODES[r.state])
+            state = said(*ON_NODES.get(r.state, ("note", r.state)))
             shown.add_row(
-                f"[bold]{plain(r.node)}[/]", plain(r.package) or "–", size(r.bytes), state, r.by or "–", speed
+                f"{BOLD}{plain(r.node)}{OFF}", plain(r.package) or "–", size(r.bytes), state, r.by or "–", speed
             )
         if rows:
             yield shown
@@ -132,7 +137,7 @@ def pruned_view(rows: Sequence[Any], dry: bool) -> View:
         shown = table("package", "size", "what becomes of it", "sha-256", right=("size",), optional=("sha-256",))
         for r in rows:
             fate = said("good", f"stays: {r.kept}") if r.kept else said("work", "would go" if dry else "gone")
-            shown.add_row(f"[bold]{plain(r.package)}[/]", size(r.bytes), fate, f"{r.sha256[:12]}…")
+            shown.add_row(f"{BOLD}{plain(r.package)}{OFF}", size(r.bytes), fate, f"{r.sha256[:12]}…")
         if rows:
             yield shown
         yield f"{many(len(going), 'package')}, {size(sum(r.bytes for r in going))}, {'would go' if dry else 'gone'}."

@@ -10,27 +10,47 @@ from typing import Any
 from gallant.core.compare import Verdict
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
-from gallant.views.words import ago, clock, duration, many, mark, moment, plain, said
+from gallant.views.words import (
+    BOLD,
+    DIM,
+    LOUD,
+    OFF,
+    YELLOW,
+    Marks,
+    ago,
+    clock,
+    duration,
+    many,
+    mark,
+    moment,
+    plain,
+    said,
+    styled,
+)
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 
-LEVEL_MARKS = {"stop": "bad", "warn": "work", "note": "note", "pass": "good"}
-STATE_MARKS = {
-    "finished": "good",
-    "running": "going",
-    "held": "work",
-    "stopped": "bad",
-    "cut off": "bad",
-    "ended": "note",
-}
-STEP_MARKS = {
-    "done": "good",
-    "failed": "bad",
-    "not_started": "work",
-    "not_sent": "work",
-    "open": "going",
-    "to come": "quiet",
-}
+LEVEL_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note", "pass": "good"})
+STATE_MARKS = Marks(
+    {
+        "finished": "good",
+        "running": "going",
+        "held": "work",
+        "stopped": "bad",
+        "cut off": "bad",
+        "ended": "note",
+    }
+)
+STEP_MARKS = Marks(
+    {
+        "done": "good",
+        "failed": "bad",
+        "not_started": "work",
+        "not_sent": "work",
+        "open": "going",
+        "to come": "quiet",
+    }
+)
 
 
 class Grid:
@@ -53,8 +73,11 @@ class Grid:
                     column, justify="right" if column in right else "left", overflow="fold", no_wrap=whole
                 )
 
+    def title(self, text: str) -> None:
+        self.table.title, self.table.title_justify, self.table.title_style = styled(text), "left", "none"
+
     def add_row(self, *cells: str) -> None:
-        self.table.add_row(*(cell for cell, kept in zip(cells, self.kept, strict=True) if kept))
+        self.table.add_row(*(styled(cell) for cell, kept in zip(cells, self.kept, strict=True) if kept))
 
     def __rich__(self) -> Any:
         return self.table
@@ -66,7 +89,7 @@ def table(*columns: str, right: Sequence[str] = (), optional: Sequence[str] = ()
 
 def next_steps(*commands: str | None) -> list[str]:
     """What to do next, each once, as lines below a table."""
-    return [f"[bold]next[/]  {plain(c)}" for c in dict.fromkeys(commands) if c]
+    return [f"{BOLD}next{OFF}  {plain(c)}" for c in dict.fromkeys(commands) if c]
 
 
 def survey_view(result: Any, now: datetime) -> View:
@@ -102,16 +125,16 @@ def survey_view(result: Any, now: datetime) -> View:
         for n in result.nodes:
             name = f"{n.system}/{n.node}"
             if n.reading is None:
-                shown.add_row(f"[bold]{name}[/]", said("bad", "no reading"), "", "", "", "", "", f"{n.took_s:.2f} s")
+                shown.add_row(f"{BOLD}{name}{OFF}", said("bad", "no reading"), "", "", "", "", "", f"{n.took_s:.2f} s")
                 continue
             r = n.reading
             waits = (
-                f"{r.version} [yellow]▲ next {plain(r.next_version)}[/]"
+                f"{r.version} {YELLOW}▲ next {plain(r.next_version)}{OFF}"
                 if r.next_version not in (None, r.version)
                 else plain(r.version)
             )
             shown.add_row(
-                f"[bold]{name}[/]",
+                f"{BOLD}{name}{OFF}",
                 said("good", "read"),
                 waits,
                 r.role,
@@ -122,12 +145,10 @@ def survey_view(result: Any, now: datetime) -> View:
             )
         yield shown
         for n in failed:
-            yield f"{mark('bad')} {plain(n.error)} [dim](last read: {ago(n.last, now)})[/]"
+            yield f"{mark('bad')} {plain(n.error)} {DIM}(last read: {ago(n.last, now)}){OFF}"
         good = len(result.nodes) - len(failed)
         yield (
-            f"{many(good, 'node')} read"
-            + (f", [bold red]{many(len(failed), 'node')} failed[/]" if failed else "")
-            + "."
+            f"{many(good, 'node')} read" + (f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else "") + "."
         )
         yield from next_steps(*(n.next for n in failed)) or next_steps("gallant gaps")
 
@@ -135,15 +156,15 @@ def survey_view(result: Any, now: datetime) -> View:
 
 
 def _state(state: str) -> str:
-    return {"in_service": "in service", "out_of_service": "[bold red]out of service[/]"}.get(
-        state, f"[yellow]{state}[/]"
+    return {"in_service": "in service", "out_of_service": f"{LOUD}out of service{OFF}"}.get(
+        state, f"{YELLOW}{state}{OFF}"
     )
 
 
 def _sync(reading: Any) -> str:
     if reading.in_sync is None:
         return "–"
-    return "in sync" if reading.in_sync else f"[yellow]{plain(reading.sync_word)}[/]"
+    return "in sync" if reading.in_sync else f"{YELLOW}{plain(reading.sync_word)}{OFF}"
 
 
 # --- plans ----------------------------------------------------------------------------------------------------------
@@ -174,7 +195,7 @@ def plan_view(planned: Any) -> View:
     plan: Plan = planned.plan
 
     def text() -> Any:
-        yield f"[bold]{plan.id}[/]  {', '.join(plan.systems)}  about [bold]{duration(plan.estimate_s)}[/]  [dim]{planned.path}[/]"
+        yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  about {BOLD}{duration(plan.estimate_s)}{OFF}  {DIM}{planned.path}{OFF}"
         for lane in plan.lanes:
             for hop in lane.hops:
                 yield _hop_table(hop)
@@ -199,13 +220,10 @@ def _hop_table(hop: Hop) -> Any:
         optional=("may be left", "about"),
         right=("about",),
     )
-    shown.table.title = (
-        f"[bold]{hop.system}  {plain(hop.from_)} → {plain(hop.to)}[/]   {duration(waves_seconds(hop.waves))}"
-    )
-    shown.table.title_justify, shown.table.title_style = "left", "none"
+    shown.title(f"{BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}   {duration(waves_seconds(hop.waves))}")
     for number, wave in enumerate(hop.waves, 1):
         for index, track in enumerate(wave.tracks):
-            steps = "  ".join(f"{s.kind} [dim]{clock(s.estimate_s)}[/]" for s in track.steps)
+            steps = "  ".join(f"{s.kind} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
             rest = duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no"
             about = clock(sum(s.estimate_s for s in track.steps))
             shown.add_row(
@@ -246,11 +264,11 @@ def _consequences(plan: Plan) -> Any:
         yield f"{mark('note')} {_restore_points(lane)}"
         for hop in lane.hops:
             if hop.one_way:
-                yield f"{mark('bad')} [bold]No way back from {plain(hop.to)}[/]: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
+                yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
             if not hop.snapshots:
                 yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
             if hop.despite_recall:
-                yield f"{mark('bad')} [bold]{plain(hop.to)} was recalled[/] and is finished all the same. Needs --consent recalled:{lane.system}."
+                yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is finished all the same. Needs --consent recalled:{lane.system}."
     if not any(h.one_way for lane in plan.lanes for h in lane.hops):
         yield f"{mark('good')} Nothing here is one-way: a node keeps its old release in the other slot until the next hop, and each hop begins with a backup."
 
@@ -275,10 +293,9 @@ def rolled_view(result: Any, run: Any) -> View:
     rows = history_rows([run])
 
     def text() -> Any:
-        kind = {"finished": "good", "held": "work", "stopped": "bad"}[result.end.state]
         length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield ""
-        yield f"[bold]{result.id}[/] {said(kind, result.end.state)}{length}"
+        yield f"{BOLD}{result.id}{OFF} {said(STATE_MARKS[result.end.state], result.end.state)}{length}"
         yield plain(result.end.message)
         if run.watched:
             yield from _outage_lines(run.outages)
@@ -292,8 +309,8 @@ def _outage_lines(outages: Sequence[Any]) -> Any:
         yield f"{mark('good')} Services answered all through the watch."
         return
     for o in outages:
-        length = f"{o.measured:.2f} s measured" if o.measured is not None else "[bold red]still out[/]"
-        yield f"{mark('note' if o.measured is not None else 'bad')} {o.service} was out at {moment(o.began)}: {length} [dim]({plain(o.why)})[/]"
+        length = f"{o.measured:.2f} s measured" if o.measured is not None else f"{LOUD}still out{OFF}"
+        yield f"{mark('note' if o.measured is not None else 'bad')} {o.service} was out at {moment(o.began)}: {length} {DIM}({plain(o.why)}){OFF}"
 
 
 def verify_view(rows: Sequence[Verdict], settled: Sequence[Any] = ()) -> View:
@@ -301,7 +318,7 @@ def verify_view(rows: Sequence[Verdict], settled: Sequence[Any] = ()) -> View:
         shown = table("node", "verdict", "expected", "observed", "problems")
         for r in rows:
             shown.add_row(
-                f"[bold]{r.system}/{r.node}[/]",
+                f"{BOLD}{r.system}/{r.node}{OFF}",
                 said("good", "as it should be") if r.ok else said("bad", "not so"),
                 plain(r.expected or "–"),
                 plain(r.observed or "–"),
@@ -351,7 +368,7 @@ def history_view(runs: Sequence[Any]) -> View:
         for r in runs:
             out = f"{len(r.outages)}, longest {max(o.measured or 0 for o in r.outages):.2f} s" if r.outages else "none"
             shown.add_row(
-                f"[bold]{r.run}[/]",
+                f"{BOLD}{r.run}{OFF}",
                 said(STATE_MARKS[r.state], r.state),
                 ", ".join(r.systems),
                 moment(r.began),
@@ -373,7 +390,7 @@ def history_view(runs: Sequence[Any]) -> View:
 def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
     def text() -> Any:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
-        yield f"[bold]{run.run}[/] {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  [dim]{run.plan}[/]"
+        yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
         shown = table(
             "step",
             "state",
@@ -424,7 +441,7 @@ def validated_view(rows: Sequence[Any]) -> View:
             if r.problems:
                 yield from (plain(p) for p in r.problems)
             else:
-                yield f"{said('good', r.file)}  [dim]{r.kind}[/]"
+                yield f"{said('good', r.file)}  {DIM}{r.kind}{OFF}"
                 if r.gives:
                     yield f"  gives {', '.join(r.gives)}"
 

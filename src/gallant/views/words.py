@@ -1,8 +1,29 @@
-"""Numbers with their units, times with their zone, states with a symbol beside the word."""
+"""Numbers with their units, times with their zone, states with a symbol beside the word, and the styles of all of them.
+
+A style begins and ends with a control character, which no text of a device, catalog or file has any more once it is here.
+So everything is taken literally save what this program itself puts between: brackets, backslashes and links are text.
+"""
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
+from typing import Any
+
+from gallant.core.records import printable
+
+_BEGINS, _ENDS = "\x0e", "\x0f"
+_STYLE = re.compile(f"{_BEGINS}([a-z_ ]*){_ENDS}")
+
+
+def on(style: str) -> str:
+    """From here on in a style (of Rich); `OFF` ends the last that was begun."""
+    return f"{_BEGINS}{style}{_ENDS}"
+
+
+BOLD, DIM, GREEN, YELLOW, CYAN, LOUD, LIVELY, OFF = map(
+    on, ("bold", "dim", "green", "yellow", "cyan", "bold red", "bold cyan", "")
+)
 
 # A symbol, the word's own style; colour never carries the meaning alone.
 MARKS = {
@@ -15,20 +36,42 @@ MARKS = {
 }
 
 
+class Marks(dict[str, str]):
+    """Our words and the symbol of each; a word that is not in the table is only noted."""
+
+    def __missing__(self, word: str) -> str:
+        return "note"
+
+
 def mark(kind: str) -> str:
     symbol, style = MARKS[kind]
-    return f"[{style}]{symbol}[/]"
+    return f"{on(style)}{symbol}{OFF}"
 
 
 def said(kind: str, text: str) -> str:
     """A symbol and a word in one style; the text is taken literally."""
     symbol, style = MARKS[kind]
-    return f"[{style}]{symbol} {plain(text)}[/]"
+    return f"{on(style)}{symbol} {plain(text)}{OFF}"
 
 
 def plain(text: object) -> str:
-    """Text that may come from anywhere, with nothing in it read as markup."""
-    return str(text).replace("[", "\\[")
+    """Text that may come from anywhere: without styles, and without anything that could steer a terminal."""
+    return printable(str(text))
+
+
+def styled(text: str) -> Any:
+    """What is put on the screen: our own styles as such, all the rest literally (a `rich.text.Text`)."""
+    from rich.text import Text
+
+    shown, begun = Text(), list[str]()
+    for number, part in enumerate(_STYLE.split(text)):
+        if number % 2 == 0:
+            shown.append(printable(part), " ".join(begun) or None)
+        elif part:
+            begun.append(part)
+        elif begun:
+            begun.pop()
+    return shown
 
 
 def duration(seconds: float | None) -> str:

@@ -1,0 +1,253 @@
+"""What a device, a catalog or a file says is shown as it stands, whatever it says, and steers neither screen nor table."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from gallant.core import events as e
+from gallant.core.backups import Backup, Fate
+from gallant.core.compare import Verdict
+from gallant.core.events import Entry, Event
+from gallant.core.ledger import Kept
+from gallant.core.outages import Outage, Sample
+from gallant.core.plan import Hop, Lane, Plan, Step, Track, Wave
+from gallant.core.records import replace
+from gallant.core.snapshots import Kept as KeptSnapshot
+from gallant.core.waivers import Waiver
+from gallant.operations import assess as routes
+from gallant.operations import (
+    backups,
+    catalogs,
+    check,
+    files,
+    gaps,
+    history,
+    inventory,
+    mending,
+    notices,
+    snapshots,
+    stock,
+    survey,
+    trial,
+)
+from gallant.operations import ledger as ledgers
+from gallant.operations import plan as plans
+from gallant.operations import roll as rolls
+from gallant.views import assess, output, tables
+from gallant.views import backups as backup_views
+from gallant.views import catalogs as catalog_views
+from gallant.views import checks as check_views
+from gallant.views import inventory as inventory_views
+from gallant.views import live as live_views
+from gallant.views import notices as notice_views
+from gallant.views import snapshots as snapshot_views
+from gallant.views import stock as stock_views
+from gallant.views.output import Output
+
+from ..builders import NOW, filled
+
+HOSTILE = {
+    "closing": "[/x]",
+    "closed": "[/]",
+    "escaped": "\\[/x]",
+    "twice": "\\\\[bold]",
+    "backslash": "end\\",
+    "style": "[bold red]loud[/bold red]",
+    "link": "[link=https://evil.invalid]here[/link]",
+    "emoji": ":warning:",
+    "escape": "a\x1b[31mb",
+    "title": "a\x1b]0;owned\x07b",
+    "c1": "a\x9b31mb",
+    "nul": "a\x00b",
+    "bidi": "a\u202eb\u2066c",
+    "newline": "a\nb",
+    "ours": "a\x0ebold\x0fb",
+    "formula": "=1+1",
+    "half": "a\ud800b",
+}
+STEERS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def plan_of(text: str) -> Plan:
+    step = filled(Step, text, id=text, interrupts_s=2.0, disturbs=(text,))
+    wave = (
+        Wave(tracks=(Track(node=text, steps=(step,)),), why=text)
+        if "why" in Wave.__struct_fields__
+        else filled(Wave, text)
+    )
+    return filled(Plan, text, lanes=(filled(Lane, text, hops=(filled(Hop, text, waves=(wave,)),)),))
+
+
+def run_of(text: str) -> history.Run:
+    return filled(history.Run, text, state="stopped")
+
+
+def views_of(text: str):
+    """Every view, over records in which every text is `text`."""
+
+    def of(kind, **said):
+        return filled(kind, text, **said)
+
+    details = of(catalogs.Details)
+    plan = plan_of(text)
+    assessment = of(
+        gaps.Assessment,
+        shown=[gaps.Shown(of(gaps.Gap), text, lambda gap: of(gaps.Decision))],
+        tallies={(text, text): Counter({"behind": 2, text: 1})},
+    )
+    compared = of(backups.Compared)
+    return [
+        assess.gaps_view(assessment, NOW, True),
+        assess.gaps_view(assessment, NOW, False),
+        assess.conflicts_view([of(routes.ConflictRow)]),
+        assess.route_view(of(routes.RouteAnswer)),
+        backup_views.taken_view([of(backups.Taken), of(backups.Taken, error=None)]),
+        backup_views.list_view([of(Backup)], NOW),
+        backup_views.show_view(of(backups.Shown), NOW),
+        backup_views.checked_view([of(backups.Checked), of(backups.Checked, problems=())]),
+        backup_views.diff_view(compared, NOW, True),
+        backup_views.exported_view(of(Backup), Path("x")),
+        backup_views.restored_view(of(backups.Restored)),
+        backup_views.pruned_view([of(Fate), of(Fate, kept=None)], NOW, True),
+        catalog_views.catalog_added_view(of(catalogs.Added)),
+        catalog_views.catalog_synced_view([of(catalogs.Synced)]),
+        catalog_views.catalog_tested_view([of(catalogs.Tried)]),
+        catalog_views.catalog_trusted_view(of(catalogs.Trusted)),
+        catalog_views.catalog_written_view(of(catalogs.Written, file="f")),
+        catalog_views.catalog_list_view([of(catalogs.Listed)], NOW),
+        catalog_views.catalog_show_view(replace(details, alone=True)),
+        catalog_views.catalog_show_view(replace(details, alone=False)),
+        check_views.health_view(of(check.Health), True, NOW),
+        check_views.mended_view([of(mending.Mended)]),
+        check_views.waived_view(of(Waiver)),
+        inventory_views.tree_view([of(inventory.Known), of(inventory.Known, reading=None)], [], NOW, text),
+        inventory_views.grouped_view([of(inventory.InventoryRow)], "product"),
+        inventory_views.node_view(of(inventory.Known), [], NOW),
+        inventory_views.changes_view([of(inventory.Change)], text, text),
+        inventory_views.tried_view(of(trial.Tried), True),
+        inventory_views.tried_view(of(trial.Tried, reading=None), True),
+        notice_views.notices_view(of(notices.Listed), NOW),
+        notice_views.decided_view(of(notices.Decided)),
+        notice_views.ledger_view([of(Kept)], [text], {text: 1}),
+        notice_views.ledger_exported_view(1, text),
+        notice_views.ledger_verified_view(of(ledgers.Verified)),
+        snapshot_views.made_view([of(snapshots.Made)]),
+        snapshot_views.list_view([of(KeptSnapshot)], [text], 3),
+        snapshot_views.done_view(of(KeptSnapshot), "is as it was at"),
+        stock_views.fetched_view([of(stock.Fetched)]),
+        stock_views.held_view([of(stock.InStock)]),
+        stock_views.added_view([of(stock.Added)]),
+        stock_views.preloaded_view([of(stock.Preloaded)]),
+        stock_views.pruned_view([of(stock.Pruned), of(stock.Pruned, kept=None)], True),
+        tables.survey_view(of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW),
+        tables.plan_view(of(plans.Planned, plan=plan)),
+        tables.rolled_view(of(rolls.Rolled), run_of(text)),
+        tables.verify_view([of(Verdict, ok=False)], [of(snapshots.Settled)]),
+        tables.history_view([run_of(text)]),
+        tables.roll_steps_view(run_of(text), [of(history.StepRow)]),
+        tables.journal_view(text, 3, [text]),
+        tables.validated_view([of(files.Validated)]),
+    ]
+
+
+def every_view() -> list[str]:
+    return [f"{number}-{view.command}" for number, view in enumerate(views_of("x"))]
+
+
+def shown(view, capsys, form: str = ""):
+    Output(as_json=form == "json", as_csv=form == "csv").show(view)
+    return capsys.readouterr()
+
+
+def literal(text: str) -> str:
+    """What of a text is on the screen: all that a reader sees, on one line."""
+    return STEERS.sub("", text)
+
+
+@pytest.mark.parametrize("number", range(len(every_view())), ids=every_view())
+@pytest.mark.parametrize("name", HOSTILE)
+def test_every_view_shows_what_it_was_told_as_it_stands(name, number, capsys, monkeypatch):
+    monkeypatch.setenv("COLUMNS", "4000")
+    view = views_of(HOSTILE[name])[number]
+    out, err = shown(view, capsys)
+    assert "could not be drawn" not in err
+    assert STEERS.search(out) is None, out
+    if "qqq" in shown(views_of("qqq")[number], capsys).out:
+        first = literal(HOSTILE[name]).splitlines()[0]
+        assert first in out, out
+
+
+@pytest.mark.parametrize("number", range(len(every_view())), ids=every_view())
+def test_no_cell_of_csv_is_a_formula_and_nothing_in_it_steers(number, capsys):
+    for text in ("=1+1", "+1", "-1", "@x", "\t=1", "\r=1", "a\x1b[31mb"):
+        out, _ = shown(views_of(text)[number], capsys, "csv")
+        assert STEERS.search(out) is None
+        cells = [cell for row in csv.reader(io.StringIO(out)) for cell in row]
+        assert not [c for c in cells if c.startswith(("=", "+", "@", "\t", "\r")) or c == "-1"]
+
+
+def watching(show, text: str) -> None:
+    """A roll, as its view is told of it, in which every text is `text`."""
+    plan = plan_of(text)
+    step = next(plan.steps())
+    show.begin(text, plan, 240.0, [])
+
+    def entry(kind: str, **said) -> None:
+        show.event(Event(seq=1, entry=Entry(kind=kind, at=NOW, wall=0.0, **said)))
+
+    entry(e.OPENED, by=text)
+    entry(e.INTENT, step=step.id)
+    show.progress(step.id, 30.0, text)
+    show.sample(Sample(service=text, at=NOW, real=0.0, ok=False, why=text))
+    show.waiting(NOW, NOW, step.id)
+    entry(e.OUTAGE, outage=filled(Outage, text))
+    show.notice(text)
+    entry(e.OUTCOME, step=step.id, result=text, message=text)
+    show.close()
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_the_live_view_and_its_lines_go_on_whatever_a_device_says(name):
+    screen, lines = io.StringIO(), io.StringIO()
+    live = live_views.LiveShow(screen)
+    watching(live, HOSTILE[name])
+    drawn = output.console(io.StringIO())
+    with drawn.capture() as captured:
+        drawn.print(live._screen())
+    assert "could not be drawn" not in captured.get()
+    assert STEERS.search(captured.get()) is None
+    told = live_views.LinesShow(lines, verbose=True)
+    watching(told, HOSTILE[name])
+    assert STEERS.search(lines.getvalue()) is None
+
+
+def test_a_view_that_fails_says_so_and_takes_nothing_else_along(capsys):
+    class Broken:
+        def __rich_console__(self, console, options):
+            raise ValueError("no")
+
+    def text():
+        yield "before"
+        yield Broken()
+        yield "between"
+        raise KeyError("x")
+
+    out, err = shown(output.View("x", [], text), capsys)
+    assert out.split() == ["before", "between"]
+    assert err.count("could not be drawn") == 2
+
+
+def test_a_screen_that_cannot_be_drawn_keeps_what_was_there(monkeypatch):
+    live = live_views.LiveShow(io.StringIO())
+    watching(live, "first")
+    good = live._screen()
+    monkeypatch.setattr(live, "_lines", lambda: 1 / 0)
+    kept = live._screen()
+    assert [str(line) for line in kept.renderables[:-1]] == [str(line) for line in good.renderables]
+    assert "could not be drawn" in str(kept.renderables[-1])
