@@ -290,3 +290,23 @@ def test_a_channel_is_written_as_it_was_read():
         assert parse_channel(channel.text) == channel
     assert parse_channel("deb [signed-by=/k.asc] http://x/y stable main").arch == "amd64"
     assert parse_channel("https://x/catalog.json") is None
+
+
+@pytest.mark.parametrize(
+    "date",
+    [
+        "Mon, 01 Jan 9998 00:00:00 UTC",
+        "Fri, 31 Dec 9999 23:59:59 -1400",
+        "no day at all",
+        "Thu, 26 Nov 2099 00:00:00 UTC",
+    ],
+)
+def test_a_channel_of_a_day_that_cannot_be_is_refused_with_a_sentence(date):
+    with pytest.raises(Refused, match="not in form|yet to come"):
+        read(Mirror(Date=date))
+
+
+def test_the_words_of_a_channel_steer_no_terminal():
+    with pytest.raises(Refused) as refused:
+        read(Mirror(Suite="a\x1b[31mb", Codename="c\x9bd"))
+    assert "answers as a[31mb or cd" in refused.value.what

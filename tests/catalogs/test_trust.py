@@ -5,10 +5,12 @@ from __future__ import annotations
 import json
 from datetime import UTC, datetime, timedelta
 
+import msgspec
 import pytest
 
 from gallant.catalogs.trust import LARGEST, SIGNED_PREFIX, key_fingerprint, parse_key, verify
 from gallant.core.errors import Refused, WrongUse
+from gallant.core.records import LONGEST_TEXT
 from gallant.standin.publisher import Publisher
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -113,3 +115,59 @@ def test_a_key_has_one_spelling_and_a_fingerprint():
 def test_expiry_is_judged_by_the_time_that_is_given():
     with pytest.raises(Refused, match="expired"):
         look(*signed(), now=NOW + timedelta(days=500))
+
+
+HOSTILE = "a\x1b[31mb\x1b]0;t\x07\x9bc\x00\u202ed\ne"
+
+
+def test_no_text_of_a_signed_catalog_steers_a_terminal():
+    def change(catalog):
+        product = catalog["products"][0]
+        product["title"] = HOSTILE
+        release = product["releases"][-1]
+        release |= {"label": HOSTILE, "notes": HOSTILE, "one_way_because": HOSTILE, "known_issues": [{"text": HOSTILE}]}
+        release["recall"] = {"date": "2026-01-01T00:00:00Z", "reason": HOSTILE}
+        catalog["terms"] = [{"version": "1", "text": HOSTILE}]
+        catalog["bundles"][0] |= {"notes": HOSTILE, "name": HOSTILE}
+
+    catalog, _ = look(*signed(change))
+    texts = [text for text in _texts(msgspec.to_builtins(catalog)) if "[31m" in text]
+    assert len(texts) == 9
+    assert set(texts) == {"a[31mb]0;tcd e"}
+
+
+def _texts(value):
+    if isinstance(value, str):
+        yield value
+    for item in value.values() if isinstance(value, dict) else value if isinstance(value, (list, tuple)) else ():
+        yield from _texts(item)
+
+
+def test_a_text_of_a_catalog_has_an_end():
+    catalog, _ = look(*signed(lambda c: c["products"][0].update(title="x" * 100_000)))
+    assert len(catalog.products[0].title) == LONGEST_TEXT
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda c: c.update(serial=2**63), "serial"),
+        (lambda c: c.update(serial=2**70), "not in the form"),
+        (lambda c: c.update(serial=int(NOW.timestamp() * 1000)), "serial: no higher than"),
+        (lambda c: c.update(issued="2027-11-25T00:00:00Z"), "is this host's clock right|yet to come"),
+        (lambda c: c.update(issued="9999-12-31T23:59:59-14:00"), "issued: a time in the years"),
+        (lambda c: c.update(expires="9999-12-31T23:59:59-14:00"), "expires: a time in the years"),
+        (lambda c: c["products"][0]["releases"][0].update(released="0001-01-01T00:00:00+14:00"), "released: a time"),
+        (lambda c: c["products"][0]["releases"][0]["packages"][0].update(bytes=2**63), "not in the form"),
+    ],
+)
+def test_a_number_or_a_time_out_of_range_is_refused_with_a_sentence(change, words):
+    with pytest.raises(Refused, match=words):
+        look(*signed(change))
+
+
+def test_after_the_highest_serial_that_is_taken_another_can_follow():
+    highest = int((NOW - timedelta(days=1)).timestamp() * 1000)
+    assert look(*signed(lambda c: c.update(serial=highest)))[0].serial == highest
+    later = (NOW - timedelta(hours=1)).isoformat()
+    assert look(*signed(lambda c: c.update(serial=highest + 1, issued=later)), serial=highest)[0].serial == highest + 1

@@ -21,12 +21,12 @@ from urllib.parse import urljoin
 import msgspec
 
 from gallant.catalogs.fetch import Fetched, NotThere
-from gallant.catalogs.trust import LARGEST, OPENPGP, certificates
+from gallant.catalogs.trust import AHEAD, LARGEST, OPENPGP, certificates
 from gallant.core.catalog import SCHEMA, Catalog, Minutes, Package, Product, Release
 from gallant.core.errors import Refused, WrongUse
-from gallant.core.records import Record, clean
+from gallant.core.records import Record, check_moments, clean
 from gallant.core.sources import Channel
-from gallant.core.versions import NotAVersion, parse
+from gallant.core.versions import NotAVersion, Version, parse
 
 Get = Callable[[str, int, str | None], Awaitable[Fetched]]  # url, limit, entity tag
 PUBLISHER = "deb"
@@ -134,7 +134,8 @@ async def _release(name: str, channel: Channel, key: str, get: Get, tag: str | N
         indexes = dict(_listed(fields["sha256"]))
     except KeyError as error:
         raise Refused(f"The Release of the channel {name} has no {str(error.args[0]).title()}.", KEEP) from None
-    except (ValueError, OverflowError) as error:
+        check_moments(date=date, valid_until=until)
+    except (ValueError, OverflowError, TypeError) as error:
         raise Refused(f"The Release of the channel {name} is not in form: {clean(str(error), 100)}.", KEEP) from None
     return Signed(
         fields=dict(fields),
@@ -189,13 +190,19 @@ def _refuse_old(name: str, channel: Channel, signed: Signed, now: datetime, seri
             f"The channel {name} is of {signed.date:%Y-%m-%d %H:%M}Z; one of {seen:%Y-%m-%d %H:%M}Z was seen before. An older one is never taken back.",
             KEEP,
         )
+    if signed.date > now + AHEAD:
+        raise Refused(
+            f"The channel {name} is of {signed.date:%Y-%m-%d}, which is yet to come.",
+            KEEP,
+            f"Here it is {now:%Y-%m-%d}: is this host's clock right? Else ask whoever runs the channel.",
+        )
     if signed.until is not None and signed.until <= now:
         raise Refused(
             f"The channel {name} expired on {signed.until:%Y-%m-%d}.",
             KEEP,
             "Is its mirror still being brought up to date?",
         )
-    names = {signed.fields.get(field, "") for field in ("suite", "codename")} - {""}
+    names = {clean(signed.fields.get(field, ""), 60) for field in ("suite", "codename")} - {""}
     asked = channel.suite.split("/")[0]
     if not channel.is_flat and names and asked not in names and channel.suite not in names:
         raise Refused(f"The channel {name} answers as {' or '.join(sorted(names))}, not as {channel.suite}.", KEEP)
@@ -261,22 +268,20 @@ def _unpacked(raw: bytes, form: str, limit: int) -> bytes:
 
 def _stanzas(raw: bytes) -> Iterator[dict[str, str]]:
     """Paragraphs of fields (Debian policy 5.1); names in small letters, continuation lines joined."""
-    fields: dict[str, str] = {}
-    last = ""
+    fields: dict[str, list[str]] = {}
+    value: list[str] = []
     for line in raw.decode("utf-8", "replace").splitlines():
         if not line.strip():
             if fields:
-                yield fields
-            fields, last = {}, ""
+                yield {name: "\n".join(lines) for name, lines in fields.items()}
+            fields, value = {}, []
         elif line[0] in " \t":
-            if last:
-                fields[last] += "\n" + line.strip()
+            value.append(line.strip())
         else:
-            last, _, value = line.partition(":")
-            last = last.strip().lower()
-            fields[last] = value.strip()
+            name, _, first = line.partition(":")
+            value = fields[name.strip().lower()] = [first.strip()]
     if fields:
-        yield fields
+        yield {name: "\n".join(lines) for name, lines in fields.items()}
 
 
 def _products(
@@ -286,7 +291,7 @@ def _products(
     secure = any(_SECURITY.search(signed.fields.get(f, "")) for f in ("suite", "codename", "label")) or bool(
         _SECURITY.search(channel.suite)
     )
-    found: dict[str, dict[str, Release]] = {}
+    found: dict[str, dict[Version, Release]] = {}
     left_out = 0
     for stanza in stanzas:
         try:
@@ -294,10 +299,8 @@ def _products(
         except (KeyError, NotAVersion, ValueError, msgspec.ValidationError):
             left_out += 1
             continue
-        own = found.setdefault(name, {})
-        if any(parse("deb", v) == parse("deb", release.version) for v in own):
-            continue  # the same version in two components: the first has the word
-        own[release.version] = release
+        # The same version in two components: the first has the word.
+        found.setdefault(name, {}).setdefault(parse("deb", release.version), release)
     products = []
     for name, releases in sorted(found.items()):
         try:

@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from gallant.catalogs.trust import SIGNED_PREFIX
-from gallant.core.catalog import SCHEMA, Catalog
+from gallant.core.catalog import SCHEMA, Catalog, decode_catalog
 from gallant.core.documents import Document
 from gallant.core.errors import GallantError, Refused, WrongUse
 
@@ -104,8 +104,8 @@ def sign(catalog_path: Path, key_path: Path) -> str:
     """Write the signature beside a catalog; gives the public key. Raises `WrongUse` for a key or a catalog that is none."""
     raw = _read(catalog_path)
     try:
-        msgspec.json.decode(raw, type=Catalog)
-    except (msgspec.DecodeError, ValueError) as error:
+        decode_catalog(raw)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise WrongUse(f"{catalog_path} is no catalog: {error}.", next=f"gallant validate {catalog_path}") from None
     try:
         if key_path.stat().st_mode & 0o077:

@@ -5,20 +5,21 @@ from __future__ import annotations
 import base64
 import hashlib
 import re
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import msgspec
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
-from gallant.core.catalog import Catalog
+from gallant.core.catalog import Catalog, decode_catalog
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.records import clean
 
 SIGNED_PREFIX = b"gallant-catalog-v1\0"
 LARGEST = 64 * 1024 * 1024
 DEEPEST = 64
+AHEAD = timedelta(days=1)  # how far a publisher's clock may be ahead of ours
 _KEY = re.compile(r"ed25519:([0-9a-f]{64})", re.ASCII)
 # The signer's key may stand behind the signature. It proves nothing; it makes the refusal of a changed key plain.
 _SIGNATURE = re.compile(rb"\s*([0-9a-f]{128})(?:\s+ed25519:([0-9a-f]{64}))?\s*")
@@ -95,8 +96,8 @@ def verify(
     if _too_deep(raw):
         raise Refused(f"The catalog {name} is nested deeper than {DEEPEST}.", keep)
     try:
-        catalog = msgspec.json.decode(raw, type=Catalog)
-    except (msgspec.DecodeError, ValueError, KeyError, RecursionError) as error:
+        catalog = decode_catalog(raw)
+    except (msgspec.MsgspecError, ValueError, KeyError, RecursionError) as error:
         raise Refused(
             f"The catalog {name} is signed and not in the form of gallant.catalog/1: {clean(str(error), 160)}.", keep
         ) from None
@@ -110,6 +111,12 @@ def verify(
         )
     if catalog.serial == serial and sha256 is not None and found != sha256:
         raise Refused(f"The catalog {name} has the serial {serial} of the last one and other content.", keep)
+    if catalog.issued > now + AHEAD:
+        raise Refused(
+            f"The catalog {name} is of {catalog.issued:%Y-%m-%d}, which is yet to come.",
+            keep,
+            f"Here it is {now:%Y-%m-%d}: is this host's clock right? Else ask the publisher.",
+        )
     if catalog.expires <= now:
         raise Refused(
             f"The catalog {name} expired on {catalog.expires:%Y-%m-%d}.", keep, "Ask the publisher for a current one."

@@ -10,13 +10,14 @@ from typing import Annotated
 import msgspec
 
 from gallant.core.conditions import check_condition
-from gallant.core.records import Moment, Record, digest
+from gallant.core.records import LONGEST_TEXT, Moment, Record, check_moments, cleaned, digest
 from gallant.core.versions import SCHEMES, NotAVersion, Version, parse, parse_range
 
 SCHEMA = "gallant.catalog/1"
 SEVERITIES = ("critical", "high", "medium", "low")
 RESTARTS = ("none", "service", "node")
 Positive = Annotated[float, msgspec.Meta(ge=0, le=100_000)]
+LARGEST_PACKAGE = 2**50
 _FILE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+~-]{0,127}", re.ASCII)
 _SHA256 = re.compile(r"[0-9a-f]{64}", re.ASCII)
 _PRODUCT = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}/[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
@@ -31,7 +32,7 @@ class Package(Record):
 
     name: str
     url: str
-    bytes: Annotated[int, msgspec.Meta(ge=0)]
+    bytes: Annotated[int, msgspec.Meta(ge=0, le=LARGEST_PACKAGE)]
     sha256: str
     kind: str = "installer"
     from_range: str | None = None
@@ -66,6 +67,7 @@ class Recall(Record):
     when: str | None = None
 
     def __post_init__(self) -> None:
+        check_moments(date=self.date)
         if self.when is not None:
             check_condition(self.when)
 
@@ -134,6 +136,7 @@ class Release(Record):
     def __post_init__(self) -> None:
         if self.severity not in SEVERITIES:
             raise ValueError(f"severity: one of {', '.join(SEVERITIES)}")
+        check_moments(released=self.released, support_ends=self.support_ends)
         if self.restart not in RESTARTS:
             raise ValueError(f"restart: one of {', '.join(RESTARTS)}")
         for text in (self.from_range, self.fresh_install):
@@ -253,6 +256,9 @@ class Bundle(Record):
     notes: str = ""
     recall: Recall | None = None
 
+    def __post_init__(self) -> None:
+        check_moments(released=self.released)
+
     def version_of(self, product: str) -> str | None:
         return self.versions.get(product) or self.optional.get(product)
 
@@ -269,7 +275,7 @@ class Catalog(Record):
 
     schema: str
     publisher: str
-    serial: Annotated[int, msgspec.Meta(ge=1)]
+    serial: Annotated[int, msgspec.Meta(ge=1, le=2**62)]
     issued: Moment
     expires: Moment
     products: tuple[Product, ...]
@@ -279,6 +285,20 @@ class Catalog(Record):
     def __post_init__(self) -> None:
         if self.schema != SCHEMA:
             raise ValueError(f"schema: {self.schema!r} is not known here; this Gallant reads {SCHEMA}")
+        check_moments(issued=self.issued, expires=self.expires)
+        if self.serial > self.issued.timestamp() * 1000:  # so that another can always follow
+            raise ValueError("serial: no higher than the milliseconds since 1970 at which it was issued")
+
+
+def decode_catalog(raw: bytes) -> Catalog:
+    """The catalog that JSON holds, every text in it cleaned. Raises ValueError (`msgspec.DecodeError` is one).
+
+    Where no text can hold anything but plain characters, which the bytes tell, there is nothing to clean.
+    """
+    spotless = raw.isascii() and b"\\" not in raw and b"\x7f" not in raw
+    if spotless and max(map(len, raw.split(b'"'))) <= LONGEST_TEXT:
+        return msgspec.json.decode(raw, type=Catalog)
+    return msgspec.convert(cleaned(msgspec.json.decode(raw)), Catalog)
 
 
 def release_digest(release: Release) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from datetime import UTC, datetime
 
-from gallant.core.records import Moment, Record, replace
+from gallant.core.records import Moment, Record, check_moments, replace
 
 IN_SERVICE = "in_service"
 OUT_OF_SERVICE = "out_of_service"
@@ -95,6 +95,9 @@ class Expiry(Record, gc=False):
     kind: str
     ends: Moment
 
+    def __post_init__(self) -> None:
+        check_moments(ends=self.ends)
+
 
 class Snapshot(Record, gc=False):
     """A restore point that a node, or the host below it, keeps; `of` is the guest that a host's is of."""
@@ -103,6 +106,9 @@ class Snapshot(Record, gc=False):
     taken: Moment
     bytes: int | None = None
     of: str | None = None
+
+    def __post_init__(self) -> None:
+        check_moments(taken=self.taken)
 
 
 class Gauge(Record, gc=False):

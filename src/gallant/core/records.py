@@ -44,6 +44,14 @@ R = TypeVar("R", bound=Record)
 
 # A time that comes from outside says its zone; without one it could be compared with nothing.
 Moment = Annotated[datetime, msgspec.Meta(tz=True)]
+YEARS = range(1970, 9001)  # beyond, a zone or a few days more are no time at all any more
+
+
+def check_moments(**moments: datetime | None) -> None:
+    """Raises ValueError, naming the field, for a time that nothing can be reckoned with."""
+    for name, moment in moments.items():
+        if moment is not None and moment.year not in YEARS:
+            raise ValueError(f"{name}: a time in the years {YEARS[0]} to {YEARS[-1]}")
 
 
 def replace(record: R, **changes: object) -> R:
@@ -84,6 +92,20 @@ _UNPRINTABLE = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\xad\u061c\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb"
     "\ud800-\udfff\U000e0000-\U000e007f]"
 )
+
+
+LONGEST_TEXT = 4000  # of a publisher: terms of use and notes are the longest
+
+
+def cleaned(value: Any) -> Any:
+    """Plain data as it was parsed, with every text in it (names of fields too) as `clean` leaves it."""
+    if isinstance(value, str):
+        return clean(value, LONGEST_TEXT)
+    if isinstance(value, dict):
+        return {cleaned(key): cleaned(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [cleaned(item) for item in value]
+    return value
 
 
 def printable(text: str) -> str:

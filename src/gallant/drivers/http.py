@@ -16,7 +16,7 @@ import ssl
 from collections.abc import AsyncIterator, Mapping
 from functools import lru_cache
 from typing import Any
-from urllib.parse import quote, urljoin, urlsplit
+from urllib.parse import SplitResult, quote, urljoin, urlsplit
 
 import aiohttp
 import msgspec
@@ -201,8 +201,7 @@ class HttpDriver(ProfiledDriver):
         body: dict[str, Any],
     ) -> AsyncIterator[aiohttp.ClientResponse]:
         """The answer to a request as it comes; what fails on the way is said in our words."""
-        base = self.system.nodes[node].address.rstrip("/")
-        url = path if path.startswith(base) else base + path
+        url = self._url(node, path)
         answered = False
         try:
             async with self.session.request(
@@ -212,6 +211,21 @@ class HttpDriver(ProfiledDriver):
                 yield response
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise await self._explained(node, error, answered) from None
+
+    def _url(self, node: str, link: str) -> str:
+        """An address at the node itself; the only place where one is made. Raises `DeviceRefused` for a link elsewhere."""
+        return self.system.nodes[node].address.rstrip("/") + self._own_path(node, link)
+
+    def _own_path(self, node: str, link: str) -> str:
+        path = own_path(link, self.system.nodes[node].address)
+        if path is None:
+            raise DeviceRefused(
+                f"{self._name(node)} leads to another place ({clean(link, 80)}); nothing was sent there.",
+                "What a device says is followed on that device alone.",
+                f"Look at what {self._name(node)} says of itself; gallant survey --show-calls shows its answers.",
+                meaning="fatal",
+            )
+        return path
 
     async def _explained(self, node: str, error: Exception, answered: bool) -> GallantError:
         """A network failure in our words, and in the class that says what may have happened."""
@@ -405,18 +419,40 @@ def is_plain(path: str) -> bool:
 
 
 @lru_cache(maxsize=65536)
-def same_host(base: str, link: str, address: str) -> str | None:
-    """A link's path, where it leads to the host that gave it; None where it leads elsewhere, or is no link."""
+def own_path(link: str, address: str) -> str | None:
+    """A link's path and query, where it is a path from the root, or leads to the very scheme, host and port of `address`;
+    None where it leads elsewhere, or is no link."""
     if is_plain(link):
         return link
-    home = urlsplit(address)
+    if not _LINK.fullmatch(link):
+        return None
     try:
-        parts = urlsplit(urljoin(f"{home.scheme}://{home.netloc}{base}", link))
+        home, parts = urlsplit(address), urlsplit(link)
+        if not link.startswith("/") and _place(parts) != _place(home):
+            return None
     except ValueError:
         return None
-    if (parts.scheme, parts.netloc) != (home.scheme, home.netloc):
+    path = parts.path or "/"
+    return path + (f"?{parts.query}" if parts.query else "") if path.startswith("/") else None
+
+
+# What may stand in an address (RFC 3986, 2), and braces, which devices send; a path does not begin with two slashes.
+_LINK = re.compile(r"(?!//)[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%{}|^`]+", re.ASCII)
+_PORTS = {"http": 80, "https": 443}
+
+
+def _place(parts: SplitResult) -> tuple[str, str | None, str | None, int | None]:
+    """Scheme, account, host and port; raises ValueError for a port that is none."""
+    return parts.scheme, parts.username or parts.password, parts.hostname, parts.port or _PORTS.get(parts.scheme)
+
+
+def same_host(base: str, link: str, address: str) -> str | None:
+    """The path of a link that is relative to `base`, a path (RFC 3986, 5), where it stays at `address`; else None."""
+    home = urlsplit(address)
+    try:
+        return own_path(urljoin(f"{home.scheme}://{home.netloc}{base}", link), address)
+    except ValueError:
         return None
-    return parts.path + (f"?{parts.query}" if parts.query else "")
 
 
 def _depth(raw: bytes) -> int:

@@ -21,7 +21,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, Not
 from gallant.core.readings import Component
 from gallant.core.records import clean
 from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, as_record, named
-from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, is_plain, parsed_json, same_host
+from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, is_plain, own_path, parsed_json
 from gallant.drivers.profile import Call, PartRule, rule_for
 
 ROOT = "/redfish/v1/"
@@ -187,9 +187,8 @@ class RedfishDriver(HttpDriver):
         if (base := self._bases.get(node)) is None:
             base = self._bases[node] = URL(self.system.nodes[node].address.rstrip("/"))
         # Taking an address apart and together again is a good part of a request; a plain path needs none of it.
-        url = (
-            base.with_path(path, encoded=True) if base.path == "/" and is_plain(path) else f"{base}".rstrip("/") + path
-        )
+        plain = base.path == "/" and is_plain(path)
+        url = base.with_path(path, encoded=True) if plain else self._url(node, path)
         try:
             async with self.session.request(
                 method, url, headers=headers, timeout=self._patience, ssl=self._tls[node], allow_redirects=False, **body
@@ -208,7 +207,14 @@ class RedfishDriver(HttpDriver):
         found = self.get(self.get(thing, node, *names), node, "@odata.id")
         if not isinstance(found, str):
             return None
-        return same_host(ROOT, found, self.system.nodes[node].address)
+        return self._followed(node, found)
+
+    def _followed(self, node: str, link: str) -> str | None:
+        """The path of a link that a reading may follow; one that leads elsewhere is left out and told of."""
+        path = own_path(link, self.system.nodes[node].address)
+        if path is None:
+            self._note(node, f"links to another place ({clean(link, 60)}), which is not followed")
+        return path
 
     async def _members(self, node: str, path: str | None, most: int = 0, lasting: bool = False) -> list[dict[str, Any]]:
         """A collection's members: expanded by the service where it can, else one by one (DSP0266, 7.3)."""
@@ -229,9 +235,7 @@ class RedfishDriver(HttpDriver):
             rows = rows[:most] if most else rows
             found += await self._whole(node, rows, lasting)
             link = self.get(page, node, "Members@odata.nextLink", "@odata.nextLink")
-            following = (
-                same_host(ROOT, link, self.system.nodes[node].address) if isinstance(link, str) and not most else None
-            )
+            following = self._followed(node, link) if isinstance(link, str) and not most else None
         return found
 
     async def _expand(self, node: str) -> str:
@@ -265,9 +269,7 @@ class RedfishDriver(HttpDriver):
             link = self.get(row, node, "@odata.id")
             if len(row) > 1 or not isinstance(link, str):
                 return row
-            path = same_host(ROOT, link, self.system.nodes[node].address)
-            if path is None:
-                self._note(node, "links to another host")
+            if (path := self._followed(node, link)) is None:
                 return None
             async with gate:
                 try:
@@ -435,9 +437,7 @@ class RedfishDriver(HttpDriver):
 
     async def _own_job(self, node: str, handle: str) -> Fields:
         """A task, or the monitor of one: 202 while it runs, any other answer when it is over (DSP0266, 12.2)."""
-        path = same_host(ROOT, handle, self.system.nodes[node].address)
-        if path is None:
-            raise DeviceRefused(f"{self._name(node)}: its task lies on another host.", meaning="fatal")
+        path = self._own_path(node, handle)
         async with self._answer(node, Asked(Call(get=path.replace("{", "%7B")))) as response:
             raw, status = await self._bounded(node, response), response.status
         body = self._json(node, raw) if raw.strip() else {}
@@ -493,10 +493,8 @@ class RedfishDriver(HttpDriver):
         )
 
     async def _reset(self, node: str, act: Act, wanted: tuple[str, ...]) -> Fields:
-        mine = same_host(ROOT, self._systems.get(node, ""), self.system.nodes[node].address)
-        system = await self._now(
-            node, mine if node in self._systems and mine else await self._member_path(node, "Systems")
-        )
+        mine = self._systems.get(node)
+        system = await self._now(node, mine if mine is not None else await self._member_path(node, "Systems"))
         action = self.get(self.get(system, node, "Actions"), node, "#ComputerSystem.Reset")
         target = self._action(system, node, "#ComputerSystem.Reset")
         allowed = self.get(action, node, "ResetType@Redfish.AllowableValues")
@@ -602,7 +600,7 @@ class RedfishDriver(HttpDriver):
         if not token:
             raise self._no_session(node)
         self._secrets.add(token)
-        place = same_host(ROOT, heads.get("Location", ""), self.system.nodes[node].address)
+        place = own_path(heads.get("Location", ""), self.system.nodes[node].address)
         if place is not None and place != ROOT:
             self._logouts[node, purpose] = place
         return {TOKEN: token}

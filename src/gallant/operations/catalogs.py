@@ -7,13 +7,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from gallant.core.catalog import Catalog, Product, Release
+from gallant.core.catalog import Catalog, Product, Release, decode_catalog
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate import Account, Note, name_problem
 from gallant.core.issues import Concern, concerns_of, worst_concerns
 from gallant.core.notes import notes_on
-from gallant.core.records import Record, replace
+from gallant.core.records import Record, clean, replace
 from gallant.core.sources import Access, News, parse_channel
 from gallant.operations.assess import issues_here, last_readings
 from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
@@ -233,7 +233,7 @@ async def _named(place: Workplace, session: Any, source: Source, counter: Counte
     got = await fetch(session, source.source, LARGEST, None, place.reach(source.source, source.access))
     counter.bytes, counter.answers = len(got.raw or b""), 1
     try:
-        said = str(msgspec.json.decode(got.raw or b"").get("publisher", ""))
+        said = clean(str(msgspec.json.decode(got.raw or b"").get("publisher", "")), 60)
     except (msgspec.DecodeError, AttributeError, RecursionError):
         said = ""
     return replace(source, name=source.name or said)
@@ -260,8 +260,8 @@ def draft(source: Path, into: Path, now: Any) -> Written:
     serial = 1
     if into.exists():
         try:
-            serial = msgspec.json.decode(into.read_bytes(), type=Catalog).serial + 1
-        except (OSError, msgspec.DecodeError, ValueError):
+            serial = decode_catalog(into.read_bytes()).serial + 1
+        except (OSError, msgspec.MsgspecError, ValueError, RecursionError):
             raise Refused(
                 f"{into} is there and is no catalog; it is not overwritten.", next="Name another file with --into."
             ) from None
@@ -272,7 +272,6 @@ def draft(source: Path, into: Path, now: Any) -> Written:
 
 def sign(path: Path, key: Path, make_key: bool) -> Written:
     """Sign a catalog with a key of one's own, made first where that is asked for."""
-    import msgspec
 
     from gallant.catalogs import author
     from gallant.catalogs.trust import key_fingerprint
@@ -280,7 +279,7 @@ def sign(path: Path, key: Path, make_key: bool) -> Written:
     if make_key:
         author.new_key(key)
     public = author.sign(path, key)
-    catalog = msgspec.json.decode(path.read_bytes(), type=Catalog)
+    catalog = decode_catalog(path.read_bytes())
     written = _written(path, catalog)
     return Written(
         file=written.file,

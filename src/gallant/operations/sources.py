@@ -61,7 +61,7 @@ async def bring(place: Workplace, session: Any, source: Source, counter: Counter
     catalog, sha256 = trust.verify(
         source.name, got.raw, signature.raw or b"", source.key, now, source.serial, source.sha256
     )
-    return Brought(catalog=catalog, raw=got.raw, sha256=sha256, tag=got.tag)
+    return Brought(catalog=catalog, raw=msgspec.json.encode(catalog), sha256=sha256, tag=got.tag)
 
 
 def _first_seen(place: Workplace, name: str) -> dict[str, Any]:
