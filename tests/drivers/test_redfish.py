@@ -39,9 +39,13 @@ systems:
     nodes: {{a: {{address: "https://127.0.0.1:{port}", serial: {serial}, fingerprint: "{fingerprint}"}}}}
 """
 IMAGE = b"firmware of the controller, 3.2"
-VERSIONS = {"SystemImage": "2026.1", "Bios": "0.46", "Manager": "3.1", "NetworkAdapter.1": "5.16", "NetworkAdapter.2": "5.20"} | {
-    f"Drive.{n}": "D3F7" for n in range(20)
-}
+VERSIONS = {
+    "SystemImage": "2026.1",
+    "Bios": "0.46",
+    "Manager": "3.1",
+    "NetworkAdapter.1": "5.16",
+    "NetworkAdapter.2": "5.20",
+} | {f"Drive.{n}": "D3F7" for n in range(20)}
 
 
 class Memory:

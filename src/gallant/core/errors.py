@@ -5,6 +5,8 @@ The class of an error decides the exit code and nothing else does; a command nev
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 # Where several apply, the first of these that holds is the exit code of the whole run.
 PRECEDENCE = (2, 5, 4, 3, 1, 0)
 
@@ -24,6 +26,15 @@ class GallantError(Exception):
         self.what = what
         self.why = why
         self.next = next
+
+    def reword(self, words: Callable[[str], str]) -> None:
+        """Put each of its texts as `words` has it."""
+        self.what, self.why, self.next = (
+            words(self.what),
+            self.why and words(self.why),
+            self.next and words(self.next),
+        )
+        self.args = (self.what,)
 
     def __str__(self) -> str:
         return "\n".join(part for part in (self.what, self.why, self.next) if part)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import functools
 import hashlib
 import io
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
@@ -15,7 +16,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol, TypeVar
+from typing import Any, NamedTuple, ParamSpec, Protocol, TypeVar
 
 import msgspec
 
@@ -41,6 +42,7 @@ from gallant.core.records import Record, clean, replace
 from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
 
 T = TypeVar("T")
+P = ParamSpec("P")
 READ_TRIES = 3
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
@@ -120,6 +122,21 @@ Reads = Mapping[str, Callable[[str], Awaitable[Fields]]]
 Acts = Mapping[str, Callable[[str, Act, Progress | None], Awaitable[Fields]]]
 
 
+def hiding(method: Callable[P, Awaitable[T]]) -> Callable[P, Awaitable[T]]:
+    """What a method of a driver raises has no secret in it that the driver has used, whoever wrote its words."""
+
+    @functools.wraps(method)
+    async def hidden(*args: P.args, **kwargs: P.kwargs) -> T:
+        try:
+            return await method(*args, **kwargs)
+        except GallantError as error:
+            driver: Any = args[0]
+            error.reword(driver.mask)
+            raise
+
+    return hidden
+
+
 class ProfiledDriver:
     """One system's nodes, over one protocol."""
 
@@ -189,6 +206,7 @@ class ProfiledDriver:
         """Whether it can be given any order at all."""
         return bool(self.profile.acts or set(self._own_acts()) - set(self.profile.without))
 
+    @hiding
     async def let_in(self, node: str, purpose: str) -> None:
         """Log in for a purpose, or find that a login stands; raises `LoginRefused` or `NotReached`."""
         await self._prepare(node, purpose)
@@ -204,6 +222,7 @@ class ProfiledDriver:
 
     # --- reads
 
+    @hiding
     async def read(self, node: str) -> Reading:
         """Everything the driver and the profile read, as one reading. Raises `WrongMachine` where another serial answers."""
         began, real = self.clock.now(), self.clock.real()
@@ -216,7 +235,7 @@ class ProfiledDriver:
         for answer in await self.side_by_side(every):
             merge(fields, answer)
         fields.setdefault("took", self.clock.real() - real)
-        reading = self._checked(self._reading(node, fields, began))
+        reading = self._checked(self._reading(node, self._hidden(fields), began))
         self._versions[node] = reading.version
         self._expect_serial(reading)
         return reading
@@ -267,16 +286,18 @@ class ProfiledDriver:
             merge(found, self._heard(taken, before))
         return found
 
+    @hiding
     async def job(self, node: str, handle: str) -> Job:
         """One job of a node. Raises `DeviceRefused` where the device no longer knows it."""
         found: Fields = {"id": handle, **await self._own_job(node, handle)}
         for call in self.profile.job:
             found.update(await self._repeated(node, Asked(call, {"handle": handle, "node": node})))
-        job = self._job(found)
+        job = self._job(self._hidden(found))
         if job.state in ("done", "failed") and (served := self._served.pop(node, None)):
             await served.aclose()
         return job
 
+    @hiding
     async def self_test(self, node: str, release: str) -> Tested:
         """The device's own readiness test; raises `DeviceRefused` where the profile knows none."""
         if not self.profile.self_test:
@@ -285,14 +306,16 @@ class ProfiledDriver:
         for call in self.profile.self_test:
             fields = {"node": node, "release": release, **_texts(found)}
             merge(found, await self._repeated(node, Asked(call, fields)))
+        found = self._hidden(found)
         return Tested(
             findings=tuple(
-                Alarm(text=self.mask(row.text), level=self._level(row.level))
+                Alarm(text=row.text, level=self._level(row.level))
                 for row in self._records(Alarm, found.get("findings"))
             ),
             minutes=number(found.get("minutes")),
         )
 
+    @hiding
     async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None:
         """Stream one of the exports into `into`, chunk by chunk."""
         own = self._own_exports().get(name)
@@ -311,6 +334,7 @@ class ProfiledDriver:
 
     # --- acts
 
+    @hiding
     async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
         """Send one order. `send_by` is on the real monotonic clock; past it nothing is sent (`NotSent`)."""
         plan = self.profile.acts.get(act.kind)
@@ -357,7 +381,7 @@ class ProfiledDriver:
     def _accepted(self, taken: Fields) -> Accepted:
         handle = taken.get("handle")
         return Accepted(
-            handle=None if handle is None else clean(str(handle), 400), message=clean(str(taken.get("message") or ""))
+            handle=None if handle is None else self.said(handle, 400), message=self.said(taken.get("message") or "")
         )
 
     async def _package(self, node: str, act: Act) -> io.FileIO:
@@ -408,10 +432,10 @@ class ProfiledDriver:
 
     def _tell(self, node: str, asked: Asked, body: Any, taken: Fields) -> None:
         if self.tools.told is not None:
+            body, shown = self._masked(body), self._masked(taken)
             answer = body if isinstance(body, str) else msgspec.json.encode(body).decode("utf-8", "replace")
             call = f"{asked.call.verb} {fill(asked.call.said, dict(asked.fields))}"
-            shown = msgspec.json.decode(self.mask(msgspec.json.encode(taken).decode()))
-            self.tools.told(Told(self._name(node), self.mask(call), self.mask(answer), shown))
+            self.tools.told(Told(self._name(node), self.mask(call), answer, shown))
 
     def _taken(self, node: str, call: Call, body: Any) -> Fields:
         taken = {}
@@ -441,7 +465,7 @@ class ProfiledDriver:
         """A device's no, in the class that its profile's table of errors gives it."""
         from gallant.core.ports import LoginRefused, NotReached
 
-        text = self.mask(clean(text, 300))
+        text = self.said(text, 300)
         # Where another process gave the order, it was at the latest when this one first had to do with the node.
         since = self._restarted.setdefault(node, self.clock.now())
         meaning = self.profile.meaning(status, text, (self.clock.now() - since).total_seconds())
@@ -463,10 +487,36 @@ class ProfiledDriver:
 
     def mask(self, text: str) -> str:
         """The text without any secret that this driver has used."""
-        for secret in sorted(self._secrets, key=len, reverse=True):
-            if len(secret) >= SHORTEST_SECRET:
-                text = text.replace(secret, "•••")
+        for secret in _needles(frozenset(self._secrets)):
+            text = text.replace(secret, "•••")
         return text
+
+    def said(self, text: object, limit: int = 500) -> str:
+        """A device's words in one line: masked while they are whole, then cleaned and cut."""
+        return clean(self.mask(str(text)), limit)
+
+    def _hidden(self, fields: Fields) -> Fields:
+        """What a device said, without a secret of ours in it, before anything is made of it.
+
+        Nearly no device gives one back; that none is there is seen in one look at all of it.
+        """
+        forms = _encoded(frozenset(self._secrets))
+        if not forms:
+            return fields
+        raw = msgspec.json.encode(fields, enc_hook=str)
+        return self._masked(fields) if any(form in raw for form in forms) else fields
+
+    def _masked(self, value: Any) -> Any:
+        if isinstance(value, str):
+            return self.mask(value)
+        if isinstance(value, dict):
+            return {self._masked(key): self._masked(item) for key, item in value.items()}
+        if isinstance(value, (list, tuple)):
+            return type(value)(self._masked(item) for item in value)
+        if isinstance(value, msgspec.Struct):
+            texts = {f: v for f in value.__struct_fields__ if isinstance(v := getattr(value, f), str)}
+            return msgspec.structs.replace(value, **{f: self.mask(text) for f, text in texts.items()})
+        return value
 
     # --- answers to records
 
@@ -527,10 +577,7 @@ class ProfiledDriver:
             gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
             offers=_several(offers),
             channels=self._records(Channel, channels) if isinstance(channels, list) else None,
-            alarms=tuple(
-                replace(a, text=self.mask(a.text), level=self._level(a.level))
-                for a in self._records(Alarm, fields.get("alarms"))
-            ),
+            alarms=tuple(replace(a, level=self._level(a.level)) for a in self._records(Alarm, fields.get("alarms"))),
             expiries=self._records(Expiry, fields.get("expiries")),
             snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in fields.get("oddities") or ())),
@@ -597,10 +644,22 @@ class ProfiledDriver:
             kind=self._word("job_kind", fields.get("kind")),
             state=self._word("job", fields.get("state")),
             percent=min(100.0, max(0.0, number(fields.get("percent")) or 0.0)),
-            message=self.mask(text_of(fields.get("message")) or ""),
+            message=text_of(fields.get("message")) or "",
             release=text_of(fields.get("release")) or None,
             remaining_s=number(fields.get("remaining_s")),
         )
+
+
+@lru_cache(maxsize=1024)
+def _needles(secrets: frozenset[str]) -> tuple[str, ...]:
+    """What must not be in any text: each secret, also as it is in a text that was cleaned; the longest first."""
+    every = {form for secret in secrets for form in (secret, clean(secret, len(secret)))}
+    return tuple(sorted((form for form in every if len(form) >= SHORTEST_SECRET), key=lambda f: (-len(f), f)))
+
+
+@lru_cache(maxsize=1024)
+def _encoded(secrets: frozenset[str]) -> tuple[bytes, ...]:
+    return tuple(msgspec.json.encode(form)[1:-1] for form in _needles(secrets))
 
 
 def named(rules: tuple[PartRule, ...], product: str, said: str, version: str) -> tuple[Fields, PartRule | None]:

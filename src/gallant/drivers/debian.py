@@ -14,7 +14,7 @@ from typing import Any
 from gallant.core.ports import Act, DeviceRefused, Progress
 from gallant.core.readings import Alarm
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, Tested
+from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, Tested, hiding
 from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
 
@@ -252,6 +252,7 @@ class DebianDriver(ShellDriver):
             return {**found, "message": "it ended without a word; was the host restarted?"}
         return {**found, "message": found.get("message") or last.strip()}
 
+    @hiding
     async def self_test(self, node: str, release: str) -> Tested:
         """What apt would do, tried without doing it: `release` is NAME=VERSION, several with blanks between."""
         if self.profile.self_test:
@@ -265,7 +266,7 @@ class DebianDriver(ShellDriver):
         wrong = [row.removeprefix("E: ") for row in said.errors.splitlines() if row.startswith("E: ")]
         findings = [{"text": f"{name} would be removed", "level": "stop"} for name in removed]
         findings += [{"text": text, "level": "stop"} for text in wrong if said.status != 0]
-        return Tested(findings=self._records(Alarm, findings))
+        return Tested(findings=self._records(Alarm, self._masked(findings)))
 
     # --- exports
 

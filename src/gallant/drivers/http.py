@@ -337,7 +337,7 @@ class HttpDriver(ProfiledDriver):
                             next=f"gallant survey {self.system.name}",
                         )
                     if response.status >= 300:
-                        said = self.mask(clean(self._readable(raw), 200))
+                        said = self.said(self._readable(raw), 200)
                         raise LoginRefused(
                             f"{self._name(node)} refuses the login of {user} (account {purpose!r}): {said or response.status}.",
                             next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
@@ -360,6 +360,12 @@ class HttpDriver(ProfiledDriver):
         if not isinstance(token, str) or not token:
             raise self._no_session(node)
         self._secrets.add(token)
+        if not _HEADER.fullmatch(token):
+            raise DeviceRefused(
+                f"{self._name(node)} gives a session that no request can carry: its token is no plain text.",
+                next=f"Look at login: in the profile {self.profile.name}.",
+                meaning="fatal",
+            )
         return {login.header: fill(login.value, {"token": token})}
 
     def _no_session(self, node: str) -> LoginRefused:
@@ -438,6 +444,8 @@ def own_path(link: str, address: str) -> str | None:
 
 # What may stand in an address (RFC 3986, 2), and braces, which devices send; a path does not begin with two slashes.
 _LINK = re.compile(r"(?!//)[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%{}|^`]+", re.ASCII)
+# A header's value (RFC 9110, 5.5), without what any server in between might take for the end of it.
+_HEADER = re.compile(r"[\x21-\x7e]([\x20-\x7e]*[\x21-\x7e])?")
 _PORTS = {"http": 80, "https": 443}
 
 

@@ -246,7 +246,7 @@ class NetconfDriver(ProfiledDriver):
         if any(rule.applies(0, error.said) for rule in self.profile.errors):
             return self._refusal(node, error.said)
         meaning = TAGS.get(error.tag, "refused")
-        said = f"{self._name(node)} refuses: {self.mask(clean(error.said, 300))}."
+        said = f"{self._name(node)} refuses: {self.said(error.said, 300)}."
         if meaning == "passing":
             return NotReached(said, next=f"gallant survey {self._name(node)}")
         return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)

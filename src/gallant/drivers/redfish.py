@@ -593,7 +593,7 @@ class RedfishDriver(HttpDriver):
         if status >= 300:
             raise LoginRefused(
                 f"{self._name(node)} refuses the login of {user} (account {purpose!r}): "
-                f"{self.mask(clean(self._readable(raw), 200)) or status}.",
+                f"{self.said(self._readable(raw), 200) or status}.",
                 next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
             )
         token = heads.get(TOKEN)
@@ -625,12 +625,12 @@ class RedfishDriver(HttpDriver):
         if not any(rule.applies(status, text) for rule in self.profile.errors):
             if status == 503:
                 return NotReached(
-                    f"{self._name(node)} is busy: {self.mask(clean(text, 200)) or status}.",
+                    f"{self._name(node)} is busy: {self.said(text, 200) or status}.",
                     next=f"gallant survey {self._name(node)}",
                 )
             if status in (401, 403):
                 return LoginRefused(
-                    f"{self._name(node)} does not let us do this: {self.mask(clean(text, 200)) or status}.",
+                    f"{self._name(node)} does not let us do this: {self.said(text, 200) or status}.",
                     next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
                 )
         return super()._refusal(node, text, status)
