@@ -25,6 +25,7 @@ from gallant.core.estate import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS
 from gallant.core.records import Record, digest
 from gallant.core.versions import parse, parse_range
+from gallant.drivers.quoting import misplaced
 from gallant.drivers.xml import STANDARD, xpath_problem
 
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
@@ -544,6 +545,12 @@ def _look_at_call(
         for line in call.lines:
             if not line.startswith("/"):
                 document.at(path, f"{line.split()[0]!r}: a command with more rights is named by its whole path")
+    if call.verb == "run" and profile.shell.prompt is None:
+        for name, place in misplaced(call.said):
+            document.at(
+                (*path, "run"),
+                f"{{{name}}} stands {place}; it is one quoted word already, and stands for itself: echo {{{name}}}",
+            )
     own = _groups(call)
     for key, text in call.take.items():
         if key not in fields and not key.startswith("_"):
