@@ -13,11 +13,16 @@ from urllib.parse import quote, unquote, urljoin, urlsplit
 import aiohttp
 
 from gallant.catalogs.medium import beneath, local_source, opened
+from gallant.core.addresses import secretless
 from gallant.core.errors import Refused, Unreached, WrongUse
 from gallant.core.records import Record, clean
 from gallant.core.sources import Access, parse_channel
 
 TIMEOUT_S = 30.0
+SOURCES = (
+    "Write https://HOST/…/catalog.json, http://…, the path of a folder or archive, or deb URL SUITE COMPONENT; "
+    "an account goes into --user NAME --secret env:NAME."
+)
 
 
 def check_source(source: str) -> str:
@@ -25,10 +30,10 @@ def check_source(source: str) -> str:
     try:
         if (channel := parse_channel(source)) is not None:
             return channel.text
+        parts = secretless(source) if "://" in source else urlsplit(source)
     except ValueError as error:
-        raise WrongUse(f"{clean(source, 100)!r} is no channel: {error}.") from None
-    parts = urlsplit(source)
-    if parts.scheme in ("http", "https") and parts.hostname and not parts.password:
+        raise WrongUse(f"That is no source: {error}.", next=SOURCES) from None
+    if parts.scheme in ("http", "https") and parts.hostname:
         return source
     if parts.scheme == "file" and parts.path.startswith("/"):
         return local_source(Path(unquote(parts.path)))
@@ -36,7 +41,7 @@ def check_source(source: str) -> str:
         return local_source(Path(source))
     raise WrongUse(
         f"{clean(source, 100)!r} is no source.",
-        next="Write https://HOST/…/catalog.json, http://…, the path of a folder or archive, or deb URL SUITE COMPONENT.",
+        next=SOURCES,
     )
 
 

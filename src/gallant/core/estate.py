@@ -9,10 +9,11 @@ import ipaddress
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Annotated
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import msgspec
 
+from gallant.core.addresses import secretless
 from gallant.core.aims import binds, parse_aim
 from gallant.core.backups import Keep
 from gallant.core.catalog import Bundle
@@ -69,6 +70,13 @@ class Read(Record):
             raise ValueError(f"expect: no pattern: {error}") from None
 
 
+def _secretless(field: str, text: str) -> SplitResult:
+    try:
+        return secretless(text)
+    except ValueError as error:
+        raise ValueError(f"{field}: {error}") from None
+
+
 class Service(Record):
     """An address that users of the system depend on. `unscaled`: its stand-in keeps real time."""
 
@@ -95,14 +103,14 @@ class Node(Record):
     console: str | None = None
 
     def __post_init__(self) -> None:
-        parts = urlsplit(self.address)
+        parts = _secretless("address", self.address)
+        if self.console is not None and "@" in self.console:
+            _secretless("console", self.console if "//" in self.console else f"//{self.console}")
         if parts.scheme not in SCHEMES or not (parts.hostname or parts.scheme in ("local", "hands")):
             raise ValueError(
                 "address: write https://HOST[:PORT] or ssh://HOST[:PORT], local: or hands:; what is said to a device is "
                 "never sent in clear"
             )
-        if parts.username or parts.password:
-            raise ValueError("address: no account in an address; accounts say where a secret is kept")
         if self.fingerprint is None:
             return
         if parts.scheme == "ssh" and not HOST_KEY.fullmatch(self.fingerprint):
@@ -229,13 +237,11 @@ class CopyPlace(Record):
     fingerprint: str | None = None
 
     def __post_init__(self) -> None:
-        parts = urlsplit(self.to)
+        parts = _secretless("to", self.to)
         if parts.scheme not in ("", "sftp"):
             raise ValueError("to: write a folder, or sftp://HOST[:PORT]/PATH")
         if parts.scheme == "sftp" and (self.account is None or not parts.hostname or not parts.path.strip("/")):
             raise ValueError("to: sftp://HOST[:PORT]/PATH, with an account: {user: …, secret: …}")
-        if parts.username or parts.password:
-            raise ValueError("to: no account in an address; account: says where a secret is kept")
         if self.fingerprint is not None and not HOST_KEY.fullmatch(self.fingerprint):
             raise ValueError("fingerprint: write SHA256: and what ssh-keygen -lf shows of the host key")
 
@@ -251,7 +257,7 @@ class EventPlace(Record):
     enterprise: Annotated[int, msgspec.Meta(ge=1)] = 32473
 
     def __post_init__(self) -> None:
-        parts = urlsplit(self.to)
+        parts = _secretless("to", self.to)
         if parts.scheme in ("udp", "tcp"):
             if not parts.hostname or not parts.port:
                 raise ValueError("to: write udp://HOST:PORT or tcp://HOST:PORT")

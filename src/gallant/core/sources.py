@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from typing import Annotated
-from urllib.parse import urlsplit
 
 import msgspec
 
+from gallant.core.addresses import secretless
 from gallant.core.estate import FINGERPRINT, Account
 from gallant.core.records import Record
 
@@ -27,11 +27,12 @@ class Access(Record):
 
     def __post_init__(self) -> None:
         if self.proxy is not None:
-            parts = urlsplit(self.proxy)
+            try:
+                parts = secretless(self.proxy)
+            except ValueError as error:
+                raise ValueError(f"proxy: {error}") from None
             if parts.scheme not in ("http", "https") or not parts.hostname:
                 raise ValueError("proxy: write http://HOST:PORT")
-            if parts.username or parts.password:
-                raise ValueError("proxy: no account in an address")
         if self.fingerprint is not None and not FINGERPRINT.fullmatch(self.fingerprint.lower()):
             raise ValueError("fingerprint: write sha256: and 64 hexadecimal digits")
         if self.ca is not None and self.fingerprint is not None:
@@ -95,12 +96,8 @@ def parse_channel(text: str) -> Channel | None:
     if len(rest) < 2:
         raise ValueError("a channel is: deb [arch=amd64] URL SUITE COMPONENT…")
     url, suite, *components = rest
-    parts = urlsplit(url)
-    if (
-        parts.scheme not in ("http", "https", "file")
-        or (parts.scheme != "file" and not parts.hostname)
-        or parts.password
-    ):
+    parts = secretless(url)
+    if parts.scheme not in ("http", "https", "file") or (parts.scheme != "file" and not parts.hostname):
         raise ValueError(f"{url!r} is no address of a channel; write https://, http:// or file:///")
     channel = Channel(url=url.rstrip("/") + "/", suite=suite, components=tuple(components), arch=arch)
     for word in (suite.strip("./") or "x", *components, arch):
