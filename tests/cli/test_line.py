@@ -215,7 +215,10 @@ def test_an_application_is_updated_after_its_updater_and_its_data_are_taken_alon
     assert parts[0]["manifest-updater"][1] == "1.1-1"
     assert parts[1]["manifest-updater"][1] == "1.2-1"
     assert parts[1]["manifest"][1] == "2.5-1"
-    assert (parts[0]["database"], parts[1]["database"]) == (("on-disk format", "2026-03"), ("on-disk format", "2026-09"))
+    assert (parts[0]["database"], parts[1]["database"]) == (
+        ("on-disk format", "2026-03"),
+        ("on-disk format", "2026-09"),
+    )
     due = [{f.name: f.state for f in r.facets}["manifest reload"] for r in (before, after)]
     assert due == ["due", "none"]
     assert "there is no release 9.9" in str(refused)

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from urllib.parse import SplitResult, urlsplit
 
-WITHOUT_SECRETS = "no user, password or token in an address, which is shown and logged; account: says where a secret is kept"
+WITHOUT_SECRETS = (
+    "no user, password or token in an address, which is shown and logged; account: says where a secret is kept"
+)
 
 
 def parts_of(text: str) -> SplitResult:

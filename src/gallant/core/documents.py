@@ -8,37 +8,82 @@ from __future__ import annotations
 
 import difflib
 import gc
+import itertools
+import re
 import types
 import typing
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any, TypeVar, Union, get_args, get_origin
 
 import msgspec
 import yaml
 
 from gallant.core.errors import WrongUse
-from gallant.core.records import clean
+from gallant.core.records import YEARS, clean
 
 T = TypeVar("T")
 Path = tuple[str | int, ...]
 
 # A file that people write by hand is small; anything larger is a mistake or an attack.
 LARGEST_BYTES = 64 * 1024 * 1024
+MOST_VALUES = 400_000  # an estate of ten thousand nodes has half of them
 DEEPEST = 64
+MOST_PROBLEMS = 50  # that are told with their places; of the rest it is said how many there are
+MOST_HELP = 10  # problems that come with help for the spelling
+LONGEST_WORD = 60  # that help is given for
+LARGEST_NUMBER = 2**63
 _BASE: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 class _LOADER(_BASE):  # type: ignore[misc]
-    """The library's own, with a plain day standing for its beginning in UTC."""
+    """The library's own, with values as JSON has them: decimal numbers within bounds, and a plain day as its beginning in
+    UTC. Whatever only looks like a number, as 1:59 does to YAML 1.1, is a text."""
+
+
+_NUMBER = re.compile(r"[-+]?[0-9]+(\.[0-9]*)?([eE][-+]?[0-9]{1,3})?|[-+]?\.[0-9]+([eE][-+]?[0-9]{1,3})?", re.ASCII)
+_PREFIX = "tag:yaml.org,2002:"
+PLAIN = {f"{_PREFIX}{name}" for name in ("str", "int", "float", "bool", "null", "timestamp", "seq", "map")}
+_BOOLS = {"yes": True, "no": False, "true": True, "false": False, "on": True, "off": False}
+
+
+def _wrong(node: yaml.Node, message: str) -> yaml.constructor.ConstructorError:
+    return yaml.constructor.ConstructorError(None, None, message, node.start_mark)
+
+
+def _text(loader: Any, node: yaml.Node) -> str:
+    return str(loader.construct_scalar(node))
+
+
+def _number(loader: Any, node: yaml.Node) -> Any:
+    text = _text(loader, node)
+    if _NUMBER.fullmatch(text) is None:
+        return text
+    whole = text.lstrip("+-").isdigit()
+    found = float(text) if not whole or len(text) > 25 else int(text)
+    if abs(found) >= LARGEST_NUMBER:
+        raise _wrong(node, "a number that large is none here")
+    return found
+
+
+def _truth(loader: Any, node: yaml.Node) -> Any:
+    text = _text(loader, node)
+    return _BOOLS.get(text.lower(), text)
 
 
 def _moment(loader: Any, node: yaml.Node) -> Any:
-    found = loader.construct_yaml_timestamp(node)
+    try:
+        found = loader.construct_yaml_timestamp(node)
+    except (ValueError, OverflowError, AttributeError):
+        raise _wrong(node, "no day and no time that there is") from None
+    if found.year not in YEARS:
+        raise _wrong(node, f"a time in the years {YEARS[0]} to {YEARS[-1]}")
     return found if isinstance(found, datetime) else datetime(found.year, found.month, found.day, tzinfo=UTC)
 
 
-_LOADER.add_constructor("tag:yaml.org,2002:timestamp", _moment)
+for _name, _made in (("int", _number), ("float", _number), ("bool", _truth), ("timestamp", _moment)):
+    _LOADER.add_constructor(f"{_PREFIX}{_name}", _made)
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -52,16 +97,22 @@ class Problem(msgspec.Struct, frozen=True):
 class Invalid(WrongUse):
     """A file with problems, all of them listed in `problems` and in `what`, one a line."""
 
-    def __init__(self, name: str, problems: Sequence[Problem]) -> None:
+    def __init__(self, name: str, problems: Sequence[Problem], more: int = 0) -> None:
+        """`more` is how many problems there are beside those that are told."""
         self.name = name
         self.problems = sorted(problems, key=lambda p: (p.line, p.column))
-        lines = [f"{name}:{p.line}:{p.column}: {p.message}" for p in self.problems]
-        super().__init__("\n".join(lines), next=f"Mend it, then: gallant validate {name}")
+        self.lines = [f"{name}:{p.line}:{p.column}: {p.message}" for p in self.problems]
+        if more:
+            self.lines.append(f"{name}: and {more:,} more problem{'s' * (more > 1)}; these are the first")
+        super().__init__("\n".join(self.lines), next=f"Mend it, then: gallant validate {name}")
 
 
-def suggestion(word: object, known: Sequence[str]) -> str:
+def suggestion(word: object, known: Iterable[str]) -> str:
     """` (did you mean …?)` when something known is close, else nothing."""
-    close = difflib.get_close_matches(str(word), list(known), n=1, cutoff=0.6)
+    if len(text := str(word)) > LONGEST_WORD:
+        return ""
+    near = [name for name in known if abs(len(name) - len(text)) <= LONGEST_WORD]
+    close = difflib.get_close_matches(text, sorted(near) if isinstance(known, Set) else near, n=1, cutoff=0.6)
     return f" (did you mean {close[0]}?)" if close else ""
 
 
@@ -72,17 +123,19 @@ class Document:
         """Parse YAML (or JSON, which is YAML). Raises `Invalid` when it cannot be parsed or repeats a key."""
         self.name = name
         self.problems: list[Problem] = []
+        self.more = 0
+        self._helped = 0
         if len(text) > LARGEST_BYTES:
             raise Invalid(name, [Problem(1, 1, f"larger than {LARGEST_BYTES // 1024 // 1024} MiB")])
         collecting = gc.isenabled()
         gc.disable()  # allocating many small nodes makes the collector run for nothing; a 5,000-node file loads 5x faster
         try:
+            self._count(text)
             loader = _LOADER(text)
             try:
                 self.root: yaml.Node | None = loader.get_single_node()
                 self._look_at_keys()
-                if self.problems:
-                    raise Invalid(name, self.problems)
+                self.finish()
                 self.values: Any = None if self.root is None else loader.construct_document(self.root)
             finally:
                 loader.dispose()
@@ -90,19 +143,46 @@ class Document:
             mark = error.problem_mark or error.context_mark
             line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
             raise Invalid(name, [Problem(line, column, clean(error.problem or "not YAML"))]) from None
-        except (yaml.YAMLError, UnicodeDecodeError, ValueError, RecursionError) as error:
+        except Invalid:
+            raise
+        except (yaml.YAMLError, ValueError, RecursionError, LookupError, TypeError, AttributeError) as error:
             raise Invalid(name, [Problem(1, 1, clean(f"not readable as YAML text: {error}"))]) from None
         finally:
             if collecting:
                 gc.enable()
 
+    def _count(self, text: str | bytes) -> None:
+        """Refuse a file of more values than anybody writes before a tree is made of it: each costs 300 bytes and more."""
+        raw = text if isinstance(text, bytes) else text.encode("utf-8", "replace")
+        if sum(map(raw.count, (b",", b":", b"\n"))) <= MOST_VALUES:  # no value without one of them
+            return
+        kinds = (yaml.ScalarEvent, yaml.AliasEvent, yaml.CollectionStartEvent)
+        values = (event for event in yaml.parse(text, Loader=_LOADER) if isinstance(event, kinds))
+        if (last := next(itertools.islice(values, MOST_VALUES, None), None)) is not None:
+            line, column = (last.start_mark.line, last.start_mark.column) if last.start_mark else (0, 0)
+            raise Invalid(self.name, [Problem(line + 1, column + 1, f"more than {MOST_VALUES:,} values")])
+
+    def suggestion(self, word: object, known: Iterable[str]) -> str:
+        """Help for the spelling, for the first few problems of a file."""
+        if self._helped >= MOST_HELP:
+            return ""
+        self._helped += 1
+        return suggestion(word, known)
+
     def _look_at_keys(self) -> None:
-        """Duplicate keys, keys that are not text, aliases that fold the tree, and depth."""
+        """Duplicate keys, keys that are not text, tags, aliases that fold the tree, and depth."""
         seen: set[int] = set()
         waiting: list[tuple[yaml.Node | None, int]] = [(self.root, 1)]
         while waiting:
             node, depth = waiting.pop()
-            if node is None or isinstance(node, yaml.ScalarNode):
+            if node is None:
+                continue
+            if node.tag not in PLAIN:
+                self.at_node(
+                    node, f"a tag ({clean(node.tag.removeprefix(_PREFIX), 40)}); write the value plainly, or in quotes"
+                )
+                continue
+            if isinstance(node, yaml.ScalarNode):
                 continue
             if depth > DEEPEST:
                 self.at_node(node, f"nested deeper than {DEEPEST}")
@@ -122,17 +202,33 @@ class Document:
         for key, _ in node.value:
             if not isinstance(key, yaml.ScalarNode):
                 self.at_node(key, "a key must be plain text")
+            elif key.tag not in PLAIN:
+                self.at_node(key, f"a key that means something else to YAML; write {clean(key.value, 20)!r} in quotes")
             elif key.value in first:
                 self.at_node(key, f"{clean(key.value, 60)!r} stands twice; it is already on line {first[key.value]}")
             else:
                 first[key.value] = key.start_mark.line + 1
 
+    @property
+    def crowded(self) -> bool:
+        """Whether so many problems are noted that of any further it is only said how many there are."""
+        return len(self.problems) >= MOST_PROBLEMS
+
     def at_node(self, node: yaml.Node, message: str) -> None:
-        self.problems.append(Problem(node.start_mark.line + 1, node.start_mark.column + 1, message))
+        self._note(Problem(node.start_mark.line + 1, node.start_mark.column + 1, message))
+
+    def _note(self, problem: Problem) -> None:
+        if self.crowded:
+            self.more += 1
+        else:
+            self.problems.append(problem)
 
     def at(self, path: Path, message: str, *, key: bool = False) -> None:
         """Note a problem at the value (or the key) that `path` leads to, or as near as the file goes."""
-        self.at_node(self._find(path, key), message) if self.root else self.problems.append(Problem(1, 1, message))
+        if self.crowded or self.root is None:
+            self._note(Problem(1, 1, message))
+        else:
+            self.at_node(self._find(path, key), message)
 
     def _find(self, path: Path, want_key: bool) -> yaml.Node:
         node = self.root
@@ -156,17 +252,18 @@ class Document:
         try:
             return msgspec.convert(raw, kind)
         except msgspec.ValidationError as error:
-            before = len(self.problems)
-            for where, message, at_key in _problems_of(raw, kind):
+            found = False
+            for where, message, at_key in _problems_of(raw, kind, self.suggestion):
+                found = True
                 self.at(path + where, message, key=at_key)
-            if len(self.problems) == before:
+            if not found:
                 self.at(path, _sentence(str(error)))
             return None
 
     def finish(self) -> None:
         """Raise `Invalid` when any problem was noted."""
         if self.problems:
-            raise Invalid(self.name, self.problems)
+            raise Invalid(self.name, self.problems, self.more)
 
 
 def _sentence(message: str) -> str:
@@ -206,11 +303,14 @@ def _record_in(kind: Any) -> type[msgspec.Struct] | None:
     return next((c for c in choices if isinstance(c, type) and issubclass(c, msgspec.Struct)), None)
 
 
-def _problems_of(value: Any, kind: Any) -> Iterator[tuple[Path, str, bool]]:
+Spell = Callable[[object, Iterable[str]], str]
+
+
+def _problems_of(value: Any, kind: Any, spell: Spell) -> Iterator[tuple[Path, str, bool]]:
     """Every problem of `value` as a `kind`: (path, message, whether the key is meant)."""
     record = _record_in(kind)
     if record is not None and isinstance(value, dict):
-        yield from _problems_of_record(value, record)
+        yield from _problems_of_record(value, record, spell)
         return
     origin, arguments = get_origin(kind), get_args(kind)
     if origin in (Union, types.UnionType):
@@ -219,11 +319,11 @@ def _problems_of(value: Any, kind: Any) -> Iterator[tuple[Path, str, bool]]:
             kind, origin, arguments = inner[0], get_origin(inner[0]), get_args(inner[0])
     if origin is dict and isinstance(value, dict):
         for key, item in value.items():
-            yield from (((key, *where), message, k) for where, message, k in _problems_of(item, arguments[1]))
+            yield from (((key, *where), message, k) for where, message, k in _problems_of(item, arguments[1], spell))
         return
     if origin in (list, tuple) and isinstance(value, list):
         for index, item in enumerate(value):
-            yield from (((index, *where), message, k) for where, message, k in _problems_of(item, arguments[0]))
+            yield from (((index, *where), message, k) for where, message, k in _problems_of(item, arguments[0], spell))
         return
     try:
         msgspec.convert(value, kind)
@@ -231,16 +331,24 @@ def _problems_of(value: Any, kind: Any) -> Iterator[tuple[Path, str, bool]]:
         yield (), _sentence(str(error)), False
 
 
-def _problems_of_record(value: dict[Any, Any], record: type[msgspec.Struct]) -> Iterator[tuple[Path, str, bool]]:
+@lru_cache(maxsize=256)
+def _form(record: type[msgspec.Struct]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """A record's fields by the names that files use, and their types by our names."""
     fields = {field.encode_name: field for field in msgspec.structs.fields(record)}
-    hints = typing.get_type_hints(record, include_extras=True)
+    return fields, typing.get_type_hints(record, include_extras=True)
+
+
+def _problems_of_record(
+    value: dict[Any, Any], record: type[msgspec.Struct], spell: Spell
+) -> Iterator[tuple[Path, str, bool]]:
+    fields, hints = _form(record)
     found = False
     for key, item in value.items():
         if key not in fields:
             found = True
-            yield (key,), f"unknown key {clean(str(key), 60)!r}{suggestion(key, list(fields))}", True
+            yield (key,), f"unknown key {clean(str(key), 60)!r}{spell(key, fields)}", True
             continue
-        for where, message, at_key in _problems_of(item, hints[fields[key].name]):
+        for where, message, at_key in _problems_of(item, hints[fields[key].name], spell):
             found = True
             yield (key, *where), message, at_key
     for name, field in fields.items():

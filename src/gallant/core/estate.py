@@ -386,6 +386,7 @@ def _look_for_names(document: Document, estate: Estate) -> None:
     """What one record alone cannot know: names that nothing bears, and things declared twice."""
     if estate.gallant != "estate/1":
         document.at(("gallant",), f"{estate.gallant!r} is not known here; this Gallant reads estate/1")
+    _look_at_purposes(document, ("accounts",), estate.accounts)
     every_node = {node_name(s, n) for s in estate.systems.values() for n in s.nodes}
     borne: dict[tuple[str, ...], str] = {}
     for system in estate.systems.values():
@@ -396,7 +397,9 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             if problem := name_problem(key):
                 document.at(at, problem, key=True)
             if node.runs_on is not None and node.runs_on not in every_node:
-                document.at((*at, "runs_on"), f"no node {node.runs_on!r}{suggestion(node.runs_on, sorted(every_node))}")
+                document.at(
+                    (*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every_node)}"
+                )
             marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
             if not node.by_hand:
                 marks.insert(0, ("address", (node.address,)))
@@ -413,7 +416,7 @@ def _look_for_names(document: Document, estate: Estate) -> None:
     for index, aim in enumerate(estate.aims):
         kind, colon, _ = aim.for_.partition(":")
         if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind", *known)) and aim.for_ not in known:
-            hint = suggestion(aim.for_, ["default", *sorted(known)])
+            hint = document.suggestion(aim.for_, {"default", *known})
             document.at(
                 ("aims", index, "for"),
                 f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, one of these with :COMPONENT, "
@@ -423,11 +426,18 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             document.at(("aims", index, "for"), f"{aim.for_!r} has two aims; the other is entry {first[aim.for_] + 1}")
     for index, note in enumerate(estate.notes):
         if "/" not in note.about and note.about not in estate.systems:
-            hint = suggestion(note.about, sorted(estate.systems))
+            hint = document.suggestion(note.about, estate.systems)
             document.at(
                 ("notes", index, "about"),
                 f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
             )
+
+
+def _look_at_purposes(document: Document, path: tuple[str, ...], accounts: Mapping[str, Account]) -> None:
+    for purpose in accounts:
+        if purpose not in PURPOSES:
+            hint = document.suggestion(purpose, PURPOSES)
+            document.at((*path, purpose), f"unknown purpose {purpose!r}{hint}", key=True)
 
 
 def _look_at_system(document: Document, estate: Estate, system: System) -> None:
@@ -440,7 +450,7 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
         ("site", system.site, tuple(estate.sites)),
     ):
         if value not in known:
-            document.at((*path, field), f"unknown {field} {value!r}{suggestion(value, known)}")
+            document.at((*path, field), f"unknown {field} {value!r}{document.suggestion(value, known)}")
     wanted = {"single": (1, 1), "pair": (2, 2)}.get(system.shape, (1, 100_000))
     if not wanted[0] <= len(system.nodes) <= wanted[1]:
         document.at(
@@ -449,24 +459,20 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
         )
     for used in system.uses:
         if used not in estate.systems:
-            document.at((*path, "uses"), f"no system {used!r}{suggestion(used, sorted(estate.systems))}")
+            document.at((*path, "uses"), f"no system {used!r}{document.suggestion(used, estate.systems)}")
     if system.managed_by is not None and system.managed_by not in estate.systems:
         document.at(
             (*path, "managed_by"),
-            f"no system {system.managed_by!r}{suggestion(system.managed_by, sorted(estate.systems))}",
+            f"no system {system.managed_by!r}{document.suggestion(system.managed_by, estate.systems)}",
         )
     for role, node in system.usual.items():
         if role not in ROLES:
-            document.at((*path, "usual", role), f"unknown role {role!r}{suggestion(role, ROLES)}", key=True)
+            document.at((*path, "usual", role), f"unknown role {role!r}{document.suggestion(role, ROLES)}", key=True)
         if node not in system.nodes:
             document.at(
-                (*path, "usual", role), f"no node {node!r} in {system.name}{suggestion(node, sorted(system.nodes))}"
+                (*path, "usual", role), f"no node {node!r} in {system.name}{document.suggestion(node, system.nodes)}"
             )
-    for where, accounts in (((*path, "accounts"), system.accounts), (("accounts",), estate.accounts)):
-        for purpose in accounts:
-            message = f"unknown purpose {purpose!r}{suggestion(purpose, PURPOSES)}"
-            if purpose not in PURPOSES and not any(p.message == message for p in document.problems):
-                document.at((*where, purpose), message, key=True)
+    _look_at_purposes(document, (*path, "accounts"), system.accounts)
     for key, service in system.services.items():
         if estate.simulation is not None and not is_loopback(service.endpoint[0]):
             document.at(

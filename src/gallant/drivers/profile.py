@@ -495,7 +495,7 @@ def _look(document: Document, profile: Profile) -> None:
     if profile.gallant != "profile/1":
         document.at(("gallant",), f"{profile.gallant!r} is not known here; this Gallant reads profile/1")
     if profile.driver not in DRIVERS:
-        document.at(("driver",), f"unknown driver {profile.driver!r}{suggestion(profile.driver, DRIVERS)}")
+        document.at(("driver",), f"unknown driver {profile.driver!r}{document.suggestion(profile.driver, DRIVERS)}")
     for field, found, known in (
         ("reads", profile.reads, READS),
         ("acts", profile.acts, ACTS),
@@ -503,7 +503,7 @@ def _look(document: Document, profile: Profile) -> None:
     ):
         for key in found:
             if key not in known:
-                document.at((field, key), f"unknown {field[:-1]} {key!r}{suggestion(key, known)}", key=True)
+                document.at((field, key), f"unknown {field[:-1]} {key!r}{document.suggestion(key, known)}", key=True)
     for path, call, fields in every_call(profile):
         _look_at_call(document, profile, path, call, fields)
     for field, texts in (("checks", [c.well for c in profile.checks]),):
@@ -521,7 +521,7 @@ def _look(document: Document, profile: Profile) -> None:
         document.at(("driver",), "an http profile says how to log in: login:")
     for name in profile.without:
         if name not in (*READS, *ACTS):
-            document.at(("without",), f"no capability {name!r}{suggestion(name, (*READS, *ACTS))}")
+            document.at(("without",), f"no capability {name!r}{document.suggestion(name, (*READS, *ACTS))}")
     taken = {field for calls in profile.reads.get("about", ()) for field in calls.take}
     for needed in NEEDED_IN_ABOUT if profile.driver not in KNOWS_ABOUT or "about" in profile.without else ():
         if needed not in taken:
@@ -554,7 +554,7 @@ def _look_at_call(
     own = _groups(call)
     for key, text in call.take.items():
         if key not in fields and not key.startswith("_"):
-            document.at((*path, "take", key), f"{key!r} is no field here{suggestion(key, fields)}", key=True)
+            document.at((*path, "take", key), f"{key!r} is no field here{document.suggestion(key, fields)}", key=True)
         _look_at_expression(document, (*path, "take", key), text)
     for name, wanted in call.find.items():
         paths = [wanted] if isinstance(wanted, str) else list(wanted.values())
@@ -568,7 +568,7 @@ def _look_at_call(
     before = {field for _, other, _ in every_call(profile) for field in other.take}
     for used in _fields_in([call.said, call.send, call.form, call.headers, list(call.answers.values())]):
         if used not in TEMPLATE_FIELDS and used not in before and used not in own:
-            document.at(path, f"{{{used}}} is filled by nothing{suggestion(used, TEMPLATE_FIELDS)}")
+            document.at(path, f"{{{used}}} is filled by nothing{document.suggestion(used, TEMPLATE_FIELDS)}")
 
 
 def _groups(call: Call) -> set[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Callable
 from pathlib import Path
@@ -11,11 +12,13 @@ import msgspec
 
 from gallant.core.backups import Backup
 from gallant.core.catalog import Catalog
-from gallant.core.documents import Document, Invalid, Problem, suggestion
+from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate import parse_estate
 from gallant.core.plan import Plan
 from gallant.core.records import Record
+
+LARGE = 1024 * 1024  # a file of such a size is a machine's: JSON, of more values than people write
 
 
 class Validated(Record):
@@ -48,11 +51,13 @@ def _scenario(name: str, raw: bytes) -> None:
 
 def _record(kind: Any) -> Callable[[str, bytes], None]:
     def look(name: str, raw: bytes) -> None:
-        document = Document(name, raw)
-        found = document.convert(kind)
+        found = _a_machines(raw, kind)
+        if found is None:
+            document = Document(name, raw)
+            found = document.convert(kind)
+            document.finish()
         if isinstance(found, Plan) and not found.is_whole:
-            document.at(("id",), "the content is no longer what the name says; a plan is never edited")
-        document.finish()
+            raise Invalid(name, [Problem(1, 1, "the content is no longer what its id says; a plan is never edited")])
 
     return look
 
@@ -72,7 +77,8 @@ def validate(paths: list[Path]) -> list[Validated]:
     rows = []
     for path in paths:
         try:
-            raw = path.read_bytes()
+            with path.open("rb") as file:
+                raw = file.read(LARGEST_BYTES + 1)
         except OSError as error:
             raise WrongUse(f"{path} cannot be read: {error.strerror}.") from None
         rows.append(_one(str(path), raw))
@@ -80,10 +86,18 @@ def validate(paths: list[Path]) -> list[Validated]:
     return rows
 
 
+def _a_machines(raw: bytes, kind: Any) -> Any:
+    """What a large file holds, where it is right JSON of this kind; None where its places have to be looked at."""
+    if len(raw) > LARGE:
+        with contextlib.suppress(msgspec.MsgspecError, ValueError, RecursionError):
+            return msgspec.json.decode(raw, type=kind)
+    return None
+
+
 def _one(name: str, raw: bytes) -> Validated:
     kind = "unknown"
     try:
-        values = Document(name, raw).values
+        values = _a_machines(raw, dict) or Document(name, raw).values
         said = values.get("gallant") or values.get("schema") if isinstance(values, dict) else None
         kind = "scenario" if said is None and isinstance(values, dict) and set(values) == {"faults"} else str(said)
         if kind not in KINDS:
@@ -99,9 +113,7 @@ def _one(name: str, raw: bytes) -> Validated:
             )
         KINDS[kind](name, raw)
     except Invalid as invalid:
-        return Validated(
-            file=name, kind=kind, problems=tuple(f"{name}:{p.line}:{p.column}: {p.message}" for p in invalid.problems)
-        )
+        return Validated(file=name, kind=kind, problems=tuple(invalid.lines))
     return Validated(file=name, kind=kind, problems=(), gives=_gives(name, raw) if kind == "profile/1" else ())
 
 

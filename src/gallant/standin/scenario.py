@@ -91,7 +91,7 @@ def faults_from(text: str, name: str = "scenario") -> list[Fault]:
     for index, fault in enumerate(scenario.faults if scenario else ()):
         if fault.name not in FAULTS:
             document.at(
-                ("faults", index, "name"), f"unknown fault {fault.name!r}{suggestion(fault.name, list(FAULTS))}"
+                ("faults", index, "name"), f"unknown fault {fault.name!r}{document.suggestion(fault.name, FAULTS)}"
             )
     document.finish()
     if scenario is None:
