@@ -146,6 +146,8 @@ OUTSIDE = '<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><r>&x;</r>'
         ({"/xml": OUTSIDE}, DeviceRefused, "document type"),
         ({"/xml": "<r>" * 100 + "</r>" * 100}, DeviceRefused, "nested deeper"),
         ({"/xml": "<r"}, DeviceRefused, "not XML"),
+        ({"/xml": "<r>" + "<part name='p' version='1'/>" * 20_001 + "</r>"}, DeviceRefused, "more than 20,000 rows"),
+        ({"/list": {"rows": [{"name": "a"}] * 20_001}}, DeviceRefused, "more than 20,000"),
         ({"/list": {"rows": [], "next": "/list"}}, DeviceRefused, "no end"),
         ({"/list": {"rows": [], "next": "https://elsewhere.invalid/x"}}, DeviceRefused, "leads elsewhere"),
         ({"/about": moved("https://elsewhere.invalid/about")}, DeviceRefused, "send us elsewhere"),

@@ -40,6 +40,7 @@ from gallant.core.readings import (
 )
 from gallant.core.records import Record, clean, replace
 from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
+from gallant.drivers.xml import MOST_ROWS
 
 T = TypeVar("T")
 P = ParamSpec("P")
@@ -234,6 +235,9 @@ class ProfiledDriver:
         fields: Fields = {}
         for answer in await self.side_by_side(every):
             merge(fields, answer)
+        for name in LISTS:
+            if len(fields.get(name) or ()) > MOST_ROWS:
+                raise self._too_many(node, name)
         fields.setdefault("took", self.clock.real() - real)
         reading = self._checked(self._reading(node, self._hidden(fields), began))
         self._versions[node] = reading.version
@@ -458,6 +462,14 @@ class ProfiledDriver:
     def _said_too_much(self, node: str, limit: int) -> DeviceRefused:
         return DeviceRefused(
             f"{self._name(node)} answers with more than {limit // 1024 // 1024} MiB; the rest was not read.",
+            meaning="fatal",
+        )
+
+    def _too_many(self, node: str, what: str) -> DeviceRefused:
+        return DeviceRefused(
+            f"{self._name(node)} answers with more than {MOST_ROWS:,} {what}; none of them is taken.",
+            "No device has so many.",
+            f"Look at {self._name(node)}, and at what the profile {self.profile.name} takes for {what}.",
             meaning="fatal",
         )
 

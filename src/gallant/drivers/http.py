@@ -27,7 +27,7 @@ from gallant.core.records import clean, replace
 from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver, Throttled
 from gallant.drivers.profile import Call, fill
 from gallant.drivers.tls import shown_fingerprint, verification
-from gallant.drivers.xml import NotXml, parse_xml, picked
+from gallant.drivers.xml import MOST_ROWS, NotXml, parse_xml, picked
 
 LARGEST_JSON = 8 * 1024 * 1024
 LARGEST_ANSWER = 64 * 1024 * 1024
@@ -116,6 +116,8 @@ class HttpDriver(ProfiledDriver):
         while True:
             found = expression(call.pages.rows).search(body)
             rows += found if isinstance(found, list) else []
+            if len(rows) > MOST_ROWS:
+                raise self._too_many(node, "rows of one list")
             following = expression(call.pages.next).search(body)
             if not following:
                 return {"rows": rows, "first": first}

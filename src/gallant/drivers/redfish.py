@@ -23,6 +23,7 @@ from gallant.core.records import clean
 from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, as_record, named
 from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, is_plain, own_path, parsed_json
 from gallant.drivers.profile import Call, PartRule, rule_for
+from gallant.drivers.xml import MOST_ROWS
 
 ROOT = "/redfish/v1/"
 # DSP0266, 13.2: how a session's token is carried.
@@ -233,6 +234,8 @@ class RedfishDriver(HttpDriver):
                 continue
             rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
             rows = rows[:most] if most else rows
+            if len(found) + len(rows) > MOST_ROWS:
+                raise self._too_many(node, "members of one collection")
             found += await self._whole(node, rows, lasting)
             link = self.get(page, node, "Members@odata.nextLink", "@odata.nextLink")
             following = self._followed(node, link) if isinstance(link, str) and not most else None

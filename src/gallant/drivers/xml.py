@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 DEEPEST = 64
+MOST_ROWS = 20_000  # of one table in one answer
 # Prefixes that every NETCONF profile may use without saying so (RFC 6241, 7317, 8348, 8343).
 STANDARD = {
     "nc": "urn:ietf:params:xml:ns:netconf:base:1.0",
@@ -53,24 +55,35 @@ def _deeper_than(root: Any, most: int) -> bool:
 def picked(root: Any, find: Mapping[str, str | Mapping[str, str]], namespaces: Mapping[str, str]) -> dict[str, Any]:
     """By name: the text at an XPath, or for a table of XPaths one row for each element at `at`."""
     found: dict[str, Any] = {}
+    spaces = tuple(sorted(namespaces.items()))
     for name, wanted in find.items():
         if isinstance(wanted, str):
-            found[name] = text_at(root, wanted, namespaces)
-        else:
-            found[name] = [
-                {
-                    column: text
-                    for column, path in wanted.items()
-                    if column != "at" and (text := text_at(element, path, namespaces)) is not None
-                }
-                for element in root.xpath(wanted["at"], namespaces=dict(namespaces))
-            ]
+            found[name] = _text(root, _path(wanted, spaces))
+            continue
+        rows = _path(wanted["at"], spaces)(root)
+        if len(rows) > MOST_ROWS:
+            raise NotXml(f"its table of {name} has more than {MOST_ROWS:,} rows")
+        columns = [(column, _path(path, spaces)) for column, path in wanted.items() if column != "at"]
+        found[name] = [
+            {column: text for column, path in columns if (text := _text(element, path)) is not None} for element in rows
+        ]
     return found
+
+
+@lru_cache(maxsize=1024)
+def _path(path: str, namespaces: tuple[tuple[str, str], ...]) -> Any:
+    from lxml import etree
+
+    return etree.XPath(path, namespaces=dict(namespaces))
 
 
 def text_at(element: Any, path: str, namespaces: Mapping[str, str]) -> str | None:
     """The text of the first thing that an XPath finds; None where it finds nothing."""
-    found = element.xpath(path, namespaces=dict(namespaces))
+    return _text(element, _path(path, tuple(sorted(namespaces.items()))))
+
+
+def _text(element: Any, path: Any) -> str | None:
+    found = path(element)
     if isinstance(found, list):
         if not found:
             return None
