@@ -21,21 +21,19 @@ import zstandard
 
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.records import clean
+from gallant.core.tars import BROKEN, STRIDE, Modest
 
 CATALOG = "catalog.json"
 ARCHIVES = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar.zst", ".zip")
 MOST_MEMBERS = 200_000
 _BROKEN = (
-    tarfile.TarError,
+    *BROKEN,
     zipfile.BadZipFile,
     zlib.error,
     lzma.LZMAError,
     zstandard.ZstdError,
-    EOFError,
     NotImplementedError,
     RuntimeError,
-    UnicodeDecodeError,
-    ValueError,
 )
 
 
@@ -88,11 +86,11 @@ def _tar(path: Path) -> Iterator[tarfile.TarFile]:
         with (
             path.open("rb") as raw,
             zstandard.ZstdDecompressor().stream_reader(raw) as plain,
-            tarfile.open(fileobj=plain, mode="r|") as archive,
+            tarfile.open(fileobj=plain, mode="r|", tarinfo=Modest, bufsize=STRIDE) as archive,
         ):
             yield archive
         return
-    with tarfile.open(path, mode="r|*") as archive:
+    with tarfile.open(path, mode="r|*", tarinfo=Modest, bufsize=STRIDE) as archive:
         yield archive
 
 

@@ -236,7 +236,7 @@ class ProfiledDriver:
         for answer in await self.side_by_side(every):
             merge(fields, answer)
         for name in LISTS:
-            if len(fields.get(name) or ()) > MOST_ROWS:
+            if isinstance(rows := fields.get(name), list) and len(rows) > MOST_ROWS:
                 raise self._too_many(node, name)
         fields.setdefault("took", self.clock.real() - real)
         reading = self._checked(self._reading(node, self._hidden(fields), began))
@@ -581,7 +581,7 @@ class ProfiledDriver:
             clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
             components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
             packages=self._records(PackagePresent, fields.get("packages")),
-            jobs=tuple(self._job(job) for job in fields.get("jobs") or () if isinstance(job, dict)),
+            jobs=tuple(self._job(job) for job in _list(fields, "jobs") if isinstance(job, dict)),
             facets=tuple(
                 replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state))
                 for f in self._records(Facet, fields.get("facets"))
@@ -592,7 +592,7 @@ class ProfiledDriver:
             alarms=tuple(replace(a, level=self._level(a.level)) for a in self._records(Alarm, fields.get("alarms"))),
             expiries=self._records(Expiry, fields.get("expiries")),
             snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
-            oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in fields.get("oddities") or ())),
+            oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in _list(fields, "oddities"))),
         )
 
     def _checked(self, reading: Reading) -> Reading:
@@ -729,6 +729,10 @@ def merge(into: Fields, more: Fields) -> None:
 
 def _several(said: Any) -> tuple[str, ...] | None:
     return tuple(text for value in said if (text := text_of(value))) if isinstance(said, list) else None
+
+
+def _list(fields: Fields, name: str) -> list[Any]:
+    return found if isinstance(found := fields.get(name), list) else []
 
 
 def _texts(fields: Fields) -> dict[str, str]:

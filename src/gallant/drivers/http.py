@@ -357,7 +357,8 @@ class HttpDriver(ProfiledDriver):
             self._secrets.update(cookies.values())
             return {"Cookie": "; ".join(f"{name}={value}" for name, value in cookies.items())}
         assert login.header is not None
-        said = self._parsed(node, login.call, raw) or {}
+        said = self._parsed(node, login.call, raw)
+        said = said if isinstance(said, dict) else {}
         token = self._taken(node, login.call, {**said, "headers": dict(response.headers)}).get("token")
         if not isinstance(token, str) or not token:
             raise self._no_session(node)

@@ -95,6 +95,18 @@ class RedfishDriver(HttpDriver):
                 return thing[key]
         return None
 
+    def rows(self, thing: Any, node: str, *names: str) -> list[dict[str, Any]]:
+        """The objects of a list; none where the service has something else in its place."""
+        found = self.get(thing, node, *names)
+        if found is not None and not isinstance(found, list):
+            self._note(node, f"has no list as its {names[0]}")
+        return [row for row in found if isinstance(row, dict)] if isinstance(found, list) else []
+
+    def words(self, thing: Any, node: str, *names: str) -> list[str]:
+        """The texts of a list."""
+        found = self.get(thing, node, *names)
+        return [word for word in found if isinstance(word, str)] if isinstance(found, list) else []
+
     def _note(self, node: str, oddity: str) -> None:
         noted = self._odd.setdefault(node, [])
         if oddity not in noted:
@@ -232,7 +244,7 @@ class RedfishDriver(HttpDriver):
             if not page and query and following == path + query:
                 following, query = path, ""
                 continue
-            rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
+            rows = self.rows(page, node, "Members")
             rows = rows[:most] if most else rows
             if len(found) + len(rows) > MOST_ROWS:
                 raise self._too_many(node, "members of one collection")
@@ -292,7 +304,7 @@ class RedfishDriver(HttpDriver):
         """The system that the node is: of several behind one service, the one with the serial that the estate names."""
         path = self._link(await self._root(node), node, "Systems")
         page = await self._optional(node, path) if path is not None else {}
-        rows = [row for row in self.get(page, node, "Members") or () if isinstance(row, dict)]
+        rows = self.rows(page, node, "Members")
         if len(rows) < 2:
             found = await self._whole(node, rows, False)
             return found[0] if found else {}
@@ -383,7 +395,7 @@ class RedfishDriver(HttpDriver):
             facets.append({"name": f"{name} health", "state": health})
             said = [
                 {"text": text, "level": HEALTH.get(str(self.get(c, node, "Severity"))) or "note"}
-                for c in self.get(status, node, "Conditions") or ()
+                for c in self.rows(status, node, "Conditions")
                 if isinstance(text := self.get(c, node, "Message"), str)
             ]
             if HEALTH.get(health, "unknown") is not None:
@@ -428,7 +440,7 @@ class RedfishDriver(HttpDriver):
         if state == "done" and self.get(row, node, "TaskStatus") == "Critical":
             state = "failed"
         messages = [
-            text for m in self.get(row, node, "Messages") or () if isinstance(text := self.get(m, node, "Message"), str)
+            text for m in self.rows(row, node, "Messages") if isinstance(text := self.get(m, node, "Message"), str)
         ]
         return {
             "id": self.get(row, node, "@odata.id") or self.get(row, node, "Id"),
@@ -464,7 +476,7 @@ class RedfishDriver(HttpDriver):
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
         """Push the package by the way that the service offers; where it only pulls, let it fetch it from here."""
         service = await self._now(node, await self._path_of(node, "UpdateService"))
-        times = self.get(self.get(service, node, "@Redfish.OperationApplyTimeSupport"), node, "SupportedValues") or ()
+        times = self.words(self.get(service, node, "@Redfish.OperationApplyTimeSupport"), node, "SupportedValues")
         apply = next((t for t in APPLY_TIMES if t in times), None)
         timed = {"@Redfish.OperationApplyTime": apply} if apply else {}
         push = self.get(service, node, "MultipartHttpPushUri")
@@ -500,17 +512,17 @@ class RedfishDriver(HttpDriver):
         system = await self._now(node, mine if mine is not None else await self._member_path(node, "Systems"))
         action = self.get(self.get(system, node, "Actions"), node, "#ComputerSystem.Reset")
         target = self._action(system, node, "#ComputerSystem.Reset")
-        allowed = self.get(action, node, "ResetType@Redfish.AllowableValues")
+        allowed = self.words(action, node, "ResetType@Redfish.AllowableValues")
         info = self.get(action, node, "@Redfish.ActionInfo")
-        if allowed is None and isinstance(info, str):
+        if not allowed and isinstance(info, str):
             said = await self._now(node, info)
             allowed = next(
                 (
-                    self.get(p, node, "AllowableValues")
-                    for p in self.get(said, node, "Parameters") or ()
+                    self.words(p, node, "AllowableValues")
+                    for p in self.rows(said, node, "Parameters")
                     if self.get(p, node, "Name") == "ResetType"
                 ),
-                None,
+                [],
             )
         kind = next((w for w in wanted if w in (allowed or wanted)), None)
         if target is None or kind is None:
@@ -552,7 +564,7 @@ class RedfishDriver(HttpDriver):
 
     async def _member_path(self, node: str, name: str) -> str:
         collection = await self._now(node, await self._path_of(node, name))
-        found = [self.get(m, node, "@odata.id") for m in self.get(collection, node, "Members") or ()]
+        found = [self.get(m, node, "@odata.id") for m in self.rows(collection, node, "Members")]
         if not found or not isinstance(found[0], str):
             raise DeviceRefused(f"{self._name(node)} has nothing in its {name}.", meaning="fatal")
         return str(found[0])
@@ -648,7 +660,8 @@ class RedfishDriver(HttpDriver):
         if not isinstance(error, dict):
             return ""
         said = []
-        for info in error.get("@Message.ExtendedInfo") or ():
+        infos = error.get("@Message.ExtendedInfo")
+        for info in infos if isinstance(infos, list) else ():
             if isinstance(info, dict) and isinstance(text := info.get("Message"), str) and text:
                 todo = info.get("Resolution")
                 said.append(

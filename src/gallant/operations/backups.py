@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import re
 import tarfile
 import tempfile
@@ -18,6 +19,7 @@ from gallant.core.estate import System, node_name
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.tars import BROKEN, Modest
 from gallant.operations.copies import places
 from gallant.operations.deciding import record
 from gallant.operations.orders import carry_out
@@ -26,6 +28,7 @@ from gallant.vault.backups import BackupStore, Draft, copy_to
 from gallant.vault.keys import identities_from, new_identity
 
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
+MOST_MEMBERS = 200_000
 LARGEST_COMPARED = 32 * 1024 * 1024
 Ask = Callable[[str], bool]
 
@@ -304,11 +307,11 @@ def _texts(files: Mapping[str, IO[bytes]]) -> dict[str, bytes]:
     found: dict[str, bytes] = {}
     for name, file in files.items():
         if name.endswith(".tar"):
-            with contextlib.suppress(tarfile.TarError), tarfile.open(fileobj=file, mode="r:") as tar:
-                for member in tar:
+            with contextlib.suppress(*BROKEN), tarfile.open(fileobj=file, mode="r:", tarinfo=Modest) as tar:
+                for member in itertools.islice(tar, MOST_MEMBERS):
                     content = tar.extractfile(member) if member.isreg() and member.sparse is None else None
                     found[f"{name}:{clean(member.name, 200)}"] = (
-                        _bounded(content) if content else member.linkname.encode()
+                        _bounded(content) if content else member.linkname.encode("utf-8", "surrogateescape")
                     )
                 continue
             file.seek(0)

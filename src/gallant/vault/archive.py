@@ -22,6 +22,8 @@ import zstandard
 
 from gallant.core.backups import Item
 from gallant.core.errors import Refused
+from gallant.core.records import clean
+from gallant.core.tars import BROKEN, Modest
 from gallant.vault.digests import archive_digest
 from gallant.vault.disk import ReadBack
 from gallant.vault.spool import LEVEL, Spool
@@ -223,7 +225,7 @@ def unpack(
         try:
             with (
                 zstandard.ZstdDecompressor().stream_reader(plain, closefd=False, read_across_frames=True) as packed,
-                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|") as tar,  # type: ignore[arg-type]
+                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|", tarinfo=Modest) as tar,  # type: ignore[arg-type]
             ):
                 for member in tar:
                     if (item := expected.get(member.name)) is not None and member.name not in seen:
@@ -231,8 +233,8 @@ def unpack(
                     seen.add(_take(tar, member, expected, seen, opened))
                 while bounded.read(CHUNK):  # to the end, so that its checksum is looked at
                     pass
-        except (tarfile.TarError, zstandard.ZstdError, EOFError) as error:
-            raise NotWhole(f"{path.name} breaks off or is damaged: {error}.") from None
+        except (*BROKEN, zstandard.ZstdError) as error:
+            raise NotWhole(f"{path.name} breaks off or is damaged: {clean(str(error), 100)}.") from None
     if missing := expected.keys() - seen:
         raise NotWhole(f"{path.name} lacks {', '.join(sorted(missing))}.")
 
@@ -246,7 +248,7 @@ def _take(
 ) -> str:
     item = expected.get(member.name)
     if item is None or member.name in seen:
-        raise NotWhole(f"It holds {member.name[:80]!r}, of which its manifest knows nothing.")
+        raise NotWhole(f"It holds {clean(member.name, 80)!r}, of which its manifest knows nothing.")
     if not member.isreg() or member.sparse is not None:
         raise NotWhole(f"{member.name} is no plain file in it.")
     if member.size != item.bytes:
