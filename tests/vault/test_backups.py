@@ -286,7 +286,7 @@ def test_a_huge_sparse_member_is_refused_before_it_is_read(tmp_path):
     (tmp_path / "x.tar.zst").write_bytes(zstandard.compress((tmp_path / "t.tar").read_bytes()))
     with pytest.raises(NotWhole):
         unpack(tmp_path / "x.tar.zst", [X], None)
-    with pytest.raises(NotWhole, match="no plain file"):
+    with pytest.raises(NotWhole, match="no plain file|a size that none has"):
         unpack(tmp_path / "x.tar.zst", [replace(X, bytes=2**40)], None)
 
 
@@ -303,7 +303,7 @@ def test_an_archive_that_unpacks_to_far_more_than_it_says_is_given_up_early(tmp_
         raw = packed((info, content)) + bomb
     (tmp_path / "x.tar.zst").write_bytes(raw)
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    with pytest.raises(NotWhole, match="more than its manifest says"):
+    with pytest.raises(NotWhole, match="more than its manifest says|a header of"):
         unpack(tmp_path / "x.tar.zst", [X], None)
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 200_000  # kB
 
