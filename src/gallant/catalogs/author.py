@@ -16,6 +16,7 @@ from gallant.catalogs.trust import SIGNED_PREFIX
 from gallant.core.catalog import SCHEMA, Catalog, decode_catalog
 from gallant.core.documents import Document
 from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.disk import put_whole
 
 GOOD_FOR = timedelta(days=365)
 
@@ -75,11 +76,9 @@ def _read(path: Path) -> bytes:
 
 def write_catalog(catalog: Catalog, path: Path) -> None:
     """As JSON, whole or not at all. A signature of what stood there before is taken away: it no longer fits."""
-    partial = path.with_name(path.name + ".part")
     try:
-        partial.write_bytes(msgspec.json.format(msgspec.json.encode(catalog), indent=1) + b"\n")
         path.with_name(path.name + ".sig").unlink(missing_ok=True)
-        os.replace(partial, path)
+        put_whole(path, msgspec.json.format(msgspec.json.encode(catalog), indent=1) + b"\n")
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
 
@@ -125,7 +124,7 @@ def sign(catalog_path: Path, key_path: Path) -> str:
         "ed25519:" + key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw).hex()
     )
     try:
-        signature.write_text(f"{key.sign(SIGNED_PREFIX + raw).hex()} {public}\n", "ascii")
+        put_whole(signature, f"{key.sign(SIGNED_PREFIX + raw).hex()} {public}\n".encode())
     except OSError as error:
         raise GallantError(f"{signature} cannot be written: {error.strerror}.") from None
     return public

@@ -85,6 +85,7 @@ def main(arguments: list[str] | None = None) -> None:
     from gallant.core.errors import GallantError
 
     said = sys.argv[1:] if arguments is None else arguments
+    os.umask(0o077)  # what Gallant makes is for its owner alone; what others may see, a person says
     for stream in (sys.stdout, sys.stderr):  # a terminal without our symbols shows question marks, and no error
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")

@@ -16,6 +16,7 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import Node
 from gallant.core.ports import AnswerLost, LoginRefused, NotReached
 from gallant.core.records import clean
+from gallant.disk import appending
 from gallant.drivers.base import Credential
 
 KNOWN_HOSTS = "known_hosts"
@@ -108,8 +109,8 @@ def _keep(known: Path, host: str, port: int, key: Any) -> None:
     """Add a key that a person has looked at."""
     where = host if port == 22 else f"[{host}]:{port}"
     line = f"{where} {key.export_public_key().decode().strip()}\n"
-    with known.open("a", encoding="utf-8") as file:
-        file.write(line)
+    with appending(known) as file:
+        file.write(line.encode())
 
 
 def _strange_key(name: str, node: Node, fingerprint: str, known: Path) -> LoginRefused:

@@ -14,6 +14,7 @@ from gallant.core import events
 from gallant.core.estate import EventPlace
 from gallant.core.ledger import Entry, Kept
 from gallant.core.syslog import framed, json_line, rfc5424
+from gallant.disk import appending
 from gallant.operations.workplace import Workplace
 
 PATIENCE_S = 3.0
@@ -52,7 +53,7 @@ def _send(place: Workplace, event: EventPlace, waiting: list[Kept]) -> None:
         return
     parts = urlsplit(event.to)
     if not parts.scheme:
-        with open(place.folder / event.to, "ab") as file:
+        with appending(place.folder / event.to) as file:
             file.write(b"".join(json_line(kept) for kept in waiting))
             file.flush()
             os.fsync(file.fileno())

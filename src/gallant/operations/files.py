@@ -17,6 +17,7 @@ from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate import parse_estate
 from gallant.core.plan import Plan
 from gallant.core.records import Record
+from gallant.disk import make_folder, put_whole
 
 LARGE = 1024 * 1024  # a file of such a size is a machine's: JSON, of more values than people write
 
@@ -198,8 +199,8 @@ def init(folder: Path) -> Path:
     if path.exists():
         raise Refused(f"{path} is there already; it is not overwritten.", next=f"gallant validate {path}")
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        path.write_text(TEMPLATE.format(name=msgspec.json.encode(folder.resolve().name).decode()), "utf-8")
+        make_folder(folder)
+        put_whole(path, TEMPLATE.format(name=msgspec.json.encode(folder.resolve().name).decode()).encode())
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
     return path

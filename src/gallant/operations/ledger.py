@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.ledger import Kept, against, broken_at, chain_problems
 from gallant.core.records import Record
 from gallant.core.syslog import json_line
+from gallant.disk import opened
 from gallant.operations.workplace import Workplace
 
 _TOLD = re.compile(r'seq="(\d+)"[^\]]*?hash="([0-9a-f]{64})"')
@@ -42,7 +44,7 @@ def export(place: Workplace, into: Path) -> int:
     """Every entry with its number and hash, a line each; gives how many. An existing file is not overwritten."""
     kept = place.ledger.entries()
     try:
-        with into.open("xb") as file:
+        with os.fdopen(opened(into, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as file:
             file.writelines(json_line(one) for one in kept)
     except FileExistsError:
         raise WrongUse(f"{into} is there already; it is not overwritten.", next="Name another file.") from None

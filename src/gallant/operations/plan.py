@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -15,6 +14,7 @@ from gallant.core.plan import Plan, make_plan
 from gallant.core.readings import Reading
 from gallant.core.recalls import FINISH
 from gallant.core.records import Record, clean
+from gallant.disk import make_folder, put_whole
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
 from gallant.operations.notices import record_despite
@@ -72,10 +72,8 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
     folder = place.folder / "plans"
     path = folder / f"{made.id}.json"
     try:
-        folder.mkdir(exist_ok=True)
-        partial = path.with_suffix(".part")
-        partial.write_bytes(msgspec.json.format(msgspec.json.encode(made), indent=1) + b"\n")
-        os.replace(partial, path)
+        make_folder(folder)
+        put_whole(path, msgspec.json.format(msgspec.json.encode(made), indent=1) + b"\n")
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
     return Planned(

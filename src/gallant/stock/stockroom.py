@@ -21,6 +21,7 @@ import aiohttp
 from gallant.core.catalog import Package
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import Record, clean
+from gallant.disk import appending, make_folder, put_whole, writing
 
 CHUNK = 256 * 1024
 HASHED_AT_ONCE = 1024 * 1024
@@ -141,7 +142,7 @@ class Stockroom:
         if self.has(package) and await asyncio.to_thread(self.verified, package.name, package.sha256):
             meter(package.bytes, package.bytes)
             return final
-        final.parent.mkdir(parents=True, exist_ok=True)
+        make_folder(final.parent)
         part = final.with_name(final.name + ".part")
         with _disk(final):
             room = shutil.disk_usage(final.parent).free
@@ -213,10 +214,11 @@ class Stockroom:
                 await sum_.take(part, have)
             with _disk(part):
                 if tag := response.headers.get("ETag", ""):
-                    tag_file.write_text(clean(tag, 200), "ascii", "replace")
+                    with writing(tag_file) as tagged:
+                        tagged.write(clean(tag, 200).encode("ascii", "replace"))
                 else:
                     tag_file.unlink(missing_ok=True)
-                with part.open("ab" if have else "wb") as file:
+                with (appending if have else writing)(part) as file:
                     async for chunk in response.content.iter_chunked(CHUNK):
                         have += len(chunk)
                         if have > package.bytes:
@@ -236,7 +238,7 @@ class Stockroom:
     def _copy(self, opened: Opened, package: Package, part: Path, meter: Meter) -> str:
         """From a medium; no more than the catalog says that there is."""
         have, digest = 0, hashlib.sha256()
-        with opened() as source, _disk(part), part.open("wb") as file:
+        with opened() as source, _disk(part), writing(part) as file:
             while have <= package.bytes and (chunk := source.read(CHUNK)):
                 file.write(chunk)
                 have += len(chunk)
@@ -266,10 +268,10 @@ class Stockroom:
         """Copy a file that was carried in; whole or not at all. `vouched` is who answers for one that no catalog knows."""
         final = self.path(name, sha256)
         with _disk(final):
-            final.parent.mkdir(parents=True, exist_ok=True)
+            make_folder(final.parent)
             part = final.with_name(final.name + ".part")
             digest = hashlib.sha256()
-            with source.open("rb") as file, part.open("wb") as into:
+            with source.open("rb") as file, writing(part) as into:
                 while piece := file.read(HASHED_AT_ONCE):
                     digest.update(piece)
                     into.write(piece)
@@ -279,7 +281,7 @@ class Stockroom:
                 part.unlink()
                 raise Refused(f"{source} changed while it was read.", next=f"gallant stock add {source}")
             if vouched is not None:
-                final.with_name(final.name + VOUCHED).write_text(vouched + "\n", "utf-8")
+                put_whole(final.with_name(final.name + VOUCHED), f"{vouched}\n".encode())
             os.replace(part, final)
         return final
 

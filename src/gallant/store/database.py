@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from gallant.core.errors import GallantError, Refused
+from gallant.disk import refuse_link
 
 NETWORK_FILE_SYSTEMS = frozenset(
     {
@@ -101,6 +102,8 @@ def open_database(
     `may_step` gives the reason for which no schema step may run now, or None. Raises `Refused` for a schema that is
     newer than this program, `GallantError` for a file that is no database.
     """
+    for file in (path, path.with_name(f"{path.name}-wal"), path.with_name(f"{path.name}-shm")):
+        refuse_link(file)
     try:
         db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
         path.chmod(0o600)

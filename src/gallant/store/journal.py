@@ -22,6 +22,7 @@ from gallant.core.events import TERMINAL, Entry, Event
 from gallant.core.plan import Plan
 from gallant.core.ports import LeaseLost
 from gallant.core.records import Record, rfc3339
+from gallant.disk import opened
 from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (
@@ -245,7 +246,7 @@ class RollJournal:
 
 def _try_lock(path: Path) -> int | None:
     """An exclusive lock on a file, which the kernel frees when its process ends in whatever way; None when it is taken."""
-    handle = os.open(path, os.O_CREAT | os.O_RDWR, 0o600)
+    handle = opened(path, os.O_CREAT | os.O_RDWR)
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError:

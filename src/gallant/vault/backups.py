@@ -23,6 +23,7 @@ import msgspec
 from gallant.core.backups import Backup, Copy, Item
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import replace
+from gallant.disk import make_folder, opened, put_whole, sync_folder, writing
 from gallant.vault.archive import ArchiveWriter, NotWhole, Sink, unpack
 from gallant.vault.digests import Aside, archive_digest
 from gallant.vault.disk import read_back
@@ -93,7 +94,7 @@ class BackupStore:
         """Export everything, pack it, read it back, and only then let it be a backup."""
         folder = self.folder / draft.system
         try:
-            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_folder(folder)
             with self._alone(draft.system):
                 self._sweep(folder)
                 with contextlib.ExitStack() as stack, contextlib.closing(_Taking(self, folder, draft, now)) as taking:
@@ -112,7 +113,7 @@ class BackupStore:
     @contextlib.contextmanager
     def _alone(self, system: str, wait: bool = False) -> Iterator[None]:
         """One process at a time among a system's backups; the kernel frees the lock with the process."""
-        handle = os.open(self.folder / f".{system}.lock", os.O_CREAT | os.O_RDWR, 0o600)
+        handle = opened(self.folder / f".{system}.lock", os.O_CREAT | os.O_RDWR)
         try:
             try:
                 fcntl.flock(handle, fcntl.LOCK_EX | (0 if wait else fcntl.LOCK_NB))
@@ -137,7 +138,7 @@ class BackupStore:
 
     def keep_alone(self, backup: Backup) -> None:
         """The same, by whoever is alone among the system's backups already."""
-        write_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
+        put_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
 
     # --- looking
 
@@ -181,7 +182,7 @@ class BackupStore:
         """Unpack into a folder that is not there yet: all of it under its names, or nothing."""
         if into.exists():
             raise WrongUse(f"{into} is there already; nothing is unpacked over it.", next="Name a folder that is not.")
-        into.parent.mkdir(parents=True, exist_ok=True)
+        make_folder(into.parent)
         with (
             tempfile.TemporaryDirectory(prefix=".gallant-export-", dir=into.parent) as work,
             contextlib.ExitStack() as s,
@@ -189,7 +190,7 @@ class BackupStore:
 
             def opened(item: Item) -> Sink:
                 place = Path(work) / "whole" / item.path
-                place.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                make_folder(place.parent)
                 return s.enter_context(open(os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"))
 
             self.unpack(backup, identities, opened)
@@ -203,7 +204,7 @@ class BackupStore:
         folder = self.folder / backup.system
         with self._alone(backup.system, wait=True):
             (folder / f"{backup.id}.json").unlink(missing_ok=True)
-            _sync_folder(folder)
+            sync_folder(folder)
             if all(other.archive != backup.archive for other in self.all(backup.system)):
                 self.path(backup).unlink(missing_ok=True)
 
@@ -290,7 +291,7 @@ class _Taking:
             digest, size = (self._writer or self._begin()).end()
             made = replace(made, bytes=size, blake3=digest)
             os.replace(self.partial, self.folder / made.archive)
-            _sync_folder(self.folder)
+            sync_folder(self.folder)
         made = replace(self.store.signer.sign(made), sealed=self.now)
         self.store.keep_alone(made)
         return made
@@ -315,25 +316,6 @@ def manifest_of(backup: Backup) -> bytes:
     return msgspec.json.format(msgspec.json.encode(backup), indent=1) + b"\n"
 
 
-def write_whole(path: Path, raw: bytes) -> None:
-    """A file, whole under its name or not there at all, on the disk when this returns."""
-    partial = path.with_name(f".{path.name}.part")
-    with open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-        file.write(raw)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(partial, path)
-    _sync_folder(path.parent)
-
-
-def _sync_folder(folder: Path) -> None:
-    handle = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
 class FolderPlace:
     """A second place that is a folder: another disk, a mounted share."""
 
@@ -349,13 +331,13 @@ class FolderPlace:
         try:
             if target.exists() and read_back(target) == (digest, size):
                 return
-            target.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_folder(target.parent)
             for left in target.parent.glob(".*.part"):  # by a copy that was cut off
                 left.unlink(missing_ok=True)
             partial = target.with_name(f".{name}.part")
             with (
                 source.open("rb") as file,
-                open(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as into,
+                writing(partial) as into,
             ):
                 while piece := file.read(1024 * 1024):
                     into.write(piece)
@@ -364,7 +346,7 @@ class FolderPlace:
             if read_back(partial) != (digest, size):
                 raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
             os.replace(partial, target)
-            _sync_folder(target.parent)
+            sync_folder(target.parent)
         except OSError as error:
             raise GallantError(f"{self.name} cannot be written: {error.strerror}.") from None
 

@@ -17,6 +17,7 @@ from typing import Any
 from gallant.core.backups import Backup
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.records import replace
+from gallant.disk import make_folder, writing
 
 AGE_FILE = b"age-encryption.org/v1"
 IDENTITY = "AGE-SECRET-KEY-1"
@@ -143,10 +144,9 @@ class Signer:
     def _make(self) -> bytes:
         """A key that two processes which begin at once agree on: the first to link it into place wins."""
         raw = os.urandom(32)
-        self._path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_folder(self._path.parent)
         partial = self._path.with_name(f".{self._path.name}.{os.getpid()}")
-        handle = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(handle, "wb") as file:
+        with writing(partial) as file:
             file.write(raw)
             file.flush()
             os.fsync(file.fileno())

@@ -1,0 +1,77 @@
+"""Writing to the disk, for every room that writes: for the owner alone, never through a link, whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+from pathlib import Path
+from typing import IO
+
+from gallant.core.errors import Refused
+
+FILE, FOLDER = 0o600, 0o700
+_WRITE = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
+
+
+def opened(path: Path, flags: int) -> int:
+    """A file's handle, made for its owner alone. Raises `Refused` where a link stands in its place, else OSError."""
+    try:
+        return os.open(path, flags | os.O_NOFOLLOW | os.O_CLOEXEC, FILE)
+    except OSError as error:
+        if error.errno == errno.ELOOP and path.is_symlink():
+            raise _link(path) from None
+        raise
+
+
+def refuse_link(path: Path) -> None:
+    """Raise `Refused` where a link stands in the place of a file that somebody else opens by its name."""
+    if path.is_symlink():
+        raise _link(path)
+
+
+def _link(path: Path) -> Refused:
+    return Refused(
+        f"{path} is a link; nothing is written through it.",
+        "Whoever laid it there could have any file of yours overwritten.",
+        f"Look at where it leads, and take it away: rm {path}",
+    )
+
+
+def writing(path: Path) -> IO[bytes]:
+    """A file to be written anew."""
+    return os.fdopen(opened(path, _WRITE | os.O_TRUNC), "wb")
+
+
+def appending(path: Path) -> IO[bytes]:
+    """A file to be added to."""
+    return os.fdopen(opened(path, _WRITE | os.O_APPEND), "ab")
+
+
+def make_folder(path: Path) -> None:
+    """A folder, with those above it, for its owner alone; one that is there stays as it is."""
+    missing = [p for p in (path, *path.parents) if not p.exists()]
+    for folder in reversed(missing):
+        folder.mkdir(mode=FOLDER, exist_ok=True)
+        with contextlib.suppress(OSError):  # a medium that knows no rights
+            folder.chmod(FOLDER)  # whatever the umask says
+
+
+def put_whole(path: Path, raw: bytes) -> None:
+    """A file, whole under its name or not there at all, on the disk when this returns. A link there is replaced itself."""
+    partial = path.with_name(f".{path.name}.part")
+    with writing(partial) as file:
+        file.write(raw)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(partial, path)
+    sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """What was renamed or linked in a folder is on the disk when this returns."""
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
