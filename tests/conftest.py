@@ -140,7 +140,7 @@ class Place:
         from gallant.operations import history
         from gallant.operations.workplace import Workplace
 
-        return history.history(Workplace(self.folder))[0]
+        return history.history(Workplace(self.folder))[0][0]
 
     def journal_problems(self, roll: str = "roll-0001") -> list[str]:
         from gallant.operations import history

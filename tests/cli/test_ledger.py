@@ -40,7 +40,7 @@ def test_a_chain_that_was_cut_or_written_anew_differs_from_what_others_were_told
     assert against(whole, told) == []
     assert broken_at(whole) is None
     at = data.draw(st.integers(1, len(whole)))
-    assert f"entry {at} was told" in against(whole[: at - 1], told)[0]
+    assert f"entry {at} was noted" in against(whole[: at - 1], told)[0]
     anew = chain(*[s + "x" if n == at else s for n, s in enumerate(subjects, 1)])
     assert broken_at(anew) is None  # whole in itself: only whoever kept a hash can tell
     assert f"entry {at} is not the one" in against(anew, told)[0]
@@ -112,10 +112,18 @@ def test_each_entry_goes_out_with_its_hash_and_the_chain_is_held_against_it(told
     assert place.run("ledger", "export", "kept.jsonl").code == 0
     with sqlite3.connect(place.folder / "state" / "ledger.db") as db:
         db.execute("DELETE FROM ledger")
-    assert place.run("ledger", "verify").code == 0  # an empty chain is whole
+    cut = place.run("ledger", "verify")  # an empty chain is whole in itself; the journal knows better
+    assert cut.code == 1
+    assert "entry 1 was noted elsewhere and is not here any more: the end of the chain was cut off" in cut.out
+    with sqlite3.connect(place.folder / "state" / "journal.db") as db:
+        db.execute("DELETE FROM witness")
+    blind = place.run("ledger", "verify")
+    assert blind.code == 0
+    assert "one that was cut off in both cannot be seen from here" in blind.out
+    assert "gallant ledger verify --against" in blind.out
     cut = place.run("ledger", "verify", "--against", "kept.jsonl")
     assert cut.code == 1
-    assert "the chain was cut" in cut.out
+    assert "the end of the chain was cut off" in cut.out
 
 
 def test_an_entry_that_was_changed_is_named_as_the_first_broken_link(place):

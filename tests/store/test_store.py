@@ -78,8 +78,9 @@ def test_a_newer_schema_is_refused_and_left_as_it_is(tmp_path, store, name):
 def test_a_file_that_is_no_database_is_said_to_be_damaged(tmp_path):
     (tmp_path / "state").mkdir()
     (tmp_path / "state" / "readings.db").write_bytes(b"not a database at all" * 100)
-    with pytest.raises(GallantError, match="cannot be used"):
+    with pytest.raises(GallantError, match="readings.db is damaged: file is not a database") as said:
         ReadingStore(tmp_path)
+    assert "gallant survey" in said.value.next
 
 
 def test_no_schema_step_runs_while_a_roll_is_open(tmp_path, monkeypatch):
@@ -181,7 +182,7 @@ def test_seq_has_no_gap_and_nothing_follows_the_end(tmp_path):
         with pytest.raises(Refused, match="has ended"):
             held.append(entry("resumed"))
     assert [e.seq for e in store.events("roll-0001")] == [1, 2, 3, 4]
-    assert store.rolls()[0].plan == PLAN
+    assert store.rolls()[0][0].plan == PLAN
     assert store.open_rolls() == []
 
 
@@ -251,7 +252,7 @@ def test_a_full_disk_is_said_and_leaves_the_journal_as_it_was(tmp_path):
         held.append(entry("opened"))
         pages = store._db.execute("PRAGMA page_count").fetchone()[0]
         store._db.execute(f"PRAGMA max_page_count = {pages}")
-        with pytest.raises(GallantError, match="journal.db cannot be written: database or disk is full"):
+        with pytest.raises(GallantError, match="journal.db cannot be written: the disk is full"):
             [held.append(entry("resumed", message="x" * 400)) for _ in range(200)]
         store._db.execute("PRAGMA max_page_count = 100000")
         written = [e.seq for e in held.events()]

@@ -26,6 +26,7 @@ def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None
 
     Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007
     """
+    from gallant.core.errors import worst_exit
     from gallant.operations import history as operation
     from gallant.views import tables
 
@@ -37,4 +38,6 @@ def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None
     elif roll_id is not None:
         output.show(tables.roll_steps_view(*operation.one(place, roll_id)))
     else:
-        output.show(tables.history_view(operation.history(place)))
+        runs, damaged = operation.history(place)
+        output.show(tables.history_view(runs, damaged))
+        finish(worst_exit([error.exit_code for error in damaged]))

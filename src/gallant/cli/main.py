@@ -18,6 +18,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "demo": ("demo", "demo", "The whole example on stand-ins, from survey to history."),
     "init": ("files", "init", "A new estate folder with a commented estate.yaml."),
     "validate": ("files", "validate", "Check any Gallant file: errors as file:line:column."),
+    "doctor": ("doctor", "doctor", "Gallant's own stores, keys, rights, free space, clock."),
     "survey": ("survey", "survey", "Contact nodes and keep what they say."),
     "inventory": ("survey", "inventory", "What runs where."),
     "catalog": ("catalog", "catalog", "Publishers' catalogs: add, test, sync, list, show, draft, sign, trust."),

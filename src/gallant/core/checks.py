@@ -389,6 +389,21 @@ class Check(Record):
         return not self.shapes or system.shape in self.shapes
 
 
+def _own_files(facts: Facts) -> Iterator[Finding]:
+    if not facts.writable:
+        yield finding(facts, "pass", "the estate's files are their owner's alone to write")
+        return
+    more = f" and {len(facts.writable) - MOST_NAMED} more" if len(facts.writable) > MOST_NAMED else ""
+    yield finding(
+        facts,
+        "warn",
+        "others can write what Gallant goes by",
+        ", ".join(facts.writable[:MOST_NAMED]) + more,
+        "gallant doctor --mend",
+    )
+
+
+MOST_NAMED = 5
 OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("reachable", "every node answers, and as the machine that the estate says", _reachable),
     ("distinct", "no two addresses lead to one machine", _distinct),
@@ -409,6 +424,7 @@ OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
     ("known-issues", "known issues of the releases to be entered that concern this system", _issues),
     ("site-notes", "the site's own notes on the system, its product and the hops ahead", _notes),
     ("open-roll", "no other roll of the system is open", _open_roll),
+    ("own-files", "nobody else can write what Gallant goes by", _own_files),
 )
 BEFOREHAND, LONG_BEFORE = ("ahead", "before"), ("ahead",)
 ALWAYS, NOT_DURING = ("ahead", "before", "during", "after"), ("ahead", "before", "after")
@@ -461,6 +477,7 @@ ABOUT: dict[str, Callable[[str, str], Check]] = {
     "known-issues": _about("warn note", "the publisher has told already what goes wrong with some"),
     "site-notes": _about("note", "what went wrong here last time goes wrong again"),
     "open-roll": _about("note", "two rolls of one system would take each other's redundancy"),
+    "own-files": _about("warn", "whoever can write the estate, a profile or a plan has Gallant do what they want"),
     "alarms": _about("stop warn note", "hardware that is failing fails when it is restarted", when=ALWAYS),
     "readiness": _about("stop warn note", "the device knows its own obstacles best"),
     "expiries": _about("stop warn", "a password or certificate that ends locks out whoever comes to mend"),

@@ -76,7 +76,8 @@ class Facts(Record):
     for the next release found, `announced` the minutes that it says the work will take. `may_act` is, by node, why the
     account for the work was not let in (None: it was); `rescue` the other way into each node. `entering` are the releases
     of the route, `recalled` those of them, or of the running ones, that were, with the publisher's words. `own_path` says
-    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work; `half_restored` what the ledger tells of restores.
+    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work; `half_restored` what the ledger tells of restores; `writable` what of
+    the estate's own files others than their owner can write.
     """
 
     system: System
@@ -112,6 +113,7 @@ class Facts(Record):
     booked: Booking | None = None
     needed_s: float | None = None
     half_restored: tuple[HalfRestored, ...] = ()
+    writable: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

@@ -93,7 +93,9 @@ def against(kept: Iterable[Kept], witnessed: Mapping[int, str]) -> list[str]:
     problems = []
     for seq in sorted(witnessed):
         if seq not in here:
-            problems.append(f"entry {seq} was told to others and is not here any more: the chain was cut")
+            problems.append(
+                f"entry {seq} was noted elsewhere and is not here any more: the end of the chain was cut off"
+            )
         elif here[seq] != witnessed[seq]:
-            problems.append(f"entry {seq} is not the one that others were told of: the chain was written anew")
+            problems.append(f"entry {seq} is not the one that was noted elsewhere: the chain was written anew")
     return problems

@@ -111,8 +111,10 @@ class Lane(Record):
 
 
 class Basis(Record):
-    """What must match at the roll. `nodes` and `versions` are by node, `releases` and `profiles` are digests."""
+    """What must match at the roll. `nodes` and `versions` are by node, `releases` and `profiles` are digests; `estate` is
+    its identity, which two estates of one name do not share."""
 
+    estate: str = ""
     nodes: dict[str, str]
     shapes: dict[str, str]
     runs_on: dict[str, str]
@@ -378,8 +380,9 @@ def make_plan(
     despite: Mapping[str, str] = MappingProxyType({}),
     capabilities: Mapping[str, Set[str]] = MappingProxyType({}),
     snapshotted: Set[str] = frozenset(),
+    identity: str = "",
 ) -> Plan:
-    """The plan that takes `systems` to their aims.
+    """The plan that takes `systems` to their aims, for the estate of this `identity`.
 
     `capabilities` are what each system's driver knows, where that is known; `snapshotted` the systems of which a snapshot can
     be taken, by themselves or by the host below them.
@@ -426,6 +429,7 @@ def make_plan(
     planned = [s for s in systems if s.name in {lane.system for lane in lanes}]
     nodes = [(s, n) for s in planned for n in s.nodes]
     basis = Basis(
+        estate=identity,
         nodes={node_name(s, n): s.nodes[n].serial for s, n in nodes},
         shapes={s.name: shape_words(s) for s in planned},
         runs_on={node_name(s, n): r for s, n in nodes if (r := s.nodes[n].runs_on) is not None},
@@ -679,6 +683,8 @@ def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], o
 
 def basis_differences(planned: Basis, now: Basis) -> list[str]:
     """What no longer is as the plan took it, in words; empty where all matches."""
+    if planned.estate != now.estate:
+        return ["it was made for another estate"]
     said: list[str] = []
     for title, before, after in (
         ("serial", planned.nodes, now.nodes),

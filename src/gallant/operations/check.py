@@ -198,6 +198,7 @@ def _facts(
         own_path=surroundings.own_path(place.estate, system, place.folder),
         booked=booking,
         half_restored=surroundings.half_restored(place, system),
+        writable=place.writable,
         needed_s=surroundings.needed_s(system, releases) if booking else None,
     )
 

@@ -5,12 +5,14 @@ What a collector was not told, because it was away, is told with the next entry;
 
 from __future__ import annotations
 
+import contextlib
 import os
 import socket
 from typing import Any
 from urllib.parse import urlsplit
 
 from gallant.core import events
+from gallant.core.errors import GallantError
 from gallant.core.estate import EventPlace
 from gallant.core.ledger import Entry, Kept
 from gallant.core.syslog import framed, json_line, rfc5424
@@ -24,6 +26,10 @@ def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
     """One entry, on the disk when this returns; see `core.ledger.Entry` for what may stand in it."""
     entry = Entry(at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more)
     kept: Kept = place.ledger.append(entry, [event.to for event in place.estate.events])
+    with contextlib.suppress(
+        GallantError
+    ):  # the decision stands; a journal that cannot be used is told by what needs it
+        place.journal.witness(kept.seq, kept.hash)
     tell(place)
     return kept
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from gallant.core.errors import GallantError
 from gallant.core.events import OUTAGE
 from gallant.core.outages import Outage
 from gallant.core.plan import Plan, Step, steps_of
@@ -43,9 +44,16 @@ class StepRow(Record):
     message: str
 
 
-def history(place: Workplace) -> list[Run]:
-    """Newest first."""
-    return [_run(place, row.id, row.plan, row.began, row.ended) for row in place.journal.rolls()]
+def history(place: Workplace) -> tuple[list[Run], list[GallantError]]:
+    """Newest first; and what is to be said of those that cannot be read any more."""
+    rows, wrong = place.journal.rolls()
+    found = []
+    for row in rows:
+        try:
+            found.append(_run(place, row.id, row.plan, row.began, row.ended))
+        except GallantError as error:
+            wrong.append(error)
+    return found, wrong
 
 
 def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:

@@ -34,10 +34,16 @@ class Verified(Record):
     problems: tuple[str, ...]
     witnessed: int | None = None
 
+    @property
+    def blind(self) -> bool:
+        """Whether an end that was cut off here and in the journal could not be seen."""
+        return self.witnessed is None
+
 
 def look(place: Workplace) -> Looked:
-    kept = place.ledger.entries()
-    return Looked(kept=tuple(kept[::-1]), problems=tuple(chain_problems(kept)), untold=place.ledger.count_untold())
+    kept, wrong = place.ledger.readable()
+    problems = [*(error.what for error in wrong), *chain_problems(kept)]
+    return Looked(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
 
 
 def export(place: Workplace, into: Path) -> int:
@@ -55,8 +61,10 @@ def export(place: Workplace, into: Path) -> int:
 
 def verify(place: Workplace, file: Path | None) -> Verified:
     """The chain in itself, and against a file of what was told: an export, JSON lines, or a collector's syslog."""
-    kept = place.ledger.entries()
-    problems, witnessed = chain_problems(kept), None
+    kept, wrong = place.ledger.readable()
+    problems, witnessed = [*(error.what for error in wrong), *chain_problems(kept)], None
+    if (seen := place.journal.witnessed()) is not None:
+        problems = [*against(kept, dict([seen])), *problems]
     if file is not None:
         told = witnesses(file)
         problems = [*against(kept, told), *problems]

@@ -70,6 +70,7 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
     """Decided notices whose gap is closed, with the roll that closed it."""
     chosen = {system.name for system in place.systems(terms)}
     found: dict[str, Notice] = {}
+    rolls, _ = place.journal.rolls()
     for kept in reversed(place.ledger.entries()):
         entry = kept.entry
         system, colon, _ = entry.subject.partition(":")
@@ -82,11 +83,7 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
         ):
             continue
         roll = next(
-            (
-                r
-                for r in place.journal.rolls()
-                if r.ended and system in r.plan.systems and _leads_to(r.plan, system, entry.target)
-            ),
+            (r for r in rolls if r.ended and system in r.plan.systems and _leads_to(r.plan, system, entry.target)),
             None,
         )
         found[entry.subject] = Notice(

@@ -66,6 +66,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         despite=finishing,
         capabilities=capabilities,
         snapshotted={s.name for s in systems if can_snapshot(place, s)},
+        identity=place.identity,
     )
     for system, release in finishing.items():
         record_despite(place, system, release, reason)

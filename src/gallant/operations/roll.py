@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import Any, Protocol
 
 from gallant.core.catalog import Release, release_digest
-from gallant.core.errors import Refused, Unreached, WrongUse
+from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Event
 from gallant.core.findings import Finding
@@ -60,6 +60,12 @@ async def roll(
     place: Workplace, plan: Plan, show: Show, *, hold_after: str | None, consents: Sequence[str], detach: bool
 ) -> Rolled:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts."""
+    if plan.basis.estate != place.identity:
+        raise Refused(
+            f"{plan.id} is not begun: it was made for another estate.",
+            "Two estates may have systems of the same names.",
+            f"gallant plan {' '.join(plan.systems)} makes one here.",
+        )
     systems = _systems(place, plan)
     place.journal.refuse_open(plan)
     async with _drivers(place, plan, systems) as drivers:
@@ -151,6 +157,11 @@ async def _run(
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
     record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
+    try:  # of what cannot be had again there are two after each roll
+        place.journal.keep_copy()
+        place.ledger.keep_copy()
+    except GallantError as error:
+        show.notice(f"{error.what} {error.next or ''}")
     return Rolled(id=journal.id, plan=plan.id, end=end)
 
 
@@ -244,6 +255,7 @@ def _basis_of(place: Workplace, plan: Plan, serials: dict[str, str], versions: d
         node_name(s, n): node.runs_on for s in systems for n, node in s.nodes.items() if node.runs_on is not None
     }
     return Basis(
+        estate=place.identity,
         nodes=serials,
         shapes={s.name: shape_words(s) for s in systems},
         runs_on=runs_on,

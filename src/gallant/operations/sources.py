@@ -47,14 +47,16 @@ async def bring(place: Workplace, session: Any, source: Source, counter: Counter
         return got
 
     now = place.clock.now()
+    # What was kept may be damaged; then nothing is unchanged.
+    tag = source.tag if kept_catalog(place, source.name) is not None else None
     if (channel := parse_channel(source.source)) is not None:
         known = _first_seen(place, source.name)
-        read = await apt.read_channel(source.name, channel, source.key, get, now, source.serial, known, source.tag)
+        read = await apt.read_channel(source.name, channel, source.key, get, now, source.serial, known, tag)
         if read is None:
             return None
         raw = msgspec.json.encode(read.catalog)
         return Brought(catalog=read.catalog, raw=raw, sha256=read.sha256, tag=read.tag, left_out=read.left_out)
-    got = await get(source.source, trust.LARGEST, source.tag)
+    got = await get(source.source, trust.LARGEST, tag)
     if got.raw is None:
         return None
     signature = await get(fetch.beside_it(source.source, ".sig"), 4096, None)
@@ -72,7 +74,10 @@ def _first_seen(place: Workplace, name: str) -> dict[str, Any]:
 def kept_catalog(place: Workplace, name: str) -> Catalog | None:
     """The last good catalog of a source, as it is in the store now."""
     raw = place.readings.raw_catalog(name)
-    return None if raw is None else msgspec.json.decode(raw, type=Catalog)
+    try:
+        return None if raw is None else msgspec.json.decode(raw, type=Catalog)
+    except (msgspec.MsgspecError, ValueError):  # its row is damaged; a sync brings it again
+        return None
 
 
 def with_channel_states(place: Workplace, reading: Reading) -> Reading:

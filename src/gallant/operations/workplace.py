@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import getpass
 import os
+import secrets
 from collections.abc import AsyncIterator, Callable, Sequence
-from contextlib import AsyncExitStack, asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
@@ -16,9 +17,12 @@ import msgspec
 from gallant.core.catalog import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import Estate, System, parse_estate, select
+from gallant.core.records import clean
 from gallant.core.sources import Access
+from gallant.disk import opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.secrets import Asker, resolve
+from gallant.store.database import state_folder
 from gallant.store.readings import ReadingStore, Source
 
 if TYPE_CHECKING:
@@ -64,6 +68,25 @@ class Workplace:
             return f"uid {os.getuid()}"
 
     @cached_property
+    def identity(self) -> str:
+        """What tells this estate from every other, whatever they are called: made once, kept in state/."""
+        path = state_folder(self.folder) / "identity"
+        if not path.exists():
+            with suppress(FileExistsError), os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "w") as file:
+                file.write(secrets.token_hex(16) + "\n")
+        return clean(path.read_text("utf-8", "replace"), 64)
+
+    @cached_property
+    def writable(self) -> tuple[str, ...]:
+        """What in the estate's folder others can write, by its path there."""
+        from gallant.operations.rights import writable_by_others
+
+        every = writable_by_others(self.folder)
+        return tuple(
+            "the folder itself" if path == self.folder else str(path.relative_to(self.folder)) for path in every
+        )
+
+    @cached_property
     def readings(self) -> ReadingStore:
         return ReadingStore(self.folder)
 
@@ -93,8 +116,12 @@ class Workplace:
         found = []
         for source in self.readings.sources():
             raw = self.readings.raw_catalog(source.name)
-            if raw is not None:
-                found.append((source, msgspec.json.decode(raw, type=Catalog)))
+            try:
+                if raw is not None:
+                    found.append((source, msgspec.json.decode(raw, type=Catalog)))
+            except (msgspec.MsgspecError, ValueError):
+                told = f"what was kept of it is damaged; gallant catalog sync {source.name} brings it again"
+                self.readings.note_check(source.name, self.clock.now(), told, source.state or "reachable")
         return found
 
     @cached_property

@@ -11,9 +11,11 @@ import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from gallant.core.errors import GallantError, Refused
 from gallant.disk import refuse_link
+from gallant.store.copies import copy_of, damaged, is_due, keep_copy, made_at
 
 NETWORK_FILE_SYSTEMS = frozenset(
     {
@@ -90,33 +92,128 @@ def state_folder(estate_folder: Path) -> Path:
     return folder
 
 
+class Database(sqlite3.Connection):
+    """A connection whose failures are told as those of its store, also where a row is only read later."""
+
+    path = Path()
+    kept = False  # whether it can not be had again, and so has a copy
+
+    def execute(self, *args: Any) -> Cursor:
+        return self.cursor().execute(*args)
+
+    def executemany(self, *args: Any) -> Cursor:
+        return self.cursor().executemany(*args)
+
+    def cursor(self, *_: Any) -> Cursor:  # type: ignore[override]
+        return super().cursor(Cursor)
+
+    def explained(self, error: sqlite3.Error) -> GallantError:
+        return _explained(error, self.path, self.kept)
+
+
+class Cursor(sqlite3.Cursor):
+    connection: Database
+
+    def execute(self, *args: Any) -> Cursor:
+        with _told(self):
+            super().execute(*args)
+        return self
+
+    def executemany(self, *args: Any) -> Cursor:
+        with _told(self):
+            super().executemany(*args)
+        return self
+
+    def fetchone(self) -> Any:
+        with _told(self):
+            return super().fetchone()
+
+    def fetchall(self) -> list[Any]:
+        with _told(self):
+            return super().fetchall()
+
+    def __iter__(self) -> Iterator[Any]:
+        with _told(self):
+            yield from iter(super().fetchone, None)
+
+
+@contextmanager
+def _told(cursor: Cursor) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise cursor.connection.explained(error) from None
+
+
+# SQLite's own codes (sqlite.org/rescode.html), by their last eight bits.
+_BUSY, _NOT_WHOLE, _FULL = {5, 6}, {11, 26}, {13}
+
+
+def _explained(error: sqlite3.Error, path: Path, kept: bool) -> GallantError:
+    """A store's failure in a person's words; what to do differs with whether it can be had again."""
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code in _BUSY:
+        return GallantError(
+            f"{path} is locked by another program; it was waited for {BUSY_S:g} s.",
+            "A Gallant lets go of it within moments; this is something else.",
+            f"Find who has it open (fuser {path}), end that, and try again.",
+        )
+    if code in _FULL:
+        return GallantError(
+            f"{path} cannot be written: the disk is full.",
+            "Nothing goes on that is not written down first.",
+            f"Make room on the disk of {path.parent}, and try again.",
+        )
+    if code in _NOT_WHOLE:
+        if kept:
+            return damaged(path, str(error))
+        return GallantError(
+            f"{path} is damaged: {error}.",
+            "All of it can be had again by asking.",
+            f"mv {path} {path}.damaged, then: gallant survey, and gallant catalog add for what was followed.",
+        )
+    return GallantError(
+        f"{path} cannot be used: {error}.",
+        "Nothing goes on that is not written down first.",
+        "Look at the disk, at the rights of state/ and at who else has the file open; gallant doctor looks at all of it.",
+    )
+
+
 def open_database(
     path: Path,
     steps: Sequence[str],
     *,
     synchronous: str,
+    kept: bool = False,
     may_step: Callable[[sqlite3.Connection], str | None] | None = None,
-) -> sqlite3.Connection:
+) -> Database:
     """A connection with the schema brought up to date.
 
-    `may_step` gives the reason for which no schema step may run now, or None. Raises `Refused` for a schema that is
-    newer than this program, `GallantError` for a file that is no database.
+    `kept`: what it holds cannot be had again, so a copy is kept of it, once a day here; where there is a copy, an empty
+    file or none is damage. `may_step` gives the reason for which no schema step may run now, or None. Raises `Refused` for
+    a schema that is newer than this program, `GallantError` for a file that is no database, is locked, or cannot be written.
     """
     for file in (path, path.with_name(f"{path.name}-wal"), path.with_name(f"{path.name}-shm")):
         refuse_link(file)
+    if kept and made_at(copy_of(path)) is not None and (not path.exists() or not path.stat().st_size):
+        raise damaged(path, "it is empty" if path.exists() else "it is gone")
     try:
-        db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
+        db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None, factory=Database)
+        db.path, db.kept = path, kept
         path.chmod(0o600)
         db.execute("PRAGMA journal_mode = WAL")
         db.execute(f"PRAGMA synchronous = {synchronous}")
         db.execute("PRAGMA foreign_keys = ON")
         _bring_up_to_date(db, path, steps, may_step)
-    except (sqlite3.DatabaseError, OSError) as error:
+    except sqlite3.Error as error:
+        raise _explained(error, path, kept) from None
+    except OSError as error:
         raise GallantError(
-            f"{path} cannot be used: {error}.",
-            "It is damaged, locked by another program, or the disk is full.",
-            f"Look at the disk; a damaged {path.name} can be moved away, readings come back with gallant survey.",
+            f"{path} cannot be used: {error.strerror}.", next="Look at the rights of state/ and at the free space."
         ) from None
+    if kept and is_due(path):  # where it cannot be made now, gallant doctor and the next command say and do it
+        with contextlib.suppress(GallantError):
+            keep_copy(db, path)
     return db
 
 
@@ -149,7 +246,8 @@ def _bring_up_to_date(
         db.execute(f"PRAGMA user_version = {len(steps)}")
         db.execute("COMMIT")
     except BaseException:
-        db.execute("ROLLBACK")
+        with contextlib.suppress(GallantError, sqlite3.Error):
+            db.execute("ROLLBACK")
         raise
 
 
@@ -158,22 +256,13 @@ def _version(db: sqlite3.Connection) -> int:
 
 
 @contextmanager
-def transaction(db: sqlite3.Connection, name: str) -> Iterator[None]:
+def transaction(db: Database) -> Iterator[None]:
     """All of it or nothing; what the disk or another program refuses is an error for a person."""
+    db.execute("BEGIN IMMEDIATE")
     try:
-        db.execute("BEGIN IMMEDIATE")
-        try:
-            yield
-        except BaseException:
-            with contextlib.suppress(sqlite3.Error):  # a full disk may have rolled it back already
-                db.execute("ROLLBACK")
-            raise
+        yield
         db.execute("COMMIT")
-    except sqlite3.Error as error:
-        with contextlib.suppress(sqlite3.Error):
+    except BaseException:
+        with contextlib.suppress(GallantError, sqlite3.Error):  # a full disk may have rolled it back already
             db.execute("ROLLBACK")
-        raise GallantError(
-            f"state/{name} cannot be written: {error}.",
-            "Nothing goes on that is not written down first.",
-            "Look at the disk and at who else has the file open.",
-        ) from None
+        raise

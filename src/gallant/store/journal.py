@@ -13,17 +13,19 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
 
-from gallant.core.errors import Refused, WrongUse
+from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.events import TERMINAL, Entry, Event
 from gallant.core.plan import Plan
 from gallant.core.ports import LeaseLost
-from gallant.core.records import Record, rfc3339
+from gallant.core.records import Record, clean, rfc3339
 from gallant.disk import opened
-from gallant.store.database import open_database, state_folder, transaction
+from gallant.store.copies import damaged, keep_copy
+from gallant.store.database import Database, open_database, state_folder, transaction
 
 SCHEMA = (
     """
@@ -39,11 +41,16 @@ SCHEMA = (
         system TEXT PRIMARY KEY, roll TEXT NOT NULL, holder TEXT NOT NULL, epoch INTEGER NOT NULL, until REAL NOT NULL
     )
     """,
+    "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
 )
 
+WITNESS = """INSERT INTO witness (only, seq, hash) VALUES (1, ?, ?)
+    ON CONFLICT (only) DO UPDATE SET seq = excluded.seq, hash = excluded.hash WHERE excluded.seq > seq"""
 NEW_ROLL = "INSERT INTO rolls (number, id, plan_id, plan, began) VALUES (?, ?, ?, ?, ?)"
 NEXT_NUMBER = "SELECT coalesce(max(number), 0) + 1 FROM rolls"
-ROLLS = "SELECT id, plan_id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
+ROLLS = "SELECT id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
+ROLL = "SELECT id, plan, began, ended, hold FROM rolls WHERE id = ?"
+STILL_OPEN = "SELECT id, plan, began, ended, hold FROM rolls WHERE ended IS NULL ORDER BY number DESC"
 OPEN_ROLLS = "SELECT id FROM rolls WHERE ended IS NULL ORDER BY number"
 EVENTS = "SELECT seq, entry FROM events WHERE roll = ? ORDER BY seq"
 APPEND = (
@@ -89,35 +96,64 @@ class JournalStore:
 
     def __init__(self, estate_folder: Path) -> None:
         self.folder = state_folder(estate_folder)
-        self._db = open_database(self.folder / "journal.db", SCHEMA, synchronous="FULL", may_step=_why_no_step)
+        self._db = open_database(
+            self.folder / "journal.db", SCHEMA, synchronous="FULL", kept=True, may_step=_why_no_step
+        )
 
     def close(self) -> None:
         self._db.close()
 
-    def rolls(self) -> list[RollRow]:
-        """Newest first."""
-        return [
-            RollRow(
-                id=i,
+    def rolls(self) -> tuple[list[RollRow], list[GallantError]]:
+        """Newest first; and what is to be said of each that cannot be read any more."""
+        found, wrong = [], []
+        for row in self._db.execute(ROLLS):
+            try:
+                found.append(self._row(row))
+            except GallantError as error:
+                wrong.append(error)
+        return found, wrong
+
+    def roll(self, roll_id: str) -> RollRow:
+        row = self._db.execute(ROLL, (roll_id,)).fetchone()
+        if row is None:
+            raise WrongUse(f"No roll {roll_id!r} here.", next="gallant history lists them.")
+        return self._row(row)
+
+    def open_rolls(self, system: str | None = None) -> list[RollRow]:
+        every = [self._row(row) for row in self._db.execute(STILL_OPEN)]
+        return [r for r in every if system is None or system in r.plan.systems]
+
+    def _row(self, row: tuple[str, bytes, str, str | None, str | None]) -> RollRow:
+        name, plan, began, ended, hold = row
+        try:
+            return RollRow(
+                id=name,
                 plan=_TO_PLAN.decode(plan),
                 began=datetime.fromisoformat(began),
                 ended=datetime.fromisoformat(ended) if ended else None,
                 hold=hold,
             )
-            for i, _, plan, began, ended, hold in self._db.execute(ROLLS)
-        ]
-
-    def roll(self, roll_id: str) -> RollRow:
-        found = next((roll for roll in self.rolls() if roll.id == roll_id), None)
-        if found is None:
-            raise WrongUse(f"No roll {roll_id!r} here.", next="gallant history lists them.")
-        return found
-
-    def open_rolls(self, system: str | None = None) -> list[RollRow]:
-        return [r for r in self.rolls() if r.ended is None and (system is None or system in r.plan.systems)]
+        except (msgspec.MsgspecError, ValueError, TypeError):
+            raise damaged(self._db.path, f"the row of {clean(str(name), 40)} cannot be read") from None
 
     def events(self, roll_id: str) -> list[Event]:
-        return [Event(seq=seq, entry=_TO_ENTRY.decode(raw)) for seq, raw in self._db.execute(EVENTS, (roll_id,))]
+        return _events(self._db, roll_id)
+
+    def keep_copy(self) -> None:
+        """Keep the journal twice as it is now; raises `GallantError`."""
+        keep_copy(self._db, self._db.path)
+
+    # --- what the ledger came to, on the journal's side
+
+    def witness(self, seq: int, digest: str) -> None:
+        """Note the ledger's newest entry, so that an end that was cut off there is seen from here."""
+        with transaction(self._db):
+            self._db.execute(WITNESS, (seq, digest))
+
+    def witnessed(self) -> tuple[int, str] | None:
+        """Number and hash of the newest ledger entry that was noted here."""
+        found: tuple[int, str] | None = self._db.execute("SELECT seq, hash FROM witness").fetchone()
+        return found
 
     def request_hold(self, roll_id: str, reason: str) -> None:
         self._db.execute(SET_HOLD, (reason, roll_id))
@@ -144,7 +180,7 @@ class JournalStore:
     @contextmanager
     def new_roll(self, plan: Plan, now: datetime) -> Iterator[RollJournal]:
         """A new roll of a plan, with the leases of its systems. Raises `Refused` while another roll has one of them."""
-        with transaction(self._db, "journal.db"):
+        with transaction(self._db):
             self.refuse_open(plan)
             number = self._db.execute(NEXT_NUMBER).fetchone()[0]
             roll_id = f"roll-{number:04d}"
@@ -175,22 +211,22 @@ class RollJournal:
 
     lease_s = LEASE_S
 
-    def __init__(self, db: sqlite3.Connection, roll_id: str, systems: Sequence[str]) -> None:
+    def __init__(self, db: Database, roll_id: str, systems: Sequence[str]) -> None:
         self._db, self.id, self.systems = db, roll_id, tuple(systems)
-        self.holder = f"{os.uname().nodename}/{os.getpid()}/{time.monotonic_ns()}"
+        self.holder = f"{os.uname().nodename}/{_boot()}/{os.getpid()}/{time.monotonic_ns()}"
         self._epochs: dict[str, int] = {}
 
     def __enter__(self) -> RollJournal:
         """Take the leases. The roll's lock is ours, so a lease of this very roll belongs to a process that is gone."""
-        with transaction(self._db, "journal.db"):
+        with transaction(self._db):
             for system in self.systems:
                 row = self._db.execute(GET_LEASE, (system,)).fetchone()
-                if row is not None and row[0] != self.id and row[3] > time.time():
+                if row is not None and row[0] != self.id and _runs(row[1]) and row[3] > _now():
                     raise Refused(
-                        f"{system} is leased to {row[0]} ({row[1].split('/')[0]}) for {row[3] - time.time():.0f} s more.",
+                        f"{system} is leased to {row[0]} ({row[1].split('/')[0]}) for {row[3] - _now():.0f} s more.",
                         next=f"gallant history {row[0]} says what it is doing.",
                     )
-                self._db.execute(TAKE_LEASE, (system, self.id, self.holder, time.time() + LEASE_S))
+                self._db.execute(TAKE_LEASE, (system, self.id, self.holder, _now() + LEASE_S))
                 self._epochs[system] = self._db.execute(GET_LEASE, (system,)).fetchone()[2]
         return self
 
@@ -199,26 +235,24 @@ class RollJournal:
             self._db.execute(RELEASE, (system, epoch, self.holder))
 
     def events(self) -> list[Event]:
-        return [Event(seq=seq, entry=_TO_ENTRY.decode(raw)) for seq, raw in self._db.execute(EVENTS, (self.id,))]
+        return _events(self._db, self.id)
 
     def append(self, entry: Entry) -> Event:
         """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
-        with transaction(self._db, "journal.db"):
+        with transaction(self._db):
             for system in self.systems:
                 self._still_ours(system)
             return self._write(entry)
 
     def intend(self, entry: Entry, system: str) -> Event:
         """Write an intent, if the system's lease is still ours; raises `LeaseLost`."""
-        with transaction(self._db, "journal.db"):
+        with transaction(self._db):
             self._still_ours(system)
             return self._write(entry)
 
     def _still_ours(self, system: str) -> None:
         if (
-            self._db.execute(
-                STILL_OURS, (time.time() + LEASE_S, system, self._epochs.get(system, -1), self.holder)
-            ).rowcount
+            self._db.execute(STILL_OURS, (_now() + LEASE_S, system, self._epochs.get(system, -1), self.holder)).rowcount
             != 1
         ):
             raise LeaseLost(
@@ -241,7 +275,37 @@ class RollJournal:
 
     def renew(self) -> None:
         for system, epoch in self._epochs.items():
-            self._db.execute(RENEW, (time.time() + LEASE_S, system, epoch, self.holder))
+            self._db.execute(RENEW, (_now() + LEASE_S, system, epoch, self.holder))
+
+
+def _now() -> float:
+    """Seconds since this machine was started, its sleep included: nobody can set that clock while a lease runs."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()
+
+
+@lru_cache(maxsize=1)
+def _boot() -> str:
+    """Which start of this machine that is (random(4)); empty where it does not say."""
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
+    except OSError:
+        return ""
+
+
+def _runs(holder: str) -> bool:
+    """Whether whoever took a lease can still be there: not across a start of the machine."""
+    parts = holder.split("/")
+    return len(parts) < 4 or parts[1] == _boot()
+
+
+def _events(db: Database, roll_id: str) -> list[Event]:
+    found = []
+    for seq, raw in db.execute(EVENTS, (roll_id,)):
+        try:
+            found.append(Event(seq=seq, entry=_TO_ENTRY.decode(raw)))
+        except (msgspec.MsgspecError, ValueError, TypeError):
+            raise damaged(db.path, f"entry {seq} of {roll_id} cannot be read") from None
+    return found
 
 
 def _try_lock(path: Path) -> int | None:

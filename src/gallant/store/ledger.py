@@ -9,6 +9,7 @@ import msgspec
 
 from gallant.core.errors import GallantError
 from gallant.core.ledger import FIRST, Entry, Kept, next_hash
+from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (
@@ -25,11 +26,14 @@ class LedgerStore:
 
     def __init__(self, estate_folder: Path) -> None:
         self._path = state_folder(estate_folder) / "ledger.db"
-        self._db = open_database(self._path, SCHEMA, synchronous="FULL")
+        self._db = open_database(self._path, SCHEMA, synchronous="FULL", kept=True)
+
+    def close(self) -> None:
+        self._db.close()
 
     def append(self, entry: Entry, places: Sequence[str] = ()) -> Kept:
         """Add an entry, and note in the same breath whom it is still to be told to."""
-        with transaction(self._db, "ledger.db"):
+        with transaction(self._db):
             seq, before = self._db.execute(LAST).fetchone() or (0, FIRST)
             # What is hashed is what comes back from the file.
             stored = msgspec.json.decode(msgspec.json.encode(entry), type=Entry)
@@ -44,25 +48,32 @@ class LedgerStore:
         return [kept for kept in self.entries() if kept.seq in wanted] if wanted else []
 
     def told(self, place: str, seq: int) -> None:
-        with transaction(self._db, "ledger.db"):
+        with transaction(self._db):
             self._db.execute("DELETE FROM untold WHERE place = ? AND seq = ?", (place, seq))
 
     def count_untold(self) -> dict[str, int]:
         return dict(self._db.execute("SELECT place, count(*) FROM untold GROUP BY place"))
 
     def entries(self) -> list[Kept]:
-        """All of them, oldest first; raises `GallantError` for one that cannot be read any more."""
-        found = []
+        """All of them, oldest first; raises `GallantError` for one that cannot be read: decisions are not guessed at."""
+        found, wrong = self.readable()
+        if wrong:
+            raise wrong[0]
+        return found
+
+    def readable(self) -> tuple[list[Kept], list[GallantError]]:
+        """Those that can be read, oldest first, and what is to be said of each that cannot."""
+        found, wrong = [], []
         for seq, raw, digest in self._db.execute(EVERY):
             try:
-                found.append(Kept(seq=seq, entry=msgspec.json.decode(raw, type=Entry), hash=digest))
-            except (msgspec.DecodeError, ValueError):
-                raise GallantError(
-                    f"Entry {seq} of the ledger cannot be read: {self._path} was altered or damaged.",
-                    "Decisions are not guessed at.",
-                    "Restore state/ledger.db from a copy.",
-                ) from None
-        return found
+                found.append(Kept(seq=seq, entry=msgspec.json.decode(raw, type=Entry), hash=str(digest)))
+            except (msgspec.MsgspecError, ValueError, TypeError):
+                wrong.append(damaged(self._path, f"entry {seq} of the ledger cannot be read"))
+        return found, wrong
+
+    def keep_copy(self) -> None:
+        """Keep the ledger twice as it is now; raises `GallantError`."""
+        keep_copy(self._db, self._path)
 
     def accepted(self, terms: str, publisher: str) -> bool:
         """Whether a named person accepted this version of a publisher's terms."""

@@ -10,9 +10,10 @@ from typing import Any
 
 import msgspec
 
+from gallant.core.errors import GallantError
 from gallant.core.findings import Finding
 from gallant.core.readings import Reading, lasting
-from gallant.core.records import Record, replace, rfc3339
+from gallant.core.records import Record, clean, replace, rfc3339
 from gallant.core.sources import Access, News
 from gallant.store.database import open_database, state_folder, transaction
 
@@ -129,6 +130,14 @@ def _mark(reading: Reading) -> str:
 _TO_READING = msgspec.json.Decoder(Reading)
 
 
+def _read_back(raw: bytes | None) -> Reading | None:
+    """A reading as it was kept; None where its row is damaged, or there is none."""
+    try:
+        return None if raw is None else _TO_READING.decode(raw)
+    except (msgspec.MsgspecError, ValueError, TypeError):
+        return None
+
+
 class ReadingStore:
     """Opened once a command; short batches, so that a long survey never blocks another reader."""
 
@@ -153,7 +162,7 @@ class ReadingStore:
         A node that says what it said before makes that row longer; only its moment and its gauges are new.
         """
         batch = list(rows)
-        with transaction(self._db, "readings.db"):
+        with transaction(self._db):
             places = ", ".join(["(?, ?)"] * len(batch))
             names = [name for system, node, *_ in batch for name in (system, node)]
             known = {row[:2]: row[2:] for row in self._db.execute(LAST_ROWS.format(places), names)} if batch else {}
@@ -173,7 +182,7 @@ class ReadingStore:
 
     def prune(self, before: datetime) -> int:
         """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows went."""
-        with transaction(self._db, "readings.db"):
+        with transaction(self._db):
             gone = self._db.execute(PRUNE, (rfc3339(before),)).rowcount
             self._db.execute("DELETE FROM checked WHERE at < ?", (rfc3339(before),))
             self._db.execute(
@@ -197,15 +206,16 @@ class ReadingStore:
         """By node name: the reading that was the newest at a moment; `taken` is when it was last confirmed by then."""
         text = rfc3339(moment)
         return {
-            f"{system}/{node}": replace(_TO_READING.decode(raw), taken=datetime.fromisoformat(seen))
+            f"{system}/{node}": replace(reading, taken=datetime.fromisoformat(seen))
             for system, node, _, raw, seen in self._db.execute(AS_OF, (text, text))
+            if (reading := _read_back(raw)) is not None
         }
 
     # --- what checks found
 
     def keep_findings(self, at: datetime, found: dict[str, list[Finding]]) -> None:
         """The findings of one run of the checks, by system."""
-        with transaction(self._db, "readings.db"):
+        with transaction(self._db):
             self._db.executemany(
                 "INSERT OR REPLACE INTO checked (system, at, findings) VALUES (?, ?, ?)",
                 [(system, rfc3339(at), msgspec.json.encode(rows)) for system, rows in found.items()],
@@ -218,7 +228,10 @@ class ReadingStore:
         ).fetchone()
         if row is None or row[0] is None:
             return None
-        return datetime.fromisoformat(row[0]), msgspec.json.decode(row[1], type=list[Finding])
+        try:
+            return datetime.fromisoformat(row[0]), msgspec.json.decode(row[1], type=list[Finding])
+        except (msgspec.MsgspecError, ValueError, TypeError):
+            return None  # what was found then is not known any more; nothing is compared with it
 
     # --- what was heard, by the tags under which a device says that nothing changed
 
@@ -228,7 +241,10 @@ class ReadingStore:
         if node not in self._told:
             return None
         row = self._db.execute("SELECT tag, fields FROM heard WHERE node = ? AND call = ?", (node, call)).fetchone()
-        return None if row is None else (row[0], msgspec.json.decode(row[1]))
+        try:
+            return None if row is None else (row[0], msgspec.json.decode(row[1], type=dict[str, Any]))
+        except (msgspec.MsgspecError, ValueError, TypeError):
+            return None  # then the device is asked for all of it
 
     def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None:
         """Kept with the next batch of readings."""
@@ -244,25 +260,27 @@ class ReadingStore:
     def newest(self) -> dict[str, Last]:
         """By node name: the last good reading, and how the newest try ended."""
         good = {(s, n): raw for s, n, _, raw in self._db.execute(NEWEST_GOOD)}
-        return {
-            f"{system}/{node}": Last(
-                reading=_TO_READING.decode(good[system, node]) if (system, node) in good else None,
-                tried=datetime.fromisoformat(taken),
-                error=error,
-            )
-            for system, node, _, taken, error in self._db.execute(NEWEST)
-        }
+        found = {}
+        for system, node, _, taken, error in self._db.execute(NEWEST):
+            raw = good.get((system, node))
+            reading = _read_back(raw)
+            if raw is not None and reading is None:
+                error = (
+                    f"{system}/{node}: what was kept of it is damaged; gallant survey {system}/{node} reads it again"
+                )
+            found[f"{system}/{node}"] = Last(reading=reading, tried=datetime.fromisoformat(taken), error=error)
+        return found
 
     def before_newest(self) -> dict[str, Reading]:
         """By node name: the good reading before the newest one, where there is one."""
-        found = (_TO_READING.decode(raw) for raw, _ in self._db.execute(BEFORE_NEWEST))
-        return {reading.name: reading for reading in found}
+        found = (_read_back(raw) for raw, _ in self._db.execute(BEFORE_NEWEST))
+        return {reading.name: reading for reading in found if reading is not None}
 
     # --- notices
 
     def noticed(self, names: Iterable[tuple[str, str]], now: datetime) -> dict[tuple[str, str], datetime]:
         """When each (notice, target) was first seen; those that never were are seen now."""
-        with transaction(self._db, "readings.db"):
+        with transaction(self._db):
             self._db.executemany(
                 "INSERT OR IGNORE INTO noticed (name, target, since) VALUES (?, ?, ?)",
                 [(name, target, rfc3339(now)) for name, target in names],
@@ -281,12 +299,17 @@ class ReadingStore:
         fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag", "state")
         found = []
         for *row, access, news in self._db.execute(SOURCES):
-            said = {
-                **dict(zip(fields, row, strict=True)),
-                "access": msgspec.json.decode(access) if access else None,
-                "news": msgspec.json.decode(news) if news else [],
-            }
-            found.append(msgspec.convert(said, Source))
+            said = dict(zip(fields, row, strict=True))
+            try:
+                how = msgspec.json.decode(access) if access else None
+                more = {"access": how, "news": msgspec.json.decode(news) if news else []}
+                found.append(msgspec.convert({**said, **more}, Source))
+            except (msgspec.MsgspecError, ValueError, TypeError):
+                raise GallantError(
+                    f"{self._db.path}: the row of the catalog {clean(str(row[0]), 60)} is damaged.",
+                    "How it is reached, and what key it is held against, is not guessed at.",
+                    f"mv {self._db.path} {self._db.path}.damaged, then: gallant survey, and gallant catalog add for what was followed",
+                ) from None
         return found
 
     def raw_catalog(self, name: str) -> bytes | None:

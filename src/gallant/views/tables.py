@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from gallant.core.compare import Verdict
+from gallant.core.errors import GallantError
 from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import (
@@ -360,8 +361,9 @@ def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
     ]
 
 
-def history_view(runs: Sequence[Any]) -> View:
+def history_view(runs: Sequence[Any], damaged: Sequence[GallantError] = ()) -> View:
     def text() -> Any:
+        yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
         shown = table(
             "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
         )
@@ -377,14 +379,15 @@ def history_view(runs: Sequence[Any]) -> View:
                 r.plan,
             )
         yield shown
-        if not runs:
+        if not runs and not damaged:
             yield from next_steps("gallant plan SYSTEM")
         yield from next_steps(
+            *(error.next for error in damaged),
             *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),
             *(f"gallant history {r.run}" for r in runs[:1]),
         )
 
-    return View("history", history_rows(runs), text)
+    return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged]})
 
 
 def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:

@@ -1,0 +1,303 @@
+"""Gallant's own health: its stores and their copies, keys, rights, free space and clock; what is wrong, and what would be
+done about it. It changes nothing by itself, and works where a store does not."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import os
+import shutil
+import sqlite3
+import stat
+import sys
+from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from gallant.core.events import Entry as Event
+from gallant.core.ledger import Entry, Kept, chain_problems
+from gallant.core.plan import Plan
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.operations.rights import open_to_others, shut, writable_by_others
+from gallant.operations.workplace import Workplace
+from gallant.store.copies import bring_back, copy_of, keep_copy, made_at, problems_of
+
+COPY_AGE = timedelta(days=2)
+LEAST_FREE, LITTLE_FREE = 100_000_000, 1_000_000_000  # bytes
+TIME_ERROR = 5  # adjtimex(2): the kernel's clock is not kept by anybody
+LATER = timedelta(minutes=5)
+MOST_NAMED = 5
+
+# Each store: whether it can be had again, and what decodes its rows (a query that gives a name and a raw value).
+Rows = tuple[tuple[str, Any], ...]
+STORES: tuple[tuple[str, bool, Rows], ...] = (
+    ("journal.db", True, (
+        ("SELECT id, plan FROM rolls", Plan),
+        ("SELECT roll || ' entry ' || seq, entry FROM events", Event),
+    )),
+    ("ledger.db", True, (("SELECT 'entry ' || seq, entry FROM ledger", Entry),)),
+    ("readings.db", False, (("SELECT system || '/' || node, reading FROM readings WHERE reading IS NOT NULL", Reading),)),
+)  # fmt: skip
+
+
+class Examined(Record):
+    """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can."""
+
+    about: str
+    subject: str
+    level: str
+    seen: str
+    would: str | None = None
+    mend: str | None = None
+
+
+def examine(place: Workplace) -> list[Examined]:
+    """Everything, the worst first."""
+    found = [row for part in (_stores, _copies, _keys, _rights, _space, _clock) for row in part(place)]
+    order = ("stop", "warn", "note", "pass")
+    return sorted(found, key=lambda row: order.index(row.level))
+
+
+def exit_code(rows: list[Examined]) -> int:
+    return 1 if any(row.level in ("stop", "warn") for row in rows) else 0
+
+
+# --- stores
+
+
+def _stores(place: Workplace) -> Iterator[Examined]:
+    for name, kept, rows in STORES:
+        path = place.folder / "state" / name
+        problems = _looked_through(path, rows, kept)
+        if problems is None:
+            yield Examined(about="store", subject=name, level="note", seen="it is not there yet")
+        elif not problems:
+            yield Examined(about="store", subject=name, level="pass", seen=f"whole, {path.stat().st_size / 1e6:.1f} MB")
+        else:
+            more = f"; and {len(problems) - MOST_NAMED} more" if len(problems) > MOST_NAMED else ""
+            yield Examined(
+                about="store",
+                subject=name,
+                level="stop",
+                seen=f"damaged: {'; '.join(problems[:MOST_NAMED])}{more}",
+                would=_way_back(path, kept),
+                mend="bring back" if kept and made_at(copy_of(path)) else None,
+            )
+
+
+def _way_back(path: Path, kept: bool) -> str:
+    if not kept:
+        return f"mv {path} {path}.damaged, then: gallant survey, and gallant catalog add for what was followed"
+    told = made_at(copy_of(path))
+    if told is None:
+        return f"bring {path.name} back from your own backup of the estate's folder"
+    return (
+        f"bring back the copy of {told:%Y-%m-%d %H:%M}Z, and keep the damaged file beside it; what came after is lost"
+    )
+
+
+def _looked_through(path: Path, rows: Rows, kept: bool) -> list[str] | None:
+    """What is wrong with a store, down to its rows; None where there never was one."""
+    if not path.exists() or not path.stat().st_size:
+        if kept and made_at(copy_of(path)) is not None:
+            return ["it is gone" if not path.exists() else "it is empty"]
+        return None if not path.exists() else []
+    try:
+        with contextlib.closing(_looking(path)) as db:
+            if problems := problems_of(db):
+                return problems
+            found = [problem for query, kind in rows for problem in _undecoded(db, query, kind)]
+            return found or (_chain(db) if path.name == "ledger.db" else [])
+    except sqlite3.Error as error:
+        return [str(error)]
+
+
+def _looking(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=10.0)
+
+
+def _undecoded(db: sqlite3.Connection, query: str, kind: Any) -> Iterator[str]:
+    decode = msgspec.json.Decoder(kind).decode
+    for name, raw in db.execute(query):
+        try:
+            decode(raw)
+        except (msgspec.MsgspecError, ValueError, TypeError):
+            yield f"{name} cannot be read"
+
+
+def _chain(db: sqlite3.Connection) -> list[str]:
+    rows = db.execute("SELECT seq, entry, hash FROM ledger ORDER BY seq")
+    return chain_problems(Kept(seq=s, entry=msgspec.json.decode(raw, type=Entry), hash=h) for s, raw, h in rows)
+
+
+def _copies(place: Workplace) -> Iterator[Examined]:
+    for name, kept, _ in STORES:
+        path = place.folder / "state" / name
+        if not kept or not path.exists():
+            continue
+        told = made_at(copy_of(path))
+        old = told is None or datetime.now(told.tzinfo) - told > COPY_AGE
+        yield Examined(
+            about="copy",
+            subject=f"copies/{name}",
+            level="warn" if old else "pass",
+            seen="there is none" if told is None else f"of {told:%Y-%m-%d %H:%M}Z",
+            would="make one now" if old else None,
+            mend="copy" if old else None,
+        )
+
+
+# --- keys, rights, space, clock
+
+
+def _keys(place: Workplace) -> Iterator[Examined]:
+    estate = place.estate
+    accounts = {f"accounts: {purpose}": account for purpose, account in estate.accounts.items()}
+    for system in estate.systems.values():
+        accounts |= {f"{system.name}, accounts: {purpose}": account for purpose, account in system.accounts.items()}
+    for name, account in accounts.items():
+        kind, _, where = account.secret.partition(":")
+        if kind in ("file", "key"):
+            yield _private(name, place.folder / where)
+        elif kind == "env" and where not in os.environ:
+            yield Examined(about="key", subject=name, level="note", seen=f"${where} is not set in this shell")
+    if estate.backups.identity is not None:
+        yield _private("backups: identity", place.folder / estate.backups.identity)
+    if not estate.backups.recipients and not estate.backups.plain:
+        yield Examined(
+            about="key",
+            subject="backups: recipients",
+            level="warn",
+            seen="nobody can open the backups, so none is taken",
+            would="gallant init --identity FILE makes a key; its recipient goes into estate.yaml",
+        )
+
+
+def _private(name: str, path: Path) -> Examined:
+    try:
+        mode = stat.S_IMODE(path.stat().st_mode)
+        path.read_bytes()
+    except OSError as error:
+        return Examined(
+            about="key",
+            subject=name,
+            level="warn",
+            seen=f"{path}: {error.strerror}",
+            would="put it where estate.yaml says it is",
+        )
+    if mode & 0o077:
+        return Examined(
+            about="key",
+            subject=name,
+            level="stop",
+            seen=f"{path} can be read by others",
+            would=f"chmod 600 {path}",
+            mend="shut",
+        )
+    return Examined(about="key", subject=name, level="pass", seen=f"{path} is its owner's alone")
+
+
+def _rights(place: Workplace) -> Iterator[Examined]:
+    wrong = dict.fromkeys(writable_by_others(place.folder), "can be written by others")
+    wrong |= dict.fromkeys(open_to_others(place.folder), "can be looked into by others")
+    for path, seen in wrong.items():
+        name = "." if path == place.folder else str(path.relative_to(place.folder))
+        yield Examined(about="rights", subject=name, level="warn", seen=seen, would=f"chmod go-rwx {path}", mend="shut")
+    if not wrong:
+        yield Examined(about="rights", subject="the estate's folder", level="pass", seen="its owner's alone to write")
+
+
+def _space(place: Workplace) -> Iterator[Examined]:
+    seen: set[int] = set()
+    for path in (place.folder, *(place.folder / name for name in ("state", "stock", "backups"))):
+        if not path.exists() or (disk := path.stat().st_dev) in seen:
+            continue
+        seen.add(disk)
+        free = shutil.disk_usage(path).free
+        level = "stop" if free < LEAST_FREE else "warn" if free < LITTLE_FREE else "pass"
+        yield Examined(
+            about="space",
+            subject=str(path),
+            level=level,
+            seen=f"{free / 1e9:.1f} GB free",
+            would=None if level == "pass" else "make room: gallant stock prune, gallant backup prune",
+        )
+
+
+def _clock(place: Workplace) -> Iterator[Examined]:
+    newest = _newest(place)
+    now = place.clock.now()
+    if newest is not None and newest > now + LATER:
+        yield Examined(
+            about="clock",
+            subject="this host",
+            level="stop",
+            seen=f"it is {now:%Y-%m-%d %H:%M}Z here, and the ledger has an entry of {newest:%Y-%m-%d %H:%M}Z",
+            would="set the clock of this host before anything else is done",
+        )
+    kept = _kept_by_kernel()
+    if kept is not None:
+        yield Examined(
+            about="clock",
+            subject="time service",
+            level="pass" if kept else "warn",
+            seen="this host's clock is kept by one" if kept else "this host's clock is kept by none",
+            would=None if kept else "start a time service on this host; certificates and catalogs end by this clock",
+        )
+
+
+def _newest(place: Workplace) -> datetime | None:
+    path, found = place.folder / "state" / "ledger.db", []
+    if not path.exists():
+        return None
+    with contextlib.suppress(sqlite3.Error), contextlib.closing(_looking(path)) as db:
+        for (raw,) in db.execute("SELECT entry FROM ledger"):
+            with contextlib.suppress(msgspec.MsgspecError, ValueError, TypeError):
+                found.append(msgspec.json.decode(raw, type=Entry).at)
+    return max(found, default=None)
+
+
+def _kept_by_kernel() -> bool | None:
+    """Whether something keeps the kernel's clock in time (adjtimex(2), asked with no change); None where it cannot be told."""
+    if sys.platform != "linux":
+        return None
+    buffer = ctypes.create_string_buffer(512)  # struct timex, all zero: modes = 0 only reads
+    state = ctypes.CDLL(None).adjtimex(buffer)
+    return None if state < 0 else state != TIME_ERROR
+
+
+# --- doing something about it
+
+
+def mend(place: Workplace, rows: list[Examined], sure: Callable[[str], bool]) -> list[tuple[Examined, str]]:
+    """What can be mended here, asked for each; what was done about it. Raises `GallantError` where it could not be."""
+    done = []
+    for row in rows:
+        if row.mend is not None and sure(f"{row.subject}: {row.would}?"):
+            done.append((row, MENDS[row.mend](place, row)))
+    return done
+
+
+def _bring_back(place: Workplace, row: Examined) -> str:
+    aside = bring_back(place.folder / "state" / row.subject)
+    return f"the copy is in its place; what was there is {aside.name}"
+
+
+def _copy(place: Workplace, row: Examined) -> str:
+    path = place.folder / "state" / Path(row.subject).name
+    with contextlib.closing(sqlite3.connect(path, timeout=10.0, isolation_level=None)) as db:
+        keep_copy(db, path)
+    return "a copy was made"
+
+
+def _shut(place: Workplace, row: Examined) -> str:
+    path = Path((row.would or "").rpartition(" ")[2])
+    shut(path)
+    return "others can do nothing with it any more"
+
+
+MENDS: dict[str, Callable[[Workplace, Examined], str]] = {"bring back": _bring_back, "copy": _copy, "shut": _shut}

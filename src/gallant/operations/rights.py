@@ -1,0 +1,54 @@
+"""Who else can change or read what Gallant goes by: the estate's file, profiles, keys, stores, plans, backups."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+MOST = 20_000  # files looked at
+OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
+OTHERS_AT_ALL = stat.S_IRWXG | stat.S_IRWXO
+PRIVATE = ("state", "backups", "secrets")  # folders that others have no business in
+BULK = ("stock",)  # packages: each is verified whenever it is used
+
+
+def _files(folder: Path) -> Iterator[Path]:
+    """The folder and what is in it; links are not gone after, and of the packages the folder alone is looked at."""
+    yield folder
+    seen = 0
+    for top, folders, files in os.walk(folder, followlinks=False):
+        here = Path(top)
+        if here == folder:
+            folders[:] = [name for name in folders if not name.startswith(".git")]
+        elif here.parent == folder and here.name in BULK:
+            folders[:], files = [], []
+        for name in (*folders, *files):
+            seen += 1
+            if seen > MOST:
+                return
+            yield here / name
+
+
+def writable_by_others(folder: Path) -> tuple[Path, ...]:
+    """What in the estate's folder others than its owner can write, a folder before what is in it."""
+    return tuple(path for path in _files(folder) if _mode(path) & OTHERS_WRITE)
+
+
+def open_to_others(folder: Path) -> tuple[Path, ...]:
+    """Folders with secrets in them, or with what was exported, that others can look into."""
+    return tuple(path for name in PRIVATE if _mode(path := folder / name) & OTHERS_AT_ALL)
+
+
+def _mode(path: Path) -> int:
+    try:
+        found = path.lstat().st_mode
+    except OSError:
+        return 0
+    return 0 if stat.S_ISLNK(found) else stat.S_IMODE(found)
+
+
+def shut(path: Path) -> None:
+    """Take from others what they can do with a file or a folder."""
+    path.chmod(_mode(path) & ~OTHERS_AT_ALL)

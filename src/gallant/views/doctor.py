@@ -1,0 +1,37 @@
+"""What the doctor found, the worst first, each with what would be done about it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from gallant.views.output import View
+from gallant.views.tables import LEVEL_MARKS, next_steps, table
+from gallant.views.words import BOLD, OFF, many, mark, plain, said
+
+
+def examined_view(rows: Sequence[Any], done: Sequence[tuple[Any, str]] = ()) -> View:
+    def text() -> Iterator[Any]:
+        for row, what in done:
+            yield f"{said('good', row.subject)}  {plain(what)}"
+        wrong = [row for row in rows if row.level != "pass"]
+        if wrong:
+            shown = table("level", "about", "what", "seen", "what would be done")
+            for row in wrong:
+                shown.add_row(
+                    said(LEVEL_MARKS[row.level], row.level),
+                    row.about,
+                    f"{BOLD}{plain(row.subject)}{OFF}",
+                    plain(row.seen),
+                    plain(row.would or "–"),
+                )
+            yield shown
+        yield f"{mark('good')} {many(len(rows) - len(wrong), 'thing')} looked at and well: {plain(_well(rows))}."
+        if any(row.mend for row in rows):
+            yield from next_steps("gallant doctor --mend asks before each")
+
+    return View("doctor", rows, text, {"mended": [row.subject for row, _ in done]})
+
+
+def _well(rows: Sequence[Any]) -> str:
+    return ", ".join(dict.fromkeys(row.about for row in rows if row.level == "pass")) or "none"
