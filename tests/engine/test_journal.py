@@ -127,7 +127,7 @@ def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
             "release_as_planned": True,
             "backups": (BACKUP,),
             "backup_limit": timedelta(hours=24),
-            "hop_began": NOW - timedelta(hours=1),
+            "hop_backups": ("b",),
             "restore_point": "roll-0001-before-2.11.3_20261125-2100_anna",
             "now": NOW,
             **more,
@@ -184,3 +184,11 @@ def test_a_guard_refuses_every_form_of_what_it_is_there_for(change, said):
 def test_every_guard_that_a_step_names_exists_and_every_guard_is_named_by_some_step():
     assert {name for names in STEP_GUARDS.values() for name in names} == set(GUARDS)
     assert ESTATE.systems["tickets"] is TICKETS
+
+
+def test_a_move_of_roles_needs_the_backup_that_its_own_hop_began_with_whatever_the_clocks_said():
+    move = replace(EVERY_GUARD, kind="handover", guards=("backup_sealed",))
+    late = replace(BACKUP, taken=NOW - timedelta(hours=20))
+    assert against(scene(step=move, backups=(late,))) == []
+    assert against(scene(step=move, backups=(late,), hop_backups=("another",))) != []
+    assert against(scene(step=move, backups=(replace(late, sealed=None),))) != []

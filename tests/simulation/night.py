@@ -77,15 +77,19 @@ class VirtualLoop(asyncio.SelectorEventLoop):
 
 class VirtualClock:
     floor_s = 0.0
+    ahead = timedelta()  # by how much the clock on the wall was set since the night began
 
     def now(self) -> datetime:
-        return BEGAN + timedelta(seconds=asyncio.get_running_loop().time())
+        return BEGAN + self.ahead + timedelta(seconds=asyncio.get_running_loop().time())
 
     def real(self) -> float:
         return asyncio.get_running_loop().time() / SPEED
 
     def wall(self) -> float:
-        return 1e9 + self.real()
+        return 1000.0 + self.real()
+
+    def estate_s(self, real_seconds: float) -> float:
+        return real_seconds * SPEED
 
     async def sleep(self, seconds: float) -> None:
         await asyncio.sleep(seconds)
@@ -163,6 +167,7 @@ class Night:
         self.passed = {"append": 0, "act": 0}
         self.hold_reason: str | None = None
         self.full_from: int | None = None  # from this many events on, the disk takes no more
+        self.clock_set = timedelta()  # by how much the clock on the wall is set for the processes to come
         self.broken: list[str] = []
 
     # --- the moments at which a night may be cut off
@@ -203,6 +208,7 @@ class Night:
 
     def _roll(self, plan: Plan, orders: Orders) -> Roll:
         self.clock = VirtualClock()
+        self.clock.ahead = self.clock_set
         means = Means(
             estate=self.estate,
             clock=self.clock,
@@ -335,6 +341,9 @@ class SimDriver:
         if night.world.fault("never_acts", full, order):
             await asyncio.sleep(10.0)
             raise AnswerLost(f"{full} gave no answer.")
+        if late := night.world.fault("acts_late", full, order):  # and whoever asked is gone
+            night.world.after(late.value, lambda: self._late(node, act))
+            raise Killed
         try:
             handle = self._do(node, act)
         except Denied as denied:
@@ -346,6 +355,10 @@ class SimDriver:
         if night.world.fault("answer_lost", full, order):
             raise AnswerLost(f"{full} gave no answer.")
         return Accepted(handle=handle)
+
+    def _late(self, node: str, act) -> None:
+        self._do(node, act)
+        self.night.acts.append((node, act.kind, act.release))
 
     def _do(self, node: str, act) -> str | None:
         if act.kind == "preload":
@@ -366,7 +379,7 @@ class SimVault:
         made = Backup(
             id=f"b{len(night.backups)}",
             system=system.name,
-            taken=night.world.moment,
+            taken=night.clock.now(),
             by=by,
             comment=comment,
             tool="t",

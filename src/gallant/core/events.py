@@ -38,8 +38,8 @@ class Before(Record):
 class Entry(Record):
     """What is to be written; the journal adds `seq`.
 
-    `at` is estate time, `wall` the host's clock in seconds since 1970, for a process that comes after this one.
-    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `outage` on `outage`.
+    `at` is estate time, `wall` real seconds on a clock that nobody sets (`Clock.wall`), for a process that comes after this one.
+    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job) and on the outcome of a backup (the one that was taken); `outage` on `outage`.
     """
 
     kind: str

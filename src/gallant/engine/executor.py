@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from gallant.core import events as e
@@ -98,7 +98,6 @@ class Unknown(Stopped):
 class Progress:
     """What a lane knows of itself while it runs."""
 
-    hop_began: dict[str, datetime] = field(default_factory=dict)
     at_safe_stop: bool = True
 
 
@@ -198,10 +197,6 @@ class Roll:
                 )
 
     def _where_things_stand(self, events: list[Event]) -> None:
-        for event in events:
-            if event.entry.kind == e.DERIVED and event.entry.hop is not None:
-                lane = event.entry.hop.rpartition(".")[0]
-                self._lanes[lane].hop_began.setdefault(event.entry.hop, event.entry.at)
         for step in self._known_steps():
             if self.state.step(step.id).done:
                 self._lanes[step.system].at_safe_stop = step.safe_stop_s is not None
@@ -323,7 +318,6 @@ class Roll:
             else "derived anew from the roles as they are: " + ", ".join(w.why for w in waves)
         )
         now = self.clock.now()
-        self._lanes[lane.system].hop_began[hop.id] = now
         self._note(Entry(kind=e.DERIVED, at=now, wall=self.clock.wall(), hop=hop.id, waves=waves, message=message))
         return waves
 
@@ -498,7 +492,7 @@ class Roll:
             backups=tuple(self.means.vault.backups(system.name)),
             now=self.clock.now(),
             backup_limit=timedelta(hours=self.means.estate.limits.backup_age_hours),
-            hop_began=self._lanes[system.name].hop_began[step.hop],
+            hop_backups=self._hop_backups(step),
             restore_point=restore_point,
         )
         reasons = reasons_against(scene, lambda a, b: self._same(system, a, b))
@@ -508,6 +502,12 @@ class Roll:
             raise Stopped(
                 f"{step.subject}: {step.kind} was not begun: {'; '.join(reasons)}.", next=f"gallant check {system.name}"
             )
+
+    def _hop_backups(self, step: Step) -> tuple[str, ...]:
+        """The backups that the hop of a step began with, as the journal has them: no clock is asked which came first."""
+        own = (s for s in self._known_steps() if s.kind == "backup" and s.hop == step.hop)
+        ends = (self.state.step(s.id).outcome for s in own)
+        return tuple(end.entry.handle for end in ends if end is not None and end.entry.handle is not None)
 
     def _expected(self, system: System) -> dict[str, str]:
         """The version of each node as the journal left it: the plan's basis, and every restart since."""
@@ -535,7 +535,7 @@ class Roll:
         )
         return mark
 
-    def _outcome(self, step: Step, result: str, message: str) -> None:
+    def _outcome(self, step: Step, result: str, message: str, handle: str | None = None) -> None:
         self._note(
             Entry(
                 kind=e.OUTCOME,
@@ -544,6 +544,7 @@ class Roll:
                 step=step.id,
                 result=result,
                 message=message,
+                handle=handle,
             )
         )
 
@@ -691,7 +692,8 @@ class Roll:
         except GallantError as error:
             self._outcome(step, e.FAILED, error.what)
             raise Stopped(error.what, "Nothing goes on without a backup.", error.next) from None
-        self._outcome(step, e.DONE, f"{backup.id}: {len(backup.items)} items, {backup.bytes / 1000:.0f} kB, sealed")
+        told = f"{backup.id}: {len(backup.items)} items, {backup.bytes / 1000:.0f} kB, sealed"
+        self._outcome(step, e.DONE, told, backup.id)
 
     async def _snapshot(self, step: Step, system: System) -> None:
         """The restore point of the hop. Whoever keeps it is asked first whether it is there: one is not taken twice."""
@@ -748,8 +750,8 @@ class Roll:
         if step.repeat == "safe":
             return True
         driver = self.means.drivers[step.system]
-        waited = self.clock.wall() - intent.wall
-        landed = (self.clock.now() - intent.at).total_seconds()
+        waited = max(0.0, self.clock.wall() - intent.wall)  # estate time may be set between two processes
+        landed = self.clock.estate_s(waited)
         return waited >= driver.request_timeout_s and landed >= driver.lands_within_s(step.kind)
 
     def _not_known(self, step: Step, look: Look) -> Unknown:

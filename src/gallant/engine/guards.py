@@ -21,7 +21,7 @@ from gallant.engine.observe import Same
 class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
-    `expected` are the versions by node as the journal left them; `hop_began` is when the hop's waves were derived;
+    `expected` are the versions by node as the journal left them; `hop_backups` are those that the hop began with;
     `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there.
     """
 
@@ -33,7 +33,7 @@ class Scene(Record):
     release_as_planned: bool
     backups: tuple[Backup, ...]
     backup_limit: timedelta
-    hop_began: datetime
+    hop_backups: tuple[str, ...]
     restore_point: str | None
     now: datetime
 
@@ -110,7 +110,7 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
     for backup in scene.backups:
         fresh = backup.sealed is not None and scene.now - backup.taken <= scene.backup_limit
         if fresh and (
-            backup.taken >= scene.hop_began
+            backup.id in scene.hop_backups
             if moves
             else same(backup.versions.get(scene.step.node), scene.reading.version)
         ):

@@ -1,0 +1,36 @@
+"""The clock of a run: a wall that is set while it runs, forwards or back, changes nothing that it measures."""
+
+from __future__ import annotations
+
+import time
+from datetime import datetime, timedelta
+
+import pytest
+
+from gallant.core.estate import parse_estate
+from gallant.operations import clock as module
+from gallant.operations.clock import EstateClock
+
+from ..core.test_estate import GOOD
+
+
+@pytest.mark.parametrize("jump", [-86400.0, 3600.0])
+@pytest.mark.parametrize("speed", [None, 240])
+def test_a_wall_that_is_set_changes_neither_now_nor_what_went_by(monkeypatch, jump, speed):
+    text = GOOD.replace("10.0.0", "127.0.0").replace("10.0.1", "127.0.1")
+    if speed:
+        text += f"simulation: {{speed: {speed}, since: 2026-11-26T00:00:00Z}}\n"
+    clock = EstateClock(parse_estate("e", text))
+    began, wall, real = clock.now(), clock.wall(), clock.real()
+
+    class Set(datetime):
+        @classmethod
+        def now(cls, tz=None):
+            return datetime.now(tz) + timedelta(seconds=jump)
+
+    ours = time.time
+    monkeypatch.setattr(time, "time", lambda: ours() + jump)
+    monkeypatch.setattr(module, "datetime", Set)
+    went_by = clock.real() - real
+    assert abs((clock.now() - began).total_seconds() - clock.estate_s(went_by)) < 5 * (speed or 1)
+    assert 0 <= clock.wall() - wall < 5
