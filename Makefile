@@ -2,7 +2,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench cuts clean
+.PHONY: demo test lint bench cuts clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -17,6 +17,27 @@ $(VENV)/.test: $(VENV)/.base
 $(VENV)/.lint: $(VENV)/.test
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test,lint]'
 	touch $@
+
+# Exactly the files that CI ran, by their digests: nothing is installed that requirements.lock does not name.
+locked: requirements.lock pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $(VENV)/.base $(VENV)/.test $(VENV)/.lint
+
+# The digests of the versions in constraints.txt, as the registry has them now; look at what changes before keeping it.
+lock:
+	$(PYTHON) -m venv $(VENV)-lock
+	$(VENV)-lock/bin/python -m pip install --quiet --disable-pip-version-check pip-tools
+	grep -v '^#' constraints.txt > $(VENV)-lock/pins.in
+	$(VENV)-lock/bin/pip-compile --quiet --generate-hashes --allow-unsafe --strip-extras --no-annotate --no-header \
+	  --no-emit-index-url --no-emit-find-links --output-file $(VENV)-lock/lock $(VENV)-lock/pins.in
+	( sed -n '/^#/p' requirements.lock; sed -n '/^[^#-]/p' $(VENV)-lock/lock ) > $(VENV)-lock/new
+	mv $(VENV)-lock/new requirements.lock && rm -rf $(VENV)-lock
+
+# Newer versions of what constraints.txt pins; for a look now and then, it changes nothing.
+outdated: $(VENV)/.lint
+	$(BIN)/python -m pip list --outdated
 
 demo: $(VENV)/.base
 	$(BIN)/gallant demo

@@ -393,3 +393,21 @@ def test_a_secret_that_cannot_be_had_is_said_before_anything_is_begun(standins):
     assert done.code == 2
     assert "secrets/act cannot be read" in done.err
     assert place.run("history", "--json").rows == []
+
+
+def test_another_machine_that_answers_in_the_middle_of_a_roll_gets_no_order(standins):
+    place = standins()
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
+    place.faults({"name": "swapped_machine", "node": "tickets/b"})
+    said = "".join(roll.communicate())
+    assert roll.returncode in (4, 5)
+    assert "answers as serial SH-0000-XX" in said
+    assert place.truth()["nodes"]["tickets/b"]["up"]
+    assert not happened(place, "intent", "tickets.1.b.restart")
+    assert place.last_roll().state == "stopped"
+    place.faults()
+    assert place.run("resume", "roll-0001").code == 0
+    assert end_state(place) == GOOD_END
+    assert sum(e.kind == "intent" and (e.step or "").endswith(".install") for e in place.entries()) == 4  # none twice
+    assert place.truth()["systems"]["tickets"]["broken"] == []
