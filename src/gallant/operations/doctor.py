@@ -245,7 +245,7 @@ def _clock(place: Workplace) -> Iterator[Examined]:
             about="clock",
             subject="time service",
             level="pass" if kept else "warn",
-            seen="this host's clock is kept by one" if kept else "this host's clock is kept by none",
+            seen="it keeps this host's clock" if kept else "nothing keeps this host's clock",
             would=None if kept else "start a time service on this host; certificates and catalogs end by this clock",
         )
 

@@ -26,7 +26,7 @@ def examined_view(rows: Sequence[Any], done: Sequence[tuple[Any, str]] = ()) -> 
                     plain(row.would or "–"),
                 )
             yield shown
-        yield f"{mark('good')} {many(len(rows) - len(wrong), 'thing')} looked at and well: {plain(_well(rows))}."
+        yield f"{mark('good')} {len(rows) - len(wrong)} of {many(len(rows), 'thing')} are well: {plain(_well(rows))}."
         if any(row.mend for row in rows):
             yield from next_steps("gallant doctor --mend asks before each")
 
