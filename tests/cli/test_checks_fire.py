@@ -108,6 +108,14 @@ def another_secret(place: Place) -> Iterator[None]:
 
 
 @contextlib.contextmanager
+def everybody_writes(place: Place) -> Iterator[None]:
+    path = place.folder / "estate.yaml"
+    path.chmod(0o666)
+    yield
+    path.chmod(0o600)
+
+
+@contextlib.contextmanager
 def nothing_to_export(place: Place) -> Iterator[None]:
     """The ship's storage under a profile that knows no exports."""
     own = resources.files("gallant.drivers") / "profiles" / "ostrel-shoal-mini.yaml"
@@ -196,6 +204,7 @@ TABLE = (
     Row("known-issues", "note", "known issue of", quiet="quay"),
     Row("site-notes", "note", "box office", quiet="quay"),
     Row("open-roll", "note", "not finished", quiet="quay"),
+    Row("own-files", "warn", "others can write", arrange=everybody_writes),
     Row("own-path", "stop", "stands on tickets", arrange=estate("\nsites:\n", "\ngallant_on: tickets/a\nsites:\n")),
     Row("accounts", "stop", "does not let", arrange=another_secret),
     Row("redundancy", "stop", "can be taken out", arrange=unwell("replica")),

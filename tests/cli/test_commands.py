@@ -255,7 +255,7 @@ def test_a_disk_that_is_full_on_export_leaves_no_backup(place):
     place.faults({"name": "disk_full", "node": "tickets/a", "act": "export"})
     done = place.run("backup", "take", "tickets")
     assert done.code == 4
-    assert "no space left on the export area" in done.out
+    assert "no space left for exports" in done.out
     assert "gallant backup take tickets" in done.out
     assert place.run("backup", "list", "--json").rows == []
 

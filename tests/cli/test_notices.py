@@ -202,8 +202,11 @@ def test_a_ledger_that_was_touched_says_where_and_a_damaged_one_is_not_guessed_a
     db.commit()
     db.close()
     broken = ready.run("ledger")
-    assert broken.code == 4
-    assert "Entry 2 of the ledger cannot be read" in broken.err
+    assert broken.code == 1
+    assert "entry 2 of the ledger cannot be read" in broken.out
+    guessed = ready.run("notice", "list")
+    assert guessed.code == 4
+    assert "ntry 2 of the ledger cannot be read" in guessed.err
 
 
 def test_two_people_deciding_at_once_leave_a_whole_chain(ready):

@@ -123,7 +123,7 @@ FAULTS = {
     ),
     "disk_full": (
         {"node": "tickets/a", "act": "export"},
-        ["tickets: no backup", "no space left on the export area", "gallant backup take tickets"],
+        ["tickets: no backup", "no space left for exports", "gallant backup take tickets"],
     ),
 }
 

@@ -412,6 +412,7 @@ FIRES = [
         "stop",
         "before the booked",
     ),
+    ("own-files", facts(writable=("estate.yaml",)), "warn", "others can write"),
     ("own-path", facts(own_path=("it runs on tickets/a",)), "stop", "stands on tickets"),
     ("accounts", facts(may_act={"a": "refused", "b": None}), "stop", "does not let"),
     ("redundancy", facts(both(b={"in_sync": False})), "stop", "can be taken out"),

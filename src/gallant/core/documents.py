@@ -31,6 +31,7 @@ LARGEST_BYTES = 64 * 1024 * 1024
 MOST_VALUES = 400_000  # an estate of ten thousand nodes has half of them
 DEEPEST = 64
 MOST_PROBLEMS = 50  # that are told with their places; of the rest it is said how many there are
+MOST_COUNTED = 1_000  # problems, after which nothing further is looked at
 MOST_HELP = 10  # problems that come with help for the spelling
 LONGEST_WORD = 60  # that help is given for
 LARGEST_NUMBER = 2**63
@@ -97,13 +98,14 @@ class Problem(msgspec.Struct, frozen=True):
 class Invalid(WrongUse):
     """A file with problems, all of them listed in `problems` and in `what`, one a line."""
 
-    def __init__(self, name: str, problems: Sequence[Problem], more: int = 0) -> None:
-        """`more` is how many problems there are beside those that are told."""
+    def __init__(self, name: str, problems: Sequence[Problem], more: int = 0, *, left: bool = False) -> None:
+        """`more` is how many problems there are beside those that are told; `left`: the rest was not looked at."""
         self.name = name
         self.problems = sorted(problems, key=lambda p: (p.line, p.column))
         self.lines = [f"{name}:{p.line}:{p.column}: {p.message}" for p in self.problems]
         if more:
-            self.lines.append(f"{name}: and {more:,} more problem{'s' * (more > 1)}; these are the first")
+            words = f"and {more:,} more problem{'s' * (more > 1)}"
+            self.lines.append(f"{name}: {words}; {'the rest was not looked at' if left else 'these are the first'}")
         super().__init__("\n".join(self.lines), next=f"Mend it, then: gallant validate {name}")
 
 
@@ -218,6 +220,8 @@ class Document:
         self._note(Problem(node.start_mark.line + 1, node.start_mark.column + 1, message))
 
     def _note(self, problem: Problem) -> None:
+        if len(self.problems) + self.more >= MOST_COUNTED:
+            raise Invalid(self.name, self.problems, self.more, left=True)
         if self.crowded:
             self.more += 1
         else:
@@ -260,10 +264,22 @@ class Document:
                 self.at(path, _sentence(str(error)))
             return None
 
+    def converts(self, kind: type[T], value: Any) -> T | None:
+        """`value` as a record; None, with nothing noted, when it is none."""
+        try:
+            return msgspec.convert(value, kind)
+        except msgspec.ValidationError:
+            return None
+
     def finish(self) -> None:
         """Raise `Invalid` when any problem was noted."""
         if self.problems:
             raise Invalid(self.name, self.problems, self.more)
+
+
+def document_of(name: str, source: str | bytes | Document) -> Document:
+    """The document in a file's text, or the one that was read from it already."""
+    return source if isinstance(source, Document) else Document(name, source)
 
 
 def _sentence(message: str) -> str:

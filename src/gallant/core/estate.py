@@ -17,7 +17,7 @@ from gallant.core.addresses import secretless
 from gallant.core.aims import binds, parse_aim
 from gallant.core.backups import Keep
 from gallant.core.catalog import Bundle
-from gallant.core.documents import Document, Invalid, Problem, suggestion
+from gallant.core.documents import Document, Invalid, Problem, document_of, suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.readings import IMAGE
 from gallant.core.records import Moment, Record, replace
@@ -352,9 +352,9 @@ def is_loopback(host: str) -> bool:
 # --- reading the file -----------------------------------------------------------------------------------------------
 
 
-def parse_estate(name: str, text: str | bytes) -> Estate:
+def parse_estate(name: str, text: str | bytes | Document) -> Estate:
     """The estate that `text` declares; raises `Invalid` with every problem of the file `name`."""
-    document = Document(name, text)
+    document = document_of(name, text)
     if document.values is None:
         raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
     estate = document.convert(Estate) or _what_converts(document)
@@ -368,7 +368,7 @@ def parse_estate(name: str, text: str | bytes) -> Estate:
 
 def _what_converts(document: Document) -> Estate | None:
     """The estate without the records that are wrong in themselves, so that wrong names in the others are found too."""
-    values, scratch = document.values, Document(document.name, "")
+    values = document.values
     if not isinstance(values, dict):
         return None
     kinds: dict[str, type] = {"sites": Site, "systems": System, "accounts": Account}
@@ -376,10 +376,10 @@ def _what_converts(document: Document) -> Estate | None:
     for field, kind in kinds.items():
         entries = values.get(field, {})
         entries = entries if isinstance(entries, dict) else {}
-        kept[field] = {k: v for k, v in entries.items() if scratch.convert(kind, (), v) is not None or kind is Site}
+        kept[field] = {k: v for k, v in entries.items() if document.converts(kind, v) is not None or kind is Site}
     if isinstance(kept["sites"], dict):
         kept["sites"] = {name: {} for name in kept["sites"]}  # only their names matter from here on
-    return scratch.convert(Estate, (), kept)
+    return document.converts(Estate, kept)
 
 
 def _look_for_names(document: Document, estate: Estate) -> None:

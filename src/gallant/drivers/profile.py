@@ -19,7 +19,7 @@ import jmespath
 import msgspec
 import regex
 
-from gallant.core.documents import Document, suggestion
+from gallant.core.documents import Document, document_of, suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.estate import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS
@@ -460,9 +460,9 @@ def expression(text: str) -> Any:
     return jmespath.compile(text)
 
 
-def parse_profile(name: str, text: str | bytes) -> Profile:
+def parse_profile(name: str, text: str | bytes | Document) -> Profile:
     """The profile that `text` holds; raises `Invalid` with every problem of the file `name`."""
-    document = Document(name, text)
+    document = document_of(name, text)
     profile = document.convert(Profile)
     if profile is not None:
         _look(document, profile)

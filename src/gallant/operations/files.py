@@ -12,7 +12,7 @@ import msgspec
 
 from gallant.core.backups import Backup
 from gallant.core.catalog import Catalog
-from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, suggestion
+from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, document_of, suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate import parse_estate
 from gallant.core.plan import Plan
@@ -34,27 +34,30 @@ class Validated(Record):
     gives: tuple[str, ...] = ()
 
 
-def _estate(name: str, raw: bytes) -> None:
-    parse_estate(name, raw)
+Source = bytes | Document  # what stands in a file: as a machine wrote it, or read already with its places
 
 
-def _profile(name: str, raw: bytes) -> None:
+def _estate(name: str, source: Source) -> None:
+    parse_estate(name, source)
+
+
+def _profile(name: str, source: Source) -> None:
     from gallant.drivers.profile import parse_profile
 
-    parse_profile(name, raw)
+    parse_profile(name, source)
 
 
-def _scenario(name: str, raw: bytes) -> None:
+def _scenario(name: str, source: Source) -> None:
     from gallant.standin.scenario import faults_from
 
-    faults_from(raw.decode("utf-8", "replace"), name)
+    faults_from(source, name)
 
 
-def _record(kind: Any) -> Callable[[str, bytes], None]:
-    def look(name: str, raw: bytes) -> None:
-        found = _a_machines(raw, kind)
+def _record(kind: Any) -> Callable[[str, Source], None]:
+    def look(name: str, source: Source) -> None:
+        found = _a_machines(source, kind) if isinstance(source, bytes) else None
         if found is None:
-            document = Document(name, raw)
+            document = document_of(name, source)
             found = document.convert(kind)
             document.finish()
         if isinstance(found, Plan) and not found.is_whole:
@@ -63,7 +66,7 @@ def _record(kind: Any) -> Callable[[str, bytes], None]:
     return look
 
 
-KINDS: dict[str, Callable[[str, bytes], None]] = {
+KINDS: dict[str, Callable[[str, Source], None]] = {
     "estate/1": _estate,
     "profile/1": _profile,
     "scenario": _scenario,
@@ -98,7 +101,11 @@ def _a_machines(raw: bytes, kind: Any) -> Any:
 def _one(name: str, raw: bytes) -> Validated:
     kind = "unknown"
     try:
-        values = _a_machines(raw, dict) or Document(name, raw).values
+        values: Any = _a_machines(raw, dict)
+        source: Source = raw
+        if not values:
+            source = Document(name, raw)
+            values = source.values
         said = values.get("gallant") or values.get("schema") if isinstance(values, dict) else None
         kind = "scenario" if said is None and isinstance(values, dict) and set(values) == {"faults"} else str(said)
         if kind not in KINDS:
@@ -112,7 +119,7 @@ def _one(name: str, raw: bytes) -> Validated:
                     )
                 ],
             )
-        KINDS[kind](name, raw)
+        KINDS[kind](name, source)
     except Invalid as invalid:
         return Validated(file=name, kind=kind, problems=tuple(invalid.lines))
     return Validated(file=name, kind=kind, problems=(), gives=_gives(name, raw) if kind == "profile/1" else ())

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gallant.core.documents import Document, Problem, suggestion
+from gallant.core.documents import Document, Problem, document_of, suggestion
 from gallant.core.documents import Invalid as InvalidScenario
 from gallant.core.errors import WrongUse
 from gallant.core.records import Record
@@ -84,9 +84,9 @@ def scenario(name: str) -> list[Fault]:
     return faults_from(path.read_text("utf-8", "replace"), name)
 
 
-def faults_from(text: str, name: str = "scenario") -> list[Fault]:
+def faults_from(text: str | bytes | Document, name: str = "scenario") -> list[Fault]:
     """The faults of a scenario's text; raises `InvalidScenario` with positions."""
-    document = Document(name, text)
+    document = document_of(name, text)
     scenario = document.convert(Scenario)
     for index, fault in enumerate(scenario.faults if scenario else ()):
         if fault.name not in FAULTS:

@@ -351,7 +351,7 @@ class ShoalPair:
         """One of the device's two exports. Raises `Denied`."""
         node = self.nodes[name]
         if self.world.fault("disk_full", self._full(node), "export"):
-            raise Denied(507, "no space left on the export area")
+            raise Denied(507, "no space left for exports")
         size = {"system": SYSTEM_BYTES, "volumes": VOLUMES_BYTES}.get(what)
         if size is None:
             raise Denied(404, f"no such export: {what}")
