@@ -186,3 +186,9 @@ def test_of_a_hundred_problems_all_are_counted():
 
 def test_what_has_no_end_is_refused():
     assert "larger than 64 MiB" in validate([Path("/dev/zero")])[0].problems[0]
+
+
+@pytest.mark.parametrize("text", ["!!seq x", "!!map [1]", "!!str [1]", "!!int {a: 1}"])
+def test_a_tag_of_another_form_than_what_it_stands_at_is_refused(text):
+    with pytest.raises(Invalid, match="f:1:4: a tag"):
+        Document("f", f"a: {text}\n")
