@@ -140,3 +140,14 @@ def test_a_plan_of_another_estate_of_the_same_name_is_refused(used, standins):
     assert refused.code == 5
     assert "it was made for another estate" in refused.err
     assert made != name
+
+
+def test_of_a_damaged_store_no_copy_is_offered(used):
+    path = used.folder / "state" / "journal.db"
+    path.with_name("copies").joinpath("journal.db").unlink(missing_ok=True)
+    whole = path.read_bytes()
+    path.write_bytes(b"no store at all" * 300)
+    found = wrong(used)
+    assert found["journal.db"] == ("stop", "damaged: file is not a database")
+    assert "copies/journal.db" not in found
+    path.write_bytes(whole)

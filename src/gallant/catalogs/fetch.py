@@ -5,13 +5,13 @@ from __future__ import annotations
 import asyncio
 import posixpath
 import ssl
-from functools import lru_cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urljoin, urlsplit
 
 import aiohttp
 
+from gallant.authorities import context_for
 from gallant.catalogs.medium import beneath, local_source, opened
 from gallant.core.addresses import secretless
 from gallant.core.errors import Refused, Unreached, WrongUse
@@ -108,20 +108,10 @@ class Reach:
             raw = self.access.fingerprint.lower().removeprefix("sha256:").replace(":", "")
             found["ssl"] = aiohttp.Fingerprint(bytes.fromhex(raw))
         elif parts.scheme == "https" and self.access.ca is not None:
-            found["ssl"] = _context(str((self._folder / self.access.ca).resolve()))
+            found["ssl"] = context_for(str((self._folder / self.access.ca).resolve()))
         if self.access.account is not None and self._secret is not None and at_home:
             found["auth"] = aiohttp.BasicAuth(self.access.account.user, self._secret, "utf-8")
         return found
-
-
-@lru_cache(maxsize=16)
-def _context(ca_file: str) -> ssl.SSLContext:
-    try:
-        return ssl.create_default_context(cafile=ca_file)
-    except (OSError, ssl.SSLError) as error:
-        raise WrongUse(
-            f"The CA file {ca_file} cannot be used: {error}.", next="Give a readable file of PEM certificates."
-        ) from None
 
 
 class NotThere(Unreached):

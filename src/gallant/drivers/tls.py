@@ -14,7 +14,7 @@ from functools import lru_cache
 
 import aiohttp
 
-from gallant.core.errors import WrongUse
+from gallant.authorities import context_for
 from gallant.core.estate import Node
 
 
@@ -22,16 +22,6 @@ from gallant.core.estate import Node
 def shared_context() -> ssl.SSLContext:
     """One verifying context for all devices: making one takes 70 ms."""
     return ssl.create_default_context()
-
-
-@lru_cache(maxsize=64)
-def context_for(ca_file: str) -> ssl.SSLContext:
-    try:
-        return ssl.create_default_context(cafile=ca_file)
-    except (OSError, ssl.SSLError) as error:
-        raise WrongUse(
-            f"The CA file {ca_file} cannot be used: {error}.", next="Give a readable file of PEM certificates."
-        ) from None
 
 
 def verification(node: Node, folder: str) -> ssl.SSLContext | aiohttp.Fingerprint:

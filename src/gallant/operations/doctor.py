@@ -57,7 +57,7 @@ class Examined(Record):
 
 def examine(place: Workplace) -> list[Examined]:
     """Everything, the worst first."""
-    found = [row for part in (_stores, _copies, _keys, _rights, _space, _clock) for row in part(place)]
+    found = [row for part in (_stores, _keys, _rights, _space, _clock) for row in part(place)]
     order = ("stop", "warn", "note", "pass")
     return sorted(found, key=lambda row: order.index(row.level))
 
@@ -77,6 +77,8 @@ def _stores(place: Workplace) -> Iterator[Examined]:
             yield Examined(about="store", subject=name, level="note", seen="it is not there yet")
         elif not problems:
             yield Examined(about="store", subject=name, level="pass", seen=f"whole, {path.stat().st_size / 1e6:.1f} MB")
+            if kept:
+                yield _its_copy(path)
         else:
             more = f"; and {len(problems) - MOST_NAMED} more" if len(problems) > MOST_NAMED else ""
             yield Examined(
@@ -134,21 +136,18 @@ def _chain(db: sqlite3.Connection) -> list[str]:
     return chain_problems(Kept(seq=s, entry=msgspec.json.decode(raw, type=Entry), hash=h) for s, raw, h in rows)
 
 
-def _copies(place: Workplace) -> Iterator[Examined]:
-    for name, kept, _ in STORES:
-        path = place.folder / "state" / name
-        if not kept or not path.exists():
-            continue
-        told = made_at(copy_of(path))
-        old = told is None or datetime.now(told.tzinfo) - told > COPY_AGE
-        yield Examined(
-            about="copy",
-            subject=f"copies/{name}",
-            level="warn" if old else "pass",
-            seen="there is none" if told is None else f"of {told:%Y-%m-%d %H:%M}Z",
-            would="make one now" if old else None,
-            mend="copy" if old else None,
-        )
+def _its_copy(path: Path) -> Examined:
+    """The copy of a store that is whole: of a damaged one none is made."""
+    told = made_at(copy_of(path))
+    old = told is None or datetime.now(told.tzinfo) - told > COPY_AGE
+    return Examined(
+        about="copy",
+        subject=f"copies/{path.name}",
+        level="warn" if old else "pass",
+        seen="there is none" if told is None else f"of {told:%Y-%m-%d %H:%M}Z",
+        would="make one now" if old else None,
+        mend="copy" if old else None,
+    )
 
 
 # --- keys, rights, space, clock
