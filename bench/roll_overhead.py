@@ -22,8 +22,9 @@ from pathlib import Path
 
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import running
-from gallant.operations import catalogs, plan, roll, stock, survey
+from gallant.operations import catalogs, notices, plan, roll, stock, survey
 from gallant.operations.workplace import Workplace
+from gallant.standin.publisher import TERMS
 from gallant.views.live import LinesShow
 
 Span = tuple[float, float]
@@ -66,6 +67,7 @@ async def prepare(folder: Path, said: dict) -> tuple[Workplace, object]:
     catalogs.add(place, "ostrel", said["publisher"]["url"], str(folder / "keys" / "ostrel.pub"))
     await catalogs.sync(place, [])
     place = Workplace(folder)
+    notices.accept(place, "tickets:image", [TERMS[0]])
     await stock.fetch(place, [])
     return place, (await plan.plan(place, ["tickets"])).plan
 
