@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.readings import Reading, Snapshot
-from gallant.core.snapshots import snapshot_name, snapshots_of
+from gallant.core.snapshots import is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 
@@ -24,6 +24,16 @@ def test_a_name_is_one_that_every_device_takes_and_says_when(reason, by):
     assert len(name) <= 60
     assert "/" not in name
     assert not name.startswith((".", "-"))
+
+
+def test_two_releases_that_begin_alike_have_restore_points_of_their_own():
+    long = "31.5.20261125.build.of.the.night."
+    one, other = (roll_reason("roll-0001", f"{long}{n}") for n in "12")
+    name = snapshot_name(one, "anna", NOW)
+    assert is_for(name, one)
+    assert not is_for(name, other)
+    assert is_of_roll(name, "roll-0001")
+    assert not is_of_roll(name, "roll-00010")
 
 
 def reading(node: str, *snapshots: Snapshot) -> Reading:

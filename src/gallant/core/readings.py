@@ -184,7 +184,16 @@ class Reading(Record):
     @property
     def healthy(self) -> bool:
         """In service, its replica (where it has one) whole, and nothing running on it."""
-        return self.state == IN_SERVICE and self.in_sync is not False and not self.running_jobs
+        return not self.why_unwell
+
+    @property
+    def why_unwell(self) -> str:
+        """What keeps the node from being healthy, the worst of it; nothing where it is."""
+        if self.state != IN_SERVICE:
+            return self.state
+        if self.in_sync is False:
+            return f"its replica is {self.sync_word or 'not whole'}"
+        return next((f"busy: {job.kind} ({job.message})" for job in self.running_jobs), "")
 
 
 def lasting(reading: Reading) -> Reading:

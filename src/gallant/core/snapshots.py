@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
@@ -9,12 +10,13 @@ from datetime import datetime, timedelta
 from gallant.core.readings import Reading, Snapshot
 from gallant.core.records import Record
 
+DIGEST = 6
 MOST_REASON, MOST_WHO = 33, 12  # so that a name has 60 characters at most: several kinds of devices take no longer ones
 
 
 def snapshot_name(reason: str, by: str, now: datetime) -> str:
     """`before-3.2.4_20261125-2200_anna`: letters, digits, dots, dashes; whoever meets it later knows what it was for."""
-    return f"{_slug(reason, MOST_REASON) or 'no-reason'}_{now:%Y%m%d-%H%M}_{_slug(by, MOST_WHO) or 'somebody'}"
+    return f"{_reason(reason) or 'no-reason'}_{now:%Y%m%d-%H%M}_{_slug(by, MOST_WHO) or 'somebody'}"
 
 
 def roll_reason(roll: str, before: str = "") -> str:
@@ -24,7 +26,7 @@ def roll_reason(roll: str, before: str = "") -> str:
 
 def name_begins(reason: str) -> str:
     """How the names of all snapshots begin that were taken for this reason, whenever and by whomever."""
-    return _slug(reason, MOST_REASON)
+    return _reason(reason)
 
 
 def is_for(name: str, reason: str) -> bool:
@@ -34,6 +36,14 @@ def is_for(name: str, reason: str) -> bool:
 
 def is_of_roll(name: str, roll: str) -> bool:
     return name.startswith(name_begins(roll_reason(roll)) + "-")
+
+
+def _reason(text: str) -> str:
+    """Where a reason is too long for a name, its end is a digest: two hops never share a restore point."""
+    if len(whole := _slug(text, len(text))) <= MOST_REASON:
+        return whole
+    digest = hashlib.sha256(text.encode("utf-8", "replace")).hexdigest()[:DIGEST]
+    return f"{_slug(text, MOST_REASON - DIGEST - 1)}-{digest}"
 
 
 def _slug(text: str, most: int) -> str:

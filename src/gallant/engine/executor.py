@@ -674,8 +674,8 @@ class Roll:
             if not self._same(system, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
-                why = reading.state if reading.state != "in_service" else f"its replica is {reading.sync_word}"
-                return Look(state=GOING, message=f"{reading.name}: {why}", remaining_s=reading.sync_remaining_s)
+                told = f"{reading.name}: {reading.why_unwell}"
+                return Look(state=GOING, message=told, remaining_s=reading.sync_remaining_s)
         return Look(state=DONE, message="every node in service and in sync")
 
     async def _backup(self, step: Step, system: System) -> None:
