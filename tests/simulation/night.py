@@ -141,7 +141,7 @@ class Night:
     def __post_init__(self) -> None:
         self.estate: Estate = parse_estate("estate.yaml", self.estate_text)
         self.in_service = self.estate.systems["tickets"].in_service
-        self.product = make_product(self.versions)
+        self.catalog = make_product(self.versions)
         self.world = World(BEGAN, SPEED)
         self.world.faults = self.faults
         images = {
@@ -156,7 +156,7 @@ class Night:
                 sync_s=240,
                 from_range=r.from_range,
             )
-            for r in self.product.releases
+            for r in self.catalog.releases
         }
         nodes = {n: ShoalNode(n, f"S{n.upper()}", "10.1.0.0/24", v) for n, v in self.running.items()}
         self.pair = ShoalPair(self.world, "tickets", nodes, images, self.active)
@@ -187,7 +187,7 @@ class Night:
             self.estate,
             list(self.estate.systems.values()),
             readings,
-            {self.product.name: self.product},
+            {self.catalog.name: self.catalog},
             {"ostrel-shoal": "p"},
             by="tester",
             now=BEGAN,
@@ -234,7 +234,10 @@ class Night:
         raise AssertionError("killed more often than planned")
 
     def current(self, product: str, version: str) -> Release | None:
-        return self.product.resolve(version)
+        return self.catalog.resolve(version)
+
+    def product(self, name: str) -> Product | None:
+        return self.catalog
 
     # --- what is true
 

@@ -233,6 +233,41 @@ def test_a_node_that_already_runs_the_release_is_left_alone():
     assert night.all_well() == []
 
 
+CHAIN = {"1.0": None, "2.0": "vers:dotted/>=1.0", "3.0": "vers:dotted/>=2.0", "4.0": "vers:dotted/>=3.0"}
+
+
+@pytest.mark.parametrize("active", ["a", "b"])
+@pytest.mark.parametrize("b", CHAIN)
+@pytest.mark.parametrize("a", CHAIN)
+def test_from_every_mixed_start_no_node_gets_a_release_that_is_older_or_not_in_the_plan(a, b, active):
+    night = Night(versions=CHAIN, running={"a": a, "b": b}, active=active)
+    if a == b == "4.0":
+        with pytest.raises(GallantError, match="every node runs"):
+            night.plan()
+        return
+    night.pair._compatible = lambda: True  # a device whose replica bears any two releases
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    assert night.end_state() == {"a": ("4.0", "serving"), "b": ("4.0", "shadowing")}
+    later = list(CHAIN)
+    for node, begun in (("a", a), ("b", b)):
+        done = [release for at, kind, release in night.acts if at == node and kind == "install"]
+        assert done == later[later.index(begun) + 1 :]
+        assert done == [s.to for s in plan.steps() if s.node == node and s.kind == "install"]
+    assert night.all_well() == []
+
+
+def test_a_node_that_the_plan_leaves_alone_is_not_disturbed_though_it_runs_something_older_by_now():
+    night = Night(running={"a": "2.8.5", "b": "2.11.3"}, versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0"})
+    plan = night.plan()
+    node = night.pair.nodes["b"]
+    node.bays[node.runs_from] = "2.8.5"
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "tickets/b runs 2.8.5, and the plan has no step on it" in end.message
+    assert [a for a in night.acts if a[1] in ("install", "restart")] == []
+
+
 def test_an_update_that_only_waits_for_its_restart_is_not_installed_again():
     night = Night(versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0"})
     node = night.pair.nodes["b"]
@@ -302,9 +337,9 @@ def test_a_release_recalled_since_the_plan_is_not_entered():
     plan = night.plan()
     releases = [
         replace(r, recall=Recall(date=r.released, reason="it loses data")) if r.version == "2.11.3" else r
-        for r in night.product.releases
+        for r in night.catalog.releases
     ]
-    night.product = replace(night.product, releases=tuple(releases))
+    night.catalog = replace(night.catalog, releases=tuple(releases))
     end = night.run(plan)
     assert end.state == "stopped"
     assert "it loses data" in end.message
@@ -315,8 +350,8 @@ def test_a_one_way_hop_needs_a_consent_by_name_before_anything_is_written():
     from gallant.core.records import replace
 
     night = Night(versions={"2.8.5": None, "2.11.3": None})
-    releases = [replace(r, one_way=True, one_way_because="The disks are rewritten.") for r in night.product.releases]
-    night.product = replace(night.product, releases=tuple(releases))
+    releases = [replace(r, one_way=True, one_way_because="The disks are rewritten.") for r in night.catalog.releases]
+    night.catalog = replace(night.catalog, releases=tuple(releases))
     plan = night.plan()
     with pytest.raises(Refused, match="no way back") as refused:
         night.run(plan)

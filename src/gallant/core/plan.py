@@ -253,6 +253,21 @@ class HopWork(Record):
         return {"package_verified": self.preloads, "restore_point_there": self.restore_point}.get(guard, True)
 
 
+def hop_todo(product: Product, versions: Mapping[str, str], release: Release) -> list[str]:
+    """The nodes that a hop works on: those that run an older release, or one that the catalog does not know.
+
+    Nodes that are ahead are left alone. The planner and the engine both go by this.
+    """
+    goal = product.key(release)
+    known = {node: product.resolve(text) for node, text in versions.items()}
+    return [node for node, at in known.items() if at is None or product.key(at) < goal]
+
+
+def touched(waves: Sequence[Wave]) -> set[str]:
+    """The nodes that steps of these waves install something on, or restart."""
+    return {step.node for step in steps_of(waves) if step.kind in ("preload", "install", "restart")}
+
+
 def hop_waves(
     system: System, work: HopWork, roles: Mapping[str, str], todo: Sequence[str], waiting: Sequence[str] = ()
 ) -> tuple[Wave, ...]:
@@ -572,8 +587,7 @@ def _lane(
     for index, leg in enumerate(ordered, 1):
         release = product.resolve(leg.to)
         assert release is not None  # an order is made of the catalog's own releases
-        goal = product.key(release)
-        todo = [n for n, v in versions.items() if product.key(product.resolve(v) or release) < goal]
+        todo = hop_todo(product, versions, release)
         waiting = [n for n in todo if index == 1 and _same(product, read[n].next_version, release)]
         at = product.resolve(leg.from_)
         package = release.package_on(product.key(at) if at else None, system.delivery)

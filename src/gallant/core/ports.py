@@ -10,7 +10,7 @@ from datetime import datetime
 from typing import Protocol
 
 from gallant.core.backups import Backup
-from gallant.core.catalog import Release
+from gallant.core.catalog import Product, Release
 from gallant.core.errors import GallantError, Stopped, Unreached
 from gallant.core.estate import System
 from gallant.core.events import Entry, Event
@@ -134,6 +134,7 @@ class Releases(Protocol):
     """The catalogs as they are now; a release recalled since the plan was made is seen here."""
 
     def current(self, product: str, version: str) -> Release | None: ...
+    def product(self, name: str) -> Product | None: ...
 
 
 class Prober(Protocol):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -18,7 +18,20 @@ from gallant.core.catalog import release_digest
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate import Estate, System, node_name
 from gallant.core.events import Before, Entry, Event
-from gallant.core.plan import OUR_OWN, REVERT, Hop, HopWork, Lane, Plan, Step, Wave, hop_waves, steps_of
+from gallant.core.plan import (
+    OUR_OWN,
+    REVERT,
+    Hop,
+    HopWork,
+    Lane,
+    Plan,
+    Step,
+    Wave,
+    hop_todo,
+    hop_waves,
+    steps_of,
+    touched,
+)
 from gallant.core.ports import (
     Act,
     AnswerLost,
@@ -283,8 +296,11 @@ class Roll:
         """The hop's waves from the roles as they are now, within what the plan approved."""
         system = self._system(lane.system)
         readings = await self._read_all(system)
-        release = self.means.releases.current(system.product, hop.to)
-        if release is None or (release.recall is not None and not hop.despite_recall):
+        product, release = (
+            self.means.releases.product(system.product),
+            self.means.releases.current(system.product, hop.to),
+        )
+        if product is None or release is None or (release.recall is not None and not hop.despite_recall):
             raise Refused(
                 f"{lane.system}: {hop.to} "
                 + (
@@ -296,7 +312,8 @@ class Roll:
                 ),
                 next=f"gallant plan {lane.system} finds another way",
             )
-        todo = [n for n, r in readings.items() if not self._same(system, r.version, hop.to)]
+        todo = hop_todo(product, {n: r.version for n, r in readings.items()}, release)
+        self._approved(hop, readings, todo)
         waiting = [n for n in todo if self._same(system, readings[n].next_version, hop.to)]
         site = self.means.estate.sites[system.site]
         work = HopWork(
@@ -320,6 +337,16 @@ class Roll:
         now = self.clock.now()
         self._note(Entry(kind=e.DERIVED, at=now, wall=self.clock.wall(), hop=hop.id, waves=waves, message=message))
         return waves
+
+    def _approved(self, hop: Hop, readings: Mapping[str, Reading], todo: Sequence[str]) -> None:
+        """Nothing is disturbed that the plan leaves alone, whatever it runs by now."""
+        if strange := sorted(set(todo) - touched(hop.waves)):
+            told = ", ".join(f"{readings[node].name} runs {readings[node].version}" for node in strange)
+            raise Refused(
+                f"{hop.system}: {hop.from_} → {hop.to} was not started: {told}, and the plan has no step on it.",
+                "What was not approved is not disturbed.",
+                f"gallant plan {hop.system} makes a plan from what runs now",
+            )
 
     async def _wave(self, wave: Wave) -> None:
         """All tracks side by side; the first failure is the wave's, after every track has come to rest."""

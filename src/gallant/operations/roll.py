@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
-from gallant.core.catalog import Release, release_digest
+from gallant.core.catalog import Product, Release, release_digest
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Event
@@ -52,8 +52,11 @@ class PlaceReleases:
         self.place = place
 
     def current(self, product: str, version: str) -> Release | None:
-        found = self.place.products.get(product)
+        found = self.product(product)
         return None if found is None else found.resolve(version)
+
+    def product(self, name: str) -> Product | None:
+        return self.place.products.get(name)
 
 
 async def roll(
