@@ -94,7 +94,7 @@ def test_what_the_journal_says_is_what_happened():
 # --- guards
 
 NIGHT = Night()
-RELEASE = NIGHT.product.resolve("2.11.3")
+RELEASE = NIGHT.catalog.resolve("2.11.3")
 PLAN = NIGHT.plan()
 INSTALL = next(s for s in steps_of(PLAN.lanes[0].hops[0].waves) if s.kind == "install" and s.node == "b")
 BACKUP = Backup(
