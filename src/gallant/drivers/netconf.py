@@ -267,16 +267,15 @@ class NetconfDriver(ProfiledDriver):
 
     async def _ask(self, node: str, asked: Asked) -> Any:
         call, fields = asked.call, asked.fields
-        body = fill(call.said, {key: escape(value, {'"': "&quot;", "'": "&apos;"}) for key, value in fields.items()})
-        reply = await self.rpc(node, body, asked.purpose, call.timeout_s)
+        reply = await self.rpc(node, filled(call.said, fields), asked.purpose, call.timeout_s)
         find = {
-            key: path if isinstance(path, str) else {column: _filled(p, fields) for column, p in path.items()}
+            key: path if isinstance(path, str) else {column: located(p, fields) for column, p in path.items()}
             for key, path in call.find.items()
         }
         return picked(reply, find, {**NAMES, **self.profile.namespaces})
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
-        reply = await self.rpc(node, fill(call.said, dict(fields)), timeout_s=call.timeout_s)
+        reply = await self.rpc(node, filled(call.said, fields), timeout_s=call.timeout_s)
         yield _content(reply)
 
     # --- what the models say
@@ -473,7 +472,12 @@ class NetconfDriver(ProfiledDriver):
         return held()
 
 
-def _filled(path: str, fields: Mapping[str, str]) -> str:
+def filled(rpc: str, fields: Mapping[str, str]) -> str:
+    """An RPC with its fields as texts: none of them opens or ends an element."""
+    return str(fill(rpc, {key: escape(value, {'"': "&quot;", "'": "&apos;"}) for key, value in fields.items()}))
+
+
+def located(path: str, fields: Mapping[str, str]) -> str:
     """An XPath with its fields; one that holds a quote would end the text that it stands in, and is left out."""
     return str(fill(path, {key: value for key, value in fields.items() if "'" not in value and '"' not in value}))
 
