@@ -225,8 +225,7 @@ class Product(Record, dict=True):
             for alias in (release.label, release.build):
                 if alias is not None:
                     names.setdefault(alias.casefold(), release)
-        names.update({self.key(release): release for release in self.releases})
-        return names
+        return names | {self.key(release): release for release in self.releases}
 
     def resolve(self, text: str) -> Release | None:
         """The release that `text` (version, build or label) names; None when it names none here."""
