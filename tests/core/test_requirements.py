@@ -10,7 +10,8 @@ from gallant.core.catalog import Product, Requirement
 from gallant.core.compat import breaches
 from gallant.core.errors import Refused
 from gallant.core.estate import Estate, parse_estate
-from gallant.core.plan import Plan, make_plan
+from gallant.core.plan import Plan
+from gallant.core.planning import make_plan
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.requirements import requirements

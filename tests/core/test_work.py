@@ -22,7 +22,8 @@ from gallant.core.findings import LEVELS, Booking, Facts, Followed, HalfRestored
 from gallant.core.issues import Concern
 from gallant.core.order import NotSafe, turns
 from gallant.core.outages import Sample, outages
-from gallant.core.plan import NothingToDo, Plan, basis_differences, make_plan
+from gallant.core.plan import Knows, NothingToDo, Plan, basis_differences
+from gallant.core.planning import make_plan
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
 from gallant.core.snapshots import Kept
@@ -170,7 +171,7 @@ def plan_with(estate, capabilities) -> Plan:
         {"ostrel-shoal": "p"},
         by="x",
         now=NOW,
-        capabilities={"tickets": capabilities},
+        knows={"tickets": Knows(capabilities=frozenset(capabilities))},
     )
 
 

@@ -8,11 +8,11 @@ import pytest
 
 from gallant.core.backups import Backup, Item
 from gallant.core.events import Entry, Event
-from gallant.core.plan import GUARDS as STEP_GUARDS
 from gallant.core.plan import steps_of
 from gallant.core.readings import Job, PackagePresent
 from gallant.core.records import replace
-from gallant.engine.guards import GUARDS, Scene, reasons_against
+from gallant.core.steps import KINDS
+from gallant.engine.guards import GUARDS, Scene, objections
 from gallant.engine.journal import grammar_problems, replay
 
 from ..core.test_work import ESTATE, TICKETS, both
@@ -136,7 +136,7 @@ def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
 
 
 def against(made: Scene) -> list[str]:
-    return reasons_against(made, lambda x, y: x == y)
+    return [one.reason for one in objections(made, lambda x, y: x == y)]
 
 
 MOVING = replace(TICKETS, services={"blocks": replace(TICKETS.services["blocks"], address="10.0.0.2:860")})
@@ -182,7 +182,7 @@ def test_a_guard_refuses_every_form_of_what_it_is_there_for(change, said):
 
 
 def test_every_guard_that_a_step_names_exists_and_every_guard_is_named_by_some_step():
-    assert {name for names in STEP_GUARDS.values() for name in names} == set(GUARDS)
+    assert {name for kind in KINDS.values() for name in kind.guards} == set(GUARDS)
     assert ESTATE.systems["tickets"] is TICKETS
 
 

@@ -8,21 +8,26 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import selectors
+from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
 from gallant.core.backups import Backup, Item
-from gallant.core.catalog import Minutes, Package, Product, Release
+from gallant.core.catalog import Minutes, Package, Product, Release, Requirement
 from gallant.core.errors import GallantError
-from gallant.core.estate import Estate, parse_estate
+from gallant.core.estate import Estate, System, parse_estate
 from gallant.core.events import Entry, Event
 from gallant.core.outages import Sample
-from gallant.core.plan import Plan, make_plan
-from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, NotReached
+from gallant.core.plan import Knows, Plan
+from gallant.core.planning import make_plan
+from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached
 from gallant.core.readings import Component, Job, PackagePresent, Reading
 from gallant.core.snapshots import is_for, roll_reason, snapshot_name
-from gallant.engine.executor import End, Means, Orders, Roll
+from gallant.core.versions import parse, parse_range
 from gallant.engine.journal import grammar_problems, replay
+from gallant.engine.means import End, Means, Orders
+from gallant.engine.roll import Roll
 from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair
 from gallant.standin.world import Fault, World
 
@@ -31,25 +36,38 @@ SPEED = 20.0  # of the world's clock over the real one; only what is unscaled no
 ORDERS = {"install": "install", "restart": "restart", "handover": "yield", "failback": "reclaim"}
 KINDS = {order: kind for kind, order in ORDERS.items()}
 
-ESTATE = """
+HEAD = """
 gallant: estate/1
 name: simulated
 sites: {harbour: {}}
 limits: {steady_s: 60}
 aims: [{for: default, aim: newest}]
 systems:
-  tickets:
-    product: ostrel/shoal
+"""
+PAIR = """
+  {name}:
+    product: {product}
     shape: pair
     site: harbour
     driver: http
     profile: ostrel-shoal
     nodes:
-      a: {address: "https://10.1.0.1", serial: SA}
-      b: {address: "https://10.1.0.2", serial: SB}
-    usual: {active: a, standby: b}
-    services: {blocks: {address: "10.2.0.1:860"}}
+      a: {{address: "https://10.{n}.0.1", serial: {letter}A}}
+      b: {{address: "https://10.{n}.0.2", serial: {letter}B}}
+    usual: {{active: a, standby: b}}
+    services: {{{service}: {{address: "10.{n}.1.1:860"}}}}
 """
+TICKETS = PAIR.format(name="tickets", product="ostrel/shoal", n=1, letter="S", service="blocks")
+ESTATE = HEAD + TICKETS
+
+
+def estate_of(*others: str) -> str:
+    """The estate with more pairs, each of a product of its own: `reef` is an `ostrel/reef`."""
+    more = (
+        PAIR.format(name=name, product=f"ostrel/{name}", n=n, letter=name[0].upper(), service=f"{name}-blocks")
+        for n, name in enumerate(others, 2)
+    )
+    return ESTATE + "".join(more)
 
 
 class Killed(BaseException):
@@ -76,17 +94,18 @@ class VirtualLoop(asyncio.SelectorEventLoop):
 
 
 class VirtualClock:
+    """The clock of one process. `ahead`: by how much the clock on the wall was set since the night began."""
+
     floor_s = 0.0
-    ahead = timedelta()  # by how much the clock on the wall was set since the night began
+
+    def __init__(self, loop: VirtualLoop, ahead: timedelta) -> None:
+        self.loop, self.ahead = loop, ahead
 
     def now(self) -> datetime:
-        return BEGAN + self.ahead + timedelta(seconds=asyncio.get_running_loop().time())
+        return BEGAN + self.ahead + timedelta(seconds=self.loop.time())
 
     def real(self) -> float:
-        return asyncio.get_running_loop().time() / SPEED
-
-    def wall(self) -> float:
-        return 1000.0 + self.real()
+        return 1000.0 + self.loop.time() / SPEED
 
     def estate_s(self, real_seconds: float) -> float:
         return real_seconds * SPEED
@@ -102,14 +121,19 @@ def body(version: str) -> bytes:
     return f"package {version}".encode()
 
 
-def make_product(versions: dict[str, str | None]) -> Product:
-    """Releases by version, each with the range that it installs on."""
+def make_product(
+    versions: dict[str, str | None],
+    name: str = "ostrel/shoal",
+    requires: dict[str, tuple[Requirement, ...]] | None = None,
+) -> Product:
+    """Releases by version, each with the range that it installs on and what it requires of others."""
     releases = [
         Release(
             version=version,
             released=BEGAN - timedelta(days=400 - i),
             from_range=from_range,
             minutes=Minutes(install=8, restart=5, sync=4),
+            requires=(requires or {}).get(version, ()),
             packages=(
                 Package(
                     name=f"shoal-{version}.pkg",
@@ -121,7 +145,7 @@ def make_product(versions: dict[str, str | None]) -> Product:
         )
         for i, (version, from_range) in enumerate(versions.items())
     ]
-    return Product(name="ostrel/shoal", scheme="dotted", releases=tuple(releases))
+    return Product(name=name, scheme="dotted", releases=tuple(releases))
 
 
 TWO_HOPS = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0", "3.2.4": "vers:dotted/>=2.11.3"}
@@ -129,7 +153,12 @@ TWO_HOPS = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0", "3.2.4": "vers:dotte
 
 @dataclass
 class Night:
-    """A world, a plan, and a journal that outlives whoever writes it."""
+    """A world, a plan, and a journal that outlives whoever writes it.
+
+    `others` are more pairs, with what their nodes run; `requires` what releases of `ostrel/shoal` require. `lag_s`: devices
+    tell what was so up to that long ago. `forgets`: a job is not listed any more once it has ended. `trouble` is called at
+    every read, act, append and renewal, with (what, system or kind of entry, node, how many so far), and may raise.
+    """
 
     versions: dict[str, str | None] = field(default_factory=lambda: dict(TWO_HOPS))
     running: dict[str, str] = field(default_factory=lambda: {"a": "2.8.5", "b": "2.8.5"})
@@ -137,13 +166,54 @@ class Night:
     estate_text: str = ESTATE
     faults: list[Fault] = field(default_factory=list)
     snapshots: bool = True
+    others: dict[str, dict[str, str]] = field(default_factory=dict)
+    requires: dict[str, tuple[Requirement, ...]] = field(default_factory=dict)
+    exports: bool = True
+    repeat: dict[str, str] = field(default_factory=dict)
+    lag_s: float = 0
+    forgets: bool = False
+    trouble: Callable[[str, str, str, int], None] = lambda what, name, node, n: None
+    listener: Listener | None = None
 
     def __post_init__(self) -> None:
+        if self.others:
+            self.estate_text = estate_of(*self.others)
         self.estate: Estate = parse_estate("estate.yaml", self.estate_text)
         self.in_service = self.estate.systems["tickets"].in_service
-        self.catalog = make_product(self.versions)
+        self.catalogs = {"ostrel/shoal": make_product(self.versions, requires=self.requires)}
+        self.catalogs |= {f"ostrel/{name}": make_product(self.versions, f"ostrel/{name}") for name in self.others}
         self.world = World(BEGAN, SPEED)
         self.world.faults = self.faults
+        self.pairs = {
+            system.name: self._pair(system, self.others.get(system.name, self.running))
+            for system in self.estate.systems.values()
+        }
+        self.pair = self.pairs["tickets"]
+        self.backups: list[Backup] = []
+        self.events: list[Event] = []
+        self.acts: list[tuple[str, str, str]] = []  # of tickets: node, kind, release
+        self.every_act: list[tuple[str, str, str, str]] = []
+        self.kill_at: tuple[str, int] | None = None
+        self.passed: Counter[str] = Counter(append=0, act=0)
+        self.seen: Counter[str] = Counter()
+        self.hold_reason: str | None = None
+        self.full_from: int | None = None  # from this many events on, the disk takes no more
+        self.clock_set = timedelta()  # by how much the clock on the wall is set for the processes to come
+        self.lost: set[str] = set()  # systems whose lease another has taken
+        self.renewed = 0
+        self.dead = False
+        self.broken: list[str] = []
+        self._told: dict[str, Reading] = {}
+
+    @property
+    def catalog(self) -> Product:
+        return self.catalogs["ostrel/shoal"]
+
+    @catalog.setter
+    def catalog(self, product: Product) -> None:
+        self.catalogs["ostrel/shoal"] = product
+
+    def _pair(self, system: System, running: dict[str, str]) -> ShoalPair:
         images = {
             r.version: Image(
                 version=r.version,
@@ -156,50 +226,63 @@ class Night:
                 sync_s=240,
                 from_range=r.from_range,
             )
-            for r in self.catalog.releases
+            for r in self.catalogs[system.product].releases
         }
-        nodes = {n: ShoalNode(n, f"S{n.upper()}", "10.1.0.0/24", v) for n, v in self.running.items()}
-        self.pair = ShoalPair(self.world, "tickets", nodes, images, self.active)
-        self.backups: list[Backup] = []
-        self.events: list[Event] = []
-        self.acts: list[tuple[str, str, str]] = []
-        self.kill_at: tuple[str, int] | None = None
-        self.passed = {"append": 0, "act": 0}
-        self.hold_reason: str | None = None
-        self.full_from: int | None = None  # from this many events on, the disk takes no more
-        self.clock_set = timedelta()  # by how much the clock on the wall is set for the processes to come
-        self.broken: list[str] = []
+        nodes = {n: ShoalNode(n, system.nodes[n].serial, "10.1.0.0/24", v) for n, v in running.items()}
+        return ShoalPair(self.world, system.name, nodes, images, self.active)
+
+    def happens(self, what: str, name: str, node: str = "") -> None:
+        """Something is about to be done: the test may have it go wrong."""
+        self.alive()
+        self.seen[f"{what} {name} {node}"] += 1
+        self.trouble(what, name, node, self.seen[f"{what} {name} {node}"])
 
     # --- the moments at which a night may be cut off
 
     def moment(self, kind: str, when: str) -> None:
+        self.alive()
         if when == "before":
             self.passed[kind] += 1
         if self.kill_at == (f"{when} {kind}", self.passed[kind]):
             self.kill_at = None
+            self.die()
+
+    def die(self) -> None:
+        """The process ends: whatever of it still runs, nothing of it comes through any more."""
+        self.dead = True
+        raise Killed
+
+    def alive(self) -> None:
+        if self.dead:
             raise Killed
 
     # --- running it
 
     def plan(self) -> Plan:
-        readings = {f"tickets/{n}": self._reading(n) for n in self.pair.nodes}
+        readings = {f"{s}/{n}": self._reading(s, n) for s, pair in self.pairs.items() for n in pair.nodes}
         return make_plan(
             self.estate,
             list(self.estate.systems.values()),
             readings,
-            {self.catalog.name: self.catalog},
+            self.catalogs,
             {"ostrel-shoal": "p"},
             by="tester",
             now=BEGAN,
-            snapshotted={"tickets"} if self.snapshots else set(),
+            snapshotted=set(self.pairs) if self.snapshots else set(),
+            knows={name: SimDriver(self, name).knows() for name in self.pairs},
         )
 
     def run(self, plan: Plan, orders: Orders | None = None, downtime: float = 0.0) -> End:
         """One process's life: until it ends or is killed (`Killed`)."""
         loop = VirtualLoop(self.world.now + downtime)
+        self.clock, self.dead = VirtualClock(loop, self.clock_set), False
         try:
             return loop.run_until_complete(self._roll(plan, orders or Orders(by="tester")).carry_out())
+        except BaseExceptionGroup:
+            assert self.dead  # nothing else may come out of the roll in a group
+            raise Killed from None
         finally:
+            self.dead = True
             for task in asyncio.all_tasks(loop):
                 task.cancel()
             loop.run_until_complete(asyncio.sleep(0))
@@ -207,18 +290,16 @@ class Night:
             loop.close()
 
     def _roll(self, plan: Plan, orders: Orders) -> Roll:
-        self.clock = VirtualClock()
-        self.clock.ahead = self.clock_set
         means = Means(
             estate=self.estate,
             clock=self.clock,
-            drivers={"tickets": SimDriver(self)},
+            drivers={name: SimDriver(self, name) for name in self.pairs},
             vault=SimVault(self),
             restore_points=SimRestorePoints(self),
             releases=self,
             prober=SimProber(self),
             journal=SimJournal(self),
-            listener=Deaf(),
+            listener=self.listener or Deaf(),
         )
         return Roll("roll-0001", plan, means, orders)
 
@@ -234,26 +315,36 @@ class Night:
         raise AssertionError("killed more often than planned")
 
     def current(self, product: str, version: str) -> Release | None:
-        return self.catalog.resolve(version)
+        return self.catalogs[product].resolve(version)
 
     def product(self, name: str) -> Product | None:
-        return self.catalog
+        return self.catalogs[name]
 
     # --- what is true
 
     def now(self) -> None:
         self.world.advance(asyncio.get_running_loop().time())
 
-    def _reading(self, name: str) -> Reading:
-        node = self.pair.nodes[name]
-        word, left = self.pair.replica()
-        role = {"serving": "active", "shadowing": "standby"}.get(self.pair.role(name), "unknown")
+    def tell(self, system: str, name: str) -> Reading:
+        """What a node tells now: with a lag, what was so when it last looked at itself."""
+        full, now = f"{system}/{name}", self._reading(system, name)
+        told = self._told.get(full)
+        if told is None or told.boot != now.boot or (now.taken - told.taken).total_seconds() >= self.lag_s:
+            self._told[full] = told = now
+        return told
+
+    def _reading(self, system: str, name: str) -> Reading:
+        pair = self.pairs[system]
+        node = pair.nodes[name]
+        word, left = pair.replica()
+        role = {"serving": "active", "shadowing": "standby"}.get(pair.role(name), "unknown")
+        product = self.estate.systems[system].product
         return Reading(
-            system="tickets",
+            system=system,
             node=name,
             taken=self.world.moment,
             serial=node.serial,
-            product="ostrel/shoal",
+            product=product,
             version=node.version,
             boot=node.boot,
             role=role,
@@ -262,7 +353,7 @@ class Night:
             in_sync=word == "matched",
             sync_word=word,
             sync_remaining_s=left,
-            components=(Component(name="image", kind="system image", product="ostrel/shoal", version=node.version),),
+            components=(Component(name="image", kind="system image", product=product, version=node.version),),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in node.packages.items()),
             jobs=tuple(
                 Job(
@@ -274,71 +365,104 @@ class Night:
                     release=t.release,
                 )
                 for t in node.tasks
+                if not (self.forgets and t.state == "complete")
             ),
         )
 
-    def judge(self, node: str, kind: str) -> None:
+    def judge(self, system: str, node: str, kind: str, release: str) -> None:
         """The promises that an act could break, from the world's truth, at the moment in which it arrives."""
-        mine, other = self.pair.nodes[node], self.pair.other(node)
-        whole = other.up and self.pair.replica()[0] == "matched"
+        pair = self.pairs[system]
+        mine, other = pair.nodes[node], pair.other(node)
+        whole = other.up and pair.replica()[0] == "matched"
+        name = f"{system}/{node}"
         if kind in ("restart", "handover", "failback") and self.in_service and not whole:
-            self.broken.append(f"I2: {kind} of {node} while the pair is {self.pair.replica()[0]}")
-        if kind == "restart" and not any(b.versions[node] == mine.version for b in self.backups):
-            self.broken.append(f"I3: restart of {node} without a backup of {mine.version}")
-        if kind in ("install", "restart") and self.snapshots and not self.pair.snapshots:
-            self.broken.append(f"I3: {kind} of {node} without the restore point that the plan asks for")
-        if kind == "restart" and self.pair.active == node and self.in_service:
-            self.broken.append(f"I1: restart of {node}, which serves")
-        beside = self.pair.nodes.values() if self.in_service else [mine]
+            self.broken.append(f"I2: {kind} of {name} while the pair is {pair.replica()[0]}")
+        backups = [b for b in self.backups if b.system == system]
+        if kind == "restart" and self.exports and not any(b.versions[node] == mine.version for b in backups):
+            self.broken.append(f"I3: restart of {name} without a backup of {mine.version}")
+        if kind in ("install", "restart") and self.snapshots and not pair.snapshots:
+            self.broken.append(f"I3: {kind} of {name} without the restore point that the plan asks for")
+        if kind == "restart" and pair.active == node and self.in_service:
+            self.broken.append(f"I1: restart of {name}, which serves")
+        beside = pair.nodes.values() if self.in_service else [mine]
         if kind == "install" and any(t.state == "busy" for n in beside for t in n.tasks):
-            self.broken.append(f"I13: install on {node} beside another job")
+            self.broken.append(f"I13: install on {name} while another job runs")
+        if kind == "restart":
+            self._requirements(system, release)
+
+    def _requirements(self, system: str, release: str) -> None:
+        """I7: no restart enters a release whose requirement of another system does not hold at that moment."""
+        entered = self.catalogs[self.estate.systems[system].product].resolve(release)
+        for needed in entered.requires if entered is not None else ():
+            for other in self.estate.systems.values():
+                versions = {n.version for n in self.pairs[other.name].nodes.values()}
+                if other.product == needed.product and not all(
+                    parse("dotted", v) in parse_range(needed.range) for v in versions
+                ):
+                    self.broken.append(f"I7: {system} enters {release}, and {other.name} runs {versions}")
 
     def all_well(self) -> list[str]:
         """Everything that is not as promised; empty after a good night."""
-        said = list(self.broken) + (self.pair.broken if self.in_service else []) + grammar_problems(self.events)
-        installs = [a for a in self.acts if a[1] == "install"]
-        installs += [a for a in self.acts if a[1] == "snapshot"]
-        said += [f"I5: {a} was done {installs.count(a)} times" for a in set(installs) if installs.count(a) > 1]
-        if len(self.pair.snapshots) > 1:
-            said.append(f"{len(self.pair.snapshots)} restore points are left")
+        said = list(self.broken) + grammar_problems(self.events)
+        for name, pair in self.pairs.items():
+            said += [f"{name}: {words}" for words in pair.broken if self.in_service]
+            if len(pair.snapshots) > 1:
+                said.append(f"{name}: {len(pair.snapshots)} restore points are left")
+        once = [a for a in self.every_act if a[2] in ("install", "snapshot", "restart")]
+        said += [f"I5: {a} was done {once.count(a)} times" for a in dict.fromkeys(once) if once.count(a) > 1]
         return said
 
-    def end_state(self) -> dict[str, tuple[str, str]]:
-        return {n: (node.version, self.pair.role(n)) for n, node in self.pair.nodes.items()}
+    def end_state(self, system: str = "tickets") -> dict[str, tuple[str, str]]:
+        pair = self.pairs[system]
+        return {n: (node.version, pair.role(n)) for n, node in pair.nodes.items()}
+
+    def acted(self, system: str, node: str, kind: str, release: str) -> None:
+        self.every_act.append((system, node, kind, release))
+        if system == "tickets":
+            self.acts.append((node, kind, release))
 
 
 class SimDriver:
     request_timeout_s = 10.0
 
-    def __init__(self, night: Night) -> None:
-        self.night = night
+    def __init__(self, night: Night, system: str) -> None:
+        self.night, self.system = night, system
 
     def lands_within_s(self, kind: str) -> float:
         return 20.0
 
     def capabilities(self) -> frozenset[str]:
-        return frozenset({"export", "preload", "install", "restart", "handover", "failback"})
+        exports = {"export"} if self.night.exports else set()
+        return frozenset({"preload", "install", "restart", "handover", "failback", *exports})
+
+    def knows(self) -> Knows:
+        return Knows(capabilities=self.capabilities(), slots=2, repeat=self.night.repeat)
 
     def _up(self, node: str) -> None:
         self.night.now()
-        if not self.night.pair.nodes[node].up:
-            raise NotReached(f"tickets/{node} cannot be reached.")
+        if not self.night.pairs[self.system].nodes[node].up:
+            raise NotReached(f"{self.system}/{node} cannot be reached.")
 
     async def read(self, node: str) -> Reading:
         await asyncio.sleep(0.02)
+        self.night.happens("read", self.system, node)
         self._up(node)
-        return self.night._reading(node)
+        return self.night.tell(self.system, node)
 
     async def job(self, node: str, handle: str) -> Job:
         self._up(node)
-        return next(j for j in self.night._reading(node).jobs if j.id == handle)
+        found = next((j for j in self.night._reading(self.system, node).jobs if j.id == handle), None)
+        if found is None:
+            raise DeviceRefused(f"{self.system}/{node} knows no job {handle}.")
+        return found
 
     async def act(self, node, act, *, send_by, progress=None) -> Accepted:
         night = self.night
         await asyncio.sleep(0.02)
+        night.happens("act", self.system, node)
         self._up(node)
         night.moment("act", "before")
-        full = f"tickets/{node}"
+        full = f"{self.system}/{node}"
         order = ORDERS.get(act.kind, "upload")
         night.world.count(full, order)
         if night.world.fault("never_acts", full, order):
@@ -346,36 +470,47 @@ class SimDriver:
             raise AnswerLost(f"{full} gave no answer.")
         if late := night.world.fault("acts_late", full, order):  # and whoever asked is gone
             night.world.after(late.value, lambda: self._late(node, act))
-            raise Killed
-        try:
-            handle = self._do(node, act)
-        except Denied as denied:
-            raise DeviceRefused(
-                f"{full} refuses: {denied.message}", meaning="already" if "already" in denied.message else "refused"
-            ) from None
-        night.acts.append((node, act.kind, act.release))
+            night.die()
+        if late := night.world.fault("lands_late", full, order):  # whoever asked waits for its time-out
+            night.world.after(late.value, lambda: self._late(node, act))
+            await asyncio.sleep(SPEED * self.request_timeout_s)
+            raise AnswerLost(f"{full} gave no answer.")
+        handle = self._do(node, act)
+        night.acted(self.system, node, act.kind, act.release)
         night.moment("act", "after")
         if night.world.fault("answer_lost", full, order):
             raise AnswerLost(f"{full} gave no answer.")
         return Accepted(handle=handle)
 
     def _late(self, node: str, act) -> None:
-        self._do(node, act)
-        self.night.acts.append((node, act.kind, act.release))
+        if not self.night.pairs[self.system].nodes[node].up:
+            return
+        try:
+            self._do(node, act)
+        except DeviceRefused:
+            return
+        self.night.acted(self.system, node, act.kind, act.release)
 
     def _do(self, node: str, act) -> str | None:
+        pair = self.night.pairs[self.system]
         if act.kind == "preload":
-            self.night.pair.keep(node, act.package, body(act.release))
+            pair.keep(node, act.package, body(act.release))
             return None
-        self.night.judge(node, act.kind)
-        return str(self.night.pair.order(node, ORDERS[act.kind], act.package).number)
+        self.night.judge(self.system, node, act.kind, act.release)
+        try:
+            return str(pair.order(node, ORDERS[act.kind], act.package).number)
+        except Denied as denied:
+            raise DeviceRefused(
+                f"{self.system}/{node} refuses: {denied.message}",
+                meaning="already" if "already" in denied.message else "refused",
+            ) from None
 
 
 class SimVault:
     def __init__(self, night: Night) -> None:
         self.night = night
 
-    async def take(self, system, *, by, comment, progress=None) -> Backup:
+    async def take(self, system, *, by, roll, before, progress=None) -> Backup:
         await asyncio.sleep(5.0)
         night = self.night
         night.now()
@@ -384,9 +519,11 @@ class SimVault:
             system=system.name,
             taken=night.clock.now(),
             by=by,
-            comment=comment,
+            comment=f"before {before}",
+            before=before,
+            roll=roll,
             tool="t",
-            versions={n: node.version for n, node in night.pair.nodes.items()},
+            versions={n: node.version for n, node in night.pairs[system.name].nodes.items()},
             items=(Item(name="x", node="a", bytes=1, sha256="0"),),
             archive="x",
             bytes=1,
@@ -397,7 +534,7 @@ class SimVault:
         return made
 
     def backups(self, system: str) -> list[Backup]:
-        return self.night.backups
+        return [b for b in self.night.backups if b.system == system]
 
 
 class SimRestorePoints:
@@ -412,16 +549,17 @@ class SimRestorePoints:
         if name is None:
             night.moment("act", "before")
             name = snapshot_name(reason, by, night.world.moment)
-            night.pair.snapshot(name)
-            night.acts.append(("pair", "snapshot", before))
+            night.pairs[system.name].snapshot(name)
+            night.acted(system.name, "pair", "snapshot", before)
             night.moment("act", "after")
-        for earlier in [str(s["name"]) for s in night.pair.snapshots if s["name"] != name]:
-            night.pair.forget_snapshot(earlier)
+        pair = night.pairs[system.name]
+        for earlier in [str(s["name"]) for s in pair.snapshots if s["name"] != name]:
+            pair.forget_snapshot(earlier)
         return name
 
     async def there(self, system, *, roll, before) -> str | None:
         self.night.now()
-        names = [str(s["name"]) for s in self.night.pair.snapshots]
+        names = [str(s["name"]) for s in self.night.pairs[system.name].snapshots]
         return next((n for n in names if is_for(n, roll_reason(roll, before))), None)
 
 
@@ -432,14 +570,12 @@ class SimProber:
     def start(self) -> None: ...
 
     def take(self) -> list[Sample]:
-        self.night.now()
+        night = self.night
+        night.now()
         return [
-            Sample(
-                service="blocks",
-                at=self.night.world.moment,
-                real=self.night.world.now / SPEED,
-                ok=self.night.pair.serving is not None,
-            )
+            Sample(service=service, at=night.world.moment, real=night.world.now / SPEED, ok=pair.serving is not None)
+            for name, pair in night.pairs.items()
+            for service in night.estate.systems[name].services
         ]
 
     async def stop(self) -> None: ...
@@ -450,11 +586,15 @@ class SimJournal:
 
     def __init__(self, night: Night) -> None:
         self.night = night
+        self.sole_since = night.clock.real()
 
     def events(self) -> list[Event]:
         return list(self.night.events)
 
-    def append(self, entry: Entry) -> Event:
+    async def append(self, entry: Entry, system: str | None = None) -> Event:
+        self.night.happens("append", entry.kind, system or "")
+        if system in self.night.lost or (system is None and self.night.lost >= set(self.night.pairs)):
+            raise LeaseLost(f"The lease of {system or 'every system'} is no longer held here.")
         self.night.moment("append", "before")
         if self.night.full_from is not None and len(self.night.events) >= self.night.full_from:
             raise GallantError("state/journal.db cannot be written: disk full.")
@@ -463,13 +603,13 @@ class SimJournal:
         self.night.moment("append", "after")
         return event
 
-    def intend(self, entry: Entry, system: str) -> Event:
-        return self.append(entry)
-
     def hold_wanted(self) -> str | None:
         return self.night.hold_reason
 
-    def renew(self) -> None: ...
+    async def renew(self) -> list[str]:
+        self.night.happens("renew", "", "")
+        self.night.renewed += 1
+        return sorted(self.night.lost)
 
 
 class Deaf:

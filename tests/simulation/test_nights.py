@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from gallant.core.errors import GallantError, Refused
 from gallant.core.plan import basis_differences
-from gallant.engine.executor import Orders
+from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
 from .night import ESTATE, Killed, Night, last_state

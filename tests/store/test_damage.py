@@ -12,7 +12,7 @@ import pytest
 
 from gallant.core.errors import GallantError, Refused
 from gallant.core.ledger import Entry
-from gallant.store import copies, database, journal
+from gallant.store import copies, database
 from gallant.store.copies import copy_of, keep_copy, made_at
 from gallant.store.journal import JournalStore
 from gallant.store.ledger import LedgerStore
@@ -33,8 +33,8 @@ def filled(folder) -> None:
     """A roll with two entries, five decisions, and two readings."""
     store = JournalStore(folder)
     with store.new_roll(PLAN, NOW) as held:
-        held.append(entry("opened"))
-        held.append(entry("resumed"))
+        held.write(entry("opened"))
+        held.write(entry("resumed"))
     store.keep_copy()
     store.close()
     ledger = LedgerStore(folder)
@@ -138,7 +138,7 @@ def test_one_damaged_row_of_the_journal_is_named_and_the_rest_can_be_read(tmp_pa
     filled(tmp_path)
     store = JournalStore(tmp_path)
     with store.take_up("roll-0001") as held:
-        held.append(entry("ended"))
+        held.write(entry("ended"))
     with store.new_roll(PLAN, NOW):
         pass
     change(tmp_path, "journal.db", "UPDATE rolls SET plan = ? WHERE id = 'roll-0001'", b"{")
@@ -203,32 +203,3 @@ def test_a_link_in_the_place_of_a_store_is_not_written_through(tmp_path, name):
     with pytest.raises(Refused, match="is a link"):
         STORES[name](tmp_path / "estate")
     assert outside.read_bytes() == b""
-
-
-def test_the_wall_clock_has_no_say_over_a_lease(tmp_path, monkeypatch):
-    store = JournalStore(tmp_path)
-    with store.new_roll(PLAN, NOW) as held:
-        for jump in (3600.0, -86400.0, 7200.0):
-            real = time.time
-            monkeypatch.setattr(time, "time", lambda jump=jump, real=real: real() + jump)
-            until = store._db.execute("SELECT until FROM leases").fetchone()[0]
-            assert 0 < until - journal._now() <= journal.LEASE_S  # neither over nor without an end
-            held.renew()
-            held.intend(entry("intent"), "tickets")
-            thief = JournalStore(tmp_path)
-            thief._db.execute("INSERT INTO rolls VALUES (9, 'roll-0009', 'p', x'', '', '', NULL)")
-            with (
-                pytest.raises(Refused, match="is leased to roll-0001"),
-                journal.RollJournal(thief._db, "roll-0009", ["tickets"]),
-            ):
-                pass
-            thief._db.execute("DELETE FROM rolls WHERE number = 9")
-
-
-def test_a_lease_does_not_outlast_a_start_of_the_machine(tmp_path, monkeypatch):
-    store = JournalStore(tmp_path)
-    with store.new_roll(PLAN, NOW):
-        monkeypatch.setattr(journal, "_boot", lambda: "another start")
-        store._db.execute("INSERT INTO rolls VALUES (9, 'roll-0009', 'p', x'', '', '', NULL)")
-        with journal.RollJournal(store._db, "roll-0009", ["tickets"]) as taken:
-            assert taken.holder.split("/")[1] == "another start"

@@ -86,12 +86,12 @@ def test_a_file_that_is_no_database_is_said_to_be_damaged(tmp_path):
 def test_no_schema_step_runs_while_a_roll_is_open(tmp_path, monkeypatch):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
-        held.append(entry("opened"))
+        held.write(entry("opened"))
     monkeypatch.setattr(journal, "SCHEMA", (*journal.SCHEMA, "CREATE TABLE more (x)"))
     with pytest.raises(Refused, match="roll-0001 is open"):
         JournalStore(tmp_path)
     with store.take_up("roll-0001") as held:
-        held.append(entry("ended"))
+        held.write(entry("ended"))
     JournalStore(tmp_path).close()
 
 
@@ -177,10 +177,10 @@ def test_what_was_heard_is_kept_with_the_readings_by_its_tag(tmp_path):
 def test_seq_has_no_gap_and_nothing_follows_the_end(tmp_path):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
-        assert [held.append(entry(kind)).seq for kind in ("opened", "held", "resumed")] == [1, 2, 3]
-        held.append(entry("finished"))
+        assert [held.write(entry(kind)).seq for kind in ("opened", "held", "resumed")] == [1, 2, 3]
+        held.write(entry("finished"))
         with pytest.raises(Refused, match="has ended"):
-            held.append(entry("resumed"))
+            held.write(entry("resumed"))
     assert [e.seq for e in store.events("roll-0001")] == [1, 2, 3, 4]
     assert store.rolls()[0][0].plan == PLAN
     assert store.open_rolls() == []
@@ -206,11 +206,11 @@ def test_a_roll_in_the_hands_of_one_process_is_refused_to_another(tmp_path):
 def test_an_intent_is_written_only_while_the_lease_is_ours(tmp_path):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
-        held.intend(entry("intent", step="x"), "tickets")
+        held.write(entry("intent", step="x"), "tickets")
         db = sqlite3.connect(tmp_path / "state" / "journal.db")
         db.execute("UPDATE leases SET epoch = epoch + 1, holder = 'thief'")
         db.commit()
-        for write in (lambda: held.intend(entry("intent", step="y"), "tickets"), lambda: held.append(entry("held"))):
+        for write in (lambda: held.write(entry("intent", step="y"), "tickets"), lambda: held.write(entry("held"))):
             with pytest.raises(LeaseLost):
                 write()
         assert len(held.events()) == 1
@@ -222,7 +222,7 @@ def _take_epochs(folder, count, results):
     for _ in range(count):
         try:
             with store.take_up("roll-0001") as held:
-                held.append(entry("resumed"))
+                held.write(entry("resumed"))
                 taken += 1
         except Refused:
             pass
@@ -232,7 +232,7 @@ def _take_epochs(folder, count, results):
 def test_processes_that_race_for_a_roll_never_write_side_by_side(tmp_path):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
-        held.append(entry("opened"))
+        held.write(entry("opened"))
     context = multiprocessing.get_context("spawn")
     results = context.Queue()
     workers = [context.Process(target=_take_epochs, args=(tmp_path, 25, results)) for _ in range(3)]
@@ -249,12 +249,12 @@ def test_processes_that_race_for_a_roll_never_write_side_by_side(tmp_path):
 def test_a_full_disk_is_said_and_leaves_the_journal_as_it_was(tmp_path):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
-        held.append(entry("opened"))
+        held.write(entry("opened"))
         pages = store._db.execute("PRAGMA page_count").fetchone()[0]
         store._db.execute(f"PRAGMA max_page_count = {pages}")
         with pytest.raises(GallantError, match="journal.db cannot be written: the disk is full"):
-            [held.append(entry("resumed", message="x" * 400)) for _ in range(200)]
+            [held.write(entry("resumed", message="x" * 400)) for _ in range(200)]
         store._db.execute("PRAGMA max_page_count = 100000")
         written = [e.seq for e in held.events()]
         assert written == list(range(1, len(written) + 1))
-        assert held.append(entry("held")).seq == len(written) + 1
+        assert held.write(entry("held")).seq == len(written) + 1

@@ -43,6 +43,7 @@ DRAFT = Draft(
     by="anna",
     comment="why",
     before=None,
+    roll=None,
     tool="gallant",
 )
 

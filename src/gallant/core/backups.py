@@ -49,7 +49,8 @@ class Backup(Record):
 
     `versions` and `serials` are by node; `bytes` and `blake3` are those of the stored archive, which may be an earlier
     backup's where every item and the recipients were the same; `recipients` are age public keys, none for a plain one.
-    `before` is the update that it was taken for, as the roll's name. `signature` (Ed25519, hexadecimal) is over everything
+    `before` is the release that was to be entered, and `roll` the roll that took it
+    for that. `signature` (Ed25519, hexadecimal) is over everything
     but itself and what later verification finds out: `sealed` and `opened` are when the stored bytes were last read back
     whole, and decrypted and unpacked, or None; `copies` is how the copies stand.
     """
@@ -62,6 +63,7 @@ class Backup(Record):
     by: str
     comment: str
     before: str | None = None
+    roll: str | None = None
     tool: str
     versions: dict[str, str]
     serials: dict[str, str] = {}
@@ -87,7 +89,10 @@ class Backup(Record):
 
     def signed_part(self) -> Raw:
         """What the signature is over."""
-        return SIGNED + to_json(replace(self, signature="", sealed=None, opened=None, copies=()))
+        plain = msgspec.to_builtins(replace(self, signature="", sealed=None, opened=None, copies=()))
+        if self.roll is None:  # manifests were signed before there was such a field
+            del plain["roll"]
+        return SIGNED + to_json(plain)
 
     def holds_the_same(self, other: Backup) -> bool:
         """Whether nothing but time has passed between the two: every item, and for whom it is encrypted."""

@@ -64,14 +64,9 @@ def _breaks(readings: Sequence[Reading], bundle: Bundle, products: Mapping[str, 
                 found.append(Break(component=reading.name, product=product, installed=None, wanted=wanted))
         for part in reading.components:
             asked = bundle.version_of(part.product)
-            if asked is not None and not _same(products.get(part.product), part.version, asked):
+            product_of_part = products.get(part.product)
+            met = part.version == asked or (product_of_part is not None and product_of_part.same(part.version, asked))
+            if asked is not None and not met:
                 name = reading.name if part.name == IMAGE else f"{reading.name}:{part.name}"
                 found.append(Break(component=name, product=part.product, installed=part.version, wanted=asked))
     return found
-
-
-def _same(product: Product | None, one: str, other: str) -> bool:
-    if product is None or one == other:
-        return one == other
-    a = product.resolve(one)
-    return a is not None and a == product.resolve(other)

@@ -235,6 +235,15 @@ class Product(Record, dict=True):
             found = None
         return found or self._by_name.get(text.casefold())
 
+    def same(self, one: str | None, other: str | None) -> bool:
+        """Whether two texts name one version, by whatever name of it; what is not told is the same as nothing."""
+        if one is None or other is None:
+            return False
+        if one == other:
+            return True
+        release = self.resolve(one)
+        return release is not None and release == self.resolve(other)
+
 
 def joined(one: Product, other: Product) -> Product:
     """Two lists of one product's releases as one; of a version that both have, `one` has the word."""

@@ -11,8 +11,9 @@ from datetime import timedelta
 
 from gallant.core import circumstances, complaints
 from gallant.core.backups import good_for
-from gallant.core.estate import SHAPES, System, node_name
+from gallant.core.estate import System, node_name
 from gallant.core.findings import LEVELS, Facts, Finding, finding
+from gallant.core.order import SHAPES
 from gallant.core.readings import IN_SERVICE
 from gallant.core.records import Record, replace
 
@@ -429,7 +430,7 @@ OWN: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
 BEFOREHAND, LONG_BEFORE = ("ahead", "before"), ("ahead",)
 ALWAYS, NOT_DURING = ("ahead", "before", "during", "after"), ("ahead", "before", "after")
 UNTIL_DONE = ("ahead", "before", "during")
-SEVERAL = tuple(shape for shape in SHAPES if shape != "single")  # whose systems have more than one node
+SEVERAL = tuple(name for name, shape in SHAPES.items() if shape.has_spare)  # whose systems have more than one node
 
 
 def _about(
@@ -495,7 +496,7 @@ ABOUT: dict[str, Callable[[str, str], Check]] = {
         "stop",
         "the next node can leave only when enough of the others stay",
         when=ALWAYS,
-        shapes=tuple(circumstances.NEEDED),
+        shapes=SEVERAL,
     ),
     "capacity": _about(
         "stop", "what a node carried has to fit onto the others while it is away", shapes=circumstances.SHARED_LOAD

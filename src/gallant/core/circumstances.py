@@ -9,20 +9,13 @@ from collections.abc import Callable, Iterator
 from datetime import timedelta
 
 from gallant.core.findings import Facts, Finding, finding
+from gallant.core.order import SHAPES
 
 OPENED_WITHIN = timedelta(days=30)
-# How many nodes beside the one that is worked on have to be in service, of so many in all.
-NEEDED: dict[str, Callable[[int], int]] = {
-    "pair": lambda n: 1,
-    "fabric": lambda n: 1,
-    "pairs": lambda n: n // 2,
-    "quorum": lambda n: n // 2 + 1,
-    "pool": lambda n: 1,
-}
 LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
 WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
 DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
-SHARED_LOAD = ("quorum", "pool", "pairs")
+SHARED_LOAD = tuple(name for name, shape in SHAPES.items() if shape.shares_load)
 
 
 def _may_act(facts: Facts) -> Iterator[Finding]:
@@ -93,11 +86,10 @@ def _memory(facts: Facts) -> Iterator[Finding]:
 
 
 def _redundancy(facts: Facts) -> Iterator[Finding]:
-    needed = NEEDED.get(facts.system.shape)
-    if needed is None or not facts.system.in_service or facts.errors:
+    if not facts.system.in_service or facts.errors:
         return
     well = [n for n, r in facts.readings.items() if r.healthy]
-    least = needed(len(facts.system.nodes))
+    least = SHAPES[facts.system.shape].must_stay(len(facts.system.nodes))
     if len(well) - 1 >= least:
         yield finding(facts, "pass", f"{len(well) - 1} nodes carry on while one is worked on", f"{least} are needed")
     else:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from gallant.core.catalog import Product, Release
 from gallant.core.estate import System, node_name
+from gallant.core.order import SHAPES
 from gallant.core.outages import Sample
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -54,7 +55,7 @@ def _verdict(
         problems.append(error or "it was not read")
     else:
         problems += _problems_of(system, node, reading, product, target)
-    if node == system.usual.get("active", next(iter(system.nodes))):
+    if node == SHAPES[system.shape].usual_head(system.nodes, system.usual):
         problems += [
             f"the service {name} does not answer: {sample.why}" for name, sample in probes.items() if not sample.ok
         ]

@@ -19,15 +19,14 @@ from gallant.core.backups import Keep
 from gallant.core.catalog import Bundle
 from gallant.core.documents import Document, Invalid, Problem, document_of, suggestion
 from gallant.core.errors import WrongUse
+from gallant.core.order import ROLES, SHAPES
 from gallant.core.readings import IMAGE
 from gallant.core.records import Moment, Record, replace
 from gallant.core.rules import ActRule
 
-SHAPES = ("single", "pair", "fabric", "pairs", "quorum", "pool")
 DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
 # How a node's address begins: by network, on this very host, or in a person's hands.
 SCHEMES = ("https", "ssh", "local", "hands")
-ROLES = ("active", "standby", "leader", "member", "alone")
 PURPOSES = ("read", "act", "elevate")
 SECRET_KINDS = ("env", "file", "keyring", "key")
 NO_REFERENCE = ("ask", "agent")
@@ -445,17 +444,17 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
     if problem := name_problem(system.name):
         document.at(path, problem, key=True)
     for field, value, known in (
-        ("shape", system.shape, SHAPES),
+        ("shape", system.shape, tuple(SHAPES)),
         ("driver", system.driver, DRIVERS),
         ("site", system.site, tuple(estate.sites)),
     ):
         if value not in known:
             document.at((*path, field), f"unknown {field} {value!r}{document.suggestion(value, known)}")
-    wanted = {"single": (1, 1), "pair": (2, 2)}.get(system.shape, (1, 100_000))
-    if not wanted[0] <= len(system.nodes) <= wanted[1]:
+    shape = SHAPES.get(system.shape)
+    if shape is not None and not shape.least <= len(system.nodes) <= shape.most:
         document.at(
             (*path, "nodes"),
-            f"a {system.shape} has {wanted[0]} node{'s' * (wanted[0] > 1)}, here are {len(system.nodes)}",
+            f"a {system.shape} has {shape.least} node{'s' * (shape.least > 1)}, here are {len(system.nodes)}",
         )
     for used in system.uses:
         if used not in estate.systems:

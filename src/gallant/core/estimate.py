@@ -1,8 +1,8 @@
-"""How long a step takes: the publisher's word where there is one, else what such a step takes as a rule."""
+"""How long a step takes: the publisher's word where there is one, else what such a step takes as a rule. Seconds of estate time."""
 
 from __future__ import annotations
 
-from gallant.core.catalog import Release
+from gallant.core.plan import HopWork
 
 # Minutes that no publisher states; each is the pace of the slowest device seen, so that a plan rather ends early.
 BACKUP_MINUTES = 1.0
@@ -13,22 +13,32 @@ PATIENCE = 4.0
 LEAST_DEADLINE_S = 600.0
 
 
-def step_seconds(
-    kind: str, release: Release, *, steady_s: float, package_bytes: int, mbit_per_s: float | None
-) -> float:
-    """The estimate of one step, in seconds of estate time."""
-    minutes = release.minutes
-    table = {
-        "backup": BACKUP_MINUTES * 60,
-        "snapshot": SNAPSHOT_MINUTES * 60,
-        "preload": transfer_seconds(package_bytes, mbit_per_s),
-        "install": minutes.install * 60,
-        "restart": minutes.restart * 60,
-        "steady": minutes.sync * 60 + steady_s,
-        "handover": MOVE_MINUTES * 60,
-        "failback": MOVE_MINUTES * 60,
-    }
-    return table[kind]
+def backup_seconds(work: HopWork) -> float:
+    return BACKUP_MINUTES * 60
+
+
+def snapshot_seconds(work: HopWork) -> float:
+    return SNAPSHOT_MINUTES * 60
+
+
+def preload_seconds(work: HopWork) -> float:
+    return transfer_seconds(work.package.bytes if work.package else 0, work.mbit_per_s)
+
+
+def install_seconds(work: HopWork) -> float:
+    return work.release.minutes.install * 60
+
+
+def restart_seconds(work: HopWork) -> float:
+    return work.release.minutes.restart * 60
+
+
+def steady_seconds(work: HopWork) -> float:
+    return work.release.minutes.sync * 60 + work.steady_s
+
+
+def move_seconds(work: HopWork) -> float:
+    return MOVE_MINUTES * 60
 
 
 def transfer_seconds(size: int, mbit_per_s: float | None) -> float:

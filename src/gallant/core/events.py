@@ -18,8 +18,8 @@ OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
     "finished",
     "ended",
 )
-INTENT, ACCEPTED, OUTCOME, ANSWERED = "intent", "accepted", "outcome", "answered"
-OUTAGE, WATCHING = "outage", "watching"
+INTENT, ACCEPTED, OUTCOME, ANSWERED, AGAIN = "intent", "accepted", "outcome", "answered", "again"
+OUTAGE = "outage"
 TERMINAL = (FINISHED, ENDED)
 
 DONE, FAILED, NOT_STARTED, NOT_SENT = "done", "failed", "not_started", "not_sent"
@@ -38,8 +38,10 @@ class Before(Record):
 class Entry(Record):
     """What is to be written; the journal adds `seq`.
 
-    `at` is estate time, `wall` real seconds on a clock that nobody sets (`Clock.wall`), for a process that comes after this one.
-    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job) and on the outcome of a backup (the one that was taken); `outage` on `outage`.
+    `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that
+    comes after this one.
+    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
+    and on the outcome of a backup (the one that was taken); `outage` on `outage`.
     """
 
     kind: str

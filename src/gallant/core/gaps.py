@@ -339,7 +339,7 @@ def assess(prospect: Prospect, installed: str, next_version: str | None, now: da
     if target != running:
         notes += _support(f"support of {target.version}, the aim,", target, now)
     recall = running.recall.words if running and running.recall else None
-    waits = next_version is not None and not _same(product, next_version, installed)
+    waits = next_version is not None and not product.same(next_version, installed)
     if waits:
         right = product.resolve(str(next_version)) == target
         beside = "" if right else f"; the aim is {target.version}"
@@ -406,14 +406,6 @@ def _verdict(
 
 def _days(running: Release, target: Release) -> int:
     return max(0, (target.released - running.released).days)
-
-
-def _same(product: Product, one: str, other: str) -> bool:
-    """Whether two texts name one version, by whatever name of it."""
-    if one == other:
-        return True
-    a, b = product.resolve(one), product.resolve(other)
-    return a is not None and a == b
 
 
 def _is_version(product: Product, text: str) -> bool:

@@ -30,10 +30,5 @@ def _concerns(product: Product, rest: str, hops: Sequence[tuple[str, str]], ente
         return True
     start, arrow, end = (part.strip() for part in rest.partition(">"))
     if arrow:
-        return any(_same(product, start, a) and _same(product, end, b) for a, b in hops)
-    return any(_same(product, start, version) for version in entered)
-
-
-def _same(product: Product, one: str, other: str) -> bool:
-    a = product.resolve(one)
-    return one == other or (a is not None and a == product.resolve(other))
+        return any(product.same(start, a) and product.same(end, b) for a, b in hops)
+    return any(product.same(start, version) for version in entered)

@@ -22,6 +22,8 @@ import msgspec
 
 from gallant.core.errors import GallantError
 from gallant.core.estate import System
+from gallant.core.order import SHAPES
+from gallant.core.plan import Knows
 from gallant.core.ports import Accepted, Act, AnswerLost, Clock, DeviceRefused, NotSent, Progress, WrongMachine
 from gallant.core.readings import (
     COMPONENT_KINDS,
@@ -202,6 +204,11 @@ class ProfiledDriver:
         test = {"self_test"} if self.profile.self_test else set()
         return frozenset({*own, *self.profile.reads, *self.profile.acts, *exports, *test})
 
+    def knows(self) -> Knows:
+        """What a plan goes by: capabilities, how each act may be repeated, and the places for a system image."""
+        said = {kind: act.repeat for kind, act in self.profile.acts.items()}
+        return Knows(capabilities=self.capabilities(), repeat=said, slots=self.profile.slots)
+
     @property
     def acts(self) -> bool:
         """Whether it can be given any order at all."""
@@ -219,7 +226,7 @@ class ProfiledDriver:
     def exports_each(self, name: str) -> bool:
         """Whether every node has its own of an export."""
         said = next((e.each for e in self.profile.exports if e.name == name), None)
-        return self.system.shape != "pair" if said is None else said
+        return not SHAPES[self.system.shape].shares_export if said is None else said
 
     # --- reads
 
@@ -556,7 +563,7 @@ class ProfiledDriver:
             next_version=text["next_version"],
             build=text["build"],
         )
-        single = self.system.shape == "single"
+        shape = SHAPES[self.system.shape]
         parts = [self._part(part) for part in self._records(Component, fields.get("components"))]
         return Reading(
             system=self.system.name,
@@ -566,7 +573,9 @@ class ProfiledDriver:
             product=self.system.product,
             version=text["version"] or "",
             boot=text["boot"] or "",
-            role="alone" if "role" not in fields and single else self._word("role", fields.get("role")),
+            role=shape.plain_role
+            if "role" not in fields and not shape.has_spare
+            else self._word("role", fields.get("role")),
             state=self._word("state", fields.get("state")),
             build=text["build"],
             next_version=text["next_version"],

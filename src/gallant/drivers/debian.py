@@ -11,6 +11,7 @@ import shlex
 from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress
 from gallant.core.readings import Alarm
 from gallant.core.records import clean
@@ -174,7 +175,7 @@ class DebianDriver(ShellDriver):
             | ({"next_version": newest} if newest else {})
         ]
         found["state"] = Ours("in_service")
-        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["role"] = Ours(SHAPES[self.system.shape].plain_role)
         return found
 
     async def _parts(self, node: str) -> Fields:

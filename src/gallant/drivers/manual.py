@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import Any
 
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
 from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
 from gallant.drivers.profile import fill
@@ -40,7 +41,7 @@ class ManualDriver(ProfiledDriver):
         )
         found["boot"] = UNTOLD
         found["state"] = Ours("in_service")
-        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["role"] = Ours(SHAPES[self.system.shape].plain_role)
         found["oddities"] = ["what it says was read by a person; a restart cannot be seen"]
         return found
 

@@ -14,6 +14,7 @@ from typing import Any
 from xml.sax.saxutils import escape
 
 from gallant.core.errors import GallantError
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
 from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
@@ -307,7 +308,7 @@ class NetconfDriver(ProfiledDriver):
             if key not in found:
                 self._odd[node].append(f"does not say {what}")
                 found[key] = "not told"
-        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["role"] = Ours(SHAPES[self.system.shape].plain_role)
         found["state"] = Ours("in_service")
         found["oddities"] = list(dict.fromkeys(self._odd[node]))
         return found

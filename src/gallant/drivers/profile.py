@@ -387,7 +387,11 @@ class PassingRule(Record):
 
 
 class ActCalls(Record):
-    """An act's calls; `lands_within_s` is how long after its time-out a request may still take effect."""
+    """An act's calls; `lands_within_s` is how long after its time-out a request may still take effect.
+
+    `repeat`: it may be given again whenever its end is not known (`safe`), when nothing of it is seen (`if_absent`), or
+    only when a person says that it did not take effect (`never`).
+    """
 
     calls: tuple[Call, ...]
     repeat: str = "if_absent"
@@ -431,6 +435,7 @@ class Profile(Record):
     checks: tuple[Check, ...] = ()
     self_test: tuple[Call, ...] = ()
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
+    slots: Annotated[int, msgspec.Meta(ge=1, le=16)] = 1
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()
     passing: tuple[PassingRule, ...] = ()

@@ -17,6 +17,7 @@ import aiohttp
 from yarl import URL
 
 from gallant.core.errors import GallantError
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.readings import Component
 from gallant.core.records import clean
@@ -364,7 +365,7 @@ class RedfishDriver(HttpDriver):
             self._note(node, "does not say when it was last started; a restart cannot be seen by it")
         found["boot"] = str(boot or "not told")
         found["state"] = Ours(self._state(node, system))
-        found["role"] = Ours("alone" if self.system.shape == "single" else "member")
+        found["role"] = Ours(SHAPES[self.system.shape].plain_role)
         found |= self._heard({"clock": clock}, before) if (clock := self.get(manager, node, "DateTime")) else {}
         found["facets"], found["alarms"] = self._health(
             node, (("system", system), ("chassis", chassis), ("manager", manager))

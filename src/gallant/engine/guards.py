@@ -1,7 +1,7 @@
 """Guards: what must hold at the moment before an act. Each looks at fresh readings and gives the reason against, or None.
 
 A step names its guards; the table `GUARDS` has them. None of them trusts the plan: what was true when it was made may
-not be true now.
+not be true now. Which guards apply is decided by what is there, never by what a reason says.
 """
 
 from __future__ import annotations
@@ -12,17 +12,20 @@ from datetime import datetime, timedelta
 from gallant.core.backups import Backup
 from gallant.core.catalog import Release
 from gallant.core.estate import System
+from gallant.core.order import SHAPES
 from gallant.core.plan import Step
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.engine.observe import Same
+from gallant.core.steps import KINDS, Same
 
 
 class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
     `expected` are the versions by node as the journal left them; `hop_backups` are those that the hop began with;
-    `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there.
+    `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there. `our_jobs` are
+    the steps of this roll by node and the job that it gave them. `backup_waived`: the system cannot export, and somebody
+    accepted that by name.
     """
 
     step: Step
@@ -35,6 +38,8 @@ class Scene(Record):
     backup_limit: timedelta
     hop_backups: tuple[str, ...]
     restore_point: str | None
+    our_jobs: dict[tuple[str, str], str] = {}
+    backup_waived: bool = False
     now: datetime
 
     @property
@@ -62,6 +67,9 @@ def _own_address(scene: Scene, same: Same) -> str | None:
 def _no_unknown_job(scene: Scene, same: Same) -> str | None:
     for reading in scene.readings.values():
         for job in reading.running_jobs:
+            step = scene.our_jobs.get((reading.node, job.id))
+            if step is not None:
+                return f"{reading.name} still says that it carries out {step} ({job.message})"
             return f"{reading.name} runs a job that is not ours: {job.kind} {job.id} ({job.message})"
     return None
 
@@ -106,7 +114,9 @@ def _everyone_healthy(scene: Scene, same: Same) -> str | None:
 
 def _backup_sealed(scene: Scene, same: Same) -> str | None:
     """A node that is disturbed needs a backup of what it runs; a move of roles one of the hop that it belongs to."""
-    moves = scene.step.kind in ("handover", "failback")
+    if scene.backup_waived:
+        return None
+    moves = KINDS[scene.step.kind].moves
     for backup in scene.backups:
         fresh = backup.sealed is not None and scene.now - backup.taken <= scene.backup_limit
         if fresh and (
@@ -139,9 +149,10 @@ def _package_verified(scene: Scene, same: Same) -> str | None:
 
 
 def _not_serving(scene: Scene, same: Same) -> str | None:
-    if scene.reading.role == "standby":
+    shape = SHAPES[scene.system.shape]
+    if shape.may_leave(scene.reading):
         return None
-    return f"{scene.step.subject} is {scene.reading.role}; only a standby node is restarted"
+    return f"{scene.step.subject} is {scene.reading.role}; only a {' or '.join(shape.leaving)} node is restarted"
 
 
 def _awaits_target(scene: Scene, same: Same) -> str | None:
@@ -167,6 +178,25 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
 }
 
 
-def reasons_against(scene: Scene, same: Same) -> list[str]:
-    """Every reason against the step now; empty where it may go ahead."""
-    return [reason for name in scene.step.guards if (reason := GUARDS[name](scene, same)) is not None]
+# What to do about a reason against, where a check of the system does not say it best.
+ADVICE = {
+    "no_unknown_job": "Wait for it, or end it at the node, then go on; {give_up}",
+    "awaits_target": "Look what {subject} would start, and why; {give_up}",
+    "versions_as_expected": "gallant verify {system}; {give_up}",
+}
+
+
+class Objection(Record):
+    """A guard that does not let a step begin, and why."""
+
+    guard: str
+    reason: str
+
+
+def objections(scene: Scene, same: Same) -> list[Objection]:
+    """Everything against the step now; empty where it may go ahead."""
+    return [
+        Objection(guard=name, reason=reason)
+        for name in scene.step.guards
+        if (reason := GUARDS[name](scene, same)) is not None
+    ]

@@ -1,7 +1,7 @@
 """What a journal says: the state of a roll and its steps derived from its events, and the grammar that events must keep.
 
-Per step: `(intent accepted? outcome)*`, where only the last outcome may be `done` and only the last attempt may be open,
-and only while the roll is. Per roll: `opened` first, `seq` from 1 without a gap, nothing after a terminal event.
+Per step: `(intent accepted? outcome)*`, where only the last outcome may be `done`, unless `again` follows it, and only the last
+attempt may be open, and only while the roll is. Per roll: `opened` first, `seq` from 1 without a gap, nothing after a terminal event.
 """
 
 from __future__ import annotations
@@ -35,11 +35,13 @@ class StepState(Record):
 
 
 class RollState(Record):
-    """A roll as its journal has it so far."""
+    """A roll as its journal has it so far. `set_aside` are jobs (system, node, id) of steps of which a person said that they
+    did not take effect: whatever the node still says of them, they are none."""
 
     state: State = "open"
     steps: dict[str, StepState] = {}
     waves: dict[str, tuple[Wave, ...]] = {}
+    set_aside: frozenset[tuple[str, str, str]] = frozenset()
     consents: tuple[str, ...] = ()
     order: tuple[str, ...] = ()
     message: str = ""
@@ -84,6 +86,8 @@ def after(state: RollState, event: Event) -> RollState:
         known = replace(known, accepted=event)
     elif entry.kind == e.OUTCOME:
         known = replace(known, outcome=event)
+    elif entry.kind == e.AGAIN:
+        known = StepState(attempts=known.attempts)
     order = state.order if entry.step in state.order else (*state.order, entry.step)
     return replace(state, steps={**state.steps, entry.step: known}, order=order)
 
@@ -129,6 +133,8 @@ def _step_problem(event: Event, known: StepState) -> list[str]:
             return [f"{at}: attempt {entry.attempt}, expected {known.attempts + 1}"]
     elif entry.kind == e.ACCEPTED and (not known.open or known.accepted is not None):
         return [f"{at}: accepted without an open intent"]
+    elif entry.kind == e.AGAIN and not known.done:
+        return [f"{at}: to be done again, and it was not done"]
     elif entry.kind == e.OUTCOME and not known.open:
         return [f"{at}: an outcome without an open intent"]
     elif entry.kind == e.OUTCOME and entry.result not in (e.DONE, e.FAILED, e.NOT_STARTED, e.NOT_SENT):

@@ -3,51 +3,62 @@
 from __future__ import annotations
 
 from gallant.core import events as e
-from gallant.core.events import Entry
 from gallant.core.outages import Outage, Sample, Tally
-from gallant.core.ports import Clock, Journal, Listener, Prober
+from gallant.core.ports import Clock, Prober
+from gallant.engine.means import Log, Shielded
 
 LOOK_S = 0.1  # real seconds between looks at what the prober has
 
 
 class Watch:
-    """Reads a prober; writes each outage when it ends, and what is still out when the watch does."""
+    """Reads a prober; writes each outage when it ends, and what is still out when the watch does.
 
-    def __init__(self, prober: Prober, journal: Journal, clock: Clock, listener: Listener) -> None:
-        self.prober, self.journal, self.clock, self.listener = prober, journal, clock, listener
+    An outage that cannot be written now is kept and written with the next: none is lost because the disk was full for a
+    while.
+    """
+
+    def __init__(self, prober: Prober, log: Log, clock: Clock, listener: Shielded) -> None:
+        self.prober, self.log, self.clock, self.listener = prober, log, clock, listener
         self.tallies: dict[str, Tally] = {}
-        self._ended = False
+        self._unwritten: list[Outage] = []
+        self._started = self._ended = False
 
     async def run(self) -> None:
-        """Until `finish`."""
-        self.prober.start()
+        """Until `finish`; may be started again after it failed."""
+        if not self._started:
+            self.prober.start()
+            self._started = True
         while not self._ended:
-            self.look()
+            await self.look()
             await self.clock.pause(LOOK_S)
 
-    def look(self) -> None:
+    async def look(self) -> None:
         for sample in self.prober.take():
             self._one(sample)
+        await self._write()
 
     def _one(self, sample: Sample) -> None:
         self.listener.sample(sample)
         self.tallies[sample.service], outage = self.tallies.get(sample.service, Tally()).after(sample)
         if outage is not None:
-            self._write(outage)
+            self._unwritten.append(outage)
 
-    def _write(self, outage: Outage) -> None:
-        entry = Entry(kind=e.OUTAGE, at=self.clock.now(), wall=self.clock.wall(), outage=outage)
-        self.listener.event(self.journal.append(entry))
+    async def _write(self) -> None:
+        while self._unwritten:
+            outage = self._unwritten.pop(0)
+            try:
+                await self.log.write(e.OUTAGE, outage=outage)
+            except BaseException:
+                self._unwritten.insert(0, outage)
+                raise
 
     async def finish(self) -> None:
         """Stop probing and write down what is still out."""
         self._ended = True
         await self.prober.stop()
-        self.look()
-        for tally in self.tallies.values():
-            outage = tally.open_outage()
-            if outage is not None:
-                self._write(outage)
+        await self.look()
+        self._unwritten += [o for tally in self.tallies.values() if (o := tally.open_outage()) is not None]
+        await self._write()
 
     def unanswered(self) -> list[str]:
         """Services whose newest sample failed."""

@@ -12,7 +12,7 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate import Note, System, aim_for, node_name
 from gallant.core.issues import Concern, concerns_of, worst_concerns
 from gallant.core.notes import notes_on
-from gallant.core.plan import target_of
+from gallant.core.planning import target_of
 from gallant.core.readings import Reading
 from gallant.core.recalls import WayOut, ways_out
 from gallant.core.records import Record

@@ -16,6 +16,7 @@ from gallant.core.backups import Backup, Copy, Fate, Item, fates
 from gallant.core.differences import MASK, Difference, Mask, compare
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate import System, node_name
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
@@ -103,6 +104,7 @@ async def take_one(
     comment: str,
     *,
     before: str | None = None,
+    roll: str | None = None,
     plain: bool = False,
 ) -> Backup:
     """Everything the profile lists; sealed, and copied to every second place, or an error.
@@ -123,7 +125,7 @@ async def take_one(
             "Or add --plain",
         )
     readings = {node: await driver.read(node) for node in system.nodes}
-    serving = next((n for n, r in readings.items() if r.role in ("active", "leader")), next(iter(readings)))
+    serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in readings.items()})
     wanted = [
         (node, name) for name in driver.export_names for node in (readings if driver.exports_each(name) else (serving,))
     ]
@@ -138,6 +140,7 @@ async def take_one(
         by=by,
         comment=comment,
         before=before,
+        roll=roll,
         tool=f"gallant {__version__}",
     )
     try:
@@ -526,9 +529,7 @@ async def _remove(place: Workplace, store: BackupStore, backup: Backup) -> None:
 def _pinned(place: Workplace, system: str, backups: Sequence[Backup]) -> frozenset[str]:
     """Those that a roll which is not settled may fall back on: taken since it began, or named for it."""
     rolls = place.journal.open_rolls(system)
-    return frozenset(
-        b.id for b in backups for roll in rolls if b.taken >= roll.began or (b.before or "").endswith(roll.id)
-    )
+    return frozenset(b.id for b in backups for roll in rolls if b.taken >= roll.began or b.roll == roll.id)
 
 
 class PlaceVault:
@@ -538,11 +539,11 @@ class PlaceVault:
         self.place, self.drivers = place, drivers
         self.store = store_of(place)
 
-    async def take(self, system: System, *, by: str, comment: str, progress: Any = None) -> Backup:
+    async def take(self, system: System, *, by: str, roll: str, before: str, progress: Any = None) -> Backup:
         if progress is not None:
             progress(10.0, "exporting")
         driver = self.drivers[system.name]
-        return await take_one(self.place, system, driver, by, comment, before=comment.removeprefix("before "))
+        return await take_one(self.place, system, driver, by, f"before {before}, {roll}", before=before, roll=roll)
 
     def backups(self, system: str) -> list[Backup]:
         return self.store.all(system)

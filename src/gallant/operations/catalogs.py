@@ -518,10 +518,6 @@ def _details(place: Workplace, product: Product, release: Release) -> Details:
         notes=tuple(notes.values()),
         terms=place.terms_text(product.name, release.terms) if release.terms else None,
         terms_accepted=bool(release.terms) and place.ledger.accepted(release.terms, publisher),
-        bundles=tuple(b.name for b in place.bundles if _same_release(product, b.version_of(product.name), release)),
-        running=tuple(r.name for own in rows.values() for r in own if _same_release(product, r.version, release)),
+        bundles=tuple(b.name for b in place.bundles if product.same(b.version_of(product.name), release.version)),
+        running=tuple(r.name for own in rows.values() for r in own if product.same(r.version, release.version)),
     )
-
-
-def _same_release(product: Product, text: str | None, release: Release) -> bool:
-    return text is not None and product.resolve(text) == release

@@ -17,6 +17,7 @@ from gallant.core.estate import System
 from gallant.core.findings import LEVELS, Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
+from gallant.core.plan import Knows
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.waivers import waivers, with_waivers
@@ -91,7 +92,10 @@ async def check_with(
     rescue = await asyncio.gather(*(surroundings.rescue(place, s) for s in systems))
     said = conflicts(place, [])
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
-    facts = [_facts(place, s, survey, p, hosts, own_roll) for s, p in zip(systems, probes, strict=True)]
+    facts = [
+        _facts(place, s, survey, p, hosts, own_roll, drivers[s.name].knows())
+        for s, p in zip(systems, probes, strict=True)
+    ]
     facts = [
         replace(f, rescue=ways, conflicts=tuple(c.words for c in said if c.system == f.name))
         for f, ways in zip(facts, rescue, strict=True)
@@ -153,6 +157,7 @@ def _facts(
     probes: dict[str, Sample],
     hosts: Mapping[str, Reading],
     own_roll: str | None,
+    knows: Knows,
 ) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
     readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
@@ -199,7 +204,7 @@ def _facts(
         booked=booking,
         half_restored=surroundings.half_restored(place, system),
         writable=place.writable,
-        needed_s=surroundings.needed_s(system, releases) if booking else None,
+        needed_s=surroundings.needed_s(place, system, readings, releases, knows) if booking else None,
     )
 
 

@@ -12,26 +12,23 @@ LEAST_REAL_DEADLINE_S = 8.0
 
 
 class EstateClock:
-    """Estate time, anchored once to the wall and then carried by the monotonic clock, so that a wall that is set does no harm."""
+    """Estate time, anchored once to the wall and then carried by `real`, so that a wall that is set does no harm."""
 
     def __init__(self, estate: Estate) -> None:
         simulation = estate.simulation
         self.speed = simulation.speed if simulation else 1.0
         wall = datetime.now(UTC)
         self._anchor = simulation.since + (wall - simulation.since) * self.speed if simulation else wall
-        self._real = time.monotonic()
+        self._real = self.real()
 
     @property
     def floor_s(self) -> float:
         return LEAST_REAL_DEADLINE_S * self.speed if self.speed != 1.0 else 0.0
 
     def now(self) -> datetime:
-        return self._anchor + timedelta(seconds=(time.monotonic() - self._real) * self.speed)
+        return self._anchor + timedelta(seconds=(self.real() - self._real) * self.speed)
 
     def real(self) -> float:
-        return time.monotonic()
-
-    def wall(self) -> float:
         """Since this machine was started, its sleep included. After a start it begins anew: a difference across one is too
         small and never too large."""
         return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()

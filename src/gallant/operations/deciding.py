@@ -37,8 +37,8 @@ def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
 def end_roll(place: Workplace, roll_id: str, reason: str) -> None:
     """End a roll where it stands, for good. Raises `Refused` while it is running."""
     with place.journal.take_up(roll_id) as journal:
-        now, wall = place.clock.now(), place.clock.wall()
-        journal.append(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
+        now, wall = place.clock.now(), place.clock.real()
+        journal.write(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
     record(place, "roll", roll_id, reason=f"ended for good: {reason}")
 
 

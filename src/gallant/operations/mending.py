@@ -8,6 +8,7 @@ from typing import Any
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate import System, node_name
 from gallant.core.findings import Finding
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -87,7 +88,7 @@ async def _roles(place: Workplace, system: System, driver: Any, finding: Finding
         raise Refused(
             f"{unwell.name} is not in service and in sync; roles are not moved.", next=f"gallant check {system.name}"
         )
-    leading = next((role for role in ("active", "leader") if role in system.usual), None)
+    leading = next((role for role in SHAPES[system.shape].heads if role in system.usual), None)
     if leading is None:
         return ""
     usual = system.usual[leading]

@@ -10,7 +10,8 @@ import msgspec
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import System
 from gallant.core.findings import Finding
-from gallant.core.plan import Plan, make_plan
+from gallant.core.plan import Plan
+from gallant.core.planning import make_plan
 from gallant.core.readings import Reading
 from gallant.core.recalls import FINISH
 from gallant.core.records import Record, clean
@@ -41,7 +42,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     async with drivers_of(place, systems) as drivers:
         findings, survey = await check_with(place, systems, drivers)
-        capabilities = {s.name: drivers[s.name].capabilities() for s in systems}
+        knows = {s.name: drivers[s.name].knows() for s in systems}
     unread = next((n for n in survey.nodes if n.reading is None), None)
     if unread is not None:
         kind = Unreached if survey.exit_code == Unreached.exit_code else Refused
@@ -64,7 +65,7 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         now=place.clock.now(),
         bundles=place.bundles,
         despite=finishing,
-        capabilities=capabilities,
+        knows=knows,
         snapshotted={s.name for s in systems if can_snapshot(place, s)},
         identity=place.identity,
     )

@@ -18,7 +18,8 @@ from gallant.core.ports import Listener
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.drivers.probe import SocketProber
-from gallant.engine.executor import End, Means, Orders, Roll, need_consents
+from gallant.engine.means import End, Means, Orders
+from gallant.engine.roll import Roll, need_consents
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.deciding import end_roll, record
@@ -79,7 +80,7 @@ async def roll(
         for one in drifted(place, systems, findings, plan.made):
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
-        with place.journal.new_roll(plan, place.clock.now()) as journal:
+        with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
             for consent in consents:
                 record(place, "consent", consent, target=plan.id, reason=journal.id)
             record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
@@ -107,7 +108,7 @@ async def resume(
     async with _drivers(place, row.plan, systems) as drivers:
         _refuse_differences(row.plan, basis)
         _have_secrets(place, systems)
-        with place.journal.take_up(roll_id) as journal:
+        with place.journal.take_up(roll_id, show.notice) as journal:
             record(place, "roll", roll_id, target=row.plan.id, reason="taken up again")
             return await _run(
                 place,

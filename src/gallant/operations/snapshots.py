@@ -10,6 +10,7 @@ from typing import Any
 
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate import System, node_name
+from gallant.core.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
@@ -82,7 +83,7 @@ async def read_kept(
 
 def way_of(place: Workplace, system: System, drivers: Mapping[str, Any], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
-    serving = next((n for n, r in own.items() if r.role in ("active", "leader", "alone")), next(iter(system.nodes)))
+    serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
     if "snapshot" in drivers[system.name].capabilities():
         return Way(drivers[system.name], system, serving, "")
     for name, host in keepers_of(place, system).items():

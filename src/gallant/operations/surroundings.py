@@ -16,6 +16,9 @@ from gallant.core.catalog import Release
 from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, System, node_name
 from gallant.core.findings import Booking, Followed, HalfRestored, Rescue
+from gallant.core.order import NotSafe
+from gallant.core.plan import Knows
+from gallant.core.planning import Ground, lane_seconds
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.snapshots import Kept, snapshots_of
@@ -136,10 +139,24 @@ def half_restored(place: Workplace, system: System) -> tuple[HalfRestored, ...]:
     return tuple(open_.values())
 
 
-def needed_s(system: System, releases: Sequence[Release]) -> float:
-    """About how long the work takes by the publisher's minutes, node after node."""
-    minutes = sum(r.minutes.install + r.minutes.restart + r.minutes.sync for r in releases)
-    return float(minutes * 60 * len(system.nodes))
+def needed_s(
+    place: Workplace, system: System, readings: Mapping[str, Reading], releases: Sequence[Release], knows: Knows
+) -> float | None:
+    """How long the work takes, by the very steps that a plan would have; None where none could be planned now."""
+    if not releases or readings.keys() != system.nodes.keys():
+        return None
+    ground = Ground(
+        estate=place.estate,
+        readings={reading.name: reading for reading in readings.values()},
+        products=place.products,
+        now=place.clock.now(),
+        knows={system.name: knows},
+        snapshotted=frozenset([system.name] if can_snapshot(place, system) else []),
+    )
+    try:
+        return lane_seconds(ground, system, releases)
+    except NotSafe:
+        return None
 
 
 # --- what Gallant itself stands on ----------------------------------------------------------------------------------

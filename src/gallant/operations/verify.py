@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from gallant.core.compare import Verdict, verify_system
 from gallant.core.errors import GallantError
-from gallant.core.plan import target_of
+from gallant.core.planning import target_of
 from gallant.operations.check import probe_services
 from gallant.operations.snapshots import Settled, settle
 from gallant.operations.survey import survey_with

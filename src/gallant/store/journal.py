@@ -1,31 +1,35 @@
 """The journal and the leases: `state/journal.db`, a file of its own with `synchronous=FULL`.
 
-An entry is on the disk when `append` returns. An intent is written only while the lease of its system still has our
-epoch, in the same transaction; so two Gallants that share a store never start acts on one system at once.
+An entry is on the disk when `append` returns. An entry about a step is written only while the lease of its system still has
+our epoch, in the same transaction; so two Gallants that share a store never start acts on one system at once.
 """
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import fcntl
 import os
 import sqlite3
-import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime
-from functools import lru_cache
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
 from gallant.core.errors import GallantError, Refused, WrongUse
-from gallant.core.events import TERMINAL, Entry, Event
+from gallant.core.events import INTENT, TERMINAL, Entry, Event
 from gallant.core.plan import Plan
 from gallant.core.ports import LeaseLost
 from gallant.core.records import Record, clean, rfc3339
 from gallant.disk import opened
 from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import Database, open_database, state_folder, transaction
+from gallant.store.leases import LEASE_S, Leases, now
+from gallant.store.leases import TABLE as LEASES
 
 SCHEMA = (
     """
@@ -37,10 +41,8 @@ SCHEMA = (
         roll TEXT NOT NULL REFERENCES rolls (id), seq INTEGER NOT NULL, kind TEXT NOT NULL, entry BLOB NOT NULL,
         PRIMARY KEY (roll, seq)
     ) WITHOUT ROWID;
-    CREATE TABLE leases (
-        system TEXT PRIMARY KEY, roll TEXT NOT NULL, holder TEXT NOT NULL, epoch INTEGER NOT NULL, until REAL NOT NULL
-    )
-    """,
+    """
+    + LEASES,
     "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
 )
 
@@ -61,16 +63,6 @@ HAS_TERMINAL = "SELECT 1 FROM events WHERE roll = ? AND kind IN (?, ?)"
 END_ROLL = "UPDATE rolls SET ended = ?, hold = NULL WHERE id = ?"
 SET_HOLD = "UPDATE rolls SET hold = ? WHERE id = ? AND ended IS NULL"
 GET_HOLD = "SELECT hold FROM rolls WHERE id = ?"
-GET_LEASE = "SELECT roll, holder, epoch, until FROM leases WHERE system = ?"
-TAKE_LEASE = """INSERT INTO leases (system, roll, holder, epoch, until) VALUES (?, ?, ?, 1, ?)
-    ON CONFLICT (system) DO UPDATE SET roll = excluded.roll, holder = excluded.holder, epoch = epoch + 1, until = excluded.until"""
-# Whether it has run out does not matter while nobody took it: taking raises the epoch. It is renewed by being used.
-STILL_OURS = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
-RENEW = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
-RELEASE = "UPDATE leases SET until = 0 WHERE system = ? AND epoch = ? AND holder = ?"
-
-# Real seconds. Long enough for a laptop's short sleep, short enough that a dead machine does not keep others waiting.
-LEASE_S = 60.0
 
 _TO_ENTRY = msgspec.json.Decoder(Entry)
 _TO_PLAN = msgspec.json.Decoder(Plan)
@@ -178,19 +170,24 @@ class JournalStore:
                 )
 
     @contextmanager
-    def new_roll(self, plan: Plan, now: datetime) -> Iterator[RollJournal]:
+    def new_roll(
+        self, plan: Plan, now: datetime, waiting: Callable[[str], None] = lambda text: None
+    ) -> Iterator[RollJournal]:
         """A new roll of a plan, with the leases of its systems. Raises `Refused` while another roll has one of them."""
         with transaction(self._db):
             self.refuse_open(plan)
             number = self._db.execute(NEXT_NUMBER).fetchone()[0]
             roll_id = f"roll-{number:04d}"
             self._db.execute(NEW_ROLL, (number, roll_id, plan.id, msgspec.json.encode(plan), rfc3339(now)))
-        with self.take_up(roll_id) as journal:
+        with self.take_up(roll_id, waiting) as journal:
             yield journal
 
     @contextmanager
-    def take_up(self, roll_id: str) -> Iterator[RollJournal]:
-        """The journal of a roll, its lock and the leases of its systems; given back at the end."""
+    def take_up(self, roll_id: str, waiting: Callable[[str], None] = lambda text: None) -> Iterator[RollJournal]:
+        """The journal of a roll, its lock and the leases of its systems; given back at the end. Raises `Refused`.
+
+        The lock tells at once that another process here has the roll; the leases hold where no lock does.
+        """
         plan = self.roll(roll_id).plan
         lock = _try_lock(self.folder / f"{roll_id}.lock")
         if lock is None:
@@ -199,103 +196,135 @@ class JournalStore:
                 next=f"gallant hold {roll_id} asks it to stop.",
             )
         try:
-            with RollJournal(self._db, roll_id, plan.systems) as journal:
+            journal = RollJournal(self._db, roll_id, plan.systems)
+            try:
+                journal.open(waiting)
                 self._db.execute(SET_HOLD, (None, roll_id))
                 yield journal
+            finally:
+                journal.close()
         finally:
             os.close(lock)
 
 
 class RollJournal:
-    """One roll's journal, in the hands of the process that carries it out. It is the engine's `Journal` port."""
+    """One roll's journal, in the hands of the process that carries it out. It is the engine's `Journal` port.
+
+    What many lanes have to write is committed together: while one group is on its way to the disk the next one gathers.
+    """
 
     lease_s = LEASE_S
 
     def __init__(self, db: Database, roll_id: str, systems: Sequence[str]) -> None:
-        self._db, self.id, self.systems = db, roll_id, tuple(systems)
-        self.holder = f"{os.uname().nodename}/{_boot()}/{os.getpid()}/{time.monotonic_ns()}"
-        self._epochs: dict[str, int] = {}
+        self._db, self.id = db, roll_id
+        self.leases = Leases(roll_id, systems)
+        self.sole_since = 0.0
+        self._waiting: list[_Waiting] = []
+        self._writing: asyncio.Task[None] | None = None
+        # Its own thread and connection, so that a disk that is slow does not halt what watches and waits.
+        self._writer = ThreadPoolExecutor(1, "journal")
+        self._own: Database | None = None
 
-    def __enter__(self) -> RollJournal:
-        """Take the leases. The roll's lock is ours, so a lease of this very roll belongs to a process that is gone."""
-        with transaction(self._db):
-            for system in self.systems:
-                row = self._db.execute(GET_LEASE, (system,)).fetchone()
-                if row is not None and row[0] != self.id and _runs(row[1]) and row[3] > _now():
-                    raise Refused(
-                        f"{system} is leased to {row[0]} ({row[1].split('/')[0]}) for {row[3] - _now():.0f} s more.",
-                        next=f"gallant history {row[0]} says what it is doing.",
-                    )
-                self._db.execute(TAKE_LEASE, (system, self.id, self.holder, _now() + LEASE_S))
-                self._epochs[system] = self._db.execute(GET_LEASE, (system,)).fetchone()[2]
-        return self
+    def open(self, waiting: Callable[[str], None]) -> None:
+        """Take the leases; whoever had them before can send nothing any more once this returns. Raises `Refused`."""
+        self.leases.take(self._db, waiting)
+        self.sole_since = now()
 
-    def __exit__(self, *_: object) -> None:
-        for system, epoch in self._epochs.items():
-            self._db.execute(RELEASE, (system, epoch, self.holder))
+    def close(self) -> None:
+        self._writer.submit(self._close_own).result()
+        self._writer.shutdown()
+        with contextlib.suppress(GallantError):  # one that is not given back runs out by itself
+            self.leases.release(self._db)
 
     def events(self) -> list[Event]:
         return _events(self._db, self.id)
-
-    def append(self, entry: Entry) -> Event:
-        """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
-        with transaction(self._db):
-            for system in self.systems:
-                self._still_ours(system)
-            return self._write(entry)
-
-    def intend(self, entry: Entry, system: str) -> Event:
-        """Write an intent, if the system's lease is still ours; raises `LeaseLost`."""
-        with transaction(self._db):
-            self._still_ours(system)
-            return self._write(entry)
-
-    def _still_ours(self, system: str) -> None:
-        if (
-            self._db.execute(STILL_OURS, (_now() + LEASE_S, system, self._epochs.get(system, -1), self.holder)).rowcount
-            != 1
-        ):
-            raise LeaseLost(
-                f"The lease of {system} is no longer held here; nothing more is started and nothing written by this process.",
-                "Another Gallant took it while this machine was halted.",
-                f"gallant history {self.id}",
-            )
-
-    def _write(self, entry: Entry) -> Event:
-        if self._db.execute(HAS_TERMINAL, (self.id, *TERMINAL)).fetchone() is not None:
-            raise Refused(f"{self.id} has ended; nothing is added to its journal.", next=f"gallant history {self.id}")
-        self._db.execute(APPEND, (self.id, entry.kind, msgspec.json.encode(entry), self.id))
-        if entry.kind in TERMINAL:
-            self._db.execute(END_ROLL, (rfc3339(entry.at), self.id))
-        return Event(seq=self._db.execute(LAST_SEQ, (self.id,)).fetchone()[0], entry=entry)
 
     def hold_wanted(self) -> str | None:
         row = self._db.execute(GET_HOLD, (self.id,)).fetchone()
         return row[0] if row else None
 
-    def renew(self) -> None:
-        for system, epoch in self._epochs.items():
-            self._db.execute(RENEW, (_now() + LEASE_S, system, epoch, self.holder))
+    async def append(self, entry: Entry, system: str | None = None) -> Event:
+        """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
+        written: asyncio.Future[Event] = asyncio.get_running_loop().create_future()
+        self._waiting.append(_Waiting(entry, system, written))
+        if self._writing is None:
+            self._writing = asyncio.create_task(self._write_all())
+        return await written
+
+    async def renew(self) -> Sequence[str]:
+        return await asyncio.get_running_loop().run_in_executor(self._writer, self._renew)
+
+    def write(self, entry: Entry, system: str | None = None) -> Event:
+        """Write one entry from outside of a roll that is running."""
+        with transaction(self._db):
+            return self._put(self._db, entry, system)
+
+    async def _write_all(self) -> None:
+        loop = asyncio.get_running_loop()
+        try:
+            while self._waiting:
+                group, self._waiting = self._waiting, []
+                try:
+                    results = await loop.run_in_executor(self._writer, self._commit, group)
+                except BaseException as error:
+                    results = [error] * len(group)
+                for one, result in zip(group, results, strict=True):
+                    if one.written.done():
+                        continue
+                    if isinstance(result, Event):
+                        one.written.set_result(result)
+                    else:
+                        one.written.set_exception(result)
+        finally:
+            self._writing = None
+
+    def _commit(self, group: Sequence[_Waiting]) -> list[Event | BaseException]:
+        """All in one transaction; one that may not be written keeps none of the others from it."""
+        results: list[Event | BaseException] = []
+        db = self._connection()
+        with transaction(db):
+            for one in group:
+                try:
+                    results.append(self._put(db, one.entry, one.system))
+                except (LeaseLost, Refused) as error:
+                    results.append(error)
+        return results
+
+    def _put(self, db: Database, entry: Entry, system: str | None) -> Event:
+        if not self.leases.ours(db, system):
+            raise LeaseLost(
+                f"The lease of {system or self.id} is no longer held here; nothing more is started and nothing written by this process.",
+                "Another Gallant took it while this machine was halted.",
+                f"gallant history {self.id}",
+            )
+        if db.execute(HAS_TERMINAL, (self.id, *TERMINAL)).fetchone() is not None:
+            raise Refused(f"{self.id} has ended; nothing is added to its journal.", next=f"gallant history {self.id}")
+        if entry.kind == INTENT and system is not None:  # so that it runs on for as long as the act may take to be sent
+            self.leases.renew_one(db, system)
+        db.execute(APPEND, (self.id, entry.kind, msgspec.json.encode(entry), self.id))
+        if entry.kind in TERMINAL:
+            db.execute(END_ROLL, (rfc3339(entry.at), self.id))
+        return Event(seq=db.execute(LAST_SEQ, (self.id,)).fetchone()[0], entry=entry)
+
+    def _renew(self) -> list[str]:
+        db = self._connection()
+        with transaction(db):
+            return self.leases.renew(db)
+
+    def _connection(self) -> Database:
+        if self._own is None:
+            self._own = open_database(self._db.path, SCHEMA, synchronous="FULL")
+        return self._own
+
+    def _close_own(self) -> None:
+        if self._own is not None:
+            self._own.close()
 
 
-def _now() -> float:
-    """Seconds since this machine was started, its sleep included: nobody can set that clock while a lease runs."""
-    return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()
-
-
-@lru_cache(maxsize=1)
-def _boot() -> str:
-    """Which start of this machine that is (random(4)); empty where it does not say."""
-    try:
-        return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
-    except OSError:
-        return ""
-
-
-def _runs(holder: str) -> bool:
-    """Whether whoever took a lease can still be there: not across a start of the machine."""
-    parts = holder.split("/")
-    return len(parts) < 4 or parts[1] == _boot()
+class _Waiting(NamedTuple):
+    entry: Entry
+    system: str | None
+    written: asyncio.Future[Event]
 
 
 def _events(db: Database, roll_id: str) -> list[Event]:

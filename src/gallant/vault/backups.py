@@ -55,6 +55,7 @@ class Draft:
     by: str
     comment: str
     before: str | None
+    roll: str | None
     tool: str
 
 
@@ -276,6 +277,7 @@ class _Taking:
             by=draft.by,
             comment=draft.comment,
             before=draft.before,
+            roll=draft.roll,
             tool=draft.tool,
             versions=draft.versions,
             serials=draft.serials,

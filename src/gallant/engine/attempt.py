@@ -1,0 +1,491 @@
+"""One step, from its guards to its outcome: begun at most once, waited for, and found out about after a crash.
+
+An act starts only after its intent is on the disk, and is repeated only when observation proves that it did not take
+effect and can no longer do so. A step whose end is not known stays open in the journal; the next run observes first.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+
+from gallant.core import events as e
+from gallant.core.catalog import release_digest
+from gallant.core.errors import GallantError, Stopped
+from gallant.core.estate import System, node_name
+from gallant.core.events import Before
+from gallant.core.plan import Consent, Plan, Step, steps_of
+from gallant.core.ports import Accepted, Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent
+from gallant.core.readings import IN_SERVICE, Reading
+from gallant.core.records import replace
+from gallant.core.snapshots import name_begins, roll_reason
+from gallant.core.steps import (
+    ABSENT,
+    BACKUP,
+    DONE,
+    FAILED,
+    GOING,
+    KINDS,
+    NEVER,
+    SAFE,
+    SNAPSHOT,
+    STEADY,
+    UNREACHED,
+    Look,
+    Seen,
+    nodes_looked_at,
+    observe,
+    told,
+)
+from gallant.engine.guards import ADVICE, Objection, Scene, objections
+from gallant.engine.journal import StepState
+from gallant.engine.means import Log, Means, Orders, Unknown
+
+# Polls back off with the expected remainder, between these two, in seconds of estate time.
+SHORTEST_POLL_S, LONGEST_POLL_S = 1.0, 30.0
+STEADY_SAMPLE_S = 10.0
+READ_TRIES, READ_PAUSE_S = 4, 0.5
+MOST_ATTEMPTS = 3
+UNANSWERED_S = 600.0
+# Of the lease: an intent that was written this long ago is not acted on any more, so that a thief need not fear it.
+SEND_WITHIN = 1 / 3
+
+
+class Attempts:
+    """Carries out the steps of one run of a roll."""
+
+    def __init__(self, roll_id: str, plan: Plan, means: Means, orders: Orders, log: Log) -> None:
+        self.id, self.plan, self.means, self.orders, self.log = roll_id, plan, means, orders, log
+        self.clock, self.listener = means.clock, log.listener
+        self._own = {BACKUP: self._backup, SNAPSHOT: self._snapshot, STEADY: self._steady}
+        self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
+
+    async def carry_out(self, step: Step) -> None:
+        """Until the step is done; raises what stands in the way."""
+        known = self.log.state.step(step.id)
+        if known.open and await self._reconcile(step, known):
+            return
+        while not await self._attempt(step):
+            if self.log.state.step(step.id).attempts >= MOST_ATTEMPTS:
+                raise Stopped(f"{step.subject}: {step.kind} was tried {MOST_ATTEMPTS} times and never began.")
+
+    async def _attempt(self, step: Step) -> bool:
+        """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
+        system, kind = self._system(step.system), KINDS[step.kind]
+        readings = await self.read_all(system, (step.node,) if step.alone else ())
+        self._guard(step, system, readings, await self._restore_point(step, system))
+        own = readings[step.node]
+        before = Before(
+            boot=own.boot,
+            version=own.version,
+            next_version=own.next_version,
+            role=own.role,
+            jobs=tuple(j.id for j in own.jobs),
+        )
+        if kind.ours:
+            await self.log.intent(step, before)
+            await self._own[step.kind](step, system)
+            return True
+        already = observe(self._seen(step, dict(readings), before, None))
+        mark = self.clock.real()
+        await self.log.intent(step, before)
+        if already.state == DONE:
+            await self.log.outcome(step, e.DONE, f"it was so already: {already.message}")
+            return True
+        return await self._send(step, before, mark + self.log.journal.lease_s * SEND_WITHIN)
+
+    async def _send(self, step: Step, before: Before, send_by: float) -> bool:
+        """Send the act and see it through; past `send_by` nothing is sent."""
+        try:
+            accepted = await self._order(step, send_by)
+        except (NotReached, LoginRefused, NotSent) as error:
+            await self.log.outcome(step, e.NOT_SENT, error.what)
+            raise
+        except DeviceRefused as error:
+            if error.meaning != "already":
+                await self.log.outcome(step, e.FAILED, error.what)
+                raise Stopped(
+                    f"{step.subject}: {step.kind} to {step.to} was refused. {error.what}", error.why
+                ) from None
+            accepted = None
+        except AnswerLost:
+            self._returned[step.id] = self.clock.real()
+            return await self._reconcile(step, self.log.state.step(step.id))
+        if accepted is not None:
+            await self.log.write(e.ACCEPTED, step, handle=accepted.handle, message=accepted.message)
+        await self._wait(step, before, accepted.handle if accepted else None)
+        return True
+
+    async def _order(self, step: Step, send_by: float) -> Accepted:
+        act = Act(
+            kind=step.kind,
+            release=step.to,
+            package=step.package or "",
+            sha256=step.sha256 or "",
+            bytes=step.bytes,
+            reason=f"{self.id} {step.id}",
+        )
+        if self.clock.real() > send_by:
+            raise NotSent(
+                f"{step.subject}: the order to {step.kind} was not sent: writing the journal took too long.",
+                next="Look at the disk under state/",
+            )
+        return await self.means.drivers[step.system].act(
+            step.node,
+            act,
+            send_by=send_by,
+            progress=lambda percent, text: self.listener.progress(step.id, percent, text),
+        )
+
+    # --- guards
+
+    async def _restore_point(self, step: Step, system: System) -> str | None:
+        if "restore_point_there" not in step.guards:
+            return None
+        return await self.means.restore_points.there(system, roll=self.id, before=step.to)
+
+    def _guard(self, step: Step, system: System, readings: Mapping[str, Reading], restore_point: str | None) -> None:
+        release = self.means.releases.current(system.product, step.to)
+        planned = self.plan.basis.releases.get(f"{system.product} {step.to}")
+        scene = Scene(
+            step=step,
+            system=system,
+            readings=dict(readings),
+            expected=self.expected(system),
+            release=release,
+            release_as_planned=release is not None and release_digest(release) == planned,
+            backups=tuple(self.means.vault.backups(system.name)),
+            now=self.clock.now(),
+            backup_limit=timedelta(hours=self.means.estate.limits.backup_age_hours),
+            hop_backups=self._hop_backups(step),
+            restore_point=restore_point,
+            our_jobs=self._our_jobs(system.name),
+            backup_waived=not self._can_export(system) and self._consented("no-backup", system),
+        )
+        against = objections(scene, lambda a, b: self.means.same(system, a, b))
+        if against:
+            raise Stopped(
+                f"{step.subject}: {step.kind} was not begun: {'; '.join(one.reason for one in against)}.",
+                next=self._way_on(step, against[0]),
+            )
+
+    def _way_on(self, step: Step, objection: Objection) -> str:
+        """What a person can do about a guard: do again what it looks for where that was done and is gone."""
+        for earlier in self.known_steps():
+            done = earlier.hop == step.hop and self.log.state.step(earlier.id).done
+            if done and KINDS[earlier.kind].proved_by == objection.guard and self._serves(earlier, step):
+                return f"gallant resume {self.id} --again {earlier.id} does that once more; {self._give_up()}"
+        return ADVICE.get(objection.guard, "gallant check {system}").format(
+            system=step.system, subject=step.subject, give_up=self._give_up()
+        )
+
+    def _serves(self, earlier: Step, step: Step) -> bool:
+        return KINDS[earlier.kind].ours or earlier.node == step.node
+
+    def _give_up(self) -> str:
+        return f"gallant hold {self.id} --for-good ends the roll where it stands"
+
+    def _can_export(self, system: System) -> bool:
+        return "export" in self.means.drivers[system.name].capabilities()
+
+    def _consented(self, to: str, system: System) -> bool:
+        given = {*self.log.state.consents, *self.orders.consents}
+        return Consent(to=to, system=system.name).words in given
+
+    def _hop_backups(self, step: Step) -> tuple[str, ...]:
+        """The backups that the hop of a step began with, as the journal has them: no clock is asked which came first."""
+        own = (s for s in self.known_steps() if s.kind == BACKUP and s.hop == step.hop)
+        ends = (self.log.state.step(s.id).outcome for s in own)
+        return tuple(end.entry.handle for end in ends if end is not None and end.entry.handle is not None)
+
+    def _our_jobs(self, system: str) -> dict[tuple[str, str], str]:
+        """The steps of this roll by node and the job that the node gave them."""
+        own = (s for s in self.known_steps() if s.system == system)
+        taken = ((s, self.log.state.step(s.id).accepted) for s in own)
+        return {(s.node, t.entry.handle): s.id for s, t in taken if t is not None and t.entry.handle is not None}
+
+    def expected(self, system: System) -> dict[str, str]:
+        """The version of each node as the journal left it: the plan's basis, and every step since that entered another."""
+        expected = {n: self.plan.basis.versions[node_name(system, n)] for n in system.nodes}
+        for step in self.known_steps():
+            if step.system == system.name and KINDS[step.kind].enters and self.log.state.step(step.id).done:
+                expected[step.node] = step.to
+        return expected
+
+    def known_steps(self) -> list[Step]:
+        """Every step that was derived so far, in the order of the plan."""
+        waves = self.log.state.waves
+        return [step for lane in self.plan.lanes for hop in lane.hops for step in steps_of(waves.get(hop.id, ()))]
+
+    # --- waiting
+
+    async def _wait(self, step: Step, before: Before, handle: str | None) -> None:
+        """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first."""
+        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        while True:
+            look = await self._look(step, before, handle)
+            handle = handle or look.handle
+            if await self._ended(step, look):
+                return
+            elapsed = self.clock.now() - began
+            if elapsed > patience:
+                raise self._overdue(step, patience)
+            self._show(step, look, elapsed)
+            await self._sleep(step, self._poll_after(step, look, elapsed))
+
+    async def _ended(self, step: Step, look: Look, prefix: str = "") -> bool:
+        """Write down an end that was seen: True when the step is done; raises where it failed."""
+        if look.state == DONE:
+            await self.log.outcome(step, e.DONE, f"{prefix}{look.message}")
+            return True
+        if look.state == FAILED:
+            await self.log.outcome(step, e.FAILED, look.message)
+            raise Stopped(
+                f"{step.subject}: {step.kind} to {step.to} failed: {look.message}.", next=self._after_failing(step)
+            )
+        return False
+
+    def _patience(self, seconds: float) -> timedelta:
+        return timedelta(seconds=max(seconds, self.clock.floor_s))
+
+    def _show(self, step: Step, look: Look, elapsed: timedelta) -> None:
+        guessed = min(99.0, 100.0 * elapsed.total_seconds() / step.estimate_s) if step.estimate_s else 0.0
+        self.listener.progress(step.id, guessed if look.percent is None else look.percent, look.message)
+
+    def _poll_after(self, step: Step, look: Look, elapsed: timedelta) -> float:
+        """A quarter of what is expected to be left; of what it is over, once it is longer than was expected."""
+        left = look.remaining_s if look.remaining_s is not None else abs(step.estimate_s - elapsed.total_seconds())
+        return min(LONGEST_POLL_S, max(SHORTEST_POLL_S, left / 4))
+
+    def _overdue(self, step: Step, patience: timedelta) -> Stopped:
+        minutes = patience.total_seconds() / 60
+        return Stopped(told(KINDS[step.kind].overdue, step, minutes), next=self._advice(step))
+
+    def _advice(self, step: Step) -> str:
+        if step.reverts:
+            point = name_begins(roll_reason(self.id, step.to))
+            return f"Look at the console of {step.subject}; or go back: gallant snapshot revert {step.system} {point}"
+        return told(KINDS[step.kind].advice, step)
+
+    def _after_failing(self, step: Step) -> str:
+        """Where a node did not enter its release, what had brought the release may have to be done again."""
+        if not KINDS[step.kind].enters:
+            return self._advice(step)
+        brought = [
+            s.id
+            for s in self.known_steps()
+            if (s.hop, s.node) == (step.hop, step.node) and KINDS[s.kind].alters and self.log.state.step(s.id).done
+        ]
+        again = f"; gallant resume {self.id} --again {brought[-1]} installs it once more" if brought else ""
+        return f"{self._advice(step)}{again}; {self._give_up()}"
+
+    async def _look(self, step: Step, before: Before, handle: str | None) -> Look:
+        """Observe; a failure only on the word of two readings.
+
+        A reading is several answers, and what they tell may change between them: a job that has just ended together with
+        versions from just before. The second reading begins after whatever the first one saw had ended.
+        """
+        look = await self._look_once(step, before, handle)
+        return await self._look_once(step, before, handle) if look.state == FAILED else look
+
+    async def _look_once(self, step: Step, before: Before, handle: str | None) -> Look:
+        """A node that does not answer is unreached; another machine at its address ends the roll."""
+        system, away = self._system(step.system), KINDS[step.kind].away
+        readings: dict[str, Reading | None] = {}
+        for node in nodes_looked_at(step, tuple(system.nodes)):
+            try:
+                readings[node] = await self.read(system, node)
+            except (NotReached, AnswerLost) as error:
+                readings[node] = None
+                if node == step.node and not away:
+                    self.listener.progress(step.id, 0.0, error.what)
+            except LoginRefused:
+                if not away:  # a node that is starting may not know its accounts yet
+                    raise
+                readings[node] = None
+        own = readings[step.node]
+        if handle is not None and own is not None and all(job.id != handle for job in own.jobs):
+            with contextlib.suppress(GallantError):  # a device that lists only its newest jobs may still know this one
+                readings[step.node] = replace(
+                    own, jobs=(*own.jobs, await self.means.drivers[step.system].job(step.node, handle))
+                )
+        return observe(self._seen(step, readings, before, handle))
+
+    def _seen(self, step: Step, readings: dict[str, Reading | None], before: Before, handle: str | None) -> Seen:
+        system = self._system(step.system)
+        return Seen(
+            step=step,
+            shape=system.shape,
+            readings=readings,
+            before=before,
+            handle=handle,
+            same=lambda a, b: self.means.same(system, a, b),
+        )
+
+    async def _sleep(self, step: Step, seconds: float) -> None:
+        began = self.clock.now()
+        await self.clock.sleep(seconds)
+        self.listener.waiting(began, self.clock.now(), step.id)
+
+    # --- what Gallant does itself
+
+    async def _steady(self, step: Step, system: System) -> None:
+        """Every node healthy and at its version, in every sample for as long as the estate says."""
+        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        needed = timedelta(seconds=self.means.estate.limits.steady_s)
+        since: datetime | None = None
+        while True:
+            now = self.clock.now()
+            look = await self._settled(system)
+            if look.state == DONE:
+                since = since or now
+                if now - since >= needed:
+                    words = f"in service and in sync in every sample for {needed.total_seconds():.0f} s"
+                    await self.log.outcome(step, e.DONE, words)
+                    return
+                pause = min(STEADY_SAMPLE_S, max(SHORTEST_POLL_S, (needed - (now - since)).total_seconds()))
+            else:
+                since = None
+                if now - began > patience:
+                    raise Stopped(
+                        f"{step.subject}: not steady within {patience.total_seconds() / 60:.0f} min: {look.message}.",
+                        next=self._advice(step),
+                    )
+                left = look.remaining_s if look.remaining_s is not None else step.estimate_s
+                pause = min(LONGEST_POLL_S, max(SHORTEST_POLL_S, left / 4))
+            self._show(step, look, now - began)
+            await self._sleep(step, pause)
+
+    async def _settled(self, system: System) -> Look:
+        expected = self.expected(system)
+        for node in system.nodes:
+            try:
+                reading = await self.read(system, node)
+            except (NotReached, AnswerLost) as error:
+                return Look(state=GOING, message=error.what.rstrip("."))
+            if not self.means.same(system, reading.version, expected[node]):
+                raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
+            if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
+                words = f"{reading.name}: {reading.why_unwell}"
+                return Look(state=GOING, message=words, remaining_s=reading.sync_remaining_s)
+        return Look(state=DONE, message="every node in service and in sync")
+
+    async def _backup(self, step: Step, system: System) -> None:
+        if not self._can_export(system):  # then a consent was given, or nothing began
+            words = "none is taken: nothing can be exported, and somebody accepted that by name"
+            await self.log.outcome(step, e.DONE, words)
+            return
+        try:
+            backup = await self.means.vault.take(
+                system,
+                by=self.orders.by,
+                roll=self.id,
+                before=step.to,
+                progress=lambda percent, text: self.listener.progress(step.id, percent, text),
+            )
+        except GallantError as error:
+            await self.log.outcome(step, e.FAILED, error.what)
+            raise Stopped(error.what, "Nothing goes on without a backup.", error.next) from None
+        words = f"{backup.id}: {len(backup.items)} items, {backup.bytes / 1000:.0f} kB, sealed"
+        await self.log.outcome(step, e.DONE, words, backup.id)
+
+    async def _snapshot(self, step: Step, system: System) -> None:
+        """The restore point of the hop. Whoever keeps it is asked first whether it is there: one is not taken twice."""
+        try:
+            name = await self.means.restore_points.take(system, by=self.orders.by, roll=self.id, before=step.to)
+        except GallantError as error:
+            await self.log.outcome(step, e.FAILED, error.what)
+            raise Stopped(
+                error.what, "Nothing goes on without the restore point that the plan asks for.", error.next
+            ) from None
+        await self.log.outcome(step, e.DONE, f"{name}, seen to be there")
+
+    # --- after a crash, or an answer that was lost
+
+    async def _reconcile(self, step: Step, known: StepState) -> bool:
+        """Find out what became of an open step: True when it is done now, False when it provably never began.
+
+        That nothing of it is seen counts only in a look that began after the order could land at the latest: one that was
+        still under way then may have passed the node before the order did.
+        """
+        assert known.intent is not None
+        kind, before = KINDS[step.kind], known.intent.entry.before
+        if kind.ours:  # these change nothing on a node, so they are simply done again
+            await self.log.outcome(step, e.NOT_STARTED, "cut off by the end of the run; it is done again")
+            return False
+        assert before is not None
+        handle = known.accepted.entry.handle if known.accepted else None
+        began, patience = self.clock.now(), self._patience(step.deadline_s if kind.away else UNANSWERED_S)
+        while True:
+            landed = self._has_landed(step, known)
+            look = await self._look(step, before, handle)
+            if await self._ended(step, look, "observed: "):
+                return True
+            if look.state == GOING and (look.handle or known.accepted):
+                self.listener.progress(step.id, look.percent or 0.0, f"taken up again: {look.message}")
+                await self._wait(step, before, handle or look.handle)
+                return True
+            if look.state == ABSENT and not known.accepted and landed and step.repeat != NEVER:
+                words = "observed: nothing of it on the node, and its time to land is over"
+                await self.log.outcome(step, e.NOT_STARTED, words)
+                return False
+            if landed and (step.repeat == NEVER or self.clock.now() - began > patience):
+                raise self._not_known(step, look, patience)
+            self.listener.progress(step.id, 0.0, "looking what became of it")
+            await self._sleep(step, SHORTEST_POLL_S)
+
+    def _has_landed(self, step: Step, known: StepState) -> bool:
+        """Whether the order, if it was never seen to begin, cannot begin any more.
+
+        From the last moment at which it can have been sent: the request's time-out, and after that the time within which
+        the device carries out what it has taken.
+        """
+        if step.repeat == SAFE:
+            return True
+        assert known.intent is not None
+        driver = self.means.drivers[step.system]
+        sent = self._returned.get(step.id)
+        if sent is None:  # by a process that came before: within its time to send, and not after it was gone
+            latest = known.intent.entry.wall + self.log.journal.lease_s * SEND_WITHIN
+            sent = min(latest, self.log.journal.sole_since)
+        since = self.clock.real() - sent - driver.request_timeout_s
+        return since >= 0 and self.clock.estate_s(since) >= driver.lands_within_s(step.kind)
+
+    def _not_known(self, step: Step, look: Look, patience: timedelta) -> Stopped:
+        if look.state == GOING:  # a node that is away, and may be on its way back
+            return self._overdue(step, patience)
+        why = "it does not answer" if look.state == UNREACHED else "it took the order and shows nothing of it"
+        if step.repeat == NEVER:
+            why = "nothing of it is seen, and its profile says that it is never given twice"
+        return Unknown(
+            f"Whether {step.subject} carried out the order to {step.kind} is not known: {why}. Nothing is repeated.",
+            next=f"Look at {step.subject}, then: gallant resume {self.id} --it-did {step.id}   or   --it-did-not {step.id}",
+        )
+
+    # --- readings
+
+    def _system(self, name: str) -> System:
+        return self.means.estate.systems[name]
+
+    async def read(self, system: System, node: str) -> Reading:
+        """A fresh reading, without jobs of ours that a person has said are none."""
+        reading = await self.means.drivers[system.name].read(node)
+        dead = self.log.state.set_aside
+        if not dead or all((system.name, node, job.id) not in dead for job in reading.jobs):
+            return reading
+        return replace(reading, jobs=tuple(j for j in reading.jobs if (system.name, node, j.id) not in dead))
+
+    async def read_all(self, system: System, nodes: Sequence[str] = ()) -> dict[str, Reading]:
+        """Fresh readings of every node, or of `nodes` alone, trying again for a little while."""
+        readings: dict[str, Reading] = {}
+        for node in nodes or system.nodes:
+            for attempt in range(READ_TRIES):
+                try:
+                    readings[node] = await self.read(system, node)
+                    break
+                except (NotReached, AnswerLost):
+                    if attempt == READ_TRIES - 1:
+                        raise
+                    await self.clock.pause(READ_PAUSE_S)
+        return readings

@@ -1,0 +1,131 @@
+"""What one run of a roll works with: what it is given, what the person wants of it, its journal, and how it can end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+
+from gallant.core import events as e
+from gallant.core.errors import Stopped
+from gallant.core.estate import Estate, System
+from gallant.core.events import Before, Entry, Event
+from gallant.core.outages import Sample
+from gallant.core.plan import Step
+from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
+from gallant.core.records import Record, replace
+from gallant.engine.journal import RollState, after, replay
+
+
+@dataclass(frozen=True)
+class Means:
+    """Everything the engine is given from outside."""
+
+    estate: Estate
+    clock: Clock
+    drivers: Drivers
+    vault: Vault
+    restore_points: RestorePoints
+    releases: Releases
+    prober: Prober
+    journal: Journal
+    listener: Listener
+
+    def same(self, system: System, a: str | None, b: str | None) -> bool:
+        """Whether two texts name one release of the system's product, by whichever of its names."""
+        if a is None or b is None:
+            return False
+        if a == b:
+            return True
+        product = self.releases.product(system.product)
+        return product is not None and product.same(a, b)
+
+
+class Orders(Record):
+    """What the person wants of this run.
+
+    `hold_after` is step, node or hop; `answers` say what open steps came to; `again` are steps that were done and whose
+    effect is gone, to be done once more.
+    """
+
+    by: str
+    hold_after: str | None = None
+    consents: tuple[str, ...] = ()
+    answers: dict[str, bool] = {}
+    again: tuple[str, ...] = ()
+
+
+class End(Record):
+    """How a run, or one lane of it, ended: finished, held or stopped; `remarks` are for whoever looks, and change nothing."""
+
+    state: str
+    message: str
+    next: str | None = None
+    remarks: tuple[str, ...] = ()
+
+
+class Hold(Exception):
+    """The lane pauses here, at a safe stop."""
+
+
+class Unknown(Stopped):
+    """Whether an act took effect is not known, and cannot be found out; a person has to say."""
+
+
+class Shielded:
+    """A listener that cannot reach back: the first error in it is kept for a remark."""
+
+    def __init__(self, listener: Listener) -> None:
+        self._listener = listener
+        self.failed: str | None = None
+
+    def _tell(self, say: Callable[[Listener], None]) -> None:
+        try:
+            say(self._listener)
+        except Exception as error:  # whatever it is, the work goes on
+            self.failed = self.failed or (
+                f"What shows the roll failed ({type(error).__name__}: {error}); the journal has what was not shown."
+            )
+
+    def event(self, event: Event) -> None:
+        self._tell(lambda it: it.event(event))
+
+    def progress(self, step: str, percent: float, message: str) -> None:
+        self._tell(lambda it: it.progress(step, percent, message))
+
+    def sample(self, sample: Sample) -> None:
+        self._tell(lambda it: it.sample(sample))
+
+    def waiting(self, began: datetime, ended: datetime, step: str) -> None:
+        self._tell(lambda it: it.waiting(began, ended, step))
+
+
+class Log:
+    """The journal as this run writes it, and the state that its entries add up to."""
+
+    def __init__(self, journal: Journal, clock: Clock, listener: Listener, by: str) -> None:
+        self.journal, self.clock, self.listener, self.by = journal, clock, listener, by
+        self.state = RollState()
+
+    def read(self) -> list[Event]:
+        events = self.journal.events()
+        self.state = replay(events)
+        return events
+
+    async def write(self, kind: str, step: Step | None = None, **said: object) -> Event:
+        """Write one entry of this moment, about a step or about the roll; `said` are the entry's other fields."""
+        plain = Entry(kind=kind, at=self.clock.now(), wall=self.clock.real(), step=None if step is None else step.id)
+        event = await self.journal.append(replace(plain, **said), None if step is None else step.system)
+        self.state = after(self.state, event)
+        self.listener.event(event)
+        return event
+
+    async def intent(self, step: Step, before: Before) -> Event:
+        return await self.write(e.INTENT, step, before=before, attempt=self.state.step(step.id).attempts + 1)
+
+    async def outcome(self, step: Step, result: str, message: str, handle: str | None = None) -> None:
+        await self.write(e.OUTCOME, step, result=result, message=message, handle=handle)
+
+    async def word(self, step: Step, kind: str, result: str | None, message: str) -> None:
+        """A person's word on a step, written down as what it is."""
+        await self.write(kind, step, result=result, by=self.by, message=message)

@@ -1,0 +1,352 @@
+"""A roll: lanes side by side, each hop after hop and wave after wave, until finished, held at a safe stop, or stopped.
+
+It can be killed at any instant and taken up again; the journal says where it was, and observation what really happened.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+
+from gallant.core import events as e
+from gallant.core.errors import GallantError, Refused, Stopped
+from gallant.core.estate import System, node_name
+from gallant.core.order import SHAPES
+from gallant.core.plan import Hop, Lane, Plan, Step, Wave, consents_needed, steps_of
+from gallant.core.planning import hop_todo, hop_waves, hop_work, touched
+from gallant.core.ports import Drivers, LeaseLost
+from gallant.core.readings import Reading
+from gallant.core.steps import KINDS
+from gallant.engine.attempt import Attempts
+from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown
+from gallant.engine.watch import Watch
+
+HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
+
+
+def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
+    """Raise `Refused` for what somebody has to accept by name and nobody has; before anything is begun."""
+    exports = [name for name in plan.systems if "export" in drivers[name].capabilities()]
+    for needed in consents_needed(plan, exports):
+        if needed.consent.words not in given:
+            raise Refused(
+                needed.what,
+                needed.why,
+                f"Whoever accepts that says so: gallant roll {plan.id} --consent {needed.consent.words}",
+            )
+
+
+class Roll:
+    """One run of one roll."""
+
+    def __init__(self, roll_id: str, plan: Plan, means: Means, orders: Orders) -> None:
+        self.id, self.plan, self.means, self.orders = roll_id, plan, means, orders
+        self.clock, self.journal = means.clock, means.journal
+        self.listener = Shielded(means.listener)
+        self.log = Log(means.journal, means.clock, self.listener, orders.by)
+        self.attempts = Attempts(roll_id, plan, means, orders, self.log)
+        self.watch = Watch(means.prober, self.log, means.clock, self.listener)
+        self._hold: str | None = None
+        self._lost: set[str] = set()  # systems whose lease another has taken
+        self._at_safe_stop = {lane.system: True for lane in plan.lanes}
+        self._hops: dict[str, asyncio.Future[bool]] = {}
+
+    # --- the whole
+
+    async def carry_out(self) -> End:
+        """Run until finished, held or stopped. Raises `Refused` before anything is written where it may not start."""
+        events = self.log.read()
+        if self.log.state.state in ("finished", "ended"):
+            raise Refused(
+                f"{self.id} is {self.log.state.state}; there is nothing to carry on.", next=f"gallant history {self.id}"
+            )
+        need_consents(self.plan, self.means.drivers, {*self.log.state.consents, *self.orders.consents})
+        kind = e.RESUMED if events else e.OPENED
+        await self.log.write(kind, by=self.orders.by, consents=self.orders.consents)
+        await self._take_words()
+        for step in self.attempts.known_steps():
+            if self.log.state.step(step.id).done:
+                self._at_safe_stop[step.system] = step.safe_stop_s is not None
+        loop = asyncio.get_running_loop()
+        self._hops = {hop.id: loop.create_future() for lane in self.plan.lanes for hop in lane.hops}
+        return await self._conclude(await self._lanes())
+
+    async def _lanes(self) -> list[End]:
+        """Every lane to its end, the helpers as long as any lane works."""
+        async with asyncio.TaskGroup() as helpers:
+            running = [
+                helpers.create_task(self._helper("The watch", self.watch.run)),
+                helpers.create_task(self._helper("The keeping of the leases", self._keep_leases)),
+            ]
+            try:
+                async with asyncio.TaskGroup() as lanes:
+                    tasks = [lanes.create_task(self._lane(lane)) for lane in self.plan.lanes]
+                ends = [task.result() for task in tasks]
+                with contextlib.suppress(LeaseLost):
+                    ends += await self._end_watch()
+            finally:
+                for helper in running:
+                    helper.cancel()
+        return ends
+
+    async def _end_watch(self) -> list[End]:
+        """An outage that cannot be written down is not lost in silence: then the roll is not finished."""
+        try:
+            await self.watch.finish()
+        except LeaseLost:
+            raise
+        except GallantError as error:
+            return [End(state="stopped", message=f"An outage could not be written down. {error.what}", next=error.next)]
+        return []
+
+    async def _helper(self, name: str, run: Callable[[], Awaitable[None]]) -> None:
+        """Run a helper. Should it fail, the roll is held at its next safe stop, and the helper is started once more:
+        until every lane has come to rest somebody still has to keep the leases and to watch."""
+        while True:
+            try:
+                await run()
+                return
+            except Exception as error:
+                self.hold(f"{name[0].lower()}{name[1:]} failed ({_in_words(error)})")
+            await self.clock.pause(HELPER_AGAIN_S)
+
+    async def _keep_leases(self) -> None:
+        while True:
+            await self.clock.pause(self.journal.lease_s / 4)
+            self._lost.update(await self.journal.renew())
+
+    def hold(self, reason: str) -> None:
+        """Ask for a pause at the next safe stop; may be called at any time."""
+        self._hold = self._hold or reason
+
+    async def _take_words(self) -> None:
+        """A person's word on steps: what open ones came to, and which are to be done again."""
+        for step_id, did in self.orders.answers.items():
+            if not self.log.state.step(step_id).open:
+                raise Refused(
+                    f"{step_id} is not waiting for an answer.", next=f"gallant history {self.id} shows which step is."
+                )
+            step, said = self._step_named(step_id), "it did" if did else "it did not"
+            await self.log.word(step, e.ANSWERED, None, f"{self.orders.by} says: {said}")
+            result = e.DONE if did else e.NOT_STARTED
+            await self.log.word(step, e.OUTCOME, result, f"{self.orders.by} says: {said}")
+        for step_id in self.orders.again:
+            step = self._step_named(step_id)
+            self._refuse_again(step)
+            await self.log.word(step, e.AGAIN, None, f"{self.orders.by} says: its effect is gone; it is done again")
+
+    def _step_named(self, step_id: str) -> Step:
+        found = next((step for step in self.attempts.known_steps() if step.id == step_id), None)
+        if found is None:
+            raise Refused(f"{self.id} has no step {step_id} so far.", next=f"gallant history {self.id} shows them.")
+        return found
+
+    def _refuse_again(self, step: Step) -> None:
+        """Only what was done can be done again, and only while nothing that built on it was."""
+        own = [s for s in self.attempts.known_steps() if (s.hop, s.node) == (step.hop, step.node)]
+        later = [] if KINDS[step.kind].ours else [s for s in own[own.index(step) + 1 :] if KINDS[s.kind].alters]
+        built = next((s for s in later if self.log.state.step(s.id).done), None)
+        if not self.log.state.step(step.id).done:
+            raise Refused(f"{step.id} was not done yet; it is carried out anyway.", next=f"gallant resume {self.id}")
+        if built is not None:
+            raise Refused(
+                f"{step.id} is not done again: {built.id}, which built on it, was done.",
+                next=f"gallant hold {self.id} --for-good, then: gallant plan {step.system}",
+            )
+
+    async def _conclude(self, ends: Sequence[End]) -> End:
+        """One end for the roll: stopped if a lane is, else held if one is, else finished; every lane that is not, told."""
+        state = next(state for state in ("stopped", "held", "finished") if any(end.state == state for end in ends))
+        short = sorted((end for end in ends if end.state != "finished"), key=lambda end: end.state != "stopped")
+        told = short or ends[:1]
+        message = "\n".join(end.message for end in told)
+        next_ = self._next([end.next for end in short]) if short else ends[0].next
+        kind = {"stopped": e.STOPPED, "held": e.HELD, "finished": e.FINISHED}[state]
+        with contextlib.suppress(LeaseLost):  # then the journal is another's, and this is no longer ours to say
+            await self.log.write(kind, message=message, next=next_)
+        remarks = (self.listener.failed,) if self.listener.failed is not None else ()
+        return End(state=state, message=message, next=next_, remarks=remarks)
+
+    def _next(self, advices: Sequence[str | None]) -> str:
+        """What every lane that stands advises, and then the one command that carries all of them on."""
+        carry_on = f"gallant resume {self.id}"
+        said = list(dict.fromkeys(advice.rstrip(".") for advice in advices if advice))
+        whole = [advice for advice in said if carry_on in advice]
+        first = [advice for advice in said if carry_on not in advice]
+        if not said:
+            return f"Look at it, then: {carry_on}"
+        if len(said) == 1 and whole:
+            return whole[0]
+        return f"{'; '.join(first)}; then: {' ; '.join(whole) or carry_on}" if first else " ; ".join(whole)
+
+    # --- lanes and hops
+
+    async def _lane(self, lane: Lane) -> End:
+        try:
+            return await self._hops_of(lane)
+        except Hold as hold:
+            return End(
+                state="held", message=f"{lane.system} is held at a safe stop: {hold}.", next=f"gallant resume {self.id}"
+            )
+        except Unknown as error:
+            return End(state="held", message=error.what, next=error.next)
+        except GallantError as error:
+            said = (error.what, error.why, await self._who_serves(lane.system))
+            return End(state="stopped", message="\n".join(text for text in said if text), next=error.next)
+        except Exception as error:
+            # Not foreseen, so nothing is known of where the lane stands; the others go no further than to a safe stop.
+            self.hold(f"{lane.system} was stopped by an error of Gallant's own")
+            told = f"{lane.system} was stopped by an error of Gallant's own: {_in_words(error)}."
+            return End(state="stopped", message=f"{told}\n{await self._who_serves(lane.system)}")
+        finally:
+            for hop in lane.hops:
+                if not self._hops[hop.id].done():
+                    self._hops[hop.id].set_result(False)
+
+    async def _hops_of(self, lane: Lane) -> End:
+        for hop in lane.hops:
+            await self._needs(hop)
+            worked = await self._hop(lane, hop)
+            self._hops[hop.id].set_result(True)
+            if self.orders.hold_after == "hop" and worked:
+                self.hold("as asked, after the hop")
+        return await self._final(lane)
+
+    async def _needs(self, hop: Hop) -> None:
+        for need in hop.needs:
+            if not await self._hops[need]:
+                raise Stopped(
+                    f"{hop.system}: {hop.from_} → {hop.to} was not started: it needs {need}, which did not finish."
+                )
+
+    async def _hop(self, lane: Lane, hop: Hop) -> bool:
+        """Everything of the hop that is not done; False when nothing was left to do."""
+        waves = self.log.state.waves.get(hop.id)
+        if waves is None:
+            self._may_hold(lane.system)
+            waves = await self._derive(lane, hop)
+        left = [wave for wave in waves if any(not self.log.state.step(step.id).done for step in steps_of((wave,)))]
+        for wave in left:
+            await self._wave(wave)
+        return bool(left)
+
+    async def _derive(self, lane: Lane, hop: Hop) -> tuple[Wave, ...]:
+        """The hop's waves from the roles as they are now, within what the plan approved."""
+        system = self._system(lane.system)
+        readings = await self.attempts.read_all(system)
+        product = self.means.releases.product(system.product)
+        release = self.means.releases.current(system.product, hop.to)
+        if product is None or release is None or (release.recall is not None and not hop.despite_recall):
+            gone = (
+                "is no longer in the catalog."
+                if release is None or release.recall is None
+                else f"was {release.recall.words}."
+            )
+            raise Refused(f"{lane.system}: {hop.to} {gone}", next=f"gallant plan {lane.system} finds another way")
+        todo = hop_todo(product, {n: r.version for n, r in readings.items()}, release)
+        self._approved(hop, readings, todo)
+        waiting = [n for n in todo if product.same(readings[n].next_version, hop.to)]
+        work = hop_work(
+            self.means.estate,
+            system,
+            release,
+            self.means.drivers[lane.system].knows(),
+            hop_id=hop.id,
+            package=hop.package,
+            despite_recall=hop.despite_recall,
+            restore_point=hop.restore_point,
+        )
+        waves = hop_waves(system, work, {n: r.role for n, r in readings.items()}, todo, waiting)
+        as_planned = [s.id for s in steps_of(hop.waves)] == [s.id for s in steps_of(waves)]
+        anew = "derived anew from the roles as they are: " + ", ".join(w.why for w in waves)
+        await self.log.write(e.DERIVED, hop=hop.id, waves=waves, message="as planned" if as_planned else anew)
+        return waves
+
+    def _approved(self, hop: Hop, readings: Mapping[str, Reading], todo: Sequence[str]) -> None:
+        """Nothing is disturbed that the plan leaves alone, whatever it runs by now."""
+        if strange := sorted(set(todo) - touched(hop.waves)):
+            told = ", ".join(f"{readings[node].name} runs {readings[node].version}" for node in strange)
+            raise Refused(
+                f"{hop.system}: {hop.from_} → {hop.to} was not started: {told}, and the plan has no step on it.",
+                "What was not approved is not disturbed.",
+                f"gallant plan {hop.system} makes a plan from what runs now",
+            )
+
+    async def _wave(self, wave: Wave) -> None:
+        """All tracks side by side; the first failure is the wave's, after every track has come to rest."""
+        results = await asyncio.gather(*(self._track(track.steps) for track in wave.tracks), return_exceptions=True)
+        raised = [result for result in results if isinstance(result, BaseException)]
+        raised.sort(key=lambda error: isinstance(error, Hold))  # a hold of one does not hide the failure of another
+        if raised:
+            raise raised[0]
+
+    async def _track(self, steps: tuple[Step, ...]) -> None:
+        for step in steps:
+            known = self.log.state.step(step.id)
+            if known.done:
+                continue
+            if not known.open:
+                self._may_hold(step.system)
+            await self.attempts.carry_out(step)
+            self._at_safe_stop[step.system] = step.safe_stop_s is not None
+            if self.orders.hold_after == "step" or (self.orders.hold_after == "node" and step.ends_node):
+                self.hold(f"as asked, after the {self.orders.hold_after}")
+
+    def _may_hold(self, system: str) -> None:
+        if system in self._lost:
+            raise Hold("its lease was taken by another Gallant")
+        reason = self._hold or self.journal.hold_wanted()
+        if reason is not None and self._at_safe_stop[system]:
+            self.hold(reason)
+            raise Hold(reason)
+
+    async def _final(self, lane: Lane) -> End:
+        """`finished` means: every node at its target, roles in their usual places, in sync, services answering."""
+        system, target = self._system(lane.system), lane.hops[-1].to
+        readings = await self.attempts.read_all(system)
+        wrong = [
+            f"{r.name} runs {r.version}" for r in readings.values() if not self.means.same(system, r.version, target)
+        ]
+        if system.in_service:
+            wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
+            wrong += [
+                f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
+                for role, n in system.usual.items()
+                if readings[n].role != role
+            ]
+        await self.watch.look()
+        wrong += [f"the service {name} does not answer" for name in self.watch.unanswered()]
+        if wrong:
+            raise Stopped(
+                f"{system.name} is not as it should be after the last step: {'; '.join(wrong)}.",
+                next=f"gallant verify {system.name}",
+            )
+        return End(
+            state="finished",
+            message=f"{system.name} runs {target} on every node.",
+            next=f"gallant verify {system.name}",
+        )
+
+    async def _who_serves(self, system_name: str) -> str:
+        """For whoever reads the message in the night: who carries the load now."""
+        system = self._system(system_name)
+        if not system.in_service:
+            return f"{system_name} is not in service, so nobody waits for it. Nothing else was started."
+        read, silent = [], []
+        for node in system.nodes:
+            try:
+                read.append(await self.means.drivers[system_name].read(node))
+            except Exception:  # it may be what stopped the lane
+                silent.append(node_name(system, node))
+        serving = SHAPES[system.shape].serving(read)
+        if not serving:
+            return f"No node of {system_name} says that it serves; look at once. Nothing else was started."
+        return f"{serving[0].name} serves{' alone' if silent else ''}; nothing else was started."
+
+    def _system(self, name: str) -> System:
+        return self.means.estate.systems[name]
+
+
+def _in_words(error: Exception) -> str:
+    return error.what.rstrip(".") if isinstance(error, GallantError) else f"{type(error).__name__}: {error}"
