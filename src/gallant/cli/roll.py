@@ -79,6 +79,9 @@ def roll(
     help="A step that is reported as unknown did take effect; you have looked.",
 )
 @click.option("--it-did-not", multiple=True, metavar="STEP", help="It did not take effect; you have looked.")
+@click.option(
+    "--again", multiple=True, metavar="STEP", help="A step that was done and whose effect is gone: do it once more."
+)
 @output_options
 def resume(
     estate_path: Path | None,
@@ -87,6 +90,7 @@ def resume(
     detach: bool,
     it_did: tuple[str, ...],
     it_did_not: tuple[str, ...],
+    again: tuple[str, ...],
     output: Any,
 ) -> None:
     """Carry on a roll that was held, stopped or cut off.
@@ -104,7 +108,9 @@ def resume(
     _carry_out(
         place,
         output,
-        lambda show: operation.resume(place, name, show, hold_after=hold_after, answers=answers, detach=detach),
+        lambda show: operation.resume(
+            place, name, show, hold_after=hold_after, answers=answers, again=again, detach=detach
+        ),
     )
 
 

@@ -38,7 +38,7 @@ from gallant.core.steps import (
     observe,
     told,
 )
-from gallant.engine.guards import ADVICE, Objection, Scene, objections
+from gallant.engine.guards import ADVICE, FINAL, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.means import Log, Means, Orders, Unknown
 
@@ -167,21 +167,31 @@ class Attempts:
         if against:
             raise Stopped(
                 f"{step.subject}: {step.kind} was not begun: {'; '.join(one.reason for one in against)}.",
-                next=self._way_on(step, against[0]),
+                next=self._ways_on(step, against),
             )
 
-    def _way_on(self, step: Step, objection: Objection) -> str:
-        """What a person can do about a guard: do again what it looks for where that was done and is gone."""
-        for earlier in self.known_steps():
-            done = earlier.hop == step.hop and self.log.state.step(earlier.id).done
-            if done and KINDS[earlier.kind].proved_by == objection.guard and self._serves(earlier, step):
-                return f"gallant resume {self.id} --again {earlier.id} does that once more; {self._give_up()}"
-        return ADVICE.get(objection.guard, "gallant check {system}").format(
-            system=step.system, subject=step.subject, give_up=self._give_up()
-        )
+    def _ways_on(self, step: Step, against: Sequence[Objection]) -> str:
+        """What a person can do about each guard, and how to end the roll where one of them may never be satisfied."""
+        ways: dict[str, None] = {}
+        final = False
+        for one in against:
+            gone = self._gone(step, one)
+            if gone is not None:
+                ways[f"gallant resume {self.id} --again {gone.id} does that once more"] = None
+            else:
+                advice = ADVICE.get(one.guard, "gallant check {system}")
+                ways[advice.format(system=step.system, subject=step.subject)] = None
+            final = final or gone is not None or one.guard in FINAL
+        return "; ".join([*ways, *([self._give_up()] if final else [])])
 
-    def _serves(self, earlier: Step, step: Step) -> bool:
-        return KINDS[earlier.kind].ours or earlier.node == step.node
+    def _gone(self, step: Step, objection: Objection) -> Step | None:
+        """The step whose effect a guard looks for, where that was done already and is not to be seen any more."""
+        for earlier in self.known_steps():
+            kind = KINDS[earlier.kind]
+            near = earlier.hop == step.hop and (kind.ours or earlier.node == step.node)
+            if near and kind.proved_by == objection.guard and self.log.state.step(earlier.id).done:
+                return earlier
+        return None
 
     def _give_up(self) -> str:
         return f"gallant hold {self.id} --for-good ends the roll where it stands"

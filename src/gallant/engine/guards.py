@@ -180,10 +180,12 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
 
 # What to do about a reason against, where a check of the system does not say it best.
 ADVICE = {
-    "no_unknown_job": "Wait for it, or end it at the node, then go on; {give_up}",
-    "awaits_target": "Look what {subject} would start, and why; {give_up}",
-    "versions_as_expected": "gallant verify {system}; {give_up}",
+    "no_unknown_job": "Wait for it, or end it at the node, then go on",
+    "awaits_target": "Look what {subject} would start, and why",
+    "versions_as_expected": "gallant verify {system}",
 }
+# Those that nothing may ever satisfy again, so that ending the roll is one of the ways.
+FINAL = tuple(ADVICE)
 
 
 class Objection(Record):

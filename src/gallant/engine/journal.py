@@ -11,7 +11,7 @@ from typing import Literal
 
 from gallant.core import events as e
 from gallant.core.events import Event
-from gallant.core.plan import Wave
+from gallant.core.plan import Wave, steps_of
 from gallant.core.records import Record, replace
 
 State = Literal["open", "held", "stopped", "finished", "ended"]
@@ -86,10 +86,18 @@ def after(state: RollState, event: Event) -> RollState:
         known = replace(known, accepted=event)
     elif entry.kind == e.OUTCOME:
         known = replace(known, outcome=event)
+        if entry.by is not None and entry.result == e.NOT_STARTED:
+            state = replace(state, set_aside=state.set_aside | _job_of(state, entry.step, known))
     elif entry.kind == e.AGAIN:
         known = StepState(attempts=known.attempts)
     order = state.order if entry.step in state.order else (*state.order, entry.step)
     return replace(state, steps={**state.steps, entry.step: known}, order=order)
+
+
+def _job_of(state: RollState, step_id: str, known: StepState) -> frozenset[tuple[str, str, str]]:
+    handle = known.accepted.entry.handle if known.accepted is not None else None
+    steps = (step for waves in state.waves.values() for step in steps_of(waves) if step.id == step_id)
+    return frozenset((step.system, step.node, handle) for step in steps if handle is not None)
 
 
 def grammar_problems(events: Sequence[Event]) -> list[str]:

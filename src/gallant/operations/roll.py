@@ -96,7 +96,14 @@ async def roll(
 
 
 async def resume(
-    place: Workplace, roll_id: str, show: Show, *, hold_after: str | None, answers: dict[str, bool], detach: bool
+    place: Workplace,
+    roll_id: str,
+    show: Show,
+    *,
+    hold_after: str | None,
+    answers: dict[str, bool],
+    again: Sequence[str],
+    detach: bool,
 ) -> Rolled:
     """Carry on a roll that was held, stopped or cut off; the journal says where, and the nodes what really happened."""
     row = place.journal.roll(roll_id)
@@ -116,7 +123,7 @@ async def resume(
                 drivers,
                 journal,
                 show,
-                Orders(by=place.user, hold_after=hold_after, answers=answers),
+                Orders(by=place.user, hold_after=hold_after, answers=answers, again=tuple(again)),
                 detach,
             )
 

@@ -1,0 +1,355 @@
+"""Several systems in one night, and what goes wrong in one of them, in a helper, or in what is around the engine."""
+
+from __future__ import annotations
+
+import pytest
+
+from gallant.core.catalog import Requirement
+from gallant.core.errors import GallantError
+from gallant.engine.means import Orders
+from gallant.standin.world import Fault
+
+from .night import Deaf, Night, last_state
+
+OLD = {"a": "2.8.5", "b": "2.8.5"}
+END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
+ONE_HOP = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0"}
+
+
+def many(*names: str, **more) -> Night:
+    return Night(others={name: dict(OLD) for name in names}, **more)
+
+
+def test_lanes_that_need_nothing_of_each_other_end_side_by_side():
+    night = many("reef", "bank")
+    assert night.run(night.plan()).state == "finished"
+    assert [night.end_state(name) for name in night.pairs] == [END] * 3
+    assert night.all_well() == []
+
+
+# --- what needs what
+
+
+NEEDS_REEF = {"3.2.4": (Requirement(product="ostrel/reef", range="vers:dotted/>=3.2.4"),)}
+
+
+def test_a_hop_waits_for_the_hop_that_it_needs_and_no_requirement_is_ever_broken():
+    night = many("reef", requires=NEEDS_REEF)
+    assert night.run(night.plan()).state == "finished"
+    order = [(system, release) for system, _, kind, release in night.every_act if kind == "restart"]
+    assert order.index(("tickets", "3.2.4")) > max(n for n, one in enumerate(order) if one == ("reef", "3.2.4"))
+    assert night.all_well() == []
+
+
+def test_a_failed_lane_starts_nothing_that_needs_it_and_the_roll_carries_on_once_it_is_mended():
+    night = many("reef", requires=NEEDS_REEF, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "reef/b did not come back" in end.message
+    assert "tickets: 2.11.3 → 3.2.4 was not started: it needs reef.2" in end.message  # both lanes are told
+    assert not [a for a in night.every_act if a[0] == "tickets" and a[3] == "3.2.4" and a[2] != "preload"]
+    assert night.all_well() == []
+
+
+# --- one lane in trouble
+
+
+def defect(what: str, name: str, nth: int = 1, node: str = "b"):
+    def trouble(happens: str, at: str, where: str, n: int) -> None:
+        if (happens, at, where, n) == (what, name, node, nth):
+            raise KeyError("of no error that anybody foresaw")
+
+    return trouble
+
+
+@pytest.mark.parametrize("what", ["read", "act"])
+@pytest.mark.parametrize("nth", [1, 2, 3, 6])
+def test_an_error_that_nobody_foresaw_stops_its_lane_and_the_others_rest_at_a_safe_stop(what, nth):
+    night = many("reef", trouble=defect(what, "reef", nth))
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "reef was stopped by an error of Gallant's own: KeyError" in end.message
+    assert "gallant resume roll-0001" in end.next
+    assert last_state(night) == "stopped"  # told in the journal too
+    assert not [name for name, step in steps(night).items() if step.open and name.startswith("tickets")]
+    assert all(node.up for node in night.pairs["tickets"].nodes.values())
+    assert night.pairs["tickets"].replica()[0] == "matched"
+    night.trouble = lambda *_: None
+    assert night.finish(plan, downtime=400).state == "finished"
+    assert [night.end_state(name) for name in night.pairs] == [END] * 2
+    assert night.all_well() == []
+
+
+def steps(night: Night):
+    from gallant.engine.journal import replay
+
+    return replay(night.events).steps
+
+
+def test_two_lanes_that_stop_are_both_told_and_both_journalled():
+    faults = [Fault(name="no_return", node=node, act="restart", nth=1) for node in ("tickets/b", "reef/b")]
+    night = many("reef", faults=faults)
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    for node in ("tickets/b", "reef/b"):
+        assert f"{node} did not come back" in end.message
+        assert f"Look at the console of {node}" in end.next
+    assert end.next.count("gallant resume roll-0001") == 1
+    assert night.events[-1].entry.message == end.message
+
+
+# --- helpers
+
+
+class Draws(Deaf):
+    """A screen that cannot be drawn."""
+
+    def event(self, event):
+        raise ValueError("a width that is negative")
+
+    progress = sample = waiting = event
+
+
+def test_a_screen_that_cannot_be_drawn_changes_nothing_of_the_roll_and_is_remarked_on():
+    night = Night(listener=Draws(), versions=ONE_HOP)
+    end = night.run(night.plan())
+    assert end.state == "finished"
+    assert "What shows the roll failed (ValueError" in end.remarks[0]
+    assert night.all_well() == []
+
+
+def renewals(error: Exception, first: int, last: int):
+    def trouble(what: str, name: str, node: str, n: int) -> None:
+        if what == "renew" and first <= n <= last:
+            raise error
+
+    return trouble
+
+
+@pytest.mark.parametrize("error", [GallantError("journal.db is locked by another program."), KeyError("x")])
+def test_a_renewal_that_fails_holds_the_roll_and_the_leases_are_kept_until_it_stands(error):
+    night = Night(trouble=renewals(error, 2, 2))
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "the keeping of the leases failed" in end.message
+    assert night.renewed >= 2  # it went on while the lane came to rest
+    assert all(node.up for node in night.pair.nodes.values())
+    assert night.pair.replica()[0] == "matched"
+    night.trouble = lambda *_: None
+    assert night.finish(plan).state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_lane_whose_lease_is_taken_acts_no_more_and_the_others_go_on():
+    night = many("reef", versions=ONE_HOP)
+
+    def stolen(what, name, node, n):
+        if what == "append" and (name, node, n) == ("accepted", "reef", 3):
+            night.lost.add("reef")
+
+    night.trouble = stolen
+    end = night.run(night.plan())
+    assert end.state in ("held", "stopped")
+    assert night.end_state("tickets") == {n: ("2.11.3", role) for n, (_, role) in END.items()}
+    after = [a for a in night.every_act if a[0] == "reef" and a[2] != "preload"]
+    assert len([a for a in after if a[2] != "snapshot"]) == 1  # what was under way when the lease went
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("fails", [1, 3])
+def test_an_outage_that_cannot_be_written_is_kept_and_written_later(fails):
+    night = Night(versions=ONE_HOP)
+
+    def full(what, name, node, n):
+        if what == "append" and name == "outage" and n <= fails:
+            raise GallantError("journal.db cannot be written: the disk is full.")
+
+    night.trouble = full
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "the watch failed (journal.db cannot be written: the disk is full)" in end.message
+    assert night.finish(plan).state == "finished"
+    assert sum(e.entry.kind == "outage" for e in night.events) == 2  # a handover and a failback
+
+
+def test_a_roll_whose_outages_cannot_be_written_at_all_is_not_finished():
+    night = Night(versions=ONE_HOP)
+
+    def full(what, name, node, n):
+        if what == "append" and name == "outage":
+            raise GallantError("journal.db cannot be written: the disk is full.")
+
+    night.trouble = full
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "An outage could not be written down" in end.message
+
+
+# --- consents
+
+
+def test_a_roll_without_a_backup_needs_a_system_that_cannot_export_and_a_consent():
+    night = Night(exports=False, versions=ONE_HOP)
+    plan = night.plan()
+    with pytest.raises(GallantError, match="cannot export"):
+        night.run(plan)
+    assert night.run(plan, Orders(by="anna", consents=("no-backup:tickets",))).state == "finished"
+    assert night.backups == []
+
+
+def test_a_consent_to_go_without_a_backup_means_nothing_where_one_can_be_taken():
+    night = Night(versions=ONE_HOP)
+    end = night.run(night.plan(), Orders(by="anna", consents=("no-backup:tickets",)))
+    assert end.state == "finished"
+    assert night.all_well() == []
+    night = Night(versions=ONE_HOP)
+    plan = night.plan()
+    night.run(plan, Orders(by="anna", consents=("no-backup:tickets",), hold_after="step"))
+    night.backups.clear()
+    end = night.run(plan, Orders(by="anna", consents=("no-backup:tickets",)))
+    assert (end.state, "has no sealed backup" in end.message) == ("stopped", True)
+
+
+def test_a_job_of_somebody_else_is_guarded_against_whatever_it_is_called():
+    night = Night(exports=False, versions=ONE_HOP)
+    plan = night.plan()
+    night.pair.keep("b", "shoal-2.11.3.pkg", b"package 2.11.3")
+    task = night.pair.order("b", "install", "shoal-2.11.3.pkg")
+    task.text = "there is no sealed backup of this"
+    end = night.run(plan, Orders(by="anna", consents=("no-backup:tickets",)))
+    assert (end.state, "a job that is not ours" in end.message) == ("stopped", True)
+    assert not [a for a in night.acts if a[1] == "install"]
+
+
+# --- orders that land late, and readings that lag
+
+
+@pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
+@pytest.mark.parametrize("late", [1, 90, 199, 212, 218])
+def test_an_order_that_lands_within_its_time_is_never_given_twice(order, late):
+    """Its answer is lost, and it lands up to the time-out (200 s here) and the time to land (20 s) after it was sent."""
+    node = "tickets/b" if order in ("install", "restart") else "tickets/a"
+    night = Night(faults=[Fault(name="lands_late", node=node, act=order, nth=1, value=late)])
+    assert night.run(night.plan()).state == "finished"
+    assert night.end_state() == END
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
+@pytest.mark.parametrize("late", [1, 90, 199, 212, 218])
+@pytest.mark.parametrize("downtime", [0.5, 30, 150])
+def test_nor_by_a_process_that_comes_after(order, late, downtime):
+    node = "tickets/b" if order in ("install", "restart") else "tickets/a"
+    night = Night(faults=[Fault(name="acts_late", node=node, act=order, nth=1, value=late)])
+    assert night.finish(night.plan(), downtime=downtime).state == "finished"
+    assert night.end_state() == END
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("lag", [5.0, 15.0])
+@pytest.mark.parametrize("forgets", [False, True])
+@pytest.mark.parametrize("lost", ["install", "restart", "yield", "reclaim", None])
+def test_devices_that_tell_late_and_forget_their_jobs_are_rolled_as_well(lag, forgets, lost):
+    node = "tickets/b" if lost in ("install", "restart") else "tickets/a"
+    faults = [Fault(name="answer_lost", node=node, act=lost, nth=1)] if lost else []
+    night = Night(faults=faults, lag_s=lag, forgets=forgets)
+    assert night.finish(night.plan()).state == "finished"
+    assert night.end_state() == END
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("repeat", ["never", "if_absent", "safe"])
+def test_an_order_is_given_again_only_as_its_profile_allows(repeat):
+    night = Night(
+        versions=ONE_HOP,
+        repeat={"install": repeat},
+        faults=[Fault(name="never_acts", node="tickets/b", act="install", nth=1)],
+    )
+    plan = night.plan()
+    end = night.run(plan)
+    if repeat == "never":
+        assert (end.state, "--it-did-not tickets.1.b.install" in end.next) == ("held", True)
+        assert "never given twice" in end.message
+        assert night.world.counts["tickets/b install"] == 1
+        end = night.run(plan, Orders(by="anna", answers={"tickets.1.b.install": False}))
+    assert end.state == "finished"
+    assert night.all_well() == []
+
+
+# --- dead ends
+
+
+def test_a_node_that_came_back_on_its_old_version_can_be_installed_again():
+    night = Night(versions=ONE_HOP)
+    plan, node = night.plan(), night.pair.nodes["b"]
+
+    def falls_back(what, name, where, n):
+        if not node.up:
+            node.boots_from = node.runs_from
+
+    night.trouble = falls_back
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "came back on 2.8.5, not on 2.11.3" in end.message
+    again = "gallant resume roll-0001 --again tickets.1.b.install"
+    assert again in end.next
+    assert "gallant hold roll-0001 --for-good" in end.next
+    night.trouble = lambda *_: None
+    end = night.run(plan)  # resumed without a word, it says the same and does nothing
+    assert (end.state, again in end.next) == ("stopped", True)
+    end = night.run(plan, Orders(by="anna", again=("tickets.1.b.install",)), downtime=400)
+    assert end.state == "finished", end
+    assert any(e.entry.kind == "again" and e.entry.by == "anna" for e in night.events)
+    assert [a for a in night.all_well() if not a.startswith("I5")] == []
+
+
+def test_what_something_was_built_on_is_not_done_again():
+    night = Night(versions=ONE_HOP)
+    plan = night.plan()
+    while not any(a[:2] == ("b", "restart") for a in night.acts):
+        night.run(plan, Orders(by="anna", hold_after="step"))
+    with pytest.raises(GallantError, match="restart, which built on it, was done"):
+        night.run(plan, Orders(by="anna", again=("tickets.1.b.install",)))
+    with pytest.raises(GallantError, match="was not done yet"):
+        night.run(plan, Orders(by="anna", again=("tickets.1.a.install",)))
+    with pytest.raises(GallantError, match="has no step x"):
+        night.run(plan, Orders(by="anna", again=("x",)))
+
+
+def test_a_job_of_ours_that_a_person_declares_dead_is_not_taken_for_somebody_elses():
+    night = Night(versions=ONE_HOP)
+    plan = night.plan()
+    ordered = night.pair._install
+
+    def never_ends(node, package):
+        task = ordered(node, package)
+        night.world._queue.clear()  # somebody reset the node: nothing of the job goes on, and it is still listed
+        return task
+
+    night.pair._install = never_ends
+    end = night.run(plan)
+    assert (end.state, "was not done within" in end.message) == ("stopped", True)
+    night.pair._install = ordered
+    task = night.pair.nodes["b"].tasks[-1]
+    task.what = "install"
+    busy = type(night.pair.nodes["b"]).busy_task
+    night.pair.nodes["b"].__class__ = type("Reset", (type(night.pair.nodes["b"]),), {"busy_task": None})
+    end = night.run(plan, Orders(by="anna", answers={"tickets.1.b.install": False}))
+    assert busy is not None
+    assert end.state == "finished", end
+    assert task.state == "busy"  # the node says so to this day
+
+
+def test_a_consent_is_read_as_what_it_is():
+    from gallant.core.errors import WrongUse
+    from gallant.core.plan import Consent, parse_consent
+
+    assert parse_consent("one-way:tickets") == Consent(to="one-way", system="tickets")
+    assert parse_consent("one-way:tickets").words == "one-way:tickets"
+    for wrong in ("one-way", "oneway:tickets", "one-way:", ":tickets"):
+        with pytest.raises(WrongUse, match="accepts nothing"):
+            parse_consent(wrong)
