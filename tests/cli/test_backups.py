@@ -95,7 +95,7 @@ def test_a_restore_asks_backs_up_first_puts_back_and_stands_in_the_ledger(place)
     newest = place.run("backup", "list", "--json").rows[0]
     assert newest["comment"] == f"before the restore of {saved}"
     entries = [e for e in place.run("ledger", "--json").rows if e["kind"] == "restore"]
-    assert sorted(e["reason"].split(":")[0] for e in entries) == ["begun", "done"]
+    assert sorted(e["state"] for e in entries) == ["begun", "done"]
     assert {e["target"] for e in entries} == {saved}
 
 

@@ -14,6 +14,9 @@ from datetime import datetime
 
 import pytest
 
+from gallant.operations.plan import load_plan
+from gallant.operations.workplace import Workplace
+
 from ..conftest import TERMS
 
 
@@ -59,7 +62,7 @@ def test_terms_are_accepted_once_by_a_named_person_and_until_then_nothing_is_beg
     plan = ready.run("plan", "tickets", "--json").json["id"]
     stopped = ready.run("roll", plan)
     assert stopped.code == 5
-    assert f"terms {TERMS} are not accepted" in stopped.err
+    assert f"waits for somebody to accept it, and the publisher's terms {TERMS} with it" in stopped.err
     assert ready.run("notice", "accept", "tickets:image", "--accept-terms", TERMS).code == 0
     row = ready.run("ledger", "--json").rows[-1]
     assert (row["kind"], row["subject"]) == ("terms", f"terms {TERMS} of ostrel")
@@ -107,7 +110,12 @@ def test_a_notice_is_booked_changed_cancelled_assigned_skipped_and_reopened(read
     assert booked.code == 0, booked.err
     row = booked.rows[0]
     assert (row["state"], row["start"]) == ("booked", "2030-06-01T21:00:00Z")  # Europe/London, in summer
-    assert (datetime.fromisoformat(row["end"]) - datetime.fromisoformat(row["start"])).total_seconds() == 72 * 60
+    length = (datetime.fromisoformat(row["end"]) - datetime.fromisoformat(row["start"])).total_seconds()
+    ready.run("stock", "fetch")
+    planned = load_plan(Workplace(ready.folder), ready.run("plan", "tickets", "--json").json["id"])
+    assert length == pytest.approx(planned.estimate_s, abs=1)  # one length for one job
+    fits = next(r for r in ready.run("check", "tickets", "--only", "window", "--json").rows if r["check"] == "window")
+    assert f"about {planned.estimate_s / 60:.0f} min of work" in fits["evidence"]
     changed = ready.run("notice", "book", "tickets:image", "2030-01-01T22:00Z")
     assert "booking changed to 2030-01-01 22:00Z" in changed.out
     assert ready.run("notice", "assign", "tickets:image", "anna").code == 0
@@ -126,6 +134,36 @@ def test_a_notice_is_booked_changed_cancelled_assigned_skipped_and_reopened(read
     assert entries(ready)[::-1][1:] == [
         (k, "tickets:image") for k in ("book", "book", "assign", "cancel", "skip", "reopen")
     ]
+
+
+def test_what_was_decided_binds_a_roll_until_a_named_person_says_otherwise(place):
+    plan = place.make_ready()
+    book = ("notice", "book", "tickets:image", "2030-01-01T22:00Z")
+    assert place.run(*book).code == 0
+    refused = place.run("roll", plan)
+    assert refused.code == 5
+    assert "tickets:image is booked for another time: 2030-01-01 22:00Z to 23:" in refused.err
+    assert "--despite-booking --reason" in refused.err
+    assert place.run("roll", plan, "--despite-booking").code == 2
+    assert place.run("notice", "skip", "tickets:image", "--until", "2030-02-01", "--reason", "slow").code == 0
+    skipped = place.run("roll", plan, "--despite-booking", "--reason", "the vessel is in today")
+    assert (skipped.code, "is skipped until 2030-02-01: slow" in skipped.err) == (5, True)
+    assert place.run("notice", "reopen", "tickets:image").code == 0
+    file = place.folder / "estate.yaml"
+    file.write_text(file.read_text().replace("rules:\n", "rules:\n  - {severity: low+, then: ask}\n", 1))
+    asked = place.run("roll", plan)
+    assert (asked.code, "tickets:image waits for somebody to accept it" in asked.err) == (5, True)
+    assert "gallant notice accept tickets:image" in asked.err
+    assert not place.folder.joinpath("state", "roll-0001.lock").exists()
+    assert place.run(*book).code == 0
+    begun = place.run("roll", plan, "--despite-booking", "--reason", "the vessel is in", "--hold-after", "step")
+    assert begun.code == 4, begun.err
+    row = next(r for r in place.run("ledger", "--json").rows if r["kind"] == "despite-booking")
+    assert (row["subject"], row["target"], row["reason"]) == (
+        "tickets:image",
+        plan,
+        "set aside for roll-0001: the vessel is in",
+    )
 
 
 WRONG = [

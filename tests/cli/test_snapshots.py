@@ -69,8 +69,8 @@ def test_a_guest_is_snapshotted_through_its_host_and_the_snapshot_goes_again(lin
     assert line.run("snapshot", "remove", "overlook", "before", "--yes").code == 0
     assert line.run("snapshot", "list", "--json").rows == []
     assert line.run("snapshot", "remove", "overlook", "before", "--yes").code == 2
-    kinds = [(e["target"], e["reason"]) for e in line.run("ledger", "--json").rows if e["kind"] == "snapshot"]
-    assert [reason for _, reason in kinds] == ["removed", "taken; to be removed within 3 d"]
+    kinds = [(e["state"], e["reason"]) for e in line.run("ledger", "--json").rows if e["kind"] == "snapshot"]
+    assert kinds == [("removed", ""), ("taken", "to be removed within 3 d")]
 
 
 def test_what_cannot_be_snapshotted_says_so_and_names_the_other_way_back(line):
@@ -127,6 +127,7 @@ def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(l
     steps = {s["kind"]: s for s in planned.rows}
     assert list(steps)[:3] == ["backup", "preload", "snapshot"]
     assert steps["restart"]["undo"] == "revert to the restore point"
+    assert line.run("notice", "accept", "overlook:image").code == 0
     told = line.run("plan", "overlook").out
     plan = re.search(r"plan-[0-9a-f]+", told)[0]
     assert "A snapshot of overlook is taken before 17.6" in told
@@ -167,7 +168,7 @@ def test_going_back_to_the_snapshot_of_a_roll_ends_the_roll(place):
     assert place.run("snapshot", "revert", "tickets", "roll-0001-before-2.11.3", "--yes").code == 0
     assert "was reverted to roll-0001-before" in place.run("history", "roll-0001").out
     assert place.run("resume", "roll-0001").code == 2
-    assert place.run("ledger", "--json").rows[0]["reason"] == "reverted"
+    assert place.run("ledger", "--json").rows[0]["state"] == "reverted"
 
 
 OLD_ONLY = """\

@@ -41,6 +41,8 @@ def _carry_out(place: Any, output: Any, operation: Any) -> None:
 @click.option(
     "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."
 )
+@click.option("--despite-booking", is_flag=True, help="Begin although it is booked for another time; needs --reason.")
+@click.option("--reason", default="", metavar="TEXT", help="Why the booking is set aside; kept in the ledger.")
 @detach_option
 @output_options
 def roll(
@@ -48,6 +50,8 @@ def roll(
     plan_name: str,
     hold_after: str | None,
     consent: tuple[str, ...],
+    despite_booking: bool,
+    reason: str,
     detach: bool,
     output: Any,
 ) -> None:
@@ -58,12 +62,22 @@ def roll(
     from gallant.operations import plan as plans
     from gallant.operations import roll as operation
 
+    if despite_booking and not reason.strip():
+        raise click.UsageError("--despite-booking needs --reason; it stands in the ledger.")
     place = open_place(estate_path, output)
     plan = plans.load_plan(place, plan_name)
     _carry_out(
         place,
         output,
-        lambda show: operation.roll(place, plan, show, hold_after=hold_after, consents=consent, detach=detach),
+        lambda show: operation.roll(
+            place,
+            plan,
+            show,
+            hold_after=hold_after,
+            consents=consent,
+            detach=detach,
+            despite_booking=reason if despite_booking else None,
+        ),
     )
 
 

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import msgspec
 
-from gallant.core.records import Record, replace, to_json
+from gallant.core.records import Record, replace, to_json_without
 
 SIGNED = b"gallant-backup-v1\0"
 _FILE_NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]{0,127}")
@@ -89,10 +89,8 @@ class Backup(Record):
 
     def signed_part(self) -> Raw:
         """What the signature is over."""
-        plain = msgspec.to_builtins(replace(self, signature="", sealed=None, opened=None, copies=()))
-        if self.roll is None:  # manifests were signed before there was such a field
-            del plain["roll"]
-        return SIGNED + to_json(plain)
+        said = replace(self, signature="", sealed=None, opened=None, copies=())
+        return SIGNED + to_json_without(said, "roll")
 
     def holds_the_same(self, other: Backup) -> bool:
         """Whether nothing but time has passed between the two: every item, and for whom it is encrypted."""

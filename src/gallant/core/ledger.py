@@ -10,7 +10,7 @@ import hashlib
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 
-from gallant.core.records import Record, to_json
+from gallant.core.records import Record, to_json_without
 
 FIRST = "0" * 64
 KINDS = (
@@ -29,12 +29,15 @@ KINDS = (
     "consent",
     "roll",
     "vouch",
+    "despite-booking",
 )
+BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")
 
 
 class Entry(Record):
     """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
-    was made for, `until` a release or a day, `start` and `end` those of a booking."""
+    was made for, `until` a release or a day, `start` and `end` those of a booking. `state` is how far
+    work that takes a while has come, or what was done: see `STATES`."""
 
     at: datetime
     by: str
@@ -47,6 +50,12 @@ class Entry(Record):
     start: datetime | None = None
     end: datetime | None = None
     reason: str = ""
+    state: str | None = None
+
+    @property
+    def why(self) -> str:
+        """State and reason, for a person."""
+        return ": ".join(part for part in (self.state, self.reason) if part)
 
 
 class Kept(Record):
@@ -58,7 +67,7 @@ class Kept(Record):
 
 
 def next_hash(before: str, entry: Entry) -> str:
-    return hashlib.sha256(before.encode() + b"\0" + to_json(entry)).hexdigest()
+    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state")).hexdigest()
 
 
 def chain_problems(kept: Iterable[Kept]) -> list[str]:

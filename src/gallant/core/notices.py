@@ -14,7 +14,7 @@ from gallant.core.catalog import SEVERITIES, Product
 from gallant.core.gaps import Gap
 from gallant.core.ledger import Entry
 from gallant.core.records import Record, fields_of, replace
-from gallant.core.rules import ACT, LEAVE, Decision
+from gallant.core.rules import ACT, ASK, LEAVE, Decision
 from gallant.core.versions import NotAVersion, parse
 
 NEW, ACCEPTED, BOOKED, OVERDUE, UNDER_WAY, SKIPPED, BY_ITSELF, LEFT, BLOCKED, DONE = (
@@ -192,9 +192,9 @@ def _where(w: Wanted, said: Sequence[Entry], product: Product | None, now: datet
             if entry.kind != "book" or entry.start is None:
                 why = "the booking was cancelled" if entry.kind == "cancel" else ""
                 return _Standing(state=ACCEPTED, by=entry.by, why=why)
-            passed = entry.start + timedelta(seconds=w.length_s or 0) < now
-            why = "its time has passed and nothing was done" if passed else ""
             end = entry.end or entry.start + timedelta(seconds=w.length_s or 0)
+            passed = end < now
+            why = "its time has passed and nothing was done" if passed else ""
             return _Standing(state=OVERDUE if passed else BOOKED, start=entry.start, end=end, by=entry.by, why=why)
     if w.standing == "blocked":
         return _Standing(state=BLOCKED, why=w.reason)
@@ -204,6 +204,49 @@ def _where(w: Wanted, said: Sequence[Entry], product: Product | None, now: datet
     if not lapsed and w.decision.then == ACT:
         return _Standing(state=BY_ITSELF, why=rule)
     return _Standing(state=NEW, why=lapsed or w.reason)
+
+
+class Bar(Record):
+    """A decision that a roll would go against: what it is, why it stands, what to do; `booked`: it is a booking for another
+    time, which a named person may set aside."""
+
+    notice: str
+    what: str
+    why: str
+    next: str
+    booked: bool = False
+
+
+def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
+    """What stands against carrying a notice out now; `decision` is what the estate's rules say of it."""
+    name, by = notice.name, f"By {notice.by}." if notice.by else ""
+    if notice.state in (BOOKED, OVERDUE) and notice.start is not None and notice.end is not None:
+        if notice.start <= now <= notice.end:
+            return None
+        when = f"{notice.start:%Y-%m-%d %H:%M}Z to {notice.end:%H:%M}Z"
+        return Bar(
+            notice=name,
+            what=f"{name} is booked for another time: {when}; now {now:%Y-%m-%d %H:%M}Z",
+            why=by or "A booking says when the work may be done.",
+            next=f"gallant notice book {name} TIME books it anew; or add --despite-booking --reason WHY",
+            booked=True,
+        )
+    if notice.state == SKIPPED:
+        return Bar(
+            notice=name,
+            what=f"{name} is skipped {notice.why}",
+            why=by or "A skip says that it is not to be done yet.",
+            next=f"gallant notice reopen {name}",
+        )
+    if notice.state == NEW and decision.then == ASK and decision.rule is not None:
+        return Bar(
+            notice=name,
+            what=f"{name} waits for somebody to accept it"
+            + (f", and the publisher's terms {', '.join(notice.terms)} with it" if notice.terms else ""),
+            why=f"Rule {decision.rule} of the estate says ask: {decision.words}.",
+            next=f"gallant notice accept {name}",
+        )
+    return None
 
 
 def _still_skipped(entry: Entry, w: Wanted, product: Product | None, now: datetime) -> bool:

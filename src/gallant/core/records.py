@@ -74,6 +74,16 @@ def to_json(value: object) -> bytes:
     return msgspec.json.encode(value, order="sorted")
 
 
+def to_json_without(record: Record, *later: str) -> bytes:
+    """As `to_json`, without those fields that came `later` and say nothing: what was hashed or signed before there were
+    any stays what it was."""
+    plain = msgspec.to_builtins(record)
+    for name in later:
+        if plain[name] is None:
+            del plain[name]
+    return to_json(plain)
+
+
 def digest(value: object) -> str:
     """SHA-256, in hexadecimal, of a record's sorted JSON (or of bytes as they are)."""
     raw = value if isinstance(value, bytes) else to_json(value)

@@ -16,6 +16,7 @@ from gallant.core.backups import Backup, Copy, Fate, Item, fates
 from gallant.core.differences import MASK, Difference, Mask, compare
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate import System, node_name
+from gallant.core.ledger import BEGUN, ENDED, FAILED
 from gallant.core.order import SHAPES
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
@@ -416,20 +417,20 @@ async def restore(
             before = None
             if safety:
                 before = await take_one(place, system, driver, place.user, f"before the restore of {backup.id}")
-            record(place, "restore", node_name(system, target), target=backup.id, reason=f"begun: {names}")
+            record(place, "restore", node_name(system, target), target=backup.id, state=BEGUN, reason=names)
             try:
                 for item in items:
                     act = Act(kind="restore", package=item.name, sha256=item.sha256, bytes=item.bytes)
                     await carry_out(place, driver, target, act)
             except GallantError as error:
-                record(place, "restore", node_name(system, target), target=backup.id, reason=f"failed: {error.what}")
+                record(place, "restore", node_name(system, target), target=backup.id, state=FAILED, reason=error.what)
                 raise Stopped(
                     f"{node_name(system, target)}: {error.what}",
                     "What was put back before that stays; the rest was not sent.",
                     f"Look at its console. Before the restore it was: {before.id if before else 'not backed up'}",
                 ) from None
             after = await driver.read(target)
-            record(place, "restore", node_name(system, target), target=backup.id, reason=f"done: {names}")
+            record(place, "restore", node_name(system, target), target=backup.id, state=ENDED, reason=names)
     return Restored(
         backup=backup,
         node=node_name(system, target),

@@ -17,13 +17,13 @@ from gallant.core.estate import System
 from gallant.core.findings import LEVELS, Facts, Finding
 from gallant.core.notes import notes_on
 from gallant.core.outages import Sample
-from gallant.core.plan import Knows
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.waivers import waivers, with_waivers
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
 from gallant.operations.backups import store_of
+from gallant.operations.length import job_seconds
 from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
@@ -92,10 +92,7 @@ async def check_with(
     rescue = await asyncio.gather(*(surroundings.rescue(place, s) for s in systems))
     said = conflicts(place, [])
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
-    facts = [
-        _facts(place, s, survey, p, hosts, own_roll, drivers[s.name].knows())
-        for s, p in zip(systems, probes, strict=True)
-    ]
+    facts = [_facts(place, s, survey, p, hosts, own_roll) for s, p in zip(systems, probes, strict=True)]
     facts = [
         replace(f, rescue=ways, conflicts=tuple(c.words for c in said if c.system == f.name))
         for f, ways in zip(facts, rescue, strict=True)
@@ -157,7 +154,6 @@ def _facts(
     probes: dict[str, Sample],
     hosts: Mapping[str, Reading],
     own_roll: str | None,
-    knows: Knows,
 ) -> Facts:
     seen = [n for n in survey.nodes if n.system == system.name]
     readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
@@ -204,7 +200,7 @@ def _facts(
         booked=booking,
         half_restored=surroundings.half_restored(place, system),
         writable=place.writable,
-        needed_s=surroundings.needed_s(place, system, readings, releases, knows) if booking else None,
+        needed_s=job_seconds(place, system, readings, releases) if booking else None,
     )
 
 

@@ -127,9 +127,9 @@ def _one(name: str, raw: bytes) -> Validated:
 
 def _gives(name: str, raw: bytes) -> tuple[str, ...]:
     from gallant.drivers.profile import parse_profile
-    from gallant.operations.workplace import capabilities_of
+    from gallant.operations.workplace import knows_of
 
-    return tuple(sorted(capabilities_of(parse_profile(name, raw))))
+    return tuple(sorted(knows_of(parse_profile(name, raw)).capabilities))
 
 
 TEMPLATE = """\

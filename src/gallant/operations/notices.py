@@ -18,18 +18,24 @@ from gallant.core.notices import (
     OVERDUE,
     SKIPPED,
     UNDER_WAY,
+    Bar,
     Notice,
+    Wanted,
     Work,
     as_day,
+    bar,
     notices,
     seen_as,
     wanted,
 )
+from gallant.core.plan import Plan
+from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on
+from gallant.operations.length import image_seconds
 from gallant.operations.workplace import Workplace
 from gallant.store.ledger import terms_subject
 
@@ -52,11 +58,27 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
     )
 
 
+def bars(place: Workplace, plan: Plan) -> list[Bar]:
+    """The decisions that a roll of this plan would go against now."""
+    every, now = _wanted(place, plan.systems), place.clock.now()
+    decisions = {w.name: w.decision for w in every}
+    covered = {f"{lane.system}:{IMAGE}" for lane in plan.lanes}
+    found = (bar(n, decisions[n.name], now) for n in _told(place, every) if n.name in covered)
+    return [one for one in found if one is not None]
+
+
 def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
+    return _told(place, _wanted(place, terms))
+
+
+def _wanted(place: Workplace, terms: Sequence[str]) -> list[Wanted]:
     readings, _ = last_readings(place, terms)
+    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    return wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
+
+
+def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
     now = place.clock.now()
-    gaps = find_gaps(place.estate, readings.values(), place.products, now, place.bundles)
-    every = wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
     since = place.readings.noticed(map(seen_as, every), now)
     work = {
         name: Work(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
@@ -212,10 +234,11 @@ def book(place: Workplace, name: str, when: str, terms: Sequence[str], lasting: 
 
 
 def _length(place: Workplace, notice: Notice) -> timedelta | None:
-    readings, _ = last_readings(place, [notice.system])
-    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
-    every = wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
-    seconds = next((w.length_s for w in every if w.name == notice.name), None)
+    """As long as a plan of it would say; the publisher's word where none can be made of it yet."""
+    seconds = image_seconds(place, place.estate.systems[notice.system]) if notice.name.endswith(f":{IMAGE}") else None
+    if seconds is None:
+        every = _wanted(place, [notice.system])
+        seconds = next((w.length_s for w in every if w.name == notice.name), None)
     return timedelta(seconds=seconds) if seconds else None
 
 

@@ -9,17 +9,20 @@ from contextlib import contextmanager
 from typing import Any, Protocol
 
 from gallant.core.catalog import Product, Release, release_digest
+from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import node_name
 from gallant.core.events import Event
 from gallant.core.findings import Finding
-from gallant.core.plan import Basis, Plan, basis_differences, shape_words
+from gallant.core.notices import Bar
+from gallant.core.plan import Basis, Consent, Plan, basis_differences, parse_consent, shape_words
 from gallant.core.ports import Listener
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents
+from gallant.operations import notices
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.deciding import end_roll, record
@@ -61,9 +64,19 @@ class PlaceReleases:
 
 
 async def roll(
-    place: Workplace, plan: Plan, show: Show, *, hold_after: str | None, consents: Sequence[str], detach: bool
+    place: Workplace,
+    plan: Plan,
+    show: Show,
+    *,
+    hold_after: str | None,
+    consents: Sequence[str],
+    detach: bool,
+    despite_booking: str | None = None,
 ) -> Rolled:
-    """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts."""
+    """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts.
+
+    `despite_booking` is a named person's reason for which bookings for another time do not count.
+    """
     if plan.basis.estate != place.identity:
         raise Refused(
             f"{plan.id} is not begun: it was made for another estate.",
@@ -72,6 +85,9 @@ async def roll(
         )
     systems = _systems(place, plan)
     place.journal.refuse_open(plan)
+    given = [parse_consent(text) for text in consents]
+    _known_systems(plan, given)
+    set_aside = _refuse_decided(place, plan, despite_booking)
     async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
         _have_secrets(place, systems)
@@ -81,6 +97,14 @@ async def roll(
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
+            for one in set_aside:
+                record(
+                    place,
+                    "despite-booking",
+                    one.notice,
+                    target=plan.id,
+                    reason=f"set aside for {journal.id}: {despite_booking}",
+                )
             for consent in consents:
                 record(place, "consent", consent, target=plan.id, reason=journal.id)
             record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
@@ -284,6 +308,30 @@ def _refuse_differences(plan: Plan, now: Basis) -> None:
             "What was looked at and approved is not what would be done.",
             f"gallant plan {' '.join(plan.systems)} makes a new one.",
         )
+
+
+def _known_systems(plan: Plan, given: Sequence[Consent]) -> None:
+    """A consent for a system that the plan does not have accepts nothing, and somebody believes that it did."""
+    for consent in given:
+        if consent.system not in plan.systems:
+            raise WrongUse(
+                f"--consent {consent.words}: {plan.id} has no system {consent.system}"
+                f"{suggestion(consent.system, plan.systems)}.",
+                next=f"It has {', '.join(plan.systems)}.",
+            )
+
+
+def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -> list[Bar]:
+    """Raise `Refused` where somebody has decided otherwise; gives the bookings that are set aside."""
+    found = notices.bars(place, plan)
+    against = [one for one in found if not (one.booked and despite_booking)]
+    if against:
+        raise Refused(
+            f"{plan.id} is not begun: {'; '.join(one.what for one in against)}.",
+            " ".join(dict.fromkeys(one.why for one in against)),
+            against[0].next,
+        )
+    return found
 
 
 def _refuse_stops(plan: Plan, findings: list[Finding], survey_code: int) -> None:

@@ -10,6 +10,7 @@ from typing import Any
 
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate import System, node_name
+from gallant.core.ledger import BEGUN, REMOVED, REVERTED, TAKEN
 from gallant.core.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, NotReached
 from gallant.core.readings import Reading
@@ -17,7 +18,7 @@ from gallant.core.records import Record, clean
 from gallant.core.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.orders import carry_out
-from gallant.operations.workplace import Workplace, capabilities_of
+from gallant.operations.workplace import Workplace, knows_of
 
 Ask = Callable[[str], bool]
 
@@ -53,7 +54,7 @@ def keepers_of(place: Workplace, system: System) -> dict[str, System]:
 def _knows(place: Workplace, system: System) -> bool:
     from gallant.drivers.profile import load_profile
 
-    return "snapshot" in capabilities_of(load_profile(system.profile, place.folder))
+    return "snapshot" in knows_of(load_profile(system.profile, place.folder)).capabilities
 
 
 def can_snapshot(place: Workplace, system: System) -> bool:
@@ -146,7 +147,7 @@ async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Any]
             f"Look at the console of {node_name(way.keeper, way.node)}",
         )
     days = place.estate.limits.snapshot_days
-    record(place, "snapshot", system.name, target=name, reason=f"taken; to be removed within {days:g} d")
+    record(place, "snapshot", system.name, target=name, state=TAKEN, reason=f"to be removed within {days:g} d")
     return Made(system=system.name, name=name, keeper=node_name(way.keeper, way.node))
 
 
@@ -208,7 +209,7 @@ async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, An
     left, _ = await read_kept(place, system, drivers)
     if any(k.snapshot.name == name for k in left):
         raise Stopped(f"{system.name}: {name} is still there.", next=f"gallant snapshot list {system.name}")
-    record(place, "snapshot", system.name, target=name, reason="removed")
+    record(place, "snapshot", system.name, target=name, state=REMOVED)
 
 
 async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
@@ -238,11 +239,11 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Ke
             f"Revert {system.name} to {found.snapshot.name}? Everything of the last {age} is lost on it.{ends}"
         ):
             raise Refused("Nothing was reverted.", next=f"gallant snapshot list {system.name}")
-        record(place, "snapshot", system.name, target=found.snapshot.name, reason="revert begun")
+        record(place, "snapshot", system.name, target=found.snapshot.name, state=BEGUN, reason="to be reverted to")
         await _order(place, way_of(place, system, drivers, own), "revert_snapshot", found.snapshot.name)
         if rolls:
             end_roll(place, rolls[0].id, f"{system.name} was reverted to {found.snapshot.name}")
-    record(place, "snapshot", system.name, target=found.snapshot.name, reason="reverted")
+    record(place, "snapshot", system.name, target=found.snapshot.name, state=REVERTED)
     return found
 
 
@@ -330,9 +331,9 @@ def _ours(place: Workplace) -> set[tuple[str, str]]:
         entry = kept.entry
         if entry.kind != "snapshot" or entry.target is None:
             continue
-        if entry.reason.startswith("taken"):
+        if entry.state == TAKEN:
             found.add((entry.subject, entry.target))
-        elif entry.reason.startswith("removed"):
+        elif entry.state == REMOVED:
             found.discard((entry.subject, entry.target))
     return found
 

@@ -12,18 +12,15 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from gallant.core.catalog import Release
 from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, System, node_name
 from gallant.core.findings import Booking, Followed, HalfRestored, Rescue
-from gallant.core.order import NotSafe
-from gallant.core.plan import Knows
-from gallant.core.planning import Ground, lane_seconds
+from gallant.core.ledger import BEGUN, FAILED
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.snapshots import Kept, snapshots_of
 from gallant.operations.snapshots import can_snapshot, keepers_of
-from gallant.operations.workplace import Workplace, capabilities_of
+from gallant.operations.workplace import Workplace, knows_of
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
 CONSOLE_S = 3.0
@@ -102,7 +99,7 @@ def kept_snapshots(
 def can_export(place: Workplace, system: System) -> bool:
     from gallant.drivers.profile import load_profile
 
-    return "export" in capabilities_of(load_profile(system.profile, place.folder))
+    return "export" in knows_of(load_profile(system.profile, place.folder)).capabilities
 
 
 def booked(place: Workplace, system: System) -> Booking | None:
@@ -129,34 +126,13 @@ def half_restored(place: Workplace, system: System) -> tuple[HalfRestored, ...]:
         name, _, node = entry.subject.partition("/")
         if entry.kind != "restore" or name != system.name:
             continue
-        what, _, words = entry.reason.partition(": ")
-        if what == "begun":
+        if entry.state == BEGUN:
             open_[node] = HalfRestored(node=node, backup=entry.target or "", began=entry.at, why="it was cut off")
-        elif what == "failed" and node in open_:
-            open_[node] = replace(open_[node], why=words)
+        elif entry.state == FAILED and node in open_:
+            open_[node] = replace(open_[node], why=entry.reason)
         else:
             open_.pop(node, None)
     return tuple(open_.values())
-
-
-def needed_s(
-    place: Workplace, system: System, readings: Mapping[str, Reading], releases: Sequence[Release], knows: Knows
-) -> float | None:
-    """How long the work takes, by the very steps that a plan would have; None where none could be planned now."""
-    if not releases or readings.keys() != system.nodes.keys():
-        return None
-    ground = Ground(
-        estate=place.estate,
-        readings={reading.name: reading for reading in readings.values()},
-        products=place.products,
-        now=place.clock.now(),
-        knows={system.name: knows},
-        snapshotted=frozenset([system.name] if can_snapshot(place, system) else []),
-    )
-    try:
-        return lane_seconds(ground, system, releases)
-    except NotSafe:
-        return None
 
 
 # --- what Gallant itself stands on ----------------------------------------------------------------------------------

@@ -27,7 +27,9 @@ from gallant.store.readings import ReadingStore, Source
 
 if TYPE_CHECKING:
     from gallant.catalogs.fetch import Reach
+    from gallant.core.plan import Knows
     from gallant.core.ports import Driver
+    from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
 # Each driver's class, imported when a system needs it.
@@ -250,7 +252,7 @@ class Workplace:
         return {s.profile: load_profile(s.profile, self.folder).digest for s in systems}
 
 
-def capabilities_of(profile: Any) -> frozenset[str]:
+def knows_of(profile: Profile) -> Knows:
     """What a profile gives a device, its driver's own included; nothing is contacted."""
     from gallant.core.estate import Node, Site
     from gallant.drivers.base import Credential, Tools
@@ -268,5 +270,5 @@ def capabilities_of(profile: Any) -> frozenset[str]:
     estate = Estate(gallant="estate/1", name="x", sites={"x": Site()}, systems={})
     tools = Tools(credentials=lambda purpose: Credential("", ""), clock=EstateClock(estate))
     module, name = DRIVER_CLASSES[profile.driver]
-    found: frozenset[str] = getattr(import_module(module), name)(system, profile, tools).capabilities()
+    found: Knows = getattr(import_module(module), name)(system, profile, tools).knows()
     return found

@@ -139,7 +139,7 @@ def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[s
             )
         if kept:
             yield shown
-            yield from (f"  {DIM}{k.seq}: {plain(k.entry.reason)}{OFF}" for k in kept if k.entry.reason)
+            yield from (f"  {DIM}{k.seq}: {plain(k.entry.why)}{OFF}" for k in kept if k.entry.why)
         yield from (said("bad", problem) for problem in problems)
         if not problems:
             newest = f"; the newest is {kept[0].hash[:16]}…" if kept else ""

@@ -1,0 +1,47 @@
+"""How long the work on a system takes, whoever asks: a check of a booking, the booking itself. A plan's own steps say it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from gallant.core.catalog import Release
+from gallant.core.estate import System
+from gallant.core.order import NotSafe
+from gallant.core.planning import Ground, lane_seconds
+from gallant.core.readings import Reading
+from gallant.operations.assess import last_readings, releases_ahead
+from gallant.operations.snapshots import can_snapshot
+from gallant.operations.workplace import Workplace, knows_of
+
+
+def job_seconds(
+    place: Workplace, system: System, readings: Mapping[str, Reading], releases: Sequence[Release]
+) -> float | None:
+    """Seconds of estate time to bring a system through `releases`; `readings` are by the nodes' own names. None where no such
+    work could be planned now."""
+    from gallant.drivers.profile import load_profile
+
+    if not releases or readings.keys() != system.nodes.keys():
+        return None
+    ground = Ground(
+        estate=place.estate,
+        readings={reading.name: reading for reading in readings.values()},
+        products=place.products,
+        now=place.clock.now(),
+        knows={system.name: knows_of(load_profile(system.profile, place.folder))},
+        snapshotted=frozenset([system.name] if can_snapshot(place, system) else []),
+    )
+    try:
+        return lane_seconds(ground, system, releases)
+    except NotSafe:
+        return None
+
+
+def image_seconds(place: Workplace, system: System) -> float | None:
+    """The same for the whole way to the system's aim, as it was last read."""
+    readings, _ = last_readings(place, [system.name])
+    own = {node: readings[name] for node in system.nodes if (name := f"{system.name}/{node}") in readings}
+    if not own:
+        return None
+    ahead = releases_ahead(place, system, [reading.version for reading in own.values()])
+    return job_seconds(place, system, own, [release for release, _ in ahead.entered])
