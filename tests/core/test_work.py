@@ -142,7 +142,7 @@ REFUSED = [
     ({"version": "9.9.1"}, "not in the catalog"),
     ({"next_version": "3.2.6"}, "would run 3.2.6"),
     ({"role": "standby"}, "one active and one standby"),
-    ({"version": "2.11.1", "next_version": "2.11.1"}, "no station of the route"),
+    ({"version": "2.11.1", "next_version": "2.11.1"}, "not a release on the route"),
 ]
 
 
@@ -160,7 +160,7 @@ def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
         plan_of(both(*({"version": "3.2.4", "next_version": "3.2.4"},) * 2))
 
 
-def plan_with(estate, capabilities) -> Plan:
+def plan_with(estate, capabilities, knows: Knows | None = None) -> Plan:
     system = estate.systems["tickets"]
     readings = {f"tickets/{n}": r for n, r in both().items()}
     return make_plan(
@@ -171,7 +171,7 @@ def plan_with(estate, capabilities) -> Plan:
         {"ostrel-shoal": "p"},
         by="x",
         now=NOW,
-        knows={"tickets": Knows(capabilities=frozenset(capabilities))},
+        knows={"tickets": knows or Knows(capabilities=frozenset(capabilities))},
     )
 
 
@@ -190,6 +190,26 @@ def test_where_a_device_keeps_no_packages_the_install_brings_them_along():
     assert installs
     assert all(s.package and s.sha256 and "package_verified" not in s.guards for s in installs)
     assert all("package_verified" in s.guards for s in plan_with(ESTATE, ALL_ACTS).steps() if s.kind == "install")
+
+
+def test_a_plan_promises_a_spare_slot_only_where_the_profile_says_that_there_is_one():
+    for slots in (1, 2):
+        knows = Knows(capabilities=frozenset(ALL_ACTS), slots=slots)
+        plan = plan_with(ESTATE, ALL_ACTS, knows)
+        told = " ".join(f"{s.expects} {s.undo}" for s in plan.steps() if s.kind in ("install", "restart"))
+        assert plan.lanes[0].slots == slots
+        assert ("slot" in told) == (slots == 2)
+
+
+def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
+    knows = Knows(capabilities=frozenset(ALL_ACTS), repeat={"install": "never", "restart": "safe"})
+    kinds = {s.kind: s.repeat for s in plan_with(ESTATE, ALL_ACTS, knows).steps()}
+    assert (kinds["install"], kinds["restart"], kinds["handover"], kinds["preload"]) == (
+        "never",
+        "safe",
+        "if_absent",
+        "safe",
+    )
 
 
 IDLE = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, in_service=False)})

@@ -1,22 +1,13 @@
-"""The grammar of a journal, and the guards, each made to refuse."""
+"""The grammar of a journal."""
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 
 import pytest
 
-from gallant.core.backups import Backup, Item
 from gallant.core.events import Entry, Event
-from gallant.core.plan import steps_of
-from gallant.core.readings import Job, PackagePresent
-from gallant.core.records import replace
-from gallant.core.steps import KINDS
-from gallant.engine.guards import GUARDS, Scene, objections
 from gallant.engine.journal import grammar_problems, replay
-
-from ..core.test_work import ESTATE, TICKETS, both
-from ..simulation.night import Night
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -89,106 +80,3 @@ def test_what_the_journal_says_is_what_happened():
     assert state.step("x").attempts == 2
     assert state.step("x").open
     assert not state.step("y").open
-
-
-# --- guards
-
-NIGHT = Night()
-RELEASE = NIGHT.catalog.resolve("2.11.3")
-PLAN = NIGHT.plan()
-INSTALL = next(s for s in steps_of(PLAN.lanes[0].hops[0].waves) if s.kind == "install" and s.node == "b")
-BACKUP = Backup(
-    id="b",
-    system="tickets",
-    taken=NOW,
-    by="t",
-    comment="",
-    tool="t",
-    versions={"a": "2.8.5", "b": "2.8.5"},
-    items=(Item(name="x", node="a", bytes=1, sha256="0"),),
-    archive="x",
-    bytes=1,
-    blake3="0",
-    sealed=NOW,
-)
-PACKAGE = PackagePresent(name="shoal-2.11.3.pkg", sha256=RELEASE.installer.sha256, bytes=1)
-EVERY_GUARD = replace(INSTALL, guards=tuple(GUARDS))
-
-
-def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
-    good = {"packages": (PACKAGE,), "next_version": "2.11.3"}
-    return Scene(
-        **{
-            "step": EVERY_GUARD,
-            "system": TICKETS,
-            "readings": both(a, {**good, **(b or {})}),
-            "expected": {"a": "2.8.5", "b": "2.8.5"},
-            "release": RELEASE,
-            "release_as_planned": True,
-            "backups": (BACKUP,),
-            "backup_limit": timedelta(hours=24),
-            "hop_backups": ("b",),
-            "restore_point": "roll-0001-before-2.11.3_20261125-2100_anna",
-            "now": NOW,
-            **more,
-        }
-    )
-
-
-def against(made: Scene) -> list[str]:
-    return [one.reason for one in objections(made, lambda x, y: x == y)]
-
-
-MOVING = replace(TICKETS, services={"blocks": replace(TICKETS.services["blocks"], address="10.0.0.2:860")})
-REFUSES = {
-    "right_machine": (scene(b={"serial": "Z"}), "answers as serial Z"),
-    "own_address": (scene(system=MOVING), "which moves"),
-    "no_unknown_job": (scene({"jobs": (Job(id="9", kind="install", state="running"),)}), "not ours"),
-    "versions_as_expected": (scene({"version": "3.2.4"}), "by the journal it should run 2.8.5"),
-    "not_recalled": (scene(release_as_planned=False), "has changed since the plan"),
-    "peers_healthy": (scene({"in_sync": False, "sync_word": "apart"}), "not in sync (apart)"),
-    "everyone_healthy": (scene(b={"state": "unknown"}), "tickets/b is not in service"),
-    "backup_sealed": (scene(backups=(replace(BACKUP, sealed=None),)), "no sealed backup of 2.8.5"),
-    "restore_point_there": (scene(restore_point=None), "the restore point of tickets that the plan asks for"),
-    "package_verified": (scene(b={"packages": (replace(PACKAGE, sha256="0" * 64),)}), "not the catalog's"),
-    "not_serving": (scene(b={"role": "active"}), "only a standby node is restarted"),
-    "awaits_target": (scene(b={"next_version": "2.8.5"}), "would start 2.8.5"),
-}
-
-
-def test_no_guard_stands_in_the_way_when_all_is_well():
-    assert against(scene()) == []
-
-
-@pytest.mark.parametrize("guard", GUARDS)
-def test_each_guard_refuses_what_it_is_there_for(guard):
-    made, said = REFUSES[guard]
-    alone = replace(made, step=replace(EVERY_GUARD, guards=(guard,)))
-    assert said in against(alone)[0]
-
-
-MORE = [
-    ({"backups": (replace(BACKUP, taken=NOW - timedelta(hours=25)),)}, "no sealed backup"),
-    ({"backups": (replace(BACKUP, versions={"a": "2.8.5", "b": "2.8.3"}),)}, "no sealed backup"),
-    ({"release": None}, "no longer in the catalog"),
-    ({"b": {"packages": ()}}, "is not on tickets/b"),
-    ({"a": {"state": "out_of_service"}}, "tickets/a is not in service"),
-]
-
-
-@pytest.mark.parametrize(("change", "said"), MORE)
-def test_a_guard_refuses_every_form_of_what_it_is_there_for(change, said):
-    assert any(said in reason for reason in against(scene(**change)))
-
-
-def test_every_guard_that_a_step_names_exists_and_every_guard_is_named_by_some_step():
-    assert {name for kind in KINDS.values() for name in kind.guards} == set(GUARDS)
-    assert ESTATE.systems["tickets"] is TICKETS
-
-
-def test_a_move_of_roles_needs_the_backup_that_its_own_hop_began_with_whatever_the_clocks_said():
-    move = replace(EVERY_GUARD, kind="handover", guards=("backup_sealed",))
-    late = replace(BACKUP, taken=NOW - timedelta(hours=20))
-    assert against(scene(step=move, backups=(late,))) == []
-    assert against(scene(step=move, backups=(late,), hop_backups=("another",))) != []
-    assert against(scene(step=move, backups=(replace(late, sealed=None),))) != []

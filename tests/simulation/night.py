@@ -18,7 +18,7 @@ from gallant.core.catalog import Minutes, Package, Product, Release, Requirement
 from gallant.core.errors import GallantError
 from gallant.core.estate import Estate, System, parse_estate
 from gallant.core.events import Entry, Event
-from gallant.core.outages import Sample
+from gallant.core.outages import Sample, Watched
 from gallant.core.plan import Knows, Plan
 from gallant.core.planning import make_plan
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached
@@ -174,6 +174,7 @@ class Night:
     forgets: bool = False
     trouble: Callable[[str, str, str, int], None] = lambda what, name, node, n: None
     listener: Listener | None = None
+    out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
     def __post_init__(self) -> None:
         if self.others:
@@ -566,6 +567,8 @@ class SimRestorePoints:
 class SimProber:
     def __init__(self, night: Night) -> None:
         self.night = night
+        systems = night.estate.systems.values()
+        self.watches = [Watched(system=s.name, service=n) for s in systems if s.in_service for n in s.services]
 
     def start(self) -> None: ...
 
@@ -573,9 +576,13 @@ class SimProber:
         night = self.night
         night.now()
         return [
-            Sample(service=service, at=night.world.moment, real=night.world.now / SPEED, ok=pair.serving is not None)
-            for name, pair in night.pairs.items()
-            for service in night.estate.systems[name].services
+            Sample(
+                service=watched.service,
+                at=night.world.moment,
+                real=night.clock.real(),
+                ok=night.pairs[watched.system].serving is not None and not night.out(watched.service),
+            )
+            for watched in self.watches
         ]
 
     async def stop(self) -> None: ...

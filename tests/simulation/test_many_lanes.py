@@ -189,6 +189,42 @@ def test_a_roll_whose_outages_cannot_be_written_at_all_is_not_finished():
     assert "An outage could not be written down" in end.message
 
 
+def test_a_service_that_comes_and_goes_by_itself_stops_the_work_before_anything_more_is_disturbed():
+    night = Night(versions=ONE_HOP)
+    night.out = lambda service: 100 < night.world.now < 400 and int(night.world.now) % 20 < 6
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "the service blocks was out" in end.message
+    assert "times while no role was moved" in end.message
+    assert not [a for a in night.acts if a[1] in ("restart", "handover")]
+    assert night.all_well() == []
+
+
+def test_the_outages_of_the_work_itself_are_not_held_against_it():
+    night = Night()  # two handovers and two failbacks
+    assert night.run(night.plan()).state == "finished"
+    assert sum(e.entry.kind == "outage" for e in night.events) == 4
+
+
+def test_nothing_is_disturbed_while_a_service_does_not_answer():
+    night = Night(versions=ONE_HOP)
+    night.out = lambda service: night.world.now > 200
+    end = night.run(night.plan())
+    assert (end.state, "the service blocks does not answer" in end.message) == ("stopped", True)
+    assert not [a for a in night.acts if a[1] in ("restart", "handover")]
+
+
+def test_the_journal_says_what_is_watched_from_each_beginning_on():
+    night = many("reef", versions=ONE_HOP)
+    plan = night.plan()
+    night.run(plan, Orders(by="anna", hold_after="step"))
+    night.run(plan)
+    begun = [e.entry for e in night.events if e.entry.kind in ("opened", "resumed")]
+    assert [[(w.system, w.service) for w in entry.watched] for entry in begun] == [
+        [("tickets", "blocks"), ("reef", "reef-blocks")]
+    ] * 2
+
+
 # --- consents
 
 

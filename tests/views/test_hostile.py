@@ -35,6 +35,7 @@ from gallant.operations import (
     stock,
     survey,
     trial,
+    verify,
 )
 from gallant.operations import ledger as ledgers
 from gallant.operations import plan as plans
@@ -148,7 +149,7 @@ def views_of(text: str):
         tables.survey_view(of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW),
         tables.plan_view(of(plans.Planned, plan=plan)),
         tables.rolled_view(of(rolls.Rolled), run_of(text)),
-        tables.verify_view([of(Verdict, ok=False)], [of(snapshots.Settled)]),
+        tables.verify_view(of(verify.Verified, verdicts=(of(Verdict, ok=False),))),
         tables.history_view([run_of(text)]),
         tables.roll_steps_view(run_of(text), [of(history.StepRow)]),
         tables.journal_view(text, 3, [text]),

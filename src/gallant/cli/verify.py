@@ -24,6 +24,6 @@ def verify(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> 
     from gallant.operations import verify as operation
     from gallant.views import tables
 
-    rows, settled, code = run(operation.verify(open_place(estate_path, output), selector))
-    output.show(tables.verify_view(rows, settled))
-    finish(code)
+    done = run(operation.verify(open_place(estate_path, output), selector))
+    output.show(tables.verify_view(done))
+    finish(done.exit_code)

@@ -23,9 +23,9 @@ def _alarms(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         for alarm in reading.alarms:
             level = alarm.level if alarm.level in ("stop", "warn", "note") else "warn"
-            yield finding(
-                facts, level, f"{reading.name} says: {alarm.text}", "", f"Look at the console of {reading.name}", node
-            )
+            todo = alarm.next or f"Look at the console of {reading.name}"
+            found_by = f"check {alarm.check} of its profile {facts.system.profile}" if alarm.check else ""
+            yield finding(facts, level, f"{reading.name} says: {alarm.text}", found_by, todo, node)
         if not reading.alarms:
             yield finding(facts, "pass", f"{reading.name} has no alarm", "", None, node)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from gallant.core.outages import Outage
+from gallant.core.outages import Outage, Watched
 from gallant.core.plan import Wave
 from gallant.core.records import Record
 
@@ -41,7 +41,8 @@ class Entry(Record):
     `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that
     comes after this one.
     `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
-    and on the outcome of a backup (the one that was taken); `outage` on `outage`.
+    and on the outcome of a backup (the one that was taken); `outage` on `outage`;
+    `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before).
     """
 
     kind: str
@@ -59,6 +60,7 @@ class Entry(Record):
     before: Before | None = None
     waves: tuple[Wave, ...] | None = None
     outage: Outage | None = None
+    watched: tuple[Watched, ...] | None = None
 
 
 class Event(Record):

@@ -19,6 +19,13 @@ class Sample(Record):
     why: str = ""
 
 
+class Watched(Record):
+    """A service that is probed, by the name that its samples have, and the system that has it."""
+
+    system: str
+    service: str
+
+
 class Outage(Record):
     """A stretch of failed probes of one service.
 

@@ -89,10 +89,12 @@ class Hop(Record, rename={"from_": "from"}):
 
 
 class Lane(Record):
-    """One system's part of a plan. `windows` is empty where the estate declares none."""
+    """One system's part of a plan. `windows` is empty where the estate declares none; `slots` is how many places for a system
+    image each node has, by its profile."""
 
     system: str
     kind: str = "update"
+    slots: int = 1
     hops: tuple[Hop, ...]
     windows: tuple[str, ...] = ()
 

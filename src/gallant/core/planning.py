@@ -254,7 +254,7 @@ def make_plan(
         _on_the_way(system, ground.products[system.product], ground.of(system), ordered[system.name])
         hops = lane_hops(ground, system, ordered[system.name])
         if hops:
-            lanes.append(Lane(system=system.name, hops=hops))
+            lanes.append(Lane(system=system.name, slots=ground.known_of(system).slots, hops=hops))
     if not lanes:
         names = ", ".join(s.name for s in systems)
         raise NothingToDo(
@@ -513,8 +513,8 @@ def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], o
         here, now = node_name(system, node), running[node]
         if now not in stations:
             raise Refused(
-                f"{here} runs {reading.version}, which is no station of the route {way} of the other node.",
-                next=f"Bring both nodes to one release by hand, then plan {system.name}.",
+                f"{here} runs {reading.version}, which is not a release on the route {way} of its other nodes.",
+                next=f"Bring {'its nodes' if len(system.nodes) > 2 else 'both nodes'} to one release by hand, then: gallant plan {system.name}",
             )
         following = stations[min(stations.index(now) + 1, len(stations) - 1)]
         awaited = reading.next_version

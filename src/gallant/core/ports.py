@@ -14,7 +14,7 @@ from gallant.core.catalog import Product, Release
 from gallant.core.errors import GallantError, Stopped, Unreached
 from gallant.core.estate import System
 from gallant.core.events import Entry, Event
-from gallant.core.outages import Sample
+from gallant.core.outages import Sample, Watched
 from gallant.core.plan import Knows
 from gallant.core.readings import Job, Reading
 from gallant.core.records import Record
@@ -145,6 +145,9 @@ class Releases(Protocol):
 
 class Prober(Protocol):
     """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in order."""
+
+    @property
+    def watches(self) -> Sequence[Watched]: ...
 
     def start(self) -> None: ...
     def take(self) -> Sequence[Sample]: ...

@@ -82,10 +82,15 @@ class Channel(Record, gc=False):
 
 
 class Alarm(Record, gc=False):
-    """Something that a node itself complains of; `level` is note, warn, stop or unknown."""
+    """Something that a node itself complains of; `level` is note, warn, stop or unknown.
+
+    `check` is the id of the check of its profile that found it, and `next` what that check says to do.
+    """
 
     text: str
     level: str = UNKNOWN
+    check: str | None = None
+    next: str | None = None
 
 
 class Expiry(Record, gc=False):

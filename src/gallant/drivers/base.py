@@ -621,7 +621,7 @@ class ProfiledDriver:
             except Exception:  # a function given the wrong type: what the check asks for is not there
                 well = False
             if not well:
-                failed.append(Alarm(text=check.message, level=check.level))
+                failed.append(Alarm(text=check.message, level=check.level, check=check.id, next=check.next or None))
         return replace(reading, alarms=(*reading.alarms, *failed))
 
     def _word(self, table: str, said: Any) -> str:

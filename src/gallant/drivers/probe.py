@@ -18,7 +18,7 @@ from collections import deque
 from collections.abc import Mapping, Sequence
 
 from gallant.core.estate import Service
-from gallant.core.outages import Sample
+from gallant.core.outages import Sample, Watched
 from gallant.core.ports import Clock
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
@@ -80,7 +80,14 @@ async def _resolved(service: Service) -> tuple[int, int, int, str, tuple[str, in
 class SocketProber:
     """Probes all services every `interval_s` of real time from `start` to `stop`."""
 
-    def __init__(self, services: Mapping[str, Service], clock: Clock, interval_s: float = INTERVAL_S) -> None:
+    def __init__(
+        self,
+        services: Mapping[str, Service],
+        clock: Clock,
+        interval_s: float = INTERVAL_S,
+        watches: Sequence[Watched] = (),
+    ) -> None:
+        self.watches = tuple(watches)
         self.services, self.clock, self.interval_s = dict(services), clock, interval_s
         self._slots: deque[list[Sample | None]] = deque()  # in the order of their start; filled as they finish
         self._lock = threading.Lock()

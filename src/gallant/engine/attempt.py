@@ -41,6 +41,7 @@ from gallant.core.steps import (
 from gallant.engine.guards import ADVICE, FINAL, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.means import Log, Means, Orders, Unknown
+from gallant.engine.watch import Watch
 
 # Polls back off with the expected remainder, between these two, in seconds of estate time.
 SHORTEST_POLL_S, LONGEST_POLL_S = 1.0, 30.0
@@ -55,14 +56,19 @@ SEND_WITHIN = 1 / 3
 class Attempts:
     """Carries out the steps of one run of a roll."""
 
-    def __init__(self, roll_id: str, plan: Plan, means: Means, orders: Orders, log: Log) -> None:
+    def __init__(self, roll_id: str, plan: Plan, means: Means, orders: Orders, log: Log, watch: Watch) -> None:
         self.id, self.plan, self.means, self.orders, self.log = roll_id, plan, means, orders, log
+        self.watch = watch
         self.clock, self.listener = means.clock, log.listener
         self._own = {BACKUP: self._backup, SNAPSHOT: self._snapshot, STEADY: self._steady}
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
         """Until the step is done; raises what stands in the way."""
+        with self.watch.moving(step.system) if step.interrupts_s else contextlib.nullcontext():
+            await self._to_its_end(step)
+
+    async def _to_its_end(self, step: Step) -> None:
         known = self.log.state.step(step.id)
         if known.open and await self._reconcile(step, known):
             return
@@ -161,6 +167,8 @@ class Attempts:
             hop_backups=self._hop_backups(step),
             restore_point=restore_point,
             our_jobs=self._our_jobs(system.name),
+            silent=tuple(self.watch.silent(system.name)),
+            flapping=self.watch.flapping(system.name),
             backup_waived=not self._can_export(system) and self._consented("no-backup", system),
         )
         against = objections(scene, lambda a, b: self.means.same(system, a, b))

@@ -18,13 +18,16 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.steps import KINDS, Same
 
+MOST_FLAPS = 3  # outages that no move of roles explains, in one run
+
 
 class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
     `expected` are the versions by node as the journal left them; `hop_backups` are those that the hop began with;
     `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there. `our_jobs` are
-    the steps of this roll by node and the job that it gave them. `backup_waived`: the system cannot export, and somebody
+    the steps of this roll by node and the job that it gave them. `silent` are services of the
+    system that do not answer, `flapping` how often each was out in this run while no role was moved. `backup_waived`: the system cannot export, and somebody
     accepted that by name.
     """
 
@@ -40,6 +43,8 @@ class Scene(Record):
     restore_point: str | None
     our_jobs: dict[tuple[str, str], str] = {}
     backup_waived: bool = False
+    silent: tuple[str, ...] = ()
+    flapping: dict[str, int] = {}
     now: datetime
 
     @property
@@ -162,6 +167,16 @@ def _awaits_target(scene: Scene, same: Same) -> str | None:
     return None if same(awaited, scene.step.to) else f"{scene.step.subject} would start {awaited}, not {scene.step.to}"
 
 
+def _service_well(scene: Scene, same: Same) -> str | None:
+    """What is out already, or comes and goes by itself, is not made worse, nor is the work blamed for it."""
+    for name in scene.silent:
+        return f"the service {name} does not answer"
+    for name, times in scene.flapping.items():
+        if times >= MOST_FLAPS:
+            return f"the service {name} was out {times} times while no role was moved"
+    return None
+
+
 GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
     "right_machine": _right_machine,
     "own_address": _own_address,
@@ -175,17 +190,19 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
     "package_verified": _package_verified,
     "not_serving": _not_serving,
     "awaits_target": _awaits_target,
+    "service_well": _service_well,
 }
 
 
 # What to do about a reason against, where a check of the system does not say it best.
 ADVICE = {
+    "service_well": "Find out why, then go on",
     "no_unknown_job": "Wait for it, or end it at the node, then go on",
     "awaits_target": "Look what {subject} would start, and why",
     "versions_as_expected": "gallant verify {system}",
 }
 # Those that nothing may ever satisfy again, so that ending the roll is one of the ways.
-FINAL = tuple(ADVICE)
+FINAL = ("no_unknown_job", "awaits_target", "versions_as_expected")
 
 
 class Objection(Record):

@@ -45,8 +45,8 @@ class Roll:
         self.clock, self.journal = means.clock, means.journal
         self.listener = Shielded(means.listener)
         self.log = Log(means.journal, means.clock, self.listener, orders.by)
-        self.attempts = Attempts(roll_id, plan, means, orders, self.log)
         self.watch = Watch(means.prober, self.log, means.clock, self.listener)
+        self.attempts = Attempts(roll_id, plan, means, orders, self.log, self.watch)
         self._hold: str | None = None
         self._lost: set[str] = set()  # systems whose lease another has taken
         self._at_safe_stop = {lane.system: True for lane in plan.lanes}
@@ -63,7 +63,9 @@ class Roll:
             )
         need_consents(self.plan, self.means.drivers, {*self.log.state.consents, *self.orders.consents})
         kind = e.RESUMED if events else e.OPENED
-        await self.log.write(kind, by=self.orders.by, consents=self.orders.consents)
+        await self.log.write(
+            kind, by=self.orders.by, consents=self.orders.consents, watched=tuple(self.means.prober.watches)
+        )
         await self._take_words()
         for step in self.attempts.known_steps():
             if self.log.state.step(step.id).done:

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+
 from gallant.core import events as e
 from gallant.core.outages import Outage, Sample, Tally
 from gallant.core.ports import Clock, Prober
 from gallant.engine.means import Log, Shielded
 
+SILENT_S = 1.0  # real seconds: one probe that is lost on the way is no silence
 LOOK_S = 0.1  # real seconds between looks at what the prober has
 
 
@@ -21,6 +26,9 @@ class Watch:
         self.prober, self.log, self.clock, self.listener = prober, log, clock, listener
         self.tallies: dict[str, Tally] = {}
         self._unwritten: list[Outage] = []
+        self._systems = {watched.service: watched.system for watched in prober.watches}
+        self._moving: Counter[str] = Counter()  # by system, the moves of roles that are under way
+        self._unexplained: Counter[str] = Counter()  # by service, the outages that began while nothing was moved
         self._started = self._ended = False
 
     async def run(self) -> None:
@@ -37,9 +45,21 @@ class Watch:
             self._one(sample)
         await self._write()
 
+    @contextmanager
+    def moving(self, system: str) -> Iterator[None]:
+        """While this lasts a service of the system may be nowhere for a moment."""
+        self._moving[system] += 1
+        try:
+            yield
+        finally:
+            self._moving[system] -= 1
+
     def _one(self, sample: Sample) -> None:
         self.listener.sample(sample)
-        self.tallies[sample.service], outage = self.tallies.get(sample.service, Tally()).after(sample)
+        before = self.tallies.get(sample.service, Tally())
+        self.tallies[sample.service], outage = before.after(sample)
+        if before.since is None and not sample.ok and not self._moving[self._systems.get(sample.service, "")]:
+            self._unexplained[sample.service] += 1
         if outage is not None:
             self._unwritten.append(outage)
 
@@ -59,6 +79,19 @@ class Watch:
         await self.look()
         self._unwritten += [o for tally in self.tallies.values() if (o := tally.open_outage()) is not None]
         await self._write()
+
+    def silent(self, system: str) -> list[str]:
+        """The system's services that have not answered for `SILENT_S`."""
+        now = self.clock.real()
+        return [
+            name
+            for name, tally in self.tallies.items()
+            if self._systems.get(name) == system and tally.since is not None and now - tally.since.real >= SILENT_S
+        ]
+
+    def flapping(self, system: str) -> dict[str, int]:
+        """By service of the system, how often it was out in this run while no role was moved."""
+        return {name: times for name, times in self._unexplained.items() if self._systems.get(name) == system}
 
     def unanswered(self) -> list[str]:
         """Services whose newest sample failed."""

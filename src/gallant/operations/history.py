@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from gallant.core.errors import GallantError
-from gallant.core.events import OUTAGE
+from gallant.core.events import OUTAGE, RESUMED, Event
 from gallant.core.outages import Outage
 from gallant.core.plan import Plan, Step, steps_of
 from gallant.core.records import Record
@@ -14,7 +17,12 @@ from gallant.operations.workplace import Workplace
 
 
 class Run(Record):
-    """One roll. `state` is running, cut off, held, stopped, finished or ended; `watched`: it has services to probe."""
+    """One roll. `state` is running, cut off, held, stopped, finished or ended.
+
+    `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
+    for how long nothing was probed between its beginning and its end, because no process carried it out.
+    `planned_outage_s` is the longest that its plan counted on for one service, in real seconds.
+    """
 
     run: str
     plan: str
@@ -23,7 +31,10 @@ class Run(Record):
     state: str
     systems: tuple[str, ...]
     outages: tuple[Outage, ...]
-    watched: bool = True
+    watched: tuple[str, ...] | None = None
+    unwatched: tuple[str, ...] = ()
+    blind_s: float = 0
+    planned_outage_s: float = 0
     message: str = ""
     next: str | None = None
 
@@ -92,10 +103,25 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         state=shown,
         systems=plan.systems,
         outages=outages,
-        watched=any((s := place.estate.systems.get(n)) is None or (s.services and s.in_service) for n in plan.systems),
+        **_watch(plan, events),
         message=state.message,
         next=following,
     )
+
+
+def _watch(plan: Plan, events: Sequence[Event]) -> dict[str, Any]:
+    """What was probed, and for how long nothing was: between the last word of one process and the first of the next."""
+    known = [event.entry.watched for event in events if event.entry.watched is not None]
+    watched = None if not known else tuple(dict.fromkeys(one.service for ones in known for one in ones))
+    seen = {one.system for ones in known for one in ones}
+    pairs = itertools.pairwise(events)
+    blind = sum((b.entry.at - a.entry.at).total_seconds() for a, b in pairs if b.entry.kind == RESUMED)
+    return {
+        "watched": watched,
+        "unwatched": () if watched is None else tuple(name for name in plan.systems if name not in seen),
+        "blind_s": max(0.0, blind),
+        "planned_outage_s": max((step.interrupts_s for step in plan.steps()), default=0.0),
+    }
 
 
 def _step(step: Step, state: RollState) -> StepRow:

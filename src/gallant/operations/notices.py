@@ -16,6 +16,7 @@ from gallant.core.notices import (
     BOOKED,
     DONE,
     OVERDUE,
+    SETTLED,
     SKIPPED,
     UNDER_WAY,
     Bar,
@@ -65,6 +66,13 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
     covered = {f"{lane.system}:{IMAGE}" for lane in plan.lanes}
     found = (bar(n, decisions[n.name], now) for n in _told(place, every) if n.name in covered)
     return [one for one in found if one is not None]
+
+
+def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
+    """What `gaps` lists of some systems and no plan covers yet: everything that is no system image and that nobody decided to
+    leave."""
+    image = f":{IMAGE}"
+    return [n for n in _told(place, _wanted(place, systems)) if not n.name.endswith(image) and n.state not in SETTLED]
 
 
 def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:

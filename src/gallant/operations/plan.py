@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate import System
 from gallant.core.findings import Finding
-from gallant.core.plan import Plan
+from gallant.core.notices import Notice
+from gallant.core.plan import NothingToDo, Plan
 from gallant.core.planning import make_plan
 from gallant.core.readings import Reading
 from gallant.core.recalls import FINISH
@@ -18,17 +20,29 @@ from gallant.core.records import Record, clean
 from gallant.disk import make_folder, put_whole
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
-from gallant.operations.notices import record_despite
+from gallant.operations.notices import left_out, record_despite
 from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.workplace import Workplace
 
 
 class Planned(Record):
-    """The plan, where it was written, and the findings that would stand in a roll's way today."""
+    """The plan, where it was written, and the findings that would stand in a roll's way today.
+
+    `left` is what `gaps` lists of these systems and the plan does not cover; `whole` are the systems that are planned whole
+    although only some of their nodes were named.
+    """
 
     plan: Plan
     path: str
     findings: tuple[Finding, ...]
+    left: tuple[Notice, ...] = ()
+    whole: tuple[str, ...] = ()
+
+
+class OnlyParts(NothingToDo):
+    """Every image is as it should be, and components are not."""
+
+    exit_code = 1
 
 
 async def plan(place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "") -> Planned:
@@ -37,7 +51,8 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
     `despite` is a recalled release that some nodes of the one selected system run already and that the others shall run
     too; `Refused` unless its recall is shown to concern none of them.
     """
-    systems = place.systems(terms)
+    selected = place.select(terms)
+    systems = [system for system, _ in selected]
     if not systems:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     async with drivers_of(place, systems) as drivers:
@@ -55,7 +70,9 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
     rest = [name for name in place.estate.systems if name not in {s.name for s in systems}]
     readings = {**(last_readings(place, rest)[0] if rest else {}), **survey.readings()}
     finishing = _despite(place, systems, survey.readings(), despite) if despite is not None else {}
-    made = make_plan(
+    left = left_out(place, [s.name for s in systems])
+    made = _made(
+        left,
         place.estate,
         systems,
         readings,
@@ -82,7 +99,26 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
         plan=made,
         path=str(path.relative_to(place.folder)),
         findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
+        left=tuple(left),
+        whole=tuple(s.name for s, nodes in selected if len(nodes) < len(s.nodes)),
     )
+
+
+def _made(left: Sequence[Notice], *ground: Any, **more: Any) -> Plan:
+    """As `make_plan`; where no image is to be updated, what else `gaps` lists is named."""
+    try:
+        return make_plan(*ground, **more)
+    except NothingToDo as error:
+        if not left:
+            raise
+        names = ", ".join(f"{n.name} {'/'.join(n.installed)} → {n.target}" for n in left[:5])
+        more_of_them = f" and {len(left) - 5} more" if len(left) > 5 else ""
+        systems = " ".join(dict.fromkeys(n.system for n in left))
+        raise OnlyParts(
+            error.what.replace("every node runs what its aim asks for", "every system image is what its aim asks for"),
+            f"What is left cannot be planned yet, and is updated by hand: {names}{more_of_them}.",
+            f"gallant gaps {systems}",
+        ) from None
 
 
 def _despite(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import signal
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
@@ -11,10 +12,11 @@ from typing import Any, Protocol
 from gallant.core.catalog import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
-from gallant.core.estate import node_name
+from gallant.core.estate import Service, System, node_name
 from gallant.core.events import Event
 from gallant.core.findings import Finding
 from gallant.core.notices import Bar
+from gallant.core.outages import Watched
 from gallant.core.plan import Basis, Consent, Plan, basis_differences, parse_consent, shape_words
 from gallant.core.ports import Listener
 from gallant.core.readings import Reading
@@ -152,13 +154,13 @@ async def resume(
             )
 
 
-def _drivers(place: Workplace, plan: Plan, systems: Sequence[Any]) -> Any:
+def _drivers(place: Workplace, plan: Plan, systems: Sequence[System]) -> Any:
     """Those of the hosts too, where they keep the restore points."""
     asked = any(hop.restore_point for lane in plan.lanes for hop in lane.hops)
     return drivers_of(place, systems) if asked else place.drivers(systems)
 
 
-def _have_secrets(place: Workplace, systems: Sequence[Any]) -> None:
+def _have_secrets(place: Workplace, systems: Sequence[System]) -> None:
     """A secret that cannot be had, or has to be typed, comes up before anything begins and before the screen is taken."""
     for system in systems:
         place.credentials(system, "act")
@@ -167,7 +169,7 @@ def _have_secrets(place: Workplace, systems: Sequence[Any]) -> None:
 async def _run(
     place: Workplace, plan: Plan, drivers: Any, journal: Any, show: Show, orders: Orders, detach: bool
 ) -> Rolled:
-    services = {name: service for s in _systems(place, plan) if s.in_service for name, service in s.services.items()}
+    services, watches = _watched(_systems(place, plan))
     means = Means(
         estate=place.estate,
         clock=place.clock,
@@ -175,7 +177,7 @@ async def _run(
         vault=PlaceVault(place, drivers),
         restore_points=PlaceRestorePoints(place, drivers),
         releases=PlaceReleases(place),
-        prober=SocketProber(services, place.clock),
+        prober=SocketProber(services, place.clock, watches=watches),
         journal=journal,
         listener=show,
     )
@@ -198,6 +200,14 @@ async def _run(
     except GallantError as error:
         show.notice(f"{error.what} {error.next or ''}")
     return Rolled(id=journal.id, plan=plan.id, end=end)
+
+
+def _watched(systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
+    """What is probed all through a roll: each service by its name, with its system's where two systems have one of a name."""
+    every = [(s, name) for s in systems if s.in_service for name in s.services]
+    names = Counter(name for _, name in every)
+    watches = [Watched(system=s.name, service=n if names[n] == 1 else f"{s.name} {n}") for s, n in every]
+    return {w.service: s.services[n] for w, (s, n) in zip(watches, every, strict=True)}, watches
 
 
 @contextmanager
@@ -266,7 +276,7 @@ def _only_open(place: Workplace) -> str:
     raise WrongUse(what, next="gallant history lists them; name one.")
 
 
-def _systems(place: Workplace, plan: Plan) -> list[Any]:
+def _systems(place: Workplace, plan: Plan) -> list[System]:
     missing = [name for name in plan.systems if name not in place.estate.systems]
     if missing:
         raise Refused(f"{', '.join(missing)}: no longer in the estate.", next="Make a new plan.")

@@ -7,15 +7,30 @@ from collections.abc import Sequence
 
 from gallant.core.compare import Verdict, verify_system
 from gallant.core.errors import GallantError
+from gallant.core.notices import Notice
 from gallant.core.planning import target_of
+from gallant.core.records import Record
 from gallant.operations.check import probe_services
+from gallant.operations.notices import left_out
 from gallant.operations.snapshots import Settled, settle
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 
 
-async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict], list[Settled], int]:
-    """One verdict a node, those with problems first; what became of snapshots of systems that are well; the exit code."""
+class Verified(Record):
+    """One verdict a node, those with problems first; what became of snapshots of systems that are well; and what `gaps` lists
+    besides system images."""
+
+    verdicts: tuple[Verdict, ...]
+    settled: tuple[Settled, ...]
+    left: tuple[Notice, ...]
+
+    @property
+    def exit_code(self) -> int:
+        return 0 if all(verdict.ok for verdict in self.verdicts) else 1
+
+
+async def verify(place: Workplace, terms: Sequence[str]) -> Verified:
     systems = place.systems(terms)
     async with place.drivers(systems) as drivers:
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
@@ -38,4 +53,8 @@ async def verify(place: Workplace, terms: Sequence[str]) -> tuple[list[Verdict],
         )
     rows.sort(key=lambda r: r.ok)
     well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
-    return rows, await settle(place, well), 0 if all(r.ok for r in rows) else 1
+    return Verified(
+        verdicts=tuple(rows),
+        settled=tuple(await settle(place, well)),
+        left=tuple(left_out(place, [s.name for s in systems])),
+    )

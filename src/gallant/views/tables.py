@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
 from gallant.core.compare import Verdict
 from gallant.core.errors import GallantError
-from gallant.core.plan import Hop, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.notices import Notice
+from gallant.core.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import (
     BOLD,
@@ -200,13 +201,22 @@ def plan_view(planned: Any) -> View:
         for lane in plan.lanes:
             for hop in lane.hops:
                 yield _hop_table(hop)
+        for name in planned.whole:
+            yield f"{mark('note')} A plan takes the whole of a system: all nodes of {BOLD}{plain(name)}{OFF} are in it, not only those that were named."
         yield from _consequences(plan)
+        yield from _left(planned.left)
         for f in planned.findings:
             yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
         yield from next_steps(*stops, f"gallant roll {plan.id}")
 
-    more = {"id": plan.id, "path": planned.path, "systems": plan.systems, "estimate": plan.estimate_s}
+    more = {
+        "id": plan.id,
+        "path": planned.path,
+        "systems": plan.systems,
+        "estimate": plan.estimate_s,
+        "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in planned.left],
+    }
     return View("plan", plan_rows(plan), text, more)
 
 
@@ -270,8 +280,24 @@ def _consequences(plan: Plan) -> Any:
                 yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
             if hop.despite_recall:
                 yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is finished all the same. Needs --consent recalled:{lane.system}."
-    if not any(h.one_way for lane in plan.lanes for h in lane.hops):
-        yield f"{mark('good')} Nothing here is one-way: a node keeps its old release in the other slot until the next hop, and each hop begins with a backup."
+        yield from _way_back(lane)
+
+
+def _left(left: Sequence[Notice]) -> Iterator[str]:
+    """What is not as its aim says and no plan covers yet: all is not well only because every image is."""
+    for n in left:
+        yield f"{mark('work')} Not in a plan yet, so by hand: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} → {plain(n.target or '–')}."
+
+
+def _way_back(lane: Lane) -> Iterator[str]:
+    """What a node keeps of its old release, by its profile."""
+    if any(hop.one_way for hop in lane.hops):
+        return
+    name = plain(lane.system)
+    if lane.slots > 1:
+        yield f"{mark('good')} {name}: nothing here is one-way; a node keeps its old release in the other slot until the next hop."
+    else:
+        yield f"{mark('note')} {name}: no step is one-way, but its nodes keep no second image: the way back is to install the old release again."
 
 
 def _restore_points(lane: Any) -> str:
@@ -298,23 +324,49 @@ def rolled_view(result: Any, run: Any) -> View:
         yield ""
         yield f"{BOLD}{result.id}{OFF} {said(STATE_MARKS[result.end.state], result.end.state)}{length}"
         yield plain(result.end.message)
-        if run.watched:
-            yield from _outage_lines(run.outages)
+        yield from _outage_lines(run)
+        yield from (f"{mark('note')} {plain(remark)}" for remark in result.end.remarks)
         yield from next_steps(result.end.next)
 
     return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
 
 
-def _outage_lines(outages: Sequence[Any]) -> Any:
-    if not outages:
+MUCH_LONGER = 2.0  # than planned: an outage of which somebody should know why
+
+
+def _outages_of(run: Any) -> str:
+    """Not watched, none and not known are three answers."""
+    if run.watched is None and not run.outages:
+        return "not known"
+    if run.watched == ():
+        return "not watched"
+    blind = f"; {duration(run.blind_s)} not watched" if run.blind_s >= 1 else ""
+    if not run.outages:
+        return f"none{blind}"
+    return f"{len(run.outages)}, longest {max(o.measured or 0 for o in run.outages):.2f} s{blind}"
+
+
+def _outage_lines(run: Any) -> Iterator[str]:
+    if run.watched is None and not run.outages:
+        yield f"{mark('note')} Whether services were out is not known: its journal does not say what was watched."
+    elif run.watched and not run.outages:
         yield f"{mark('good')} Services answered all through the watch."
-        return
-    for o in outages:
+    for o in run.outages:
+        planned = run.planned_outage_s
+        long = o.measured is not None and planned and o.measured > MUCH_LONGER * planned
         length = f"{o.measured:.2f} s measured" if o.measured is not None else f"{LOUD}still out{OFF}"
-        yield f"{mark('note' if o.measured is not None else 'bad')} {o.service} was out at {moment(o.began)}: {length} {DIM}({plain(o.why)}){OFF}"
+        than = f", {LOUD}{o.measured / planned:.1f} times as long as planned{OFF}" if long else ""
+        level = "bad" if o.measured is None else "work" if long else "note"
+        yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
+    if run.unwatched:
+        yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} has no service to probe."
+    if run.blind_s >= 1:
+        yield f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run} out."
 
 
-def verify_view(rows: Sequence[Verdict], settled: Sequence[Any] = ()) -> View:
+def verify_view(done: Any) -> View:
+    rows: Sequence[Verdict] = done.verdicts
+
     def text() -> Any:
         shown = table("node", "verdict", "expected", "observed", "problems")
         for r in rows:
@@ -331,14 +383,22 @@ def verify_view(rows: Sequence[Verdict], settled: Sequence[Any] = ()) -> View:
             f"{mark('bad')} {many(len(bad), 'node')} of {len(rows)} not as they should be."
             if bad
             else (
-                f"{mark('good')} Every node runs what its aim asks for, roles are in their usual places, replicas are whole, services answer."
+                f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual places, replicas are whole, services answer."
             )
         )
-        for one in settled:
+        for one in done.settled:
             yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
-        yield from next_steps(*(f"gallant check {s}" for s in dict.fromkeys(bad)))
+        yield from _left(done.left)
+        yield from next_steps(
+            *(f"gallant check {s}" for s in dict.fromkeys(bad)),
+            *(f"gallant gaps {s}" for s in {n.system: 0 for n in done.left}),
+        )
 
-    return View("verify", rows, text, {"snapshots": list(settled)})
+    more = {
+        "snapshots": list(done.settled),
+        "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in done.left],
+    }
+    return View("verify", rows, text, more)
 
 
 def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
@@ -354,6 +414,9 @@ def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
                 {"service": o.service, "began": o.began, "ended": o.ended, "seconds": o.seconds, "measured": o.measured}
                 for o in r.outages
             ],
+            "watched": r.watched,
+            "unwatched": r.unwatched,
+            "blind_seconds": r.blind_s,
             "message": r.message,
             "next": r.next,
         }
@@ -368,14 +431,13 @@ def history_view(runs: Sequence[Any], damaged: Sequence[GallantError] = ()) -> V
             "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
         )
         for r in runs:
-            out = f"{len(r.outages)}, longest {max(o.measured or 0 for o in r.outages):.2f} s" if r.outages else "none"
             shown.add_row(
                 f"{BOLD}{r.run}{OFF}",
                 said(STATE_MARKS[r.state], r.state),
                 ", ".join(r.systems),
                 moment(r.began),
                 duration((r.ended - r.began).total_seconds()) if r.ended else "–",
-                out,
+                _outages_of(r),
                 r.plan,
             )
         yield shown
@@ -417,8 +479,7 @@ def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
         yield shown
         if run.message:
             yield plain(run.message)
-        if run.watched:
-            yield from _outage_lines(run.outages)
+        yield from _outage_lines(run)
         yield from next_steps(run.next)
 
     more = {"steps": steps}
