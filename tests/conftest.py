@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import os
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -13,6 +14,7 @@ import time
 import urllib.request
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -81,7 +83,7 @@ class Place:
         assert "has a defect" not in done.stderr, done.stderr
         return Done(done.returncode, done.stdout, done.stderr)
 
-    def begin(self, *words: str) -> subprocess.Popen[str]:
+    def begin(self, *words: str, ignoring: signal.Signals | None = None) -> subprocess.Popen[str]:
         return subprocess.Popen(
             [sys.executable, "-m", "gallant", *words],
             cwd=self.folder,
@@ -91,6 +93,7 @@ class Place:
             stderr=subprocess.PIPE,
             text=True,
             start_new_session=True,
+            preexec_fn=None if ignoring is None else partial(signal.signal, ignoring, signal.SIG_IGN),
         )
 
     # --- behind the stage

@@ -90,6 +90,9 @@ def test_help_names_every_command_and_every_command_has_help_with_an_example(bar
         own = bare.run(name, "--help")
         assert own.code == 0
         assert "Examples:" in own.out or "Commands:" in own.out
+        assert "   |   " not in own.out
+        examples = own.out.partition("  Examples:\n")[2].partition("\n\n")[0].splitlines()
+        assert all(line.startswith("    gallant ") for line in examples)
 
 
 def test_every_listing_command_prints_one_json_document_with_its_rows(standins):
@@ -111,8 +114,12 @@ def test_every_listing_command_prints_one_json_document_with_its_rows(standins):
         assert not re.search(r"\d{2}:\d{2}:\d{2}(\.\d+)?\+00:00", text), "a time without Z"
     history = place.run("history", "--json").rows[0]
     assert all(list(o) == ["service", "began", "ended", "seconds", "measured"] for o in history["outages"])
-    assert place.run("plan", "tickets").code == 0
-    assert "nothing to do" in place.run("plan", "tickets").err
+    left = place.run("plan", "tickets")
+    assert left.code == 1  # every image is as it should be, and that is not all that gaps lists
+    assert "nothing to do" in left.err
+    assert "by hand: tickets:roots 2025.2 → 2026.1" in left.err
+    verified = place.run("verify", "tickets", "--json")
+    assert (verified.code, verified.json["left"][0]["notice"]) == (0, "tickets:roots")
 
 
 def test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next(place):
@@ -144,7 +151,7 @@ def test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next(place):
     assert check.rows[0]["next"] == "gallant stock fetch tickets"
     refusing = place.run("roll", place.run("plan", "tickets", "--json").json["id"])
     assert refusing.code == 5
-    assert "not in stock" in refusing.err
+    assert "tickets:image waits for somebody to accept it" in refusing.err
     assert "gallant stock fetch tickets" in refusing.err
     fetched = place.run("stock", "fetch", "--json")
     assert {(r["release"], r["why"], r["state"]) for r in fetched.rows} == {

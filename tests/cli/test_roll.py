@@ -6,7 +6,6 @@ import os
 import pty
 import signal
 import sys
-import time
 
 import pytest
 
@@ -278,14 +277,26 @@ def test_ctrl_c_holds_and_a_second_one_cuts_off_at_once_and_loses_nothing(standi
     roll = place.begin("roll", place.make_ready())
     place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
     roll.send_signal(signal.SIGINT)
-    time.sleep(0.1)
+    while "Ctrl-C once more" not in (line := roll.stderr.readline()):
+        assert line, "it ended"
     roll.send_signal(signal.SIGINT)
+    roll.send_signal(signal.SIGINT)  # somebody who is in a hurry
     out, err = roll.communicate(timeout=60)
     assert roll.returncode == 4
     assert "cut off at once" in out
     assert "Traceback" not in err
     assert place.run("resume").code == 0
     assert installs(place) == {"a": 2, "b": 2}
+
+
+def test_a_roll_that_was_begun_with_hang_ups_ignored_goes_on_when_the_terminal_goes(standins):
+    place = standins()
+    roll = place.begin("roll", place.make_ready(), ignoring=signal.SIGHUP)
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.install"), roll)
+    roll.send_signal(signal.SIGHUP)
+    _, err = roll.communicate(timeout=60)
+    assert roll.returncode == 0, err
+    assert end_state(place) == GOOD_END
 
 
 def test_two_processes_never_carry_out_one_roll(standins):

@@ -366,6 +366,34 @@ def test_an_order_is_never_sent_twice_and_its_lost_answer_is_called_lost():
     assert orders == [{"do": "install", "package": "p.pkg"}]
 
 
+@pytest.mark.parametrize("gone", [NotReached, NotSent])
+def test_an_order_of_several_calls_is_not_unsent_once_the_first_of_them_went_out(gone):
+    device, sent = Device(), []
+
+    async def go(failing_at: int):
+        async with serving(device) as driver:
+            once = driver.profile.acts["install"]
+            driver.profile = replace(driver.profile, acts={"install": replace(once, calls=(*once.calls, *once.calls))})
+            ask = driver._ask
+
+            async def failing(node, asked):
+                if asked.purpose == "act":
+                    sent.append(asked.call.verb)
+                    if len(sent) == failing_at:
+                        raise gone("the wire was cut.")
+                return await ask(node, asked)
+
+            driver._ask = failing
+            await driver.act("n", Act(kind="install", package="p.pkg"), send_by=driver.clock.real() + 5)
+
+    for failing_at, expected in ((1, gone), (2, AnswerLost)):
+        sent.clear()
+        with pytest.raises(expected) as told:
+            asyncio.run(go(failing_at))
+        assert type(told.value) is expected
+    assert "1 of the 2 calls of install went out" in told.value.what
+
+
 def test_an_order_whose_time_is_over_is_not_sent():
     device = Device()
 

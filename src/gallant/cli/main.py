@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import inspect
 import os
 import sys
 from importlib import import_module
@@ -40,6 +41,19 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
 }
 
 
+EXAMPLES = "Examples:"
+
+
+def _examples_on_lines(command: click.Command) -> None:
+    """Put the examples of a command, and of those below it, one on a line; in its docstring they stand between bars."""
+    text, title, examples = inspect.cleandoc(command.help or "").partition(EXAMPLES)
+    if title and "\b" not in examples:  # click leaves a paragraph that begins with this mark as it is
+        rows = (" ".join(example.split()) for example in examples.split("   |"))
+        command.help = f"{text}\b\n{EXAMPLES}\n" + "\n".join(f"  {row}" for row in rows if row)
+    for below in getattr(command, "commands", {}).values():
+        _examples_on_lines(below)
+
+
 class Commands(click.Group):
     """Loads a command's module when the command is used, and not before."""
 
@@ -51,6 +65,7 @@ class Commands(click.Group):
             return None
         module, function, _ = COMMANDS[name]
         found: click.Command = getattr(import_module(f"gallant.cli.{module}"), function)
+        _examples_on_lines(found)
         return found
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -7,7 +7,7 @@ from gallant.core.plan import HopWork
 # Minutes that no publisher states; each is the pace of the slowest device seen, so that a plan rather ends early.
 BACKUP_MINUTES = 1.0
 SNAPSHOT_MINUTES = 1.0
-MOVE_MINUTES = 1.0
+MOVE_MINUTES = 3.5
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
 LEAST_DEADLINE_S = 600.0

@@ -147,6 +147,8 @@ def _deb(text: str) -> Key:
     match = _DEB.fullmatch(text.strip())
     if match is None:
         raise NotAVersion("deb", text, "Debian policy 5.6.12 has [epoch:]upstream[-revision], upstream from a digit on")
+    if match["revision"] is None and "-" in match["upstream"]:
+        raise NotAVersion("deb", text, "its revision is empty (Debian policy 5.6.12)")
     if ":" in match["upstream"] and match["epoch"] is None:
         raise NotAVersion("deb", text, "a colon without an epoch before it")
     return (int(match["epoch"] or 0), _deb_part(match["upstream"]), _deb_part(match["revision"] or ""))

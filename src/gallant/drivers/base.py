@@ -24,7 +24,18 @@ from gallant.core.errors import GallantError
 from gallant.core.estate import System
 from gallant.core.order import SHAPES
 from gallant.core.plan import Knows
-from gallant.core.ports import Accepted, Act, AnswerLost, Clock, DeviceRefused, NotSent, Progress, WrongMachine
+from gallant.core.ports import (
+    Accepted,
+    Act,
+    AnswerLost,
+    Clock,
+    DeviceRefused,
+    LoginRefused,
+    NotReached,
+    NotSent,
+    Progress,
+    WrongMachine,
+)
 from gallant.core.readings import (
     COMPONENT_KINDS,
     IMAGE,
@@ -372,11 +383,18 @@ class ProfiledDriver:
         }
         if any("{url}" in str([call.said, call.send, call.form]) for call in plan.calls):
             fields["url"] = await self._serve(node, act)
-        for call in plan.calls:
-            if not call.applies_to(self._versions.get(node)):
-                continue
-            self._in_time(node, act, send_by)
-            taken.update(await self._once(node, Asked(call, {**fields, **_texts(taken)}, "act", act, progress)))
+        calls = [call for call in plan.calls if call.applies_to(self._versions.get(node))]
+        for number, call in enumerate(calls):
+            try:
+                self._in_time(node, act, send_by)
+                taken.update(await self._once(node, Asked(call, {**fields, **_texts(taken)}, "act", act, progress)))
+            except (NotReached, LoginRefused, NotSent) as error:
+                if not number:
+                    raise
+                raise AnswerLost(  # an order of several calls is not unsent because its last one is
+                    f"{self._name(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then: {error.what}",
+                    error.why,
+                ) from None
         return self._accepted(taken)
 
     async def _prepare(self, node: str, purpose: str) -> None:
@@ -482,8 +500,6 @@ class ProfiledDriver:
 
     def _refusal(self, node: str, text: str, status: int = 0) -> GallantError:
         """A device's no, in the class that its profile's table of errors gives it."""
-        from gallant.core.ports import LoginRefused, NotReached
-
         text = self.said(text, 300)
         # Where another process gave the order, it was at the latest when this one first had to do with the node.
         since = self._restarted.setdefault(node, self.clock.now())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
@@ -193,12 +193,12 @@ async def _run(
                 message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
-    record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
-    try:  # of what cannot be had again there are two after each roll
-        place.journal.keep_copy()
-        place.ledger.keep_copy()
-    except GallantError as error:
-        show.notice(f"{error.what} {error.next or ''}")
+        record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
+        try:  # of what cannot be had again there are two after each roll
+            place.journal.keep_copy()
+            place.ledger.keep_copy()
+        except GallantError as error:
+            show.notice(f"{error.what} {error.next or ''}")
     return Rolled(id=journal.id, plan=plan.id, end=end)
 
 
@@ -211,10 +211,11 @@ def _watched(systems: Sequence[System]) -> tuple[dict[str, Service], list[Watche
 
 
 @contextmanager
-def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool) -> Any:
-    """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once."""
+def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool) -> Iterator[None]:
+    """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once, and any
+    after that finds it done. Whoever started Gallant with hang-ups ignored (nohup) means it to go on."""
     loop = asyncio.get_running_loop()
-    asked = False
+    asked = 0
 
     def hold(reason: str) -> None:
         running.hold(reason)
@@ -228,16 +229,20 @@ def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool)
 
     def interrupt() -> None:
         nonlocal asked
-        if asked:
-            task.cancel()
-        else:
-            asked = True
+        asked += 1
+        if asked == 1:
             hold("ctrl-C")
             show.notice(
                 "Ctrl-C once more cuts it off at once; nothing is lost by that, gallant resume finds out where it was."
             )
+        elif asked == 2:
+            task.cancel()
+        else:
+            show.notice(f"{running.id} is being cut off already; what was begun is being written down.")
 
     handlers = {signal.SIGHUP: hang_up, signal.SIGTERM: lambda: hold("asked to end"), signal.SIGINT: interrupt}
+    if signal.getsignal(signal.SIGHUP) == signal.SIG_IGN:
+        del handlers[signal.SIGHUP]
     for sign, handler in handlers.items():
         loop.add_signal_handler(sign, handler)
     try:
