@@ -330,6 +330,24 @@ def test_what_bars_a_way_is_irreducible_drop_any_one_rule_and_there_is_a_way(row
         assert bars(product, "1.0", goal, every - named)  # these alone are enough
         for one in named:
             assert not bars(product, "1.0", goal, (every - named) | {one})  # and each of them is needed
+        # Where no other reason is named, without any one of these there is a way, whatever else stands.
+        frees = all(not bars(product, "1.0", goal, {one}) for one in named)
+        assert frees == (not found.others)
+        for other in found.others:
+            theirs = {(r.version, r.why) for r in other}
+            assert theirs != named
+            assert bars(product, "1.0", goal, every - theirs)
+
+
+def test_a_release_whose_only_package_is_a_patch_of_nothing_in_particular_is_on_no_route():
+    patch = release("2.0").packages[0]
+    bare = release("2.0", packages=(replace(patch, kind="patch", from_range=None),))
+    product = Product(
+        name="a/b", scheme="dotted", releases=(release("1.0"), bare, release("3.0", from_range="vers:dotted/2.0"))
+    )
+    found = find_route(product, "1.0", product.releases[-1])
+    assert not found.found
+    assert [(r.version, r.why) for r in found.rules][-1] == ("2.0", "its packages go on some releases only")
 
 
 def _all_words(station: Release, product: Product) -> list[str]:

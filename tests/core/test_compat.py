@@ -200,6 +200,10 @@ def test_the_order_is_the_cheapest_that_brute_force_finds_and_safe_in_every_inte
         assert find_order(own, conflict.rules).conflicts
         for one in conflict.rules:
             assert not find_order(own, [r for r in conflict.rules if r is not one]).conflicts
+        frees = all(not find_order(own, [r for r in rules if r is not one]).conflicts for one in conflict.rules)
+        assert not conflict.rules or frees == (not conflict.others)
+        for other in conflict.others:
+            assert find_order(own, other).conflicts
         if conflict.nearest:
             lower = [
                 Task(system=t.system, product=t.product, running=t.running, target=conflict.nearest[t.system])

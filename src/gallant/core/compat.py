@@ -17,6 +17,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import count
 
 from gallant.core.catalog import Product
+from gallant.core.reasons import reasons
 from gallant.core.records import Record, replace
 from gallant.core.routes import Stations
 from gallant.core.versions import Version, parse, parse_range
@@ -68,10 +69,12 @@ class OrderedHop(Record, rename={"from_": "from"}):
 
 
 class Conflict(Record):
-    """Why there is no order: rules of which dropping any one makes it possible, and the nearest aims that are possible."""
+    """Why there is no order: rules that together make it impossible (none: a system has no way of its own), and the nearest
+    aims that are possible. Where dropping one of `rules` would not be enough, `others` are the sets that bar it besides."""
 
     systems: tuple[str, ...]
     rules: tuple[Rule, ...]
+    others: tuple[tuple[Rule, ...], ...] = ()
     nearest: dict[str, str]
 
 
@@ -373,14 +376,17 @@ def _groups(names: Sequence[str], rules: Sequence[Rule]) -> list[set[str]]:
 
 
 def _conflict(tasks: Sequence[Task], group: _Group) -> Conflict:
-    """Drop rules one by one, keeping out each without which it stays impossible; then the nearest aims that are possible."""
-    kept = list(group.rules)
-    for rule in group.rules:
-        fewer = [r for r in kept if r is not rule]
-        if _Group(group.lines, fewer).search() is None:
-            kept = fewer
+    """The rules that make it impossible, as few as do; then the nearest aims that are possible."""
+
+    def bars(kept: Sequence[int]) -> bool:
+        return _Group(group.lines, [group.rules[n] for n in kept]).search() is None
+
+    found = reasons(range(len(group.rules)), bars)
     return Conflict(
-        systems=tuple(task.system for task in tasks), rules=tuple(kept), nearest=_nearest(tasks, group.rules)
+        systems=tuple(task.system for task in tasks),
+        rules=tuple(group.rules[n] for n in found[0]),
+        others=tuple(tuple(group.rules[n] for n in chosen) for chosen in found[1:]),
+        nearest=_nearest(tasks, group.rules),
     )
 
 

@@ -370,7 +370,11 @@ def _ordered(ground: Ground, targets: Mapping[str, str]) -> dict[str, list[Order
                 f"{'; '.join(rule.words for rule in conflict.rules) or 'no chain of releases leads to the aim'}.",
                 f"The nearest that is possible: {nearest}."
                 if nearest
-                else "Dropping any one of these would make it possible.",
+                else "Dropping any one of these would make it possible."
+                if not conflict.others
+                else "That is one of the reasons; the others are: "
+                + "; or: ".join("; ".join(rule.words for rule in reason) for reason in conflict.others)
+                + ".",
                 "Pin what is possible in estate.yaml, or bring the other product to what is needed first.",
             )
     entered = {(hop.system, hop.to) for hop in order.hops if hop.system in targets}

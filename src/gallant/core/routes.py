@@ -3,18 +3,19 @@
 An edge leads from a version to a newer release; rules bar it: the release's `from_range` (absent: any older one), a
 recall, an updater that does not stop there, no package that goes on that version, and what the nodes of one system may
 run beside each other (a requirement of a release on its own product). Cost is the publisher's minutes, then
-the number of hops. Where no chain is left, an irreducible set of these rules is named: drop any one, and there is one.
+the number of hops. Where no chain is left, irreducible sets of these rules are named that bar every one.
 """
 
 from __future__ import annotations
 
 import heapq
 import itertools
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from collections.abc import Set as AbstractSet
 
 from gallant.core.aims import runs_on
 from gallant.core.catalog import Product, Release
+from gallant.core.reasons import reasons
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, Version, parse, parse_range
 
@@ -56,7 +57,8 @@ class ByHand(Record):
 class Route(Record):
     """The chain of hops (empty: nothing to do, or `found` is false) and what was refused on the way.
 
-    Not found: `rules` is an irreducible set of what bars every chain.
+    Not found: `rules` is an irreducible set of what bars every chain; where dropping one of them would not be enough, `others`
+    are the sets that bar it besides.
     """
 
     start: str
@@ -65,6 +67,7 @@ class Route(Record):
     hops: tuple[RouteHop, ...]
     refused: tuple[Refusal, ...]
     rules: tuple[Refusal, ...] = ()
+    others: tuple[tuple[Refusal, ...], ...] = ()
     by_hand: ByHand | None = None
 
     @property
@@ -154,7 +157,7 @@ class Stations:
             made.append((f"its nodes run beside {parse_range(skew).words()} only", self.inside(skew)))
         if not release.packages:
             made.append(("the publisher offers no installer for it", nowhere))
-        elif any(p.from_range is not None or p.delivery is not None for p in release.packages):
+        elif any(p.from_range is not None or p.delivery is not None or p.kind != "installer" for p in release.packages):
             fits = tuple(release.package_on(v, self.delivery) is not None for v in self.versions)
             by_way = f" by way of {self.delivery}" if self.delivery else ""
             made.append((f"its packages go on some releases only{by_way}", fits))
@@ -197,13 +200,15 @@ def find_route(
     else:
         stations = Stations(product, at, goal, delivery, despite)
         hops = _cheapest(stations) if goal > at else None
+    why = _reasons(product, at, goal, delivery, despite) if explain and hops is None else []
     return Route(
         start=start,
         target=target.version,
         found=hops is not None,
         hops=hops or (),
         refused=tuple(_refusals(product, at, goal, hops, delivery, despite)) if explain or hops is None else (),
-        rules=_irreducible(product, at, goal, delivery, despite) if explain and hops is None else (),
+        rules=why[0] if why else (),
+        others=tuple(why[1:]),
         by_hand=None if hands is None or at >= goal else _by_hand(target, at, hands),
     )
 
@@ -248,12 +253,14 @@ def _hop(product: Product, start: Version, release: Release, delivery: str | Non
     )
 
 
-def _irreducible(
+def _reasons(
     product: Product, start: Version, goal: Version, delivery: str | None, despite: AbstractSet[str]
-) -> tuple[Refusal, ...]:
-    """Rules that together bar every chain, none of them in vain. Dropped in halves first, so that few are tried singly."""
+) -> list[tuple[Refusal, ...]]:
+    """What bars every chain: each reason a set of rules that do it together (core/reasons.py)."""
     if goal < start:
-        return (Refusal(version=goal.text, why=f"it is older than {start}, and nothing is rolled to an older release"),)
+        return [
+            (Refusal(version=goal.text, why=f"it is older than {start}, and nothing is rolled to an older release"),)
+        ]
     stations = Stations(product, start, goal, delivery, despite)
     by_station = [stations.rules(n) for n in range(1, len(stations.versions))]
     every = [(n, k) for n, own in enumerate(by_station) for k in range(len(own))]
@@ -271,26 +278,10 @@ def _irreducible(
                     waiting.append(to)
         return len(by_station) not in seen
 
-    chosen = _without_needless(every, barred)
-    return tuple(Refusal(version=by_station[n][k].version, why=by_station[n][k].why) for n, k in reversed(chosen))
-
-
-def _without_needless(
-    every: Sequence[tuple[int, int]], enough: Callable[[Sequence[tuple[int, int]]], bool]
-) -> list[tuple[int, int]]:
-    """A part of `every` that is enough and of which every member is needed; `enough` holds for the whole."""
-    kept, size = list(every), max(1, len(every) // 2)
-    while True:
-        at = 0
-        while at < len(kept):
-            fewer = kept[:at] + kept[at + size :]
-            if enough(fewer):
-                kept = fewer
-            else:
-                at += size
-        if size == 1:
-            return kept
-        size //= 2
+    return [
+        tuple(Refusal(version=by_station[n][k].version, why=by_station[n][k].why) for n, k in reversed(chosen))
+        for chosen in reasons(every, barred)
+    ]
 
 
 def _by_hand(target: Release, start: Version, hands: bool) -> ByHand | None:

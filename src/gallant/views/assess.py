@@ -9,6 +9,7 @@ from itertools import groupby, islice
 from typing import Any
 
 from gallant.core.gaps import STANDINGS, Gap
+from gallant.core.routes import Route
 from gallant.core.versions import parse_range
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
@@ -272,6 +273,7 @@ def route_view(answer: Any) -> View:
         "target": answer.route.target,
         "refused": answer.refused,
         "rules": answer.route.rules,
+        "other_reasons": answer.route.others,
         "by_hand": answer.route.by_hand,
         "ways_out": answer.ways_out,
         "notes": answer.notes,
@@ -279,14 +281,23 @@ def route_view(answer: Any) -> View:
     return View("route", rows, lambda: _route_text(answer), more)
 
 
+def _what_bars(route: Route) -> Iterator[str]:
+    """One reason, or several that each bar the way by themselves."""
+    sole = not route.others
+    without = "; without any one of these there would be one" if sole and len(route.rules) > 1 else ""
+    count = "" if sole else f", for {1 + len(route.others)} reasons that each do it alone"
+    yield f"{BOLD}What bars the way{OFF}{count}{without}"
+    for number, reason in enumerate((route.rules, *route.others), 1):
+        if not sole:
+            yield f"  {BOLD}{number}{OFF} {'these together:' if len(reason) > 1 else ''}"
+        yield from (f"  {'' if sole else '  '}{mark('bad')} {plain(r.version)}: {plain(r.why)}" for r in reason)
+
+
 def _route_text(answer: Any) -> Iterator[Any]:
     route = answer.route
     if not route.found:
         yield said("bad", f"{answer.system}: no route from {answer.start} to {route.target}")
-        yield f"{BOLD}What bars the way{OFF}" + (
-            "; without any one of these there would be one" if len(route.rules) > 1 else ""
-        )
-        yield from (f"  {mark('bad')} {plain(r.version)}: {plain(r.why)}" for r in route.rules)
+        yield from _what_bars(route)
     elif not route.hops:
         yield said("good", f"{answer.system} runs {answer.start}, what its aim ({answer.aim}) asks for")
     else:
