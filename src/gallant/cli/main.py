@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import inspect
 import os
 import sys
@@ -101,6 +102,9 @@ def main(arguments: list[str] | None = None) -> None:
     from gallant.core.errors import GallantError
 
     said = sys.argv[1:] if arguments is None else arguments
+    gc.set_threshold(
+        50_000, 20, 50
+    )  # what a large estate is made of has no cycles; looking through it all costs seconds
     os.umask(0o077)  # what Gallant makes is for its owner alone; what others may see, a person says
     for stream in (sys.stdout, sys.stderr):  # a terminal without our symbols shows question marks, and no error
         if hasattr(stream, "reconfigure"):

@@ -8,6 +8,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from typing import Annotated
 from urllib.parse import SplitResult, urlsplit
 
@@ -497,25 +498,31 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
                 f"{key}:{value} selects by nothing known.",
                 next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node.",
             )
-    every_node = [node_name(s, n) for s in estate.systems.values() for n in s.nodes]
     for name in names:
-        if name not in estate.systems and name not in every_node:
+        system, slash, node = name.partition("/")
+        if system not in estate.systems or (slash and node not in estate.systems[system].nodes):
+            every_node = [node_name(s, n) for s in estate.systems.values() for n in s.nodes]
             raise WrongUse(
                 f"No system or node {name!r} in the estate{suggestion(name, [*estate.systems, *every_node])}.",
                 next="gallant inventory lists what there is.",
             )
-    return list(_selected(estate, names, conditions, bool(terms)))
+    return list(_selected(estate, set(names), conditions))
 
 
 def _selected(
-    estate: Estate, names: Sequence[str], conditions: Sequence[Sequence[str]], any_terms: bool
+    estate: Estate, names: AbstractSet[str], conditions: Sequence[Sequence[str]]
 ) -> Iterator[tuple[System, tuple[str, ...]]]:
     holds: dict[str, Callable[[System, str], bool]] = {
         "site": lambda s, v: s.site == v,
         "tag": lambda s, v: v in s.tags,
         "kind": lambda s, v: s.kind == v,
     }
-    for system in estate.systems.values():
+    named = {name.partition("/")[0] for name in names}
+    # One that is named is looked up; of several the file says the order.
+    candidates = [estate.systems[name] for name in named] if len(named) == 1 else list(estate.systems.values())
+    for system in candidates:
+        if names and system.name not in named:
+            continue
         if not all(holds[key](system, value) for key, value in conditions):
             continue
         if not names or system.name in names:

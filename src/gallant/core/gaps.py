@@ -307,7 +307,7 @@ class Prospect:
             and self.target.from_range is None
             and not self.target.requires
             and why_not_enter(self.target) is None
-            and all(p.from_range is None and p.delivery is None for p in self.target.packages)
+            and all(p.kind == "installer" and p.from_range is None and p.delivery is None for p in self.target.packages)
         )
 
     def ahead_of(self, here: Version) -> tuple[int, str | None, bool]:

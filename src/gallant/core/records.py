@@ -9,6 +9,7 @@ import hashlib
 import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar, cast, dataclass_transform
 
 import msgspec
@@ -61,7 +62,12 @@ def replace(record: R, **changes: object) -> R:
 
 def fields_of(record: Record, kind: type[Record]) -> dict[str, Any]:
     """Those fields of a record that its base `kind` declares, to build another record on the same base."""
-    return {field.name: getattr(record, field.name) for field in msgspec.structs.fields(cast(Any, kind))}
+    return {name: getattr(record, name) for name in _names_of(cast(Any, kind))}
+
+
+@lru_cache(maxsize=64)
+def _names_of(kind: Any) -> tuple[str, ...]:
+    return tuple(field.name for field in msgspec.structs.fields(kind))
 
 
 def as_read_back(record: R) -> R:

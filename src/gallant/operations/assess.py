@@ -74,10 +74,11 @@ def conflicts(place: Workplace, terms: Sequence[str]) -> list[ConflictRow]:
 
 def last_readings(place: Workplace, terms: Sequence[str]) -> tuple[dict[str, Reading], list[str]]:
     """The last good reading of every selected node, and the nodes that have none."""
-    newest = place.readings.newest()
+    chosen = place.select(terms)
+    newest = place.readings.newest([system.name for system, _ in chosen] if terms else None)
     found: dict[str, Reading] = {}
     unread: list[str] = []
-    for system, nodes in place.select(terms):
+    for system, nodes in chosen:
         for node in nodes:
             name = node_name(system, node)
             last = newest.get(name)
@@ -207,7 +208,7 @@ def releases_ahead(place: Workplace, system: System, versions: Sequence[str]) ->
     running = tuple(r for v in dict.fromkeys(versions) if (r := product.resolve(v)) is not None)
     try:
         target = target_of(place.estate, system, product, place.clock.now(), place.bundles)
-        answer = find_route(product, slowest(product, versions), target, delivery=system.delivery)
+        answer = find_route(product, slowest(product, versions), target, delivery=system.delivery, explain=False)
     except (GallantError, ValueError):
         return Ahead(entered=(), running=running)
     releases = [r for hop in answer.hops if (r := product.resolve(hop.to)) is not None]

@@ -65,7 +65,7 @@ def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list
             for s, nodes in chosen
             for n in nodes
         ]
-    newest = place.readings.newest()
+    newest = place.readings.newest([system.name for system, _ in chosen] if terms else None)
     found = []
     for system, nodes in chosen:
         for node in nodes:

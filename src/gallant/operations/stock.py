@@ -188,10 +188,10 @@ def _needed(place: Workplace) -> dict[str, list[str]]:
         with contextlib.suppress(GallantError):
             for _, _, _, package in wanted(place, [system.name]):
                 found.setdefault(package.sha256, []).append(system.name)
-        for roll in place.journal.open_rolls(system.name):
-            for step in roll.plan.steps():
-                if step.sha256 is not None and step.system == system.name:
-                    found.setdefault(step.sha256, []).append(system.name)
+    for roll in place.journal.open_rolls():
+        for step in roll.plan.steps():
+            if step.sha256 is not None:
+                found.setdefault(step.sha256, []).append(step.system)
     return found
 
 

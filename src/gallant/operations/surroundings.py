@@ -76,7 +76,7 @@ async def read_hosts(
 ) -> dict[str, Reading]:
     """The machines that guests live on: as `read` just now, else as they are, else as they were last read."""
     wanted = {name: host for system in systems for name, host in keepers_of(place, system).items()}
-    newest = place.readings.newest() if wanted else {}
+    newest = place.readings.newest([host.name for host in wanted.values()]) if wanted else {}
     last = {name: row.reading for name, row in newest.items() if name in wanted and row.reading is not None}
     found = last | {name: reading for name, reading in read.items() if name in wanted}
     for name, host in wanted.items():

@@ -16,11 +16,12 @@ import msgspec
 
 from gallant.core.catalog import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import Estate, System, parse_estate, select
+from gallant.core.estate import Estate, System, select
 from gallant.core.records import clean
 from gallant.core.sources import Access
 from gallant.disk import opened
 from gallant.operations.clock import EstateClock
+from gallant.operations.opening import open_estate
 from gallant.operations.secrets import Asker, resolve
 from gallant.store.database import state_folder
 from gallant.store.readings import ReadingStore, Source
@@ -59,7 +60,8 @@ class Workplace:
                 f"{self.path} cannot be read: {error.strerror}.",
                 next="Go to the estate's folder, name it with --estate, or make one: gallant init",
             ) from None
-        self.estate: Estate = parse_estate(str(path / ESTATE_FILE if path.is_dir() else path), text)
+        name = str(path / ESTATE_FILE if path.is_dir() else path)
+        self.estate: Estate = open_estate(name, text, self.folder)
         self.clock = EstateClock(self.estate)
 
     @property

@@ -61,7 +61,9 @@ LAST_ROWS = (
     "SELECT system, node, max(survey), mark FROM readings WHERE (system, node) IN (VALUES {}) GROUP BY system, node"
 )
 # With max(), SQLite takes the bare columns from the row that holds the maximum.
-NEWEST_GOOD = "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL GROUP BY system, node"
+NEWEST_GOOD = (
+    "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL AND {} GROUP BY system, node"
+)
 # The reading of the survey before: of the stretch before where the newest began with the newest survey, else the same.
 BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND coalesce(since_survey, survey) <
     (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
@@ -72,7 +74,8 @@ AS_OF = """SELECT system, node, max(coalesce(since, taken)), reading, min(taken,
 SURVEYS = "SELECT id, began, ended, whole FROM surveys ORDER BY id DESC"
 PRUNE = """DELETE FROM readings WHERE taken < ? AND survey < (SELECT max(survey) FROM readings AS n
     WHERE n.system = readings.system AND n.node = readings.node AND n.reading IS NOT NULL)"""
-NEWEST = "SELECT system, node, max(survey), taken, error FROM readings GROUP BY system, node"
+NEWEST = "SELECT system, node, max(survey), taken, error FROM readings WHERE {} GROUP BY system, node"
+MOST_NAMED = 500  # systems in one question; for more of them everything is read
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
 SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag, state, access, news FROM sources ORDER BY name"
@@ -257,11 +260,15 @@ class ReadingStore:
         self._db.executemany("INSERT OR REPLACE INTO heard (node, call, tag, fields) VALUES (?, ?, ?, ?)", rows)
         self._heard.clear()
 
-    def newest(self) -> dict[str, Last]:
-        """By node name: the last good reading, and how the newest try ended."""
-        good = {(s, n): raw for s, n, _, raw in self._db.execute(NEWEST_GOOD)}
+    def newest(self, systems: Sequence[str] | None = None) -> dict[str, Last]:
+        """By node name: the last good reading, and how the newest try ended; of every system, or of some."""
+        if systems is not None and len(systems) > MOST_NAMED:
+            every, named = self.newest(), set(systems)
+            return {name: last for name, last in every.items() if name.partition("/")[0] in named}
+        of = "1" if systems is None else f"system IN ({', '.join('?' * len(systems))})"
+        good = {(s, n): raw for s, n, _, raw in self._db.execute(NEWEST_GOOD.format(of), systems or ())}
         found = {}
-        for system, node, _, taken, error in self._db.execute(NEWEST):
+        for system, node, _, taken, error in self._db.execute(NEWEST.format(of), systems or ()):
             raw = good.get((system, node))
             reading = _read_back(raw)
             if raw is not None and reading is None:

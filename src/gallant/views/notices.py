@@ -28,12 +28,16 @@ STATE_MARKS = Marks(
 )
 
 
+MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
+
+
 def notices_view(result: Any, now: datetime) -> View:
     return View("notice-list", result.notices, lambda: _notices_text(result, now), {"settled": result.settled})
 
 
 def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
     rows: Sequence[Notice] = result.notices
+    most = MOST_ROWS
     if rows:
         shown = table(
             "notice",
@@ -47,7 +51,7 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
             "since",
             optional=("restart", "since"),
         )
-        for n in rows:
+        for n in rows[:most]:
             severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
             shown.add_row(
                 f"{BOLD}{n.name}{OFF}",
@@ -61,7 +65,9 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
                 ago(n.since, now).removesuffix(" ago"),
             )
         yield shown
-        for n in rows:
+        if len(rows) > most:
+            yield f"{mark('note')} {len(rows) - most} more; name a system, or: gallant notice list --json"
+        for n in rows[:most]:
             who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
             if n.why and not (n.state == "new" and n.why.startswith("behind by ")):  # which the table says
                 yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
