@@ -1,8 +1,9 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+BENCHES := $(filter-out bench/short.py,$(wildcard bench/*.py))
 
-.PHONY: demo test lint bench cuts clean locked lock outdated
+.PHONY: demo test quick lint bench bench-short cuts clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -46,6 +47,11 @@ test: $(VENV)/.test
 	$(BIN)/python -m pytest -m alone
 	$(BIN)/python -m pytest -m "not alone" -n 2 --dist worksteal
 
+# Core, engine, and one pass of the built program: for between two edits.
+quick: $(VENV)/.test
+	$(BIN)/python -m pytest -n 2 tests/core tests/engine tests/simulation \
+	  tests/cli/test_commands.py::test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next
+
 lint: $(VENV)/.lint
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
@@ -56,7 +62,11 @@ cuts: $(VENV)/.test
 	GALLANT_CUTS=100 $(BIN)/python -m pytest -k "power_cut or killed_anywhere" tests/vault tests/stock
 
 bench: $(VENV)/.test
-	for script in bench/*.py; do echo "== $$script"; $(BIN)/python $$script || exit 1; done
+	for script in $(BENCHES); do echo "== $$script"; $(BIN)/python $$script || exit 1; done
+
+# Every script once, only as large as shows that it still runs.
+bench-short: $(VENV)/.test
+	for script in $(BENCHES); do echo "== $$script"; $(BIN)/python $$script --short || exit 1; done
 
 clean:
 	rm -rf $(VENV) skerry-line

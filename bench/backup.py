@@ -21,10 +21,11 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from pyrage import x25519
+from short import asked_for, sized
 
 from gallant.vault.backups import BackupStore, Draft
 
-ROUNDS = 9
+ROUNDS = sized(9, 1)
 CHUNK = 256 * 1024
 ITEMS = 4
 
@@ -56,7 +57,7 @@ def furnish(folder: Path, megabytes: int) -> None:
 def main() -> None:
     if missing := [tool for tool in ("tar", "zstd", "age") if shutil.which(tool) is None]:
         sys.exit(f"missing here: {', '.join(missing)}")
-    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 400
+    megabytes = asked_for(400, 8)
     with tempfile.TemporaryDirectory(prefix="gallant-bench-") as name:
         data, out = Path(name) / "data", Path(name) / "out"
         data.mkdir()
@@ -69,7 +70,7 @@ def main() -> None:
         def ours(number: int) -> None:
             draft = Draft(
                 system=f"s{number}", product="p", wanted=[("a", f"item{n}") for n in range(ITEMS)], versions={}, serials={},
-                recipients=(recipient,), by="bench", comment="", before=None, tool="bench",
+                recipients=(recipient,), by="bench", comment="", before=None, roll=None, tool="bench",
             )  # fmt: skip
             made = asyncio.run(store.take(draft, Exporter(data), datetime.now(UTC) + timedelta(seconds=number)))
             assert made.sealed is not None

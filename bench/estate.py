@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 
 import yaml
+from short import sized
 
 from gallant.core.estate import parse_estate
 
@@ -33,7 +34,7 @@ def best(work: object, times: int = 3) -> float:
 
 
 def main() -> None:
-    large = text(2500)
+    large = text(sized(2500, 50))
     bare = best(lambda: yaml.load(large, yaml.CSafeLoader))
     whole = best(lambda: parse_estate("estate.yaml", large))
     print(f"bare YAML load           {bare:6.2f} s")

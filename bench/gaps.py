@@ -7,13 +7,15 @@ import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from short import sized
+
 from gallant.core.catalog import Package, Product, Release
 from gallant.core.estate import Aim, Estate, Node, Site, System
 from gallant.core.gaps import find_gaps
 from gallant.core.readings import Component, Reading
 from gallant.store.readings import ReadingStore
 
-SYSTEMS, COMPONENTS, PRODUCTS, RELEASES = 5_000, 30, 200, 100
+SYSTEMS, COMPONENTS, PRODUCTS, RELEASES = sized(5_000, 50), 30, 200, 100
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 
 

@@ -7,11 +7,12 @@ import time
 from datetime import UTC, datetime
 
 import msgspec
+from short import sized
 
 from gallant.core.catalog import Minutes, Package, Product, Release
 from gallant.core.compat import Rule, Task, find_order
 
-DEPTH, CHAINS, RELEASES = 4, 15, 40
+DEPTH, CHAINS, RELEASES = 4, sized(15, 2), 40
 THEN = datetime(2026, 1, 1, tzinfo=UTC)
 
 

@@ -20,6 +20,8 @@ import urllib.request
 from datetime import datetime
 from pathlib import Path
 
+from short import sized
+
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import running
 from gallant.operations import catalogs, notices, plan, roll, stock, survey
@@ -74,8 +76,9 @@ async def prepare(folder: Path, said: dict) -> tuple[Workplace, object]:
 
 def main() -> None:
     options = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    options.add_argument("--speed", type=float, default=20.0)
-    options.add_argument("--pace", type=float, default=1.0)
+    options.add_argument("--speed", type=float, default=sized(20.0, 900.0))
+    options.add_argument("--pace", type=float, default=sized(1.0, 0.05))
+    options.add_argument("--short", action="store_true", help="only as large as shows that it runs")
     asked = options.parse_args()
     with tempfile.TemporaryDirectory(prefix="gallant-bench-") as name:
         folder, since, accounts = Path(name), time.time(), new_accounts()

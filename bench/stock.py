@@ -20,12 +20,13 @@ import time
 from pathlib import Path
 
 import aiohttp
+from short import asked_for, sized
 
 from gallant.core.catalog import Package
 from gallant.drivers.http import new_session
 from gallant.stock.stockroom import Stockroom
 
-ROUNDS = 7
+ROUNDS = sized(7, 1)
 CHUNK = 256 * 1024
 
 
@@ -57,7 +58,7 @@ async def publish(folder: str, port: int) -> None:
 def main() -> None:
     if shutil.which("sha256sum") is None:
         sys.exit("missing here: sha256sum")
-    megabytes = int(sys.argv[1]) if len(sys.argv) > 1 else 300
+    megabytes = asked_for(300, 8)
     with tempfile.TemporaryDirectory(prefix="gallant-bench-") as name:
         folder = Path(name)
         (folder / "pub").mkdir()

@@ -24,6 +24,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import aiohttp
+from short import asked_for, sized
 
 from gallant.cli.common import run
 from gallant.core import records
@@ -35,7 +36,7 @@ from gallant.standin.certificates import self_signed
 ROOT = "/redfish/v1"
 COMPONENTS = 24
 AT_ONCE = 32
-ROUNDS = 6
+ROUNDS = sized(6, 1)
 SECRET = "bench-secret-word"
 
 
@@ -210,7 +211,7 @@ def trusted(place: Workplace) -> None:
 
 
 def main() -> None:
-    nodes = int(sys.argv[1]) if len(sys.argv) > 1 else 3000
+    nodes = asked_for(3000, 20)
     with socket.socket() as probe:
         probe.bind(("127.60.0.1", 0))
     assert ssl.HAS_TLSv1_3

@@ -11,9 +11,11 @@ import math
 import random
 import time
 
+from short import sized
+
 from gallant.core.versions import SCHEMES, parse
 
-COUNT = 100_000
+COUNT = sized(100_000, 4_000)
 
 
 def texts(scheme: str, count: int, chance: random.Random) -> list[str]:

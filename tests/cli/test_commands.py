@@ -152,7 +152,7 @@ def test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next(place):
     refusing = place.run("roll", place.run("plan", "tickets", "--json").json["id"])
     assert refusing.code == 5
     assert "tickets:image waits for somebody to accept it" in refusing.err
-    assert "gallant stock fetch tickets" in refusing.err
+    assert "gallant notice accept tickets:image" in refusing.err
     fetched = place.run("stock", "fetch", "--json")
     assert {(r["release"], r["why"], r["state"]) for r in fetched.rows} == {
         ("2.11.3", "route", "fetched"),
