@@ -18,7 +18,7 @@ from pathlib import Path
 import msgspec
 from short import sized
 
-from gallant.core.catalog import Catalog, Package, Product, Release
+from gallant.core.catalog.products import Catalog, Package, Product, Release
 from gallant.core.readings import Component, Reading
 from gallant.core.records import digest
 from gallant.store.readings import ReadingStore

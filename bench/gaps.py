@@ -9,9 +9,9 @@ from pathlib import Path
 
 from short import sized
 
-from gallant.core.catalog import Package, Product, Release
-from gallant.core.estate import Aim, Estate, Node, Site, System
-from gallant.core.gaps import find_gaps
+from gallant.core.assess.gaps import find_gaps
+from gallant.core.catalog.products import Package, Product, Release
+from gallant.core.estate.systems import Aim, Estate, Node, Site, System
 from gallant.core.readings import Component, Reading
 from gallant.store.readings import ReadingStore
 

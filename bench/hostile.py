@@ -17,10 +17,10 @@ from short import sized
 from gallant.catalogs.apt import read_channel
 from gallant.catalogs.fetch import Fetched, NotThere
 from gallant.catalogs.trust import openpgp_key
-from gallant.core.catalog import decode_catalog
+from gallant.core.catalog.products import decode_catalog
 from gallant.core.documents import Document, Invalid
-from gallant.core.estate import Estate
-from gallant.core.sources import parse_channel
+from gallant.core.estate.sources import parse_channel
+from gallant.core.estate.systems import Estate
 from gallant.drivers.xml import NotXml, parse_xml, picked
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)

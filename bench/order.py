@@ -9,8 +9,8 @@ from datetime import UTC, datetime
 import msgspec
 from short import sized
 
-from gallant.core.catalog import Minutes, Package, Product, Release
-from gallant.core.compat import Rule, Task, find_order
+from gallant.core.assess.compat import Rule, Task, find_order
+from gallant.core.catalog.products import Minutes, Package, Product, Release
 
 DEPTH, CHAINS, RELEASES = 4, sized(15, 2), 40
 THEN = datetime(2026, 1, 1, tzinfo=UTC)

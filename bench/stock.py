@@ -22,7 +22,7 @@ from pathlib import Path
 import aiohttp
 from short import asked_for, sized
 
-from gallant.core.catalog import Package
+from gallant.core.catalog.products import Package
 from gallant.drivers.http import new_session
 from gallant.stock.stockroom import Stockroom
 

@@ -12,10 +12,10 @@ from typing import Any, Union, get_args, get_origin
 
 import msgspec
 
-from gallant.core.backups import Backup, Item
-from gallant.core.catalog import Package, Product
-from gallant.core.estate import Account, Node, System
-from gallant.core.sources import Access
+from gallant.core.catalog.products import Package, Product
+from gallant.core.estate.backups import Backup, Item
+from gallant.core.estate.sources import Access
+from gallant.core.estate.systems import Account, Node, System
 from gallant.core.versions import Version, parse
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)

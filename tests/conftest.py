@@ -22,7 +22,7 @@ import msgspec
 import pytest
 from hypothesis import settings
 
-from gallant.core.events import Entry
+from gallant.core.work.events import Entry
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import start, stop
 

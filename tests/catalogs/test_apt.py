@@ -16,7 +16,7 @@ from gallant.catalogs.apt import LARGEST, read_channel
 from gallant.catalogs.fetch import Fetched, NotThere
 from gallant.catalogs.trust import key_fingerprint, openpgp_key
 from gallant.core.errors import Refused, Unreached, WrongUse
-from gallant.core.sources import Channel, parse_channel
+from gallant.core.estate.sources import Channel, parse_channel
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 OWNER, STRANGER = Tsk.generate("Skerry <debs@skerry.example>"), Tsk.generate("Nobody <n@n.example>")

@@ -10,7 +10,7 @@ from importlib import resources
 
 import pytest
 
-from gallant.core.checks import CHECKS
+from gallant.core.assess.checks import CHECKS
 from tests.conftest import TERMS, Place, starting
 from tests.core.test_work import assert_command
 

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gallant.core.estate.snapshots import is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.readings import Reading, Snapshot
-from gallant.core.snapshots import is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 

@@ -9,14 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.aims import choose, parse_aim, runs_on
-from gallant.core.catalog import Minutes, Package, Product, Recall, Release, Requirement
-from gallant.core.compat import Task, find_order
-from gallant.core.estate import parse_estate
-from gallant.core.gaps import Prospect, assess, find_gaps
+from gallant.core.assess.compat import Task, find_order
+from gallant.core.assess.gaps import Prospect, assess, find_gaps
+from gallant.core.assess.routes import admits, describe_unknown, find_route
+from gallant.core.catalog.products import Minutes, Package, Product, Recall, Release, Requirement
+from gallant.core.estate.aims import choose, parse_aim, runs_on
+from gallant.core.estate.systems import parse_estate
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
-from gallant.core.routes import admits, describe_unknown, find_route
 from gallant.core.versions import parse, parse_range
 
 from .test_estate import GOOD

@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.backups import Backup, Keep, fates
-from gallant.core.differences import CHANGED, GONE, NEW, SAME, compare
+from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, compare
+from gallant.core.estate.backups import Backup, Keep, fates
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 

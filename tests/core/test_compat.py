@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.catalog import Product
-from gallant.core.compat import Order, Rule, Task, breaches, find_order
-from gallant.core.routes import admits
+from gallant.core.assess.compat import Order, Rule, Task, breaches, find_order
+from gallant.core.assess.routes import admits
+from gallant.core.catalog.products import Product
 from gallant.core.versions import parse, parse_range
 
 from .test_assessment import release

@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.catalog import RESTARTS, SEVERITIES, Product
-from gallant.core.gaps import Gap, Verdict
-from gallant.core.ledger import FIRST, Entry, Kept, chain_problems, next_hash
-from gallant.core.notices import Notice, Work, notices, wanted
+from gallant.core.assess.gaps import Gap, Verdict
+from gallant.core.assess.ledger import FIRST, Entry, Kept, chain_problems, next_hash
+from gallant.core.assess.notices import Notice, Work, notices, wanted
+from gallant.core.catalog.products import RESTARTS, SEVERITIES, Product
+from gallant.core.estate.rules import ActRule, Decision, Marks, decide
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
-from gallant.core.rules import ActRule, Decision, Marks, decide
 
 from .test_assessment import release
 

@@ -6,7 +6,7 @@ import pytest
 
 from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
-from gallant.core.estate import aim_for, parse_estate, select
+from gallant.core.estate.systems import aim_for, parse_estate, select
 
 GOOD = """\
 gallant: estate/1

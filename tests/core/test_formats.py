@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from gallant.cli.main import COMMANDS
-from gallant.core.catalog import Catalog
+from gallant.core.catalog.products import Catalog
 from gallant.drivers.profile import parse_profile
 
 DOCS = Path(__file__).resolve().parents[2] / "docs"

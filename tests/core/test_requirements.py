@@ -6,15 +6,15 @@ from datetime import timedelta
 
 import pytest
 
-from gallant.core.catalog import Product, Requirement
-from gallant.core.compat import breaches
+from gallant.core.assess.compat import breaches
+from gallant.core.assess.requirements import requirements
+from gallant.core.catalog.products import Product, Requirement
 from gallant.core.errors import Refused
-from gallant.core.estate import Estate, parse_estate
-from gallant.core.plan import Plan
-from gallant.core.planning import make_plan
+from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.readings import Reading
 from gallant.core.records import replace
-from gallant.core.requirements import requirements
+from gallant.core.work.plan import Plan
+from gallant.core.work.planning import make_plan
 
 from .test_assessment import NOW, release
 

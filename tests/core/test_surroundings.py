@@ -8,15 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.bundles import match_bundle
-from gallant.core.catalog import Bundle, KnownIssue, Product, Recall, Requirement
-from gallant.core.conditions import check_condition, facts_of, holds
-from gallant.core.estate import Estate, parse_estate
-from gallant.core.gaps import find_gaps
-from gallant.core.issues import concerns_of, worst_concerns
-from gallant.core.notes import notes_on
+from gallant.core.assess.gaps import find_gaps
+from gallant.core.assess.issues import concerns_of, worst_concerns
+from gallant.core.assess.recalls import ways_out
+from gallant.core.catalog.bundles import match_bundle
+from gallant.core.catalog.conditions import check_condition, holds
+from gallant.core.catalog.products import Bundle, KnownIssue, Product, Recall, Requirement
+from gallant.core.estate.facts import facts_of
+from gallant.core.estate.notes import notes_on
+from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.readings import Component, Facet, Gauge, Reading
-from gallant.core.recalls import ways_out
 from gallant.core.records import replace
 from gallant.core.versions import parse
 

@@ -13,8 +13,8 @@ import pytest
 import zstandard
 
 from gallant.catalogs.medium import local_source
-from gallant.core.backups import Item
 from gallant.core.errors import GallantError
+from gallant.core.estate.backups import Item
 from gallant.core.tars import LARGEST_HEADER, Modest
 from gallant.operations.backups import _texts
 from gallant.vault.archive import NotWhole, unpack

@@ -7,11 +7,11 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.drift import BETTER, GONE, NEW, WORSE, drift
-from gallant.core.findings import LEVELS, Finding
-from gallant.core.ledger import Entry, Kept
+from gallant.core.assess.drift import BETTER, GONE, NEW, WORSE, drift
+from gallant.core.assess.findings import LEVELS, Finding
+from gallant.core.assess.ledger import Entry, Kept
+from gallant.core.assess.waivers import subject, waivers, with_waivers
 from gallant.core.records import replace
-from gallant.core.waivers import subject, waivers, with_waivers
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 WARN = Finding(check="expiries", level="warn", system="sealock", node="a", message="the password ends in 8 d", mend="x")

@@ -12,21 +12,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.cli.main import COMMANDS
-from gallant.core.backups import Backup, Copy, Item
-from gallant.core.catalog import KnownIssue, Package
-from gallant.core.checks import CHECKS, check_named, run_checks
-from gallant.core.compare import verify_system
+from gallant.core.after.compare import verify_system
+from gallant.core.assess.checks import CHECKS, check_named, run_checks
+from gallant.core.assess.findings import LEVELS, Booking, Facts, Followed, HalfRestored, Rescue
+from gallant.core.assess.issues import Concern
+from gallant.core.assess.outages import Sample, outages
+from gallant.core.catalog.products import KnownIssue, Package
 from gallant.core.errors import Refused, worst_exit
-from gallant.core.estate import Limits, Note, Service, parse_estate
-from gallant.core.findings import LEVELS, Booking, Facts, Followed, HalfRestored, Rescue
-from gallant.core.issues import Concern
-from gallant.core.order import NotSafe, turns
-from gallant.core.outages import Sample, outages
-from gallant.core.plan import Knows, NothingToDo, Plan, basis_differences
-from gallant.core.planning import make_plan
+from gallant.core.estate.backups import Backup, Copy, Item
+from gallant.core.estate.order import NotSafe, turns
+from gallant.core.estate.snapshots import Kept
+from gallant.core.estate.systems import Limits, Note, Service, parse_estate
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
-from gallant.core.snapshots import Kept
+from gallant.core.work.plan import Knows, NothingToDo, Plan, basis_differences
+from gallant.core.work.planning import make_plan
 
 from .test_assessment import NOW, SHOAL
 from .test_estate import GOOD

@@ -12,7 +12,7 @@ import pytest
 from aiohttp import web
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import parse_estate
+from gallant.core.estate.systems import parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached
 from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools

@@ -14,7 +14,7 @@ import pytest
 from aiohttp import web
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import Estate, parse_estate
+from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, WrongMachine
 from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools

@@ -9,8 +9,8 @@ import time
 
 import pytest
 
-from gallant.core.estate import Read, Service
-from gallant.core.outages import outages
+from gallant.core.assess.outages import outages
+from gallant.core.estate.systems import Read, Service
 from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
 from gallant.standin.ports import bound, reserve
 

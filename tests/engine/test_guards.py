@@ -6,11 +6,11 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.backups import Backup, Item
-from gallant.core.plan import steps_of
+from gallant.core.estate.backups import Backup, Item
 from gallant.core.readings import Job, PackagePresent
 from gallant.core.records import replace
-from gallant.core.steps import KINDS
+from gallant.core.work.plan import steps_of
+from gallant.core.work.steps import KINDS
 from gallant.engine.guards import GUARDS, MOST_FLAPS, Scene, objections
 
 from ..core.test_work import ESTATE, TICKETS, both

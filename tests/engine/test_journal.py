@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from gallant.core.events import Entry, Event
+from gallant.core.work.events import Entry, Event
 from gallant.engine.journal import grammar_problems, replay
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

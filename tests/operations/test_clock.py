@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 import pytest
 
-from gallant.core.estate import parse_estate
+from gallant.core.estate.systems import parse_estate
 from gallant.operations import clock as module
 from gallant.operations.clock import EstateClock
 

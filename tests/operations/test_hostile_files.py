@@ -13,9 +13,9 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from gallant.core.backups import Backup
 from gallant.core.documents import MOST_HELP, MOST_PROBLEMS, Document, Invalid
-from gallant.core.estate import parse_estate
+from gallant.core.estate.backups import Backup
+from gallant.core.estate.systems import parse_estate
 from gallant.operations.files import TEMPLATE, validate
 from gallant.standin.publisher import Publisher
 

@@ -7,7 +7,7 @@ import os
 import pytest
 
 from gallant.core.documents import Invalid
-from gallant.core.estate import parse_estate
+from gallant.core.estate.systems import parse_estate
 from gallant.operations import opening
 from gallant.operations.opening import NAME, open_estate
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import Account, CopyPlace
+from gallant.core.estate.systems import Account, CopyPlace
 from gallant.operations.copies import SftpPlace
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import BackupStore, copy_to

@@ -13,18 +13,18 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from gallant.core.backups import Backup, Item
-from gallant.core.catalog import Minutes, Package, Product, Release, Requirement
+from gallant.core.assess.outages import Sample, Watched
+from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.errors import GallantError
-from gallant.core.estate import Estate, System, parse_estate
-from gallant.core.events import Entry, Event
-from gallant.core.outages import Sample, Watched
-from gallant.core.plan import Knows, Plan
-from gallant.core.planning import make_plan
+from gallant.core.estate.backups import Backup, Item
+from gallant.core.estate.snapshots import is_for, roll_reason, snapshot_name
+from gallant.core.estate.systems import Estate, System, parse_estate
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached
 from gallant.core.readings import Component, Job, PackagePresent, Reading
-from gallant.core.snapshots import is_for, roll_reason, snapshot_name
 from gallant.core.versions import parse, parse_range
+from gallant.core.work.events import Entry, Event
+from gallant.core.work.plan import Knows, Plan
+from gallant.core.work.planning import make_plan
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll

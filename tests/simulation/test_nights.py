@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gallant.core.errors import GallantError, Refused
-from gallant.core.plan import basis_differences
+from gallant.core.work.plan import basis_differences
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -330,7 +330,7 @@ def test_a_strange_job_on_a_node_stops_the_roll_before_anything_is_done():
 
 
 def test_a_release_recalled_since_the_plan_is_not_entered():
-    from gallant.core.catalog import Recall
+    from gallant.core.catalog.products import Recall
     from gallant.core.records import replace
 
     night = Night()

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from aiohttp import web
 
-from gallant.core.catalog import Package
+from gallant.core.catalog.products import Package
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import replace
 from gallant.drivers.http import new_session
@@ -208,7 +208,7 @@ SCRIPT = """
 import asyncio, os, sys, threading, time
 sys.path.insert(0, {tests!r})
 from pathlib import Path
-from gallant.core.catalog import Package
+from gallant.core.catalog.products import Package
 from gallant.drivers.http import new_session
 from gallant.stock.stockroom import Stockroom, Throttle, Way
 threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()

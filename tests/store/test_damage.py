@@ -10,8 +10,8 @@ from datetime import timedelta
 
 import pytest
 
+from gallant.core.assess.ledger import Entry
 from gallant.core.errors import GallantError, Refused
-from gallant.core.ledger import Entry
 from gallant.store import copies, database
 from gallant.store.copies import copy_of, keep_copy, made_at
 from gallant.store.journal import JournalStore

@@ -9,10 +9,10 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from gallant.core.errors import GallantError, Refused
-from gallant.core.events import Entry
 from gallant.core.ports import LeaseLost
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import as_read_back
+from gallant.core.work.events import Entry
 from gallant.store import database, journal
 from gallant.store.journal import JournalStore
 from gallant.store.readings import ReadingStore

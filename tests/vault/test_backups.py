@@ -20,8 +20,8 @@ import zstandard
 from blake3 import blake3
 from pyrage import encrypt, x25519
 
-from gallant.core.backups import Backup, Item
 from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.estate.backups import Backup, Item
 from gallant.core.records import replace
 from gallant.vault.archive import NotWhole, unpack
 from gallant.vault.backups import BackupStore, Draft, FolderPlace, copy_to

@@ -10,16 +10,16 @@ from pathlib import Path
 
 import pytest
 
-from gallant.core import events as e
-from gallant.core.backups import Backup, Fate
-from gallant.core.compare import Verdict
-from gallant.core.events import Entry, Event
-from gallant.core.ledger import Kept
-from gallant.core.outages import Outage, Sample
-from gallant.core.plan import Hop, Lane, Plan, Step, Track, Wave
+from gallant.core.after.compare import Verdict
+from gallant.core.assess.ledger import Kept
+from gallant.core.assess.outages import Outage, Sample
+from gallant.core.assess.waivers import Waiver
+from gallant.core.estate.backups import Backup, Fate
+from gallant.core.estate.snapshots import Kept as KeptSnapshot
 from gallant.core.records import replace
-from gallant.core.snapshots import Kept as KeptSnapshot
-from gallant.core.waivers import Waiver
+from gallant.core.work import events as e
+from gallant.core.work.events import Entry, Event
+from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave
 from gallant.operations import assess as routes
 from gallant.operations import (
     backups,

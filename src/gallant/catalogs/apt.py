@@ -22,10 +22,10 @@ import msgspec
 
 from gallant.catalogs.fetch import Fetched, NotThere
 from gallant.catalogs.trust import AHEAD, LARGEST, OPENPGP, certificates
-from gallant.core.catalog import SCHEMA, Catalog, Minutes, Package, Product, Release
+from gallant.core.catalog.products import SCHEMA, Catalog, Minutes, Package, Product, Release
 from gallant.core.errors import Refused, WrongUse
+from gallant.core.estate.sources import Channel
 from gallant.core.records import Record, check_moments, clean
-from gallant.core.sources import Channel
 from gallant.core.versions import NotAVersion, Version, parse
 
 Get = Callable[[str, int, str | None], Awaitable[Fetched]]  # url, limit, entity tag

@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from gallant.catalogs.trust import SIGNED_PREFIX
-from gallant.core.catalog import SCHEMA, Catalog, decode_catalog
+from gallant.core.catalog.products import SCHEMA, Catalog, decode_catalog
 from gallant.core.documents import Document
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.disk import put_whole

@@ -15,8 +15,8 @@ from gallant.authorities import context_for
 from gallant.catalogs.medium import beneath, local_source, opened
 from gallant.core.addresses import secretless
 from gallant.core.errors import Refused, Unreached, WrongUse
+from gallant.core.estate.sources import Access, parse_channel
 from gallant.core.records import Record, clean
-from gallant.core.sources import Access, parse_channel
 
 TIMEOUT_S = 30.0
 SOURCES = (

@@ -12,7 +12,7 @@ import msgspec
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
-from gallant.core.catalog import Catalog, decode_catalog
+from gallant.core.catalog.products import Catalog, decode_catalog
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.records import clean
 

@@ -30,7 +30,7 @@ estate_option = click.option(
 def complete_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Systems, nodes, sites, tags and kinds of the estate at hand, for a shell; nothing where there is none."""
     try:
-        from gallant.core.estate import node_name
+        from gallant.core.estate.systems import node_name
         from gallant.operations.workplace import Workplace
 
         estate = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, "."))).estate

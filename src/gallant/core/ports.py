@@ -9,15 +9,15 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from typing import Protocol
 
-from gallant.core.backups import Backup
-from gallant.core.catalog import Product, Release
+from gallant.core.assess.outages import Sample, Watched
+from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Stopped, Unreached
-from gallant.core.estate import System
-from gallant.core.events import Entry, Event
-from gallant.core.outages import Sample, Watched
-from gallant.core.plan import Knows
+from gallant.core.estate.backups import Backup
+from gallant.core.estate.systems import System
 from gallant.core.readings import Job, Reading
 from gallant.core.records import Record
+from gallant.core.work.events import Entry, Event
+from gallant.core.work.plan import Knows
 
 # --- what can go wrong at a device ----------------------------------------------------------------------------------
 

@@ -21,9 +21,8 @@ from typing import Any, NamedTuple, ParamSpec, Protocol, TypeVar
 import msgspec
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import System
-from gallant.core.order import SHAPES
-from gallant.core.plan import Knows
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System
 from gallant.core.ports import (
     Accepted,
     Act,
@@ -52,6 +51,7 @@ from gallant.core.readings import (
     Snapshot,
 )
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.plan import Knows
 from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
 from gallant.drivers.xml import MOST_ROWS
 

@@ -11,7 +11,7 @@ import shlex
 from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress
 from gallant.core.readings import Alarm
 from gallant.core.records import clean

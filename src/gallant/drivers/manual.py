@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import Any
 
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
 from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
 from gallant.drivers.profile import fill

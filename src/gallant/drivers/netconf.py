@@ -14,7 +14,7 @@ from typing import Any
 from xml.sax.saxutils import escape
 
 from gallant.core.errors import GallantError
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
 from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads

@@ -17,8 +17,8 @@ import threading
 from collections import deque
 from collections.abc import Mapping, Sequence
 
-from gallant.core.estate import Service
-from gallant.core.outages import Sample, Watched
+from gallant.core.assess.outages import Sample, Watched
+from gallant.core.estate.systems import Service
 from gallant.core.ports import Clock
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.

@@ -21,7 +21,7 @@ import regex
 
 from gallant.core.documents import Document, document_of, suggestion
 from gallant.core.errors import WrongUse
-from gallant.core.estate import DRIVERS
+from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS
 from gallant.core.records import Record, digest
 from gallant.core.versions import parse, parse_range

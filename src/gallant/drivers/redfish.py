@@ -17,7 +17,7 @@ import aiohttp
 from yarl import URL
 
 from gallant.core.errors import GallantError
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.readings import Component
 from gallant.core.records import clean

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import Node
+from gallant.core.estate.systems import Node
 from gallant.core.ports import AnswerLost, LoginRefused, NotReached
 from gallant.core.records import clean
 from gallant.disk import appending

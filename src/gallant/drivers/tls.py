@@ -15,7 +15,7 @@ from functools import lru_cache
 import aiohttp
 
 from gallant.authorities import context_for
-from gallant.core.estate import Node
+from gallant.core.estate.systems import Node
 
 
 @lru_cache(maxsize=1)

@@ -10,17 +10,17 @@ import contextlib
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core import events as e
-from gallant.core.catalog import release_digest
+from gallant.core.catalog.products import release_digest
 from gallant.core.errors import GallantError, Stopped
-from gallant.core.estate import System, node_name
-from gallant.core.events import Before
-from gallant.core.plan import Consent, Plan, Step, steps_of
+from gallant.core.estate.snapshots import name_begins, roll_reason
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Accepted, Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import replace
-from gallant.core.snapshots import name_begins, roll_reason
-from gallant.core.steps import (
+from gallant.core.work import events as e
+from gallant.core.work.events import Before
+from gallant.core.work.plan import Consent, Plan, Step, steps_of
+from gallant.core.work.steps import (
     ABSENT,
     BACKUP,
     DONE,

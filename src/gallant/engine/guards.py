@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.backups import Backup
-from gallant.core.catalog import Release
-from gallant.core.estate import System
-from gallant.core.order import SHAPES
-from gallant.core.plan import Step
+from gallant.core.catalog.products import Release
+from gallant.core.estate.backups import Backup
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.core.steps import KINDS, Same
+from gallant.core.work.plan import Step
+from gallant.core.work.steps import KINDS, Same
 
 MOST_FLAPS = 3  # outages that no move of roles explains, in one run
 

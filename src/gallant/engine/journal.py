@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
-from gallant.core import events as e
-from gallant.core.events import Event
-from gallant.core.plan import Wave, steps_of
 from gallant.core.records import Record, replace
+from gallant.core.work import events as e
+from gallant.core.work.events import Event
+from gallant.core.work.plan import Wave, steps_of
 
 State = Literal["open", "held", "stopped", "finished", "ended"]
 

@@ -6,14 +6,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 
-from gallant.core import events as e
+from gallant.core.assess.outages import Sample
 from gallant.core.errors import Stopped
-from gallant.core.estate import Estate, System
-from gallant.core.events import Before, Entry, Event
-from gallant.core.outages import Sample
-from gallant.core.plan import Step
+from gallant.core.estate.systems import Estate, System
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.records import Record, replace
+from gallant.core.work import events as e
+from gallant.core.work.events import Before, Entry, Event
+from gallant.core.work.plan import Step
 from gallant.engine.journal import RollState, after, replay
 
 

@@ -9,15 +9,15 @@ import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 
-from gallant.core import events as e
 from gallant.core.errors import GallantError, Refused, Stopped
-from gallant.core.estate import System, node_name
-from gallant.core.order import SHAPES
-from gallant.core.plan import Hop, Lane, Plan, Step, Wave, consents_needed, steps_of
-from gallant.core.planning import hop_todo, hop_waves, hop_work, touched
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Drivers, LeaseLost
 from gallant.core.readings import Reading
-from gallant.core.steps import KINDS
+from gallant.core.work import events as e
+from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, consents_needed, steps_of
+from gallant.core.work.planning import hop_todo, hop_waves, hop_work, touched
+from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown
 from gallant.engine.watch import Watch

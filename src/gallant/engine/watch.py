@@ -6,9 +6,9 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from gallant.core import events as e
-from gallant.core.outages import Outage, Sample, Tally
+from gallant.core.assess.outages import Outage, Sample, Tally
 from gallant.core.ports import Clock, Prober
+from gallant.core.work import events as e
 from gallant.engine.means import Log, Shielded
 
 SILENT_S = 1.0  # real seconds: one probe that is lost on the way is no silence

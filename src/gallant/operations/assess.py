@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from gallant.core.aims import choose, parse_aim
-from gallant.core.catalog import Package, Product, Release
-from gallant.core.compat import breaches
-from gallant.core.conditions import facts_of
+from gallant.core.assess.compat import breaches
+from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
+from gallant.core.assess.recalls import WayOut, ways_out
+from gallant.core.assess.requirements import requirements
+from gallant.core.assess.routes import Refusal, Route, find_route
+from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import Note, System, aim_for, node_name
-from gallant.core.issues import Concern, concerns_of, worst_concerns
-from gallant.core.notes import notes_on
-from gallant.core.planning import target_of
+from gallant.core.estate.aims import choose, parse_aim
+from gallant.core.estate.facts import facts_of
+from gallant.core.estate.notes import notes_on
+from gallant.core.estate.systems import Note, System, aim_for, node_name
 from gallant.core.readings import Reading
-from gallant.core.recalls import WayOut, ways_out
 from gallant.core.records import Record
-from gallant.core.requirements import requirements
-from gallant.core.routes import Refusal, Route, find_route
+from gallant.core.work.planning import target_of
 from gallant.operations.workplace import Workplace
 
 

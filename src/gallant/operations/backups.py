@@ -12,12 +12,12 @@ from pathlib import Path
 from typing import IO, Any
 
 from gallant import __version__
-from gallant.core.backups import Backup, Copy, Fate, Item, fates
-from gallant.core.differences import MASK, Difference, Mask, compare
+from gallant.core.after.differences import MASK, Difference, Mask, compare
+from gallant.core.assess.ledger import BEGUN, ENDED, FAILED
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate import System, node_name
-from gallant.core.ledger import BEGUN, ENDED, FAILED
-from gallant.core.order import SHAPES
+from gallant.core.estate.backups import Backup, Copy, Fate, Item, fates
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace

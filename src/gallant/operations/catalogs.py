@@ -7,14 +7,14 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from gallant.core.catalog import Catalog, Product, Release, decode_catalog
+from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
+from gallant.core.catalog.products import Catalog, Product, Release, decode_catalog
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
-from gallant.core.estate import Account, Note, name_problem
-from gallant.core.issues import Concern, concerns_of, worst_concerns
-from gallant.core.notes import notes_on
+from gallant.core.estate.notes import notes_on
+from gallant.core.estate.sources import Access, News, parse_channel
+from gallant.core.estate.systems import Account, Note, name_problem
 from gallant.core.records import Record, clean, replace
-from gallant.core.sources import Access, News, parse_channel
 from gallant.operations.assess import issues_here, last_readings
 from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
 from gallant.operations.workplace import Workplace

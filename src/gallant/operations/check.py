@@ -8,18 +8,18 @@ from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from gallant.core.catalog import Release
-from gallant.core.checks import CHECKS, check_named, run_checks, worst_first
+from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
+from gallant.core.assess.drift import Drift, drift
+from gallant.core.assess.findings import LEVELS, Facts, Finding
+from gallant.core.assess.outages import Sample
+from gallant.core.assess.waivers import waivers, with_waivers
+from gallant.core.catalog.products import Release
 from gallant.core.documents import suggestion
-from gallant.core.drift import Drift, drift
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import System
-from gallant.core.findings import LEVELS, Facts, Finding
-from gallant.core.notes import notes_on
-from gallant.core.outages import Sample
+from gallant.core.estate.notes import notes_on
+from gallant.core.estate.systems import System
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
-from gallant.core.waivers import waivers, with_waivers
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
 from gallant.operations.backups import store_of

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from datetime import UTC, datetime, timedelta
 
-from gallant.core.estate import Estate
+from gallant.core.estate.systems import Estate
 
 # Below this many real seconds a deadline tells more about this machine's load than about a device.
 LEAST_REAL_DEADLINE_S = 8.0

@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from gallant.core.errors import GallantError
-from gallant.core.estate import CopyPlace, Node
+from gallant.core.estate.systems import CopyPlace, Node
 from gallant.core.records import clean
 from gallant.operations.secrets import resolve
 from gallant.operations.workplace import Workplace

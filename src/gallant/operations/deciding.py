@@ -11,11 +11,11 @@ import socket
 from typing import Any
 from urllib.parse import urlsplit
 
-from gallant.core import events
+from gallant.core.assess.ledger import Entry, Kept
+from gallant.core.assess.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
-from gallant.core.estate import EventPlace
-from gallant.core.ledger import Entry, Kept
-from gallant.core.syslog import framed, json_line, rfc5424
+from gallant.core.estate.systems import EventPlace
+from gallant.core.work import events
 from gallant.disk import appending
 from gallant.operations.workplace import Workplace
 

@@ -17,11 +17,11 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.events import Entry as Event
-from gallant.core.ledger import Entry, Kept, chain_problems
-from gallant.core.plan import Plan
+from gallant.core.assess.ledger import Entry, Kept, chain_problems
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.work.events import Entry as Event
+from gallant.core.work.plan import Plan
 from gallant.operations.rights import open_to_others, shut, writable_by_others
 from gallant.operations.workplace import Workplace
 from gallant.store.copies import bring_back, copy_of, keep_copy, made_at, problems_of

@@ -10,13 +10,13 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.backups import Backup
-from gallant.core.catalog import Catalog
+from gallant.core.catalog.products import Catalog
 from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, document_of, suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
-from gallant.core.estate import parse_estate
-from gallant.core.plan import Plan
+from gallant.core.estate.backups import Backup
+from gallant.core.estate.systems import parse_estate
 from gallant.core.records import Record
+from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole
 
 LARGE = 1024 * 1024  # a file of such a size is a machine's: JSON, of more values than people write

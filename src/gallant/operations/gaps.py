@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 
-from gallant.core.bundles import Match, match_bundle
-from gallant.core.gaps import STANDINGS, Gap, Gaps, Verdict, find_gaps
+from gallant.core.assess.gaps import STANDINGS, Gap, Gaps, Verdict, find_gaps
+from gallant.core.catalog.bundles import Match, match_bundle
+from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.core.rules import Decision, Marks, decide
 from gallant.operations.assess import last_readings
 from gallant.operations.workplace import Workplace
 

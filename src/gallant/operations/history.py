@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
+from gallant.core.assess.outages import Outage
 from gallant.core.errors import GallantError
-from gallant.core.events import OUTAGE, RESUMED, Event
-from gallant.core.outages import Outage
-from gallant.core.plan import Plan, Step, steps_of
 from gallant.core.records import Record
+from gallant.core.work.events import OUTAGE, RESUMED, Event
+from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.engine.journal import RollState, grammar_problems, replay
 from gallant.operations.workplace import Workplace
 

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, time
 from typing import Any
 
 from gallant.core.errors import WrongUse
-from gallant.core.estate import Node, System, node_name
+from gallant.core.estate.systems import Node, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.operations.workplace import Workplace
@@ -164,7 +164,7 @@ def bill_of(place: Workplace, nodes: Sequence[Known]) -> dict[str, Any]:
     from uuid import uuid4
 
     from gallant import __version__
-    from gallant.core.materials import bill
+    from gallant.core.assess.materials import bill
 
     read = [(k.system.name, k.node, k.reading) for k in nodes if k.reading is not None]
     wanted = {(part.product, part.version) for _, _, reading in read for part in reading.components}

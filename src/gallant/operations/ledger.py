@@ -7,10 +7,10 @@ import os
 import re
 from pathlib import Path
 
+from gallant.core.assess.ledger import Kept, against, broken_at, chain_problems
+from gallant.core.assess.syslog import json_line
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.ledger import Kept, against, broken_at, chain_problems
 from gallant.core.records import Record
-from gallant.core.syslog import json_line
 from gallant.disk import opened
 from gallant.operations.workplace import Workplace
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Sequence
 from typing import Any
 
+from gallant.core.assess.findings import Finding
 from gallant.core.errors import GallantError, Refused, Stopped
-from gallant.core.estate import System, node_name
-from gallant.core.findings import Finding
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import Record

@@ -7,11 +7,9 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from gallant.core.documents import suggestion
-from gallant.core.errors import Refused, WrongUse
-from gallant.core.gaps import find_gaps
-from gallant.core.ledger import Kept
-from gallant.core.notices import (
+from gallant.core.assess.gaps import find_gaps
+from gallant.core.assess.ledger import Kept
+from gallant.core.assess.notices import (
     ACCEPTED,
     BOOKED,
     DONE,
@@ -29,10 +27,12 @@ from gallant.core.notices import (
     seen_as,
     wanted,
 )
-from gallant.core.plan import Plan
+from gallant.core.documents import suggestion
+from gallant.core.errors import Refused, WrongUse
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
+from gallant.core.work.plan import Plan
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on

@@ -14,7 +14,7 @@ import msgspec
 
 from gallant import core
 from gallant.core.errors import GallantError
-from gallant.core.estate import Estate, parse_estate
+from gallant.core.estate.systems import Estate, parse_estate
 from gallant.disk import put_whole
 from gallant.store.database import state_folder
 

@@ -8,15 +8,15 @@ from typing import Any
 
 import msgspec
 
+from gallant.core.assess.findings import Finding
+from gallant.core.assess.notices import Notice
+from gallant.core.assess.recalls import FINISH
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
-from gallant.core.estate import System
-from gallant.core.findings import Finding
-from gallant.core.notices import Notice
-from gallant.core.plan import NothingToDo, Plan
-from gallant.core.planning import make_plan
+from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
-from gallant.core.recalls import FINISH
 from gallant.core.records import Record, clean
+from gallant.core.work.plan import NothingToDo, Plan
+from gallant.core.work.planning import make_plan
 from gallant.disk import make_folder, put_whole
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with

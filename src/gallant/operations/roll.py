@@ -9,18 +9,18 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
-from gallant.core.catalog import Product, Release, release_digest
+from gallant.core.assess.findings import Finding
+from gallant.core.assess.notices import Bar
+from gallant.core.assess.outages import Watched
+from gallant.core.catalog.products import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
-from gallant.core.estate import Service, System, node_name
-from gallant.core.events import Event
-from gallant.core.findings import Finding
-from gallant.core.notices import Bar
-from gallant.core.outages import Watched
-from gallant.core.plan import Basis, Consent, Plan, basis_differences, parse_consent, shape_words
+from gallant.core.estate.systems import Service, System, node_name
 from gallant.core.ports import Listener
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.work.events import Event
+from gallant.core.work.plan import Basis, Consent, Plan, basis_differences, parse_consent, shape_words
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gallant.core.errors import Unreached, WrongUse
-from gallant.core.estate import Account
+from gallant.core.estate.systems import Account
 
 Asker = Callable[[str], str]
 

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
+from gallant.core.assess.ledger import BEGUN, REMOVED, REVERTED, TAKEN
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate import System, node_name
-from gallant.core.ledger import BEGUN, REMOVED, REVERTED, TAKEN
-from gallant.core.order import SHAPES
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, AnswerLost, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
-from gallant.core.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace, knows_of

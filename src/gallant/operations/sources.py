@@ -7,10 +7,10 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.catalog import Catalog
+from gallant.core.catalog.products import Catalog
+from gallant.core.estate.sources import News, parse_channel
 from gallant.core.readings import UNKNOWN, Channel, Reading
 from gallant.core.records import Record, replace
-from gallant.core.sources import News, parse_channel
 from gallant.operations.workplace import Workplace
 from gallant.store.readings import Source
 

@@ -11,9 +11,9 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from gallant.core.catalog import Package, Release
+from gallant.core.catalog.products import Package, Release
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate import System, node_name
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import last_readings, product_of, releases_ahead

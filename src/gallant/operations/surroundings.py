@@ -12,13 +12,13 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from gallant.core.assess.findings import Booking, Followed, HalfRestored, Rescue
+from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
-from gallant.core.estate import Estate, System, node_name
-from gallant.core.findings import Booking, Followed, HalfRestored, Rescue
-from gallant.core.ledger import BEGUN, FAILED
+from gallant.core.estate.snapshots import Kept, snapshots_of
+from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import replace
-from gallant.core.snapshots import Kept, snapshots_of
 from gallant.operations.snapshots import can_snapshot, keepers_of
 from gallant.operations.workplace import Workplace, knows_of
 

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from gallant.core.errors import GallantError, worst_exit
-from gallant.core.estate import System, node_name
+from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import AnswerLost, NotReached, WrongMachine
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace

@@ -7,7 +7,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import Account, Estate, Node, Site, System
+from gallant.core.estate.systems import Account, Estate, Node, Site, System
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.drivers.base import Credential, Told, Tools

@@ -5,11 +5,11 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 
-from gallant.core.compare import Verdict, verify_system
+from gallant.core.after.compare import Verdict, verify_system
+from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError
-from gallant.core.notices import Notice
-from gallant.core.planning import target_of
 from gallant.core.records import Record
+from gallant.core.work.planning import target_of
 from gallant.operations.check import probe_services
 from gallant.operations.notices import left_out
 from gallant.operations.snapshots import Settled, settle

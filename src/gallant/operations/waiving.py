@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import date, timedelta
 
-from gallant.core.checks import CHECKS, check_named
+from gallant.core.assess.checks import CHECKS, check_named
+from gallant.core.assess.waivers import WAIVE, Waiver, subject, waivers
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.records import clean
-from gallant.core.waivers import WAIVE, Waiver, subject, waivers
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
 

@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from gallant.core.catalog import Bundle, Catalog, Package, Product, joined
+from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate import Estate, System, select
+from gallant.core.estate.sources import Access
+from gallant.core.estate.systems import Estate, System, select
 from gallant.core.records import clean
-from gallant.core.sources import Access
 from gallant.disk import opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.opening import open_estate
@@ -28,8 +28,8 @@ from gallant.store.readings import ReadingStore, Source
 
 if TYPE_CHECKING:
     from gallant.catalogs.fetch import Reach
-    from gallant.core.plan import Knows
     from gallant.core.ports import Driver
+    from gallant.core.work.plan import Knows
     from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
@@ -256,7 +256,7 @@ class Workplace:
 
 def knows_of(profile: Profile) -> Knows:
     """What a profile gives a device, its driver's own included; nothing is contacted."""
-    from gallant.core.estate import Node, Site
+    from gallant.core.estate.systems import Node, Site
     from gallant.drivers.base import Credential, Tools
 
     address = {"shell": "ssh://x", "debian": "ssh://x", "netconf": "ssh://x", "manual": "hands:"}

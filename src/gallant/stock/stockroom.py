@@ -18,7 +18,7 @@ from typing import IO, Any
 
 import aiohttp
 
-from gallant.core.catalog import Package
+from gallant.core.catalog.products import Package
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import Record, clean
 from gallant.disk import appending, make_folder, put_whole, writing

@@ -21,10 +21,10 @@ from typing import NamedTuple
 import msgspec
 
 from gallant.core.errors import GallantError, Refused, WrongUse
-from gallant.core.events import INTENT, TERMINAL, Entry, Event
-from gallant.core.plan import Plan
 from gallant.core.ports import LeaseLost
 from gallant.core.records import Record, clean, rfc3339
+from gallant.core.work.events import INTENT, TERMINAL, Entry, Event
+from gallant.core.work.plan import Plan
 from gallant.disk import opened
 from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import Database, open_database, state_folder, transaction

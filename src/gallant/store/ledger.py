@@ -7,8 +7,8 @@ from pathlib import Path
 
 import msgspec
 
+from gallant.core.assess.ledger import FIRST, Entry, Kept, next_hash
 from gallant.core.errors import GallantError
-from gallant.core.ledger import FIRST, Entry, Kept, next_hash
 from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import open_database, state_folder, transaction
 

@@ -10,11 +10,11 @@ from typing import Any
 
 import msgspec
 
+from gallant.core.assess.findings import Finding
 from gallant.core.errors import GallantError
-from gallant.core.findings import Finding
+from gallant.core.estate.sources import Access, News
 from gallant.core.readings import Reading, lasting
 from gallant.core.records import Record, clean, replace, rfc3339
-from gallant.core.sources import Access, News
 from gallant.store.database import open_database, state_folder, transaction
 
 SCHEMA = (

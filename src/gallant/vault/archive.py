@@ -20,8 +20,8 @@ from typing import IO, Any, Protocol
 
 import zstandard
 
-from gallant.core.backups import Item
 from gallant.core.errors import Refused
+from gallant.core.estate.backups import Item
 from gallant.core.records import clean
 from gallant.core.tars import BROKEN, Modest
 from gallant.vault.digests import archive_digest

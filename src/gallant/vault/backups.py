@@ -20,8 +20,8 @@ from typing import Any, Protocol
 
 import msgspec
 
-from gallant.core.backups import Backup, Copy, Item
 from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.backups import Backup, Copy, Item
 from gallant.core.records import replace
 from gallant.disk import make_folder, opened, put_whole, sync_folder, writing
 from gallant.vault.archive import ArchiveWriter, NotWhole, Sink, unpack

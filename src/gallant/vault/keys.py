@@ -14,8 +14,8 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from gallant.core.backups import Backup
 from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.estate.backups import Backup
 from gallant.core.records import replace
 from gallant.disk import make_folder, writing
 

@@ -16,7 +16,7 @@ from typing import Any
 
 import zstandard
 
-from gallant.core.backups import Item
+from gallant.core.estate.backups import Item
 from gallant.vault.digests import Aside
 
 LEVEL = 1  # half the time of the usual 3, for 5 to 7 % more bytes of /etc, of documents, of source

@@ -8,8 +8,8 @@ from datetime import datetime
 from itertools import groupby, islice
 from typing import Any
 
-from gallant.core.gaps import STANDINGS, Gap
-from gallant.core.routes import Route
+from gallant.core.assess.gaps import STANDINGS, Gap
+from gallant.core.assess.routes import Route
 from gallant.core.versions import parse_range
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table

@@ -7,8 +7,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from gallant.core.backups import Backup, Copy, Fate
-from gallant.core.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
+from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
+from gallant.core.estate.backups import Backup, Copy, Fate
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.checks import CHECKS, Check, check_named
+from gallant.core.assess.checks import CHECKS, Check, check_named
+from gallant.core.assess.drift import BETTER, GONE, NEW, WORSE
+from gallant.core.assess.findings import Finding
+from gallant.core.assess.waivers import Waiver
 from gallant.core.documents import suggestion
-from gallant.core.drift import BETTER, GONE, NEW, WORSE
 from gallant.core.errors import WrongUse
-from gallant.core.findings import Finding
 from gallant.core.records import clean
-from gallant.core.waivers import Waiver
 from gallant.views.output import View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, said

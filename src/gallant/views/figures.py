@@ -8,8 +8,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
-from gallant.core.gaps import STANDINGS
 from gallant.views.words import many
 
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.

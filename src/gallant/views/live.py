@@ -13,11 +13,11 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import IO, Any
 
-from gallant.core import events as e
-from gallant.core.events import Event
-from gallant.core.outages import Sample
-from gallant.core.plan import Hop, Plan, Step, Wave, steps_of
+from gallant.core.assess.outages import Sample
 from gallant.core.records import clean
+from gallant.core.work import events as e
+from gallant.core.work.events import Event
+from gallant.core.work.plan import Hop, Plan, Step, Wave, steps_of
 from gallant.views.output import console
 from gallant.views.words import BOLD, CYAN, DIM, GREEN, LOUD, MARKS, OFF, clock, duration, mark, on, plain, styled
 

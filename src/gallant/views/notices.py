@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.ledger import Kept
-from gallant.core.notices import Notice
+from gallant.core.assess.ledger import Kept
+from gallant.core.assess.notices import Notice
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said

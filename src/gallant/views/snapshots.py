@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from gallant.core.snapshots import Kept
+from gallant.core.estate.snapshots import Kept
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size

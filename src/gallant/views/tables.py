@@ -7,10 +7,10 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.compare import Verdict
+from gallant.core.after.compare import Verdict
+from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError
-from gallant.core.notices import Notice
-from gallant.core.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.output import PIPED_WIDTH, View
 from gallant.views.words import (
     BOLD,

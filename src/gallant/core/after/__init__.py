@@ -1,0 +1,1 @@
+"""Before against after: what came back, and what differs."""

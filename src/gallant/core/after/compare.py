@@ -1,0 +1,95 @@
+"""After the work: each node against what it should be, as rows a person can act on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from gallant.core.assess.outages import Sample
+from gallant.core.catalog.products import Product, Release
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System, node_name
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+
+
+class Verdict(Record):
+    """One node: `expected` and `observed` versions, whether all is well, and what is not."""
+
+    system: str
+    node: str
+    expected: str | None
+    observed: str | None
+    ok: bool
+    problems: tuple[str, ...]
+
+
+def verify_system(
+    system: System,
+    readings: Mapping[str, Reading],
+    errors: Mapping[str, str],
+    product: Product | None,
+    target: Release | None,
+    probes: Mapping[str, Sample],
+) -> list[Verdict]:
+    """One verdict a node, in the estate's order. A service that does not answer is a problem of the
+    node whose usual place it is to serve (the first where the estate declares none)."""
+    return [
+        _verdict(system, node, readings.get(node), errors.get(node), product, target, probes) for node in system.nodes
+    ]
+
+
+def _verdict(
+    system: System,
+    node: str,
+    reading: Reading | None,
+    error: str | None,
+    product: Product | None,
+    target: Release | None,
+    probes: Mapping[str, Sample],
+) -> Verdict:
+    expected = target.version if target else None
+    problems: list[str] = []
+    if target is None:
+        problems.append(f"no catalog says what {system.product} should run")
+    if reading is None:
+        problems.append(error or "it was not read")
+    else:
+        problems += _problems_of(system, node, reading, product, target)
+    if node == SHAPES[system.shape].usual_head(system.nodes, system.usual):
+        problems += [
+            f"the service {name} does not answer: {sample.why}" for name, sample in probes.items() if not sample.ok
+        ]
+    return Verdict(
+        system=system.name,
+        node=node,
+        expected=expected,
+        observed=reading.version if reading else None,
+        ok=not problems,
+        problems=tuple(dict.fromkeys(problems)),
+    )
+
+
+def _problems_of(
+    system: System, node: str, reading: Reading, product: Product | None, target: Release | None
+) -> list[str]:
+    problems: list[str] = []
+    if target is not None and product is not None and product.resolve(reading.version) != target:
+        problems.append(f"runs {reading.version}, its aim is {target.version}")
+    if reading.next_version is not None and reading.next_version != reading.version:
+        problems.append(f"would start {reading.next_version} at its next restart")
+    if reading.state != "in_service":
+        problems.append(f"is not in service ({reading.state})")
+    if reading.in_sync is False:
+        problems.append(f"its replica is not whole ({reading.sync_word})")
+    problems += [f"is busy: {job.kind} ({job.message})" for job in reading.running_jobs]
+    problems += [
+        f"is {reading.role}, its usual place is {role}"
+        for role, usual in system.usual.items()
+        if usual == node and reading.role != role
+    ]
+    problems += [
+        f"is {role}, the usual place of {node_name(system, usual)}"
+        for role, usual in system.usual.items()
+        if usual != node and reading.role == role
+    ]
+    return problems

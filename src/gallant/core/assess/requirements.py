@@ -1,0 +1,134 @@
+"""What releases require of other products, as rules between the systems of this estate.
+
+A requirement of a system's release concerns the systems of the required product that it uses or runs on, or that use or
+run on it; where there are none, those of its site; where there are none either, all of them. A product that no system of
+the estate runs may be declared there by a named person; else the requirement is unknown, which is not the same as kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from urllib.parse import quote
+
+from gallant.core.assess.compat import Rule, Task
+from gallant.core.catalog.products import Product, Release, Requirement
+from gallant.core.estate.systems import Estate, System, node_name
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.core.versions import parse_range
+
+
+class Unknown(Record):
+    """A requirement whose other side was neither read nor declared."""
+
+    system: str
+    release: str
+    product: str
+    range: str
+
+    @property
+    def words(self) -> str:
+        return f"{self.system} on {self.release} needs {self.product} on {parse_range(self.range).words()}, and what that runs is not known"
+
+
+class Requirements(Record):
+    """All tasks (systems, and declared products under their own name), the rules between them, and what is unknown."""
+
+    tasks: tuple[Task, ...]
+    rules: tuple[Rule, ...]
+    unknown: tuple[Unknown, ...]
+
+
+def requirements(
+    estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product], targets: Mapping[str, str]
+) -> Requirements:
+    """Tasks for every system that was read (`targets` by system; others stay where they are), and the rules that tie them."""
+    running = {
+        name: found for name, system in estate.systems.items() if (found := _running(system, readings, products))
+    }
+    rules: list[Rule] = []
+    unknown: list[Unknown] = []
+    schemes: dict[str, str] = {}
+    for name, system in estate.systems.items():
+        product = products.get(system.product)
+        for release in product.releases if product else ():
+            for requirement in release.requires:
+                if requirement.product == system.product:
+                    continue  # what its own nodes may run beside it is a matter of its route: core/assess/routes.py
+                schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
+                others = related(estate, system, requirement.product)
+                known = [o for o in others if o in running] or (
+                    [requirement.product] if requirement.product in estate.declared else []
+                )
+                if len(known) < len(others) or not known:
+                    unknown.append(
+                        Unknown(
+                            system=name, release=release.version, product=requirement.product, range=requirement.range
+                        )
+                    )
+                if product:
+                    rules += [_rule(system, product, release, requirement, other) for other in known]
+    tasks = [
+        Task(
+            system=name,
+            product=_product(estate.systems[name].product, products, schemes),
+            running=versions[0],
+            also=versions[1:],
+            target=targets.get(name, versions[0]),
+            delivery=estate.systems[name].delivery,
+        )
+        for name, versions in running.items()
+    ]
+    tasks += [
+        Task(system=name, product=_product(name, products, schemes), running=said.version, target=said.version)
+        for name, said in estate.declared.items()
+        if name in schemes
+    ]
+    names = {task.system for task in tasks}
+    return Requirements(
+        tasks=tuple(tasks), rules=tuple(r for r in rules if {r.system, r.other} <= names), unknown=tuple(unknown)
+    )
+
+
+def related(estate: Estate, system: System, product: str) -> list[str]:
+    """The systems of `product` that a requirement of `system` is about, nearest first in kind and none twice."""
+    same = [other for other in estate.systems.values() if other.product == product and other.name != system.name]
+    tied = [
+        o.name
+        for o in same
+        if o.name in system.uses or system.name in o.uses or _stands_on(system, o) or _stands_on(o, system)
+    ]
+    return tied or [o.name for o in same if o.site == system.site] or [o.name for o in same]
+
+
+def _stands_on(system: System, other: System) -> bool:
+    below = {node_name(other, node) for node in other.nodes}
+    return any(node.runs_on in below for node in system.nodes.values())
+
+
+def _running(system: System, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> tuple[str, ...]:
+    """The versions that a system's nodes run, each once, the oldest first; empty while a node is unread."""
+    versions = [r.version for n in system.nodes if (r := readings.get(node_name(system, n))) is not None]
+    if len(versions) < len(system.nodes):
+        return ()
+    product = products.get(system.product)
+    known = [found for v in versions if product and (found := product.resolve(v)) is not None]
+    if product and len(known) == len(versions):
+        return tuple(dict.fromkeys(r.version for r in sorted(known, key=product.key)))
+    return tuple(dict.fromkeys(versions))
+
+
+def _rule(system: System, product: Product, release: Release, requirement: Requirement, other: str) -> Rule:
+    return Rule(
+        system=system.name,
+        when=f"vers:{product.scheme}/{quote(release.version, safe='')}",
+        other=other,
+        range=requirement.range,
+        said_by=f"{product.name} {release.version}",
+    )
+
+
+def _product(name: str, products: Mapping[str, Product], schemes: Mapping[str, str]) -> Product:
+    """The product as the catalogs have it, or one without releases in the scheme that the rules speak."""
+    found = products.get(name)
+    return found or Product(name=name, scheme=schemes.get(name, "dotted"), releases=())

@@ -1,0 +1,1 @@
+"""What there is to look after, and what its people declared: systems, aims, rules, shapes, backups, sources."""

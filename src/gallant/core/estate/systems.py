@@ -1,0 +1,586 @@
+"""Sites, systems, nodes: what one administrator looks after, and how to select among it.
+
+`parse_estate` turns the text of `estate.yaml` into an `Estate`, or raises every problem of the file at once.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
+from typing import Annotated
+from urllib.parse import SplitResult, urlsplit
+
+import msgspec
+
+from gallant.core.addresses import secretless
+from gallant.core.catalog.products import Bundle
+from gallant.core.documents import Document, Invalid, Problem, document_of, suggestion
+from gallant.core.errors import WrongUse
+from gallant.core.estate.aims import binds, parse_aim
+from gallant.core.estate.backups import Keep
+from gallant.core.estate.order import ROLES, SHAPES
+from gallant.core.estate.rules import ActRule
+from gallant.core.readings import IMAGE
+from gallant.core.records import Moment, Record, replace
+
+DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
+# How a node's address begins: by network, on this very host, or in a person's hands.
+SCHEMES = ("https", "ssh", "local", "hands")
+PURPOSES = ("read", "act", "elevate")
+SECRET_KINDS = ("env", "file", "keyring", "key")
+NO_REFERENCE = ("ask", "agent")
+_NAME = re.compile(r"[a-z0-9][a-z0-9._-]{0,62}", re.ASCII)
+FINGERPRINT = re.compile(r"sha256:[0-9a-f]{64}|sha256:[0-9a-f]{2}(?::[0-9a-f]{2}){31}", re.ASCII)
+HOST_KEY = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?", re.ASCII)
+
+
+def name_problem(name: str) -> str | None:
+    if _NAME.fullmatch(name):
+        return None
+    return f"{name!r} is no name: small letters, digits, dot, dash and underscore, from a letter or digit on"
+
+
+class Account(Record):
+    """Who Gallant is on a device. The secret itself never stands here, only where it is kept."""
+
+    user: str
+    secret: str
+
+    def __post_init__(self) -> None:
+        kind, colon, where = self.secret.partition(":")
+        if self.secret not in NO_REFERENCE and not (kind in SECRET_KINDS and colon and where):
+            raise ValueError(
+                "secret: write env:NAME, file:PATH, keyring:SERVICE, key:PATH (an SSH key), agent or ask; a secret never "
+                "stands in this file"
+            )
+
+
+class Read(Record):
+    """A data read: what a probe sends, and a pattern that a right answer matches from its start."""
+
+    send: str
+    expect: str
+
+    def __post_init__(self) -> None:
+        try:
+            re.compile(self.expect)
+        except re.error as error:
+            raise ValueError(f"expect: no pattern: {error}") from None
+
+
+def _secretless(field: str, text: str) -> SplitResult:
+    try:
+        return secretless(text)
+    except ValueError as error:
+        raise ValueError(f"{field}: {error}") from None
+
+
+class Service(Record):
+    """An address that users of the system depend on. `unscaled`: its stand-in keeps real time."""
+
+    address: str
+    read: Read | None = None
+    unscaled: bool = False
+
+    def __post_init__(self) -> None:
+        host_and_port(self.address)
+
+    @property
+    def endpoint(self) -> tuple[str, int]:
+        return host_and_port(self.address)
+
+
+class Node(Record):
+    """One member of a system, at its own address, known by its serial; `console` is another way in, should it not come back."""
+
+    address: str
+    serial: str
+    fingerprint: str | None = None
+    ca: str | None = None
+    runs_on: str | None = None
+    console: str | None = None
+
+    def __post_init__(self) -> None:
+        parts = _secretless("address", self.address)
+        if self.console is not None and "@" in self.console:
+            _secretless("console", self.console if "//" in self.console else f"//{self.console}")
+        if parts.scheme not in SCHEMES or not (parts.hostname or parts.scheme in ("local", "hands")):
+            raise ValueError(
+                "address: write https://HOST[:PORT] or ssh://HOST[:PORT], local: or hands:; what is said to a device is "
+                "never sent in clear"
+            )
+        if self.fingerprint is None:
+            return
+        if parts.scheme == "ssh" and not HOST_KEY.fullmatch(self.fingerprint):
+            raise ValueError("fingerprint: write SHA256: and what ssh-keygen -lf shows of the host key")
+        if parts.scheme != "ssh" and not FINGERPRINT.fullmatch(self.fingerprint.lower()):
+            raise ValueError("fingerprint: write sha256: and 64 hexadecimal digits")
+
+    @property
+    def host(self) -> str:
+        return urlsplit(self.address).hostname or ""
+
+    @property
+    def port(self) -> int | None:
+        return urlsplit(self.address).port
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether nothing is sent to it over any network."""
+        return urlsplit(self.address).scheme == "hands"
+
+
+class Site(Record):
+    """A place: its link, how much of it Gallant may fill with packages, its time zone, and whether anybody is there."""
+
+    mbit_per_s: float | None = None
+    preload_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
+    time_zone: str = "UTC"
+    hands: bool = True
+
+    @property
+    def sends_mbit_per_s(self) -> float | None:
+        """How fast a package goes there: what the link bears, or what may be filled of it."""
+        return min((rate for rate in (self.mbit_per_s, self.preload_mbit_per_s) if rate is not None), default=None)
+
+
+class System(Record):
+    """What is updated as one. `usual` says which node has which role when all is well.
+
+    `managed_by` is the system that manages this one; `delivery` the path by which packages reach it, where a publisher
+    makes one release in several forms.
+    """
+
+    product: str
+    shape: str
+    site: str
+    driver: str
+    profile: str
+    nodes: dict[str, Node]
+    name: str = ""
+    kind: str = ""
+    tags: tuple[str, ...] = ()
+    services: dict[str, Service] = {}
+    uses: tuple[str, ...] = ()
+    managed_by: str | None = None
+    delivery: str | None = None
+    usual: dict[str, str] = {}
+    accounts: dict[str, Account] = {}
+    in_service: bool = True
+
+
+class Aim(Record, rename={"for_": "for"}):
+    """The rule that says which release the systems it is `for` should run."""
+
+    for_: str
+    aim: str
+
+    def __post_init__(self) -> None:
+        parse_aim(self.aim)
+
+
+class Declared(Record):
+    """What a product that Gallant does not read runs, as a named person says on a day; requirements are held against it."""
+
+    version: str
+    by: str
+    date: Moment
+
+
+class Note(Record):
+    """What the site itself knows, and wants to see beside the publisher's word at the right moment.
+
+    `about` is a system, a product, a release (`ostrel/shoal 3.2.4`) or a hop (`ostrel/shoal 2.11.3 > 3.2.4`).
+    """
+
+    about: str
+    text: str
+    by: str
+    date: Moment | None = None
+
+
+class Limits(Record):
+    """How much Gallant may do at once, and how long things stay good.
+
+    `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time; `node_deadline_s` is how
+    long (real seconds) a node may take to be read, `retries` how often one that was not reached is tried again;
+    `keep_days` how long readings that are no longer the newest are kept.
+    """
+
+    at_once: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 32
+    at_once_per_site: Annotated[int, msgspec.Meta(ge=1)] | None = None
+    at_once_per_system: Annotated[int, msgspec.Meta(ge=1)] = 8
+    node_deadline_s: Annotated[float, msgspec.Meta(gt=0)] = 120
+    retries: Annotated[int, msgspec.Meta(ge=0, le=5)] = 1
+    keep_days: Annotated[float, msgspec.Meta(gt=0)] = 400
+    backup_age_hours: float = 24
+    clock_offset_s: float = 5
+    steady_s: float = 60
+    free_space_factor: float = 1.5
+    snapshot_days: float = 3
+    soak_hours: float = 24
+    memory_free_mb: float = 128
+    ceiling_percent: float = 80
+    expiry_days: float = 30
+    stock_gb: float | None = None
+    fetches_at_once: Annotated[int, msgspec.Meta(ge=1, le=64)] = 4
+    fetch_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
+
+
+class CopyPlace(Record):
+    """A second place for backups: a folder, or sftp://HOST[:PORT]/PATH with an account and the host key's fingerprint."""
+
+    to: str
+    account: Account | None = None
+    fingerprint: str | None = None
+
+    def __post_init__(self) -> None:
+        parts = _secretless("to", self.to)
+        if parts.scheme not in ("", "sftp"):
+            raise ValueError("to: write a folder, or sftp://HOST[:PORT]/PATH")
+        if parts.scheme == "sftp" and (self.account is None or not parts.hostname or not parts.path.strip("/")):
+            raise ValueError("to: sftp://HOST[:PORT]/PATH, with an account: {user: …, secret: …}")
+        if self.fingerprint is not None and not HOST_KEY.fullmatch(self.fingerprint):
+            raise ValueError("fingerprint: write SHA256: and what ssh-keygen -lf shows of the host key")
+
+    @property
+    def is_folder(self) -> bool:
+        return urlsplit(self.to).scheme == ""
+
+
+class EventPlace(Record):
+    """Where each entry of the ledger is also told: udp://HOST:PORT or tcp://HOST:PORT (syslog), or a file of JSON lines."""
+
+    to: str
+    enterprise: Annotated[int, msgspec.Meta(ge=1)] = 32473
+
+    def __post_init__(self) -> None:
+        parts = _secretless("to", self.to)
+        if parts.scheme in ("udp", "tcp"):
+            if not parts.hostname or not parts.port:
+                raise ValueError("to: write udp://HOST:PORT or tcp://HOST:PORT")
+        elif parts.scheme:
+            raise ValueError("to: udp://HOST:PORT, tcp://HOST:PORT, or the path of a file")
+
+
+class BackupRules(Record):
+    """For whom backups are encrypted (age recipients), where their copies go, and how many are kept.
+
+    `plain`: somebody asked for backups that are not encrypted. `signers` are public keys of other hosts whose manifests are
+    believed; `identity` is the file that opens a backup here, where there is one.
+    """
+
+    recipients: tuple[str, ...] = ()
+    plain: bool = False
+    copies: tuple[CopyPlace, ...] = ()
+    keep: Keep = Keep()
+    signers: tuple[str, ...] = ()
+    identity: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.plain and self.recipients:
+            raise ValueError("plain: yes, or recipients; not both")
+        for text in self.recipients:
+            if not text.startswith(("age1", "ssh-ed25519 ", "ssh-rsa ")):
+                raise ValueError("recipients: age1…, or an SSH public key")
+        for text in self.signers:
+            if not re.fullmatch(r"[0-9a-f]{64}", text):
+                raise ValueError("signers: 64 hexadecimal digits each, as gallant backup show says them")
+
+
+class Simulation(Record):
+    """Stand-ins whose clock runs `speed` times as fast as the wall's since the moment `since`."""
+
+    speed: float
+    since: Moment
+
+    def __post_init__(self) -> None:
+        if not 1 <= self.speed <= 10000:
+            raise ValueError("speed: from 1 to 10000")
+
+
+class Estate(Record):
+    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on."""
+
+    gallant: str
+    name: str
+    sites: dict[str, Site]
+    systems: dict[str, System]
+    accounts: dict[str, Account] = {}
+    aims: tuple[Aim, ...] = ()
+    declared: dict[str, Declared] = {}
+    rules: tuple[ActRule, ...] = ()
+    notes: tuple[Note, ...] = ()
+    limits: Limits = Limits()
+    backups: BackupRules = BackupRules()
+    gallant_on: str | None = None
+    events: tuple[EventPlace, ...] = ()
+    simulation: Simulation | None = None
+
+    def account(self, system: System, purpose: str) -> Account:
+        """The account of a system for `read` or `act`; `WrongUse` when none is declared."""
+        found = system.accounts.get(purpose) or self.accounts.get(purpose)
+        if found is None:
+            raise WrongUse(
+                f"{system.name}: no account for {purpose!r} in the estate.",
+                next=f"Add it under systems: {system.name}: accounts:, or under accounts: for the whole estate.",
+            )
+        return found
+
+
+def node_name(system: System | str, node: str) -> str:
+    return f"{system if isinstance(system, str) else system.name}/{node}"
+
+
+def host_and_port(address: str) -> tuple[str, int]:
+    """The two parts of HOST:PORT (an IPv6 host in brackets); raises ValueError."""
+    host, colon, port = address.rpartition(":")
+    if not colon or not host or not port.isdigit() or not 0 < int(port) < 65536:
+        raise ValueError("address: write HOST:PORT")
+    return host.strip("[]"), int(port)
+
+
+def is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+# --- reading the file -----------------------------------------------------------------------------------------------
+
+
+def parse_estate(name: str, text: str | bytes | Document) -> Estate:
+    """The estate that `text` declares; raises `Invalid` with every problem of the file `name`."""
+    document = document_of(name, text)
+    if document.values is None:
+        raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
+    estate = document.convert(Estate) or _what_converts(document)
+    if estate is not None:
+        estate = replace(estate, systems={key: replace(system, name=key) for key, system in estate.systems.items()})
+        _look_for_names(document, estate)
+    document.finish()
+    assert estate is not None  # without a problem noted, the file converted
+    return estate
+
+
+def _what_converts(document: Document) -> Estate | None:
+    """The estate without the records that are wrong in themselves, so that wrong names in the others are found too."""
+    values = document.values
+    if not isinstance(values, dict):
+        return None
+    kinds: dict[str, type] = {"sites": Site, "systems": System, "accounts": Account}
+    kept: dict[str, object] = {"gallant": values.get("gallant", "estate/1"), "name": str(values.get("name", ""))}
+    for field, kind in kinds.items():
+        entries = values.get(field, {})
+        entries = entries if isinstance(entries, dict) else {}
+        kept[field] = {k: v for k, v in entries.items() if document.converts(kind, v) is not None or kind is Site}
+    if isinstance(kept["sites"], dict):
+        kept["sites"] = {name: {} for name in kept["sites"]}  # only their names matter from here on
+    return document.converts(Estate, kept)
+
+
+def _look_for_names(document: Document, estate: Estate) -> None:
+    """What one record alone cannot know: names that nothing bears, and things declared twice."""
+    if estate.gallant != "estate/1":
+        document.at(("gallant",), f"{estate.gallant!r} is not known here; this Gallant reads estate/1")
+    _look_at_purposes(document, ("accounts",), estate.accounts)
+    every_node = {node_name(s, n) for s in estate.systems.values() for n in s.nodes}
+    borne: dict[tuple[str, ...], str] = {}
+    for system in estate.systems.values():
+        path = ("systems", system.name)
+        _look_at_system(document, estate, system)
+        for key, node in system.nodes.items():
+            here, at = node_name(system, key), (*path, "nodes", key)
+            if problem := name_problem(key):
+                document.at(at, problem, key=True)
+            if node.runs_on is not None and node.runs_on not in every_node:
+                document.at(
+                    (*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every_node)}"
+                )
+            marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
+            if not node.by_hand:
+                marks.insert(0, ("address", (node.address,)))
+            for field, mark in marks:
+                other = borne.setdefault((field, *mark), here)
+                if other != here:
+                    document.at((*at, field), f"{here} has the {field} of {other}")
+            if estate.simulation is not None and not (is_loopback(node.host) or node.by_hand):
+                document.at(
+                    (*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine"
+                )
+    known = set(estate.systems) | every_node
+    first: dict[str, int] = {}
+    for index, aim in enumerate(estate.aims):
+        kind, colon, _ = aim.for_.partition(":")
+        if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind", *known)) and aim.for_ not in known:
+            hint = document.suggestion(aim.for_, {"default", *known})
+            document.at(
+                ("aims", index, "for"),
+                f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, one of these with :COMPONENT, "
+                "site:, tag: or kind:",
+            )
+        if first.setdefault(aim.for_, index) != index:
+            document.at(("aims", index, "for"), f"{aim.for_!r} has two aims; the other is entry {first[aim.for_] + 1}")
+    for index, note in enumerate(estate.notes):
+        if "/" not in note.about and note.about not in estate.systems:
+            hint = document.suggestion(note.about, estate.systems)
+            document.at(
+                ("notes", index, "about"),
+                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
+            )
+
+
+def _look_at_purposes(document: Document, path: tuple[str, ...], accounts: Mapping[str, Account]) -> None:
+    for purpose in accounts:
+        if purpose not in PURPOSES:
+            hint = document.suggestion(purpose, PURPOSES)
+            document.at((*path, purpose), f"unknown purpose {purpose!r}{hint}", key=True)
+
+
+def _look_at_system(document: Document, estate: Estate, system: System) -> None:
+    path = ("systems", system.name)
+    if problem := name_problem(system.name):
+        document.at(path, problem, key=True)
+    for field, value, known in (
+        ("shape", system.shape, tuple(SHAPES)),
+        ("driver", system.driver, DRIVERS),
+        ("site", system.site, tuple(estate.sites)),
+    ):
+        if value not in known:
+            document.at((*path, field), f"unknown {field} {value!r}{document.suggestion(value, known)}")
+    shape = SHAPES.get(system.shape)
+    if shape is not None and not shape.least <= len(system.nodes) <= shape.most:
+        document.at(
+            (*path, "nodes"),
+            f"a {system.shape} has {shape.least} node{'s' * (shape.least > 1)}, here are {len(system.nodes)}",
+        )
+    for used in system.uses:
+        if used not in estate.systems:
+            document.at((*path, "uses"), f"no system {used!r}{document.suggestion(used, estate.systems)}")
+    if system.managed_by is not None and system.managed_by not in estate.systems:
+        document.at(
+            (*path, "managed_by"),
+            f"no system {system.managed_by!r}{document.suggestion(system.managed_by, estate.systems)}",
+        )
+    for role, node in system.usual.items():
+        if role not in ROLES:
+            document.at((*path, "usual", role), f"unknown role {role!r}{document.suggestion(role, ROLES)}", key=True)
+        if node not in system.nodes:
+            document.at(
+                (*path, "usual", role), f"no node {node!r} in {system.name}{document.suggestion(node, system.nodes)}"
+            )
+    _look_at_purposes(document, (*path, "accounts"), system.accounts)
+    for key, service in system.services.items():
+        if estate.simulation is not None and not is_loopback(service.endpoint[0]):
+            document.at(
+                (*path, "services", key, "address"),
+                "not a loopback address; a simulated estate never probes a real one",
+            )
+
+
+# --- selecting ------------------------------------------------------------------------------------------------------
+
+
+def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
+    """The systems that all `terms` hold for, each with its selected nodes, in the order of the file.
+
+    A bare system or `system/node` names one; several names are joined. `site:`, `tag:` and `kind:` must all hold.
+    Raises `WrongUse` for a term that nothing bears.
+    """
+    names = [term for term in terms if ":" not in term]
+    conditions = [term.partition(":")[::2] for term in terms if ":" in term]
+    for key, value in conditions:
+        if key not in ("site", "tag", "kind"):
+            raise WrongUse(
+                f"{key}:{value} selects by nothing known.",
+                next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node.",
+            )
+    for name in names:
+        system, slash, node = name.partition("/")
+        if system not in estate.systems or (slash and node not in estate.systems[system].nodes):
+            every_node = [node_name(s, n) for s in estate.systems.values() for n in s.nodes]
+            raise WrongUse(
+                f"No system or node {name!r} in the estate{suggestion(name, [*estate.systems, *every_node])}.",
+                next="gallant inventory lists what there is.",
+            )
+    return list(_selected(estate, set(names), conditions))
+
+
+def _selected(
+    estate: Estate, names: AbstractSet[str], conditions: Sequence[Sequence[str]]
+) -> Iterator[tuple[System, tuple[str, ...]]]:
+    holds: dict[str, Callable[[System, str], bool]] = {
+        "site": lambda s, v: s.site == v,
+        "tag": lambda s, v: v in s.tags,
+        "kind": lambda s, v: s.kind == v,
+    }
+    named = {name.partition("/")[0] for name in names}
+    # One that is named is looked up; of several the file says the order.
+    candidates = [estate.systems[name] for name in named] if len(named) == 1 else list(estate.systems.values())
+    for system in candidates:
+        if names and system.name not in named:
+            continue
+        if not all(holds[key](system, value) for key, value in conditions):
+            continue
+        if not names or system.name in names:
+            yield system, tuple(system.nodes)
+        elif nodes := tuple(n for n in system.nodes if node_name(system, n) in names):
+            yield system, nodes
+
+
+def aims_by_subject(estate: Estate) -> dict[str, str]:
+    return {aim.for_: aim.aim for aim in estate.aims}
+
+
+class AimHere(Record):
+    """An aim that a component lies under; `named` where it is for this very component."""
+
+    aim: str
+    named: bool = False
+
+    def binds(self, product: str, own: bool, bundles: Sequence[Bundle]) -> bool:
+        return self.named or binds(self.aim, product, own, bundles)
+
+
+def aims_on(
+    by_subject: Mapping[str, str], system: System, node: str, component: str | None = None
+) -> tuple[AimHere, ...]:
+    """The aims that a component (None: the node as a whole) lies under, most specific first, ending with `newest`.
+
+    Component on a node, component on every node of the system, node, system, tag, kind, site, default.
+    """
+    here = node_name(system, node)
+    named = (f"{here}:{component}", f"{system.name}:{component}") if component is not None else ()
+    order = [
+        here,
+        system.name,
+        *(f"tag:{t}" for t in system.tags),
+        f"kind:{system.kind}",
+        f"site:{system.site}",
+        "default",
+    ]
+    return (
+        *(AimHere(aim=by_subject[subject], named=True) for subject in named if subject in by_subject),
+        *(AimHere(aim=by_subject[subject]) for subject in order if subject in by_subject),
+        NEWEST,
+    )
+
+
+NEWEST = AimHere(aim="newest")
+
+
+def aim_for(
+    estate: Estate,
+    system: System,
+    node: str,
+    component: str = IMAGE,
+    product: str | None = None,
+    bundles: Sequence[Bundle] = (),
+) -> str:
+    """The most specific aim that binds `product` (None: the system's own) on a component."""
+    own = product is None or product == system.product
+    aims = aims_on(aims_by_subject(estate), system, node, component)
+    return next(here.aim for here in aims if here.binds(product or system.product, own, bundles))

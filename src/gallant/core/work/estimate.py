@@ -1,0 +1,50 @@
+"""How long a step takes: the publisher's word where there is one, else what such a step takes as a rule. Seconds of estate time."""
+
+from __future__ import annotations
+
+from gallant.core.work.plan import HopWork
+
+# Minutes that no publisher states; each is the pace of the slowest device seen, so that a plan rather ends early.
+BACKUP_MINUTES = 1.0
+SNAPSHOT_MINUTES = 1.0
+MOVE_MINUTES = 3.5
+# Deadlines are this many times the estimate, and never shorter than the least.
+PATIENCE = 4.0
+LEAST_DEADLINE_S = 600.0
+
+
+def backup_seconds(work: HopWork) -> float:
+    return BACKUP_MINUTES * 60
+
+
+def snapshot_seconds(work: HopWork) -> float:
+    return SNAPSHOT_MINUTES * 60
+
+
+def preload_seconds(work: HopWork) -> float:
+    return transfer_seconds(work.package.bytes if work.package else 0, work.mbit_per_s)
+
+
+def install_seconds(work: HopWork) -> float:
+    return work.release.minutes.install * 60
+
+
+def restart_seconds(work: HopWork) -> float:
+    return work.release.minutes.restart * 60
+
+
+def steady_seconds(work: HopWork) -> float:
+    return work.release.minutes.sync * 60 + work.steady_s
+
+
+def move_seconds(work: HopWork) -> float:
+    return MOVE_MINUTES * 60
+
+
+def transfer_seconds(size: int, mbit_per_s: float | None) -> float:
+    """Time to send `size` bytes over the site's link, at four fifths of its speed; a gigabit where none is declared."""
+    return max(1.0, size * 8 / ((mbit_per_s or 1000.0) * 1e6 * 0.8))
+
+
+def deadline_seconds(estimate: float) -> float:
+    return max(LEAST_DEADLINE_S, PATIENCE * estimate)

@@ -1,0 +1,70 @@
+"""The journal's entries: what was intended, accepted, and came out, in the order in which it happened."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from gallant.core.assess.outages import Outage, Watched
+from gallant.core.records import Record
+from gallant.core.work.plan import Wave
+
+# Entries about the roll as a whole, and about one step.
+OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
+    "opened",
+    "resumed",
+    "derived",
+    "held",
+    "stopped",
+    "finished",
+    "ended",
+)
+INTENT, ACCEPTED, OUTCOME, ANSWERED, AGAIN = "intent", "accepted", "outcome", "answered", "again"
+OUTAGE = "outage"
+TERMINAL = (FINISHED, ENDED)
+
+DONE, FAILED, NOT_STARTED, NOT_SENT = "done", "failed", "not_started", "not_sent"
+
+
+class Before(Record):
+    """The pre-image of an act: what its observation compares with."""
+
+    boot: str
+    version: str
+    next_version: str | None = None
+    role: str
+    jobs: tuple[str, ...] = ()
+
+
+class Entry(Record):
+    """What is to be written; the journal adds `seq`.
+
+    `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that
+    comes after this one.
+    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
+    and on the outcome of a backup (the one that was taken); `outage` on `outage`;
+    `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before).
+    """
+
+    kind: str
+    at: datetime
+    wall: float
+    step: str | None = None
+    hop: str | None = None
+    attempt: int | None = None
+    handle: str | None = None
+    result: str | None = None
+    message: str = ""
+    next: str | None = None
+    by: str | None = None
+    consents: tuple[str, ...] = ()
+    before: Before | None = None
+    waves: tuple[Wave, ...] | None = None
+    outage: Outage | None = None
+    watched: tuple[Watched, ...] | None = None
+
+
+class Event(Record):
+    """One entry in its place: `seq` counts from 1 without a gap."""
+
+    seq: int
+    entry: Entry
