@@ -26,7 +26,7 @@ from gallant.core.tars import BROKEN, STRIDE, Modest
 CATALOG = "catalog.json"
 ARCHIVES = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar.zst", ".zip")
 MOST_MEMBERS = 200_000
-_BROKEN = (
+_BROKEN: tuple[type[Exception], ...] = (
     *BROKEN,
     zipfile.BadZipFile,
     zlib.error,

@@ -14,7 +14,7 @@ from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Stopped, Unreached
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.systems import System
-from gallant.core.readings import Job, Reading
+from gallant.core.readings import Alarm, Job, Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Entry, Event
 from gallant.core.work.plan import Knows
@@ -103,18 +103,42 @@ class Clock(Protocol):
     async def pause(self, real_seconds: float) -> None: ...
 
 
+class Tested(Record):
+    """A device's own readiness test for a release: its findings in its words, and the minutes that it announces."""
+
+    findings: tuple[Alarm, ...] = ()
+    minutes: float | None = None
+
+
 class Driver(Protocol):
-    """One system's nodes, over one protocol. Every method may raise the errors above; none waits for a job."""
+    """One system's nodes, over one protocol. Every method may raise the errors above; none waits for a job.
+
+    `acts`: it can be given some order. `let_in` logs in for a purpose, `read` or `act`. `exports_each`: every node has an
+    export of that name of its own.
+    """
 
     @property
     def request_timeout_s(self) -> float: ...
+    @property
+    def acts(self) -> bool: ...
+    @property
+    def export_names(self) -> tuple[str, ...]: ...
+    def exports_each(self, name: str) -> bool: ...
     def lands_within_s(self, kind: str) -> float: ...
     def capabilities(self) -> frozenset[str]: ...
     def knows(self) -> Knows: ...
+    async def let_in(self, node: str, purpose: str) -> None: ...
     async def read(self, node: str) -> Reading: ...
     async def job(self, node: str, handle: str) -> Job: ...
+    async def self_test(self, node: str, release: str) -> Tested: ...
+    async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None: ...
     async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
         """Send one order, all of it before `send_by` (`Clock.real`), else `NotSent` where nothing of it was sent yet."""
+
+    async def done(self, node: str) -> None:
+        """Nothing more is asked of a node for now: let go of what is held for it."""
+
+    async def close(self) -> None: ...
 
 
 class Vault(Protocol):

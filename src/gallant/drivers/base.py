@@ -33,6 +33,7 @@ from gallant.core.ports import (
     NotReached,
     NotSent,
     Progress,
+    Tested,
     WrongMachine,
 )
 from gallant.core.readings import (
@@ -50,7 +51,7 @@ from gallant.core.readings import (
     Reading,
     Snapshot,
 )
-from gallant.core.records import Record, clean, replace
+from gallant.core.records import clean, replace
 from gallant.core.work.plan import Knows
 from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
 from gallant.drivers.xml import MOST_ROWS
@@ -122,13 +123,6 @@ class Tools:
     told: Callable[[Told], None] | None = None
     hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
-
-
-class Tested(Record):
-    """A device's own readiness test for a release: its findings in its words, and the minutes that it announces."""
-
-    findings: tuple[Alarm, ...] = ()
-    minutes: float | None = None
 
 
 Fields = dict[str, Any]

@@ -12,10 +12,10 @@ from collections.abc import AsyncIterator, Iterator, Mapping
 from typing import Any
 
 from gallant.core.estate.order import SHAPES
-from gallant.core.ports import Act, DeviceRefused, Progress
+from gallant.core.ports import Act, DeviceRefused, Progress, Tested
 from gallant.core.readings import Alarm
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, Tested, hiding
+from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, hiding
 from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
 

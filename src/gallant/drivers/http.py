@@ -111,7 +111,9 @@ class HttpDriver(ProfiledDriver):
 
         call = asked.call
         assert call.pages is not None
-        rows, body, seen = [], first, set()
+        rows: list[Any] = []
+        seen: set[str] = set()
+        body = first
         path = fill(call.said, dict(asked.fields))
         while True:
             found = expression(call.pages.rows).search(body)
@@ -357,9 +359,9 @@ class HttpDriver(ProfiledDriver):
             self._secrets.update(cookies.values())
             return {"Cookie": "; ".join(f"{name}={value}" for name, value in cookies.items())}
         assert login.header is not None
-        said = self._parsed(node, login.call, raw)
-        said = said if isinstance(said, dict) else {}
-        token = self._taken(node, login.call, {**said, "headers": dict(response.headers)}).get("token")
+        parsed = self._parsed(node, login.call, raw)
+        told = parsed if isinstance(parsed, dict) else {}
+        token = self._taken(node, login.call, {**told, "headers": dict(response.headers)}).get("token")
         if not isinstance(token, str) or not token:
             raise self._no_session(node)
         self._secrets.add(token)

@@ -32,7 +32,8 @@ class ManualDriver(ProfiledDriver):
 
     async def _about(self, node: str) -> Fields:
         """What a person reads off the machine. Without anybody to ask, the node counts as not reached."""
-        name, found = self._name(node), {}
+        name = self._name(node)
+        found: Fields = {}
         if "about" not in self.profile.reads:
             found["version"] = await self._word_of(node, f"Which version does {name} show?")
         expected = self.system.nodes[node].serial

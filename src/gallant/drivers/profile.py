@@ -487,8 +487,8 @@ def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, 
             yield ("reads", read, index), call, READING_FIELDS
     for index, call in enumerate(profile.job):
         yield ("job", index), call, JOB_FIELDS
-    for act, calls in profile.acts.items():
-        for index, call in enumerate(calls.calls):
+    for act, ordered in profile.acts.items():
+        for index, call in enumerate(ordered.calls):
             yield ("acts", act, "calls", index), call, ACT_FIELDS
     for index, call in enumerate(profile.self_test):
         yield ("self_test", index), call, TEST_FIELDS

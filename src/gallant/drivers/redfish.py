@@ -289,7 +289,8 @@ class RedfishDriver(HttpDriver):
                 return None
             async with gate:
                 try:
-                    return await self._fetch(node, path, lasting)
+                    found: dict[str, Any] = await self._fetch(node, path, lasting)
+                    return found
                 except DeviceRefused:
                     self._note(node, f"lists {clean(path, 80)} and does not give it")
                     return None
@@ -691,7 +692,10 @@ def _lower(keys: tuple[str, ...]) -> dict[str, str]:
 def _firmware(rules: tuple[PartRule, ...], product: str, key: str, version: str, name: str) -> Component | None:
     """A firmware of the inventory as a component, made once for the thousands of machines that say the same."""
     part, rule = named(rules, product, key, version)
-    return as_record(Component, part if rule is not None else {**part, "kind": _kind(f"{key} {name}")})
+    found: Component | None = as_record(
+        Component, part if rule is not None else {**part, "kind": _kind(f"{key} {name}")}
+    )
+    return found
 
 
 def _kind(said: str) -> str:

@@ -18,7 +18,7 @@ from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_
 from gallant.core.estate.backups import Backup, Copy, Fate, Item, fates
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act
+from gallant.core.ports import Act, Driver, Progress
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.tars import BROKEN, Modest
@@ -100,7 +100,7 @@ def _taken(place: Workplace, system: System, backup: Backup) -> Taken:
 async def take_one(
     place: Workplace,
     system: System,
-    driver: Any,
+    driver: Driver,
     by: str,
     comment: str,
     *,
@@ -115,7 +115,7 @@ async def take_one(
     rules = place.estate.backups
     if not driver.export_names:
         raise GallantError(
-            f"{system.name}: the profile {driver.profile.name} lists no exports, so there is nothing to back up.",
+            f"{system.name}: the profile {system.profile} lists no exports, so there is nothing to back up.",
             next="Teach the profile its exports (docs/profiles.md), or keep its configuration by hand",
         )
     if not rules.recipients and not rules.plain and not plain:
@@ -249,7 +249,7 @@ def _contents(place: Workplace, backup: Backup, identity: Path | None) -> Iterat
     """Every item's content, in files without a name: whatever happens, nothing of it stays."""
     store = store_of(place)
     with contextlib.ExitStack() as stack:
-        files = {item: stack.enter_context(tempfile.TemporaryFile()) for item in backup.items}
+        files: dict[Item, IO[bytes]] = {item: stack.enter_context(tempfile.TemporaryFile()) for item in backup.items}
         store.unpack(backup, _opening(place, backup, identity), lambda item: files[item])
         for file in files.values():
             file.flush()
@@ -293,7 +293,7 @@ async def _now(place: Workplace, backup: Backup) -> tuple[dict[str, bytes], bool
     """The contents of its items as they are now, and whether the system could take the backup back."""
     system = _system(place, backup)
     async with place.drivers([system]) as drivers:
-        driver: Any = drivers[system.name]
+        driver = drivers[system.name]
         found: dict[str, IO[bytes]] = {}
         with contextlib.ExitStack() as stack:
             for item in backup.items:
@@ -401,10 +401,10 @@ async def restore(
     with _contents(place, backup, identity) as files:
         lying = {item.sha256: f"/proc/self/fd/{file.fileno()}" for item, file in files.items()}
         async with place.drivers([system], package_file=lambda name, sha256: Path(lying[sha256])) as drivers:
-            driver: Any = drivers[system.name]
+            driver = drivers[system.name]
             if "restore" not in driver.capabilities():
                 raise Refused(
-                    f"{system.name}: its profile {driver.profile.name} knows no restore.",
+                    f"{system.name}: its profile {system.profile} knows no restore.",
                     next=f"gallant backup export {backup.id} FOLDER gives you the files, to put back by hand",
                 )
             readings = {n: await driver.read(n) for n in system.nodes}
@@ -536,11 +536,13 @@ def _pinned(place: Workplace, system: str, backups: Sequence[Backup]) -> frozens
 class PlaceVault:
     """The engine's `Vault`: the same taking and the same store as the command's."""
 
-    def __init__(self, place: Workplace, drivers: Any) -> None:
+    def __init__(self, place: Workplace, drivers: Mapping[str, Driver]) -> None:
         self.place, self.drivers = place, drivers
         self.store = store_of(place)
 
-    async def take(self, system: System, *, by: str, roll: str, before: str, progress: Any = None) -> Backup:
+    async def take(
+        self, system: System, *, by: str, roll: str, before: str, progress: Progress | None = None
+    ) -> Backup:
         if progress is not None:
             progress(10.0, "exporting")
         driver = self.drivers[system.name]

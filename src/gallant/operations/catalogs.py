@@ -517,7 +517,7 @@ def _details(place: Workplace, product: Product, release: Release) -> Details:
         else tuple(concerns_of(product, release, {})),
         notes=tuple(notes.values()),
         terms=place.terms_text(product.name, release.terms) if release.terms else None,
-        terms_accepted=bool(release.terms) and place.ledger.accepted(release.terms, publisher),
+        terms_accepted=release.terms is not None and place.ledger.accepted(release.terms, publisher),
         bundles=tuple(b.name for b in place.bundles if product.same(b.version_of(product.name), release.version)),
         running=tuple(r.name for own in rows.values() for r in own if product.same(r.version, release.version)),
     )

@@ -6,7 +6,6 @@ import asyncio
 import itertools
 from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
 
 from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
 from gallant.core.assess.drift import Drift, drift
@@ -18,6 +17,7 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import System
+from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.operations import surroundings
@@ -81,7 +81,7 @@ def exit_code(findings: Sequence[Finding], fail_on: str = "warn") -> int:
 async def check_with(
     place: Workplace,
     systems: Sequence[System],
-    drivers: Any,
+    drivers: Mapping[str, Driver],
     own_roll: str | None = None,
     only: Collection[str] = (),
     phase: str | None = None,
@@ -112,20 +112,22 @@ def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Find
     return [d for d in drift(old, [f for f in findings if f.system in earlier]) if d.what in ("new", "worse")]
 
 
-async def _asked(place: Workplace, facts: Facts, driver: Any) -> Facts:
+async def _asked(place: Workplace, facts: Facts, driver: Driver) -> Facts:
     """With what the nodes say when they are asked: their own readiness test, and whether the account for work is let in."""
     let_in = await surroundings.may_act(place, driver, facts.system, facts.readings)
     return await _with_readiness(place, replace(facts, may_act=let_in), driver)
 
 
-async def _with_readiness(place: Workplace, facts: Facts, driver: Any) -> Facts:
+async def _with_readiness(place: Workplace, facts: Facts, driver: Driver) -> Facts:
     """With what each node's own readiness test for the next release says; a test that cannot be had is a warning."""
     if "self_test" not in driver.capabilities():
         return facts
     entered = releases_ahead(place, facts.system, [r.version for r in facts.readings.values()]).entered
     if not entered:
         return facts
-    release, tested, announced = entered[0][0].version, {}, {}
+    release = entered[0][0].version
+    tested: dict[str, tuple[Alarm, ...]] = {}
+    announced: dict[str, float] = {}
     for node in facts.readings:
         try:
             found = await driver.self_test(node, release)

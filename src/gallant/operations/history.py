@@ -85,11 +85,11 @@ def verify(place: Workplace, run: str) -> tuple[int, list[str]]:
 def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetime | None) -> Run:
     events = place.journal.events(run)
     state = replay(events)
-    shown = state.state
+    shown: str = state.state
     if state.state == "open":
-        shown = "running" if place.journal.is_running(run) else "cut off"  # type: ignore[assignment]
+        shown = "running" if place.journal.is_running(run) else "cut off"
     elif state.state in ("held", "stopped") and place.journal.is_running(run):
-        shown = "running"  # type: ignore[assignment]
+        shown = "running"
     outages = tuple(
         event.entry.outage for event in events if event.entry.kind == OUTAGE and event.entry.outage is not None
     )

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from typing import Any
 
 from gallant.core.assess.findings import Finding
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act
+from gallant.core.ports import Act, Driver
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.operations import snapshots
@@ -53,23 +52,23 @@ async def mend(place: Workplace, findings: Sequence[Finding], sure: Ask) -> list
     return done
 
 
-async def _read(system: System, driver: Any) -> dict[str, Reading]:
+async def _read(system: System, driver: Driver) -> dict[str, Reading]:
     return {node: await driver.read(node) for node in system.nodes}
 
 
-def _can(system: System, driver: Any, kind: str) -> None:
+def _can(system: System, driver: Driver, kind: str) -> None:
     if kind not in driver.capabilities():
         raise Refused(f"{system.name}: its profile knows no {kind}.", next=f"Do it at the console of {system.name}")
 
 
-async def _backup(place: Workplace, system: System, driver: Any, finding: Finding, sure: Ask) -> str:
+async def _backup(place: Workplace, system: System, driver: Driver, finding: Finding, sure: Ask) -> str:
     if not sure(f"Take a backup of {system.name}?"):
         return ""
     backup = await take_one(place, system, driver, place.user, "a check asked for it")
     return f"{backup.id} is taken and sealed"
 
 
-async def _save(place: Workplace, system: System, driver: Any, finding: Finding, sure: Ask) -> str:
+async def _save(place: Workplace, system: System, driver: Driver, finding: Finding, sure: Ask) -> str:
     _can(system, driver, "save_config")
     node = finding.node or next(iter(system.nodes))
     if not sure(f"Save the running configuration of {node_name(system, node)}, so that it starts with it?"):
@@ -78,7 +77,7 @@ async def _save(place: Workplace, system: System, driver: Any, finding: Finding,
     return f"{node_name(system, node)} starts with what it runs"
 
 
-async def _roles(place: Workplace, system: System, driver: Any, finding: Finding, sure: Ask) -> str:
+async def _roles(place: Workplace, system: System, driver: Driver, finding: Finding, sure: Ask) -> str:
     """Back to the usual places: only where every node is well, since the role is nowhere for a moment."""
     kind = "failback" if "failback" in driver.capabilities() else "handover"
     _can(system, driver, kind)
@@ -107,7 +106,7 @@ async def _roles(place: Workplace, system: System, driver: Any, finding: Finding
     raise Stopped(f"{node_name(system, usual)} is not {leading} yet.", next=f"gallant check {system.name}")
 
 
-async def _snapshots(place: Workplace, system: System, driver: Any, finding: Finding, sure: Ask) -> str:
+async def _snapshots(place: Workplace, system: System, driver: Driver, finding: Finding, sure: Ask) -> str:
     kept, _, _ = await snapshots.listed(place, [system.name])
     gone = []
     for one in kept:
@@ -119,7 +118,7 @@ async def _snapshots(place: Workplace, system: System, driver: Any, finding: Fin
     return f"removed {', '.join(gone)}" if gone else ""
 
 
-async def _packages(place: Workplace, system: System, driver: Any, finding: Finding, sure: Ask) -> str:
+async def _packages(place: Workplace, system: System, driver: Driver, finding: Finding, sure: Ask) -> str:
     """Take packages off a node that nothing on its route needs."""
     _can(system, driver, "unload")
     node = finding.node or next(iter(system.nodes))
@@ -135,7 +134,7 @@ async def _packages(place: Workplace, system: System, driver: Any, finding: Find
 
 
 BY_NODE = ("saved", "packages")
-MENDS: dict[str, Callable[[Workplace, System, Any, Finding, Ask], Awaitable[str]]] = {
+MENDS: dict[str, Callable[[Workplace, System, Driver, Finding, Ask], Awaitable[str]]] = {
     "backup": _backup,
     "saved": _save,
     "roles": _roles,

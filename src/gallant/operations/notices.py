@@ -138,7 +138,7 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
     return list(found.values())
 
 
-def _leads_to(plan: Any, system: str, target: str) -> bool:
+def _leads_to(plan: Plan, system: str, target: str) -> bool:
     return any(hop.to == target for lane in plan.lanes if lane.system == system for hop in lane.hops)
 
 

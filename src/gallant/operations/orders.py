@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from gallant.core.errors import Stopped
-from gallant.core.ports import Act, Progress
+from gallant.core.ports import Act, Driver, Progress
 from gallant.operations.workplace import Workplace
 
 SEND_WITHIN_S = 20.0
@@ -13,7 +11,7 @@ POLL_S = 2.0
 PATIENCE_S = 3600.0  # of estate time
 
 
-async def carry_out(place: Workplace, driver: Any, node: str, act: Act, progress: Progress | None = None) -> None:
+async def carry_out(place: Workplace, driver: Driver, node: str, act: Act, progress: Progress | None = None) -> None:
     """Give an order and wait for its job, where it has one. Raises what the driver raises, and `Stopped` where the job fails
     or does not end."""
     accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S, progress=progress)

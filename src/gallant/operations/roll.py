@@ -5,9 +5,9 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from typing import Any, Protocol
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractAsyncContextManager, contextmanager
+from typing import Protocol
 
 from gallant.core.assess.findings import Finding
 from gallant.core.assess.notices import Bar
@@ -16,7 +16,7 @@ from gallant.core.catalog.products import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate.systems import Service, System, node_name
-from gallant.core.ports import Listener
+from gallant.core.ports import Driver, Listener
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Event
@@ -30,6 +30,7 @@ from gallant.operations.check import check_with, drifted
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.workplace import Workplace
+from gallant.store.journal import RollJournal
 
 
 class Show(Listener, Protocol):
@@ -99,11 +100,11 @@ async def roll(
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
-            for one in set_aside:
+            for barred in set_aside:
                 record(
                     place,
                     "despite-booking",
-                    one.notice,
+                    barred.notice,
                     target=plan.id,
                     reason=f"set aside for {journal.id}: {despite_booking}",
                 )
@@ -154,7 +155,7 @@ async def resume(
             )
 
 
-def _drivers(place: Workplace, plan: Plan, systems: Sequence[System]) -> Any:
+def _drivers(place: Workplace, plan: Plan, systems: Sequence[System]) -> AbstractAsyncContextManager[dict[str, Driver]]:
     """Those of the hosts too, where they keep the restore points."""
     asked = any(hop.restore_point for lane in plan.lanes for hop in lane.hops)
     return drivers_of(place, systems) if asked else place.drivers(systems)
@@ -167,7 +168,13 @@ def _have_secrets(place: Workplace, systems: Sequence[System]) -> None:
 
 
 async def _run(
-    place: Workplace, plan: Plan, drivers: Any, journal: Any, show: Show, orders: Orders, detach: bool
+    place: Workplace,
+    plan: Plan,
+    drivers: Mapping[str, Driver],
+    journal: RollJournal,
+    show: Show,
+    orders: Orders,
+    detach: bool,
 ) -> Rolled:
     services, watches = _watched(_systems(place, plan))
     means = Means(

@@ -6,14 +6,13 @@ from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Any
 
 from gallant.core.assess.ledger import BEGUN, REMOVED, REVERTED, TAKEN
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act, AnswerLost, NotReached
+from gallant.core.ports import Act, AnswerLost, Driver, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.operations.deciding import end_roll, record
@@ -38,7 +37,7 @@ class Made(Record):
 class Way:
     """Who keeps a system's restore points: the driver of itself or of the host below it, and which node is asked."""
 
-    driver: Any
+    driver: Driver
     keeper: System
     node: str
     of: str
@@ -63,7 +62,7 @@ def can_snapshot(place: Workplace, system: System) -> bool:
 
 
 @asynccontextmanager
-async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Any]]:
+async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Driver]]:
     """Drivers of the systems, and of the hosts that keep their restore points."""
     every = {s.name: s for system in systems for s in (system, *keepers_of(place, system).values())}
     async with place.drivers(list(every.values())) as drivers:
@@ -71,7 +70,7 @@ async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterat
 
 
 async def read_kept(
-    place: Workplace, system: System, drivers: Mapping[str, Any]
+    place: Workplace, system: System, drivers: Mapping[str, Driver]
 ) -> tuple[list[Kept], dict[str, Reading]]:
     """A system's restore points now, and the readings of its own nodes."""
     own = {node: await drivers[system.name].read(node) for node in system.nodes}
@@ -82,7 +81,7 @@ async def read_kept(
     return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), own
 
 
-def way_of(place: Workplace, system: System, drivers: Mapping[str, Any], own: Mapping[str, Reading]) -> Way:
+def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
     if "snapshot" in drivers[system.name].capabilities():
@@ -127,7 +126,7 @@ async def take(place: Workplace, terms: Sequence[str], reason: str) -> tuple[lis
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Any], name: str) -> Made:
+async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Driver], name: str) -> Made:
     before, own = await read_kept(place, system, drivers)
     _quiet(system, own)
     way = way_of(place, system, drivers, own)
@@ -203,7 +202,7 @@ async def remove(place: Workplace, system_name: str, name: str, sure: Ask) -> Ke
     return found
 
 
-async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Any], name: str) -> None:
+async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Driver], name: str) -> None:
     _, own = await read_kept(place, system, drivers)
     await _order(place, way_of(place, system, drivers, own), "remove_snapshot", name)
     left, _ = await read_kept(place, system, drivers)
@@ -251,7 +250,7 @@ class PlaceRestorePoints:
     """The engine's `RestorePoints`: the same taking as the command's. Of a roll's hops only the newest one is kept: each
     that stays slows its system down."""
 
-    def __init__(self, place: Workplace, drivers: Mapping[str, Any]) -> None:
+    def __init__(self, place: Workplace, drivers: Mapping[str, Driver]) -> None:
         self._place, self._drivers = place, drivers
 
     async def take(self, system: System, *, by: str, roll: str, before: str) -> str:

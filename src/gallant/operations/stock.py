@@ -14,7 +14,8 @@ from typing import Any
 from gallant.core.catalog.products import Package, Release
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act
+from gallant.core.ports import Act, Driver
+from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.deciding import record
@@ -308,7 +309,7 @@ async def preload(place: Workplace, terms: Sequence[str], meter: Meter | None = 
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-def _next_package(place: Workplace, system: System, driver: Any) -> tuple[Package | None, Release | None]:
+def _next_package(place: Workplace, system: System, driver: Driver) -> tuple[Package | None, Release | None]:
     """What the system's next hop needs on its nodes; None where nothing is ahead of it."""
     if "preload" not in driver.capabilities():
         raise Refused(
@@ -337,7 +338,7 @@ def _next_package(place: Workplace, system: System, driver: Any) -> tuple[Packag
 
 
 async def _preload_one(
-    place: Workplace, system: System, driver: Any, node: str, package: Package, release: str, meter: Meter | None
+    place: Workplace, system: System, driver: Driver, node: str, package: Package, release: str, meter: Meter | None
 ) -> Preloaded:
     name, began = node_name(system, node), place.clock.real()
     row = Preloaded(node=name, package=package.name, release=release, bytes=package.bytes, state="preloaded")
@@ -372,7 +373,7 @@ async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded
     systems, rows = place.systems(terms), []
     async with place.drivers(systems) as drivers:
         for system in systems:
-            driver: Any = drivers[system.name]
+            driver = drivers[system.name]
             if "unload" not in driver.capabilities():
                 error = Refused(f"{system.name}: its profile knows no unload.", next=f"gallant inventory {system.name}")
                 rows.append(_failed(system.name, "", "", 0, error))
@@ -388,7 +389,7 @@ async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _unload_node(place: Workplace, system: System, driver: Any, node: str) -> list[Preloaded]:
+async def _unload_node(place: Workplace, system: System, driver: Driver, node: str) -> list[Preloaded]:
     name, rows = node_name(system, node), []
     try:
         for package in (await driver.read(node)).packages:
@@ -400,7 +401,7 @@ async def _unload_node(place: Workplace, system: System, driver: Any, node: str)
     return rows
 
 
-def _is_there(reading: Any, package: Package) -> bool:
+def _is_there(reading: Reading, package: Package) -> bool:
     return any(p.name == package.name and p.sha256 == package.sha256 for p in reading.packages)
 
 

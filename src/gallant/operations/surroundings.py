@@ -9,7 +9,6 @@ import socket
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 from urllib.parse import urlsplit
 
 from gallant.core.assess.findings import Booking, Followed, HalfRestored, Rescue
@@ -17,6 +16,7 @@ from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
 from gallant.core.estate.snapshots import Kept, snapshots_of
 from gallant.core.estate.systems import Estate, System, node_name
+from gallant.core.ports import Driver
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.operations.snapshots import can_snapshot, keepers_of
@@ -26,7 +26,7 @@ PORTS = {"https": 443, "http": 80, "ssh": 22}
 CONSOLE_S = 3.0
 
 
-async def may_act(place: Workplace, driver: Any, system: System, nodes: Iterable[str]) -> dict[str, str | None]:
+async def may_act(place: Workplace, driver: Driver, system: System, nodes: Iterable[str]) -> dict[str, str | None]:
     """By node, why the account for the work was not let in; nothing where there is none, or where it would be typed."""
     account = system.accounts.get("act") or place.estate.accounts.get("act")
     if account is None or account.secret == "ask" or not driver.acts:
@@ -72,7 +72,7 @@ def followed(place: Workplace, system: System) -> tuple[Followed, ...]:
 
 
 async def read_hosts(
-    place: Workplace, systems: Sequence[System], drivers: Mapping[str, Any], read: Mapping[str, Reading]
+    place: Workplace, systems: Sequence[System], drivers: Mapping[str, Driver], read: Mapping[str, Reading]
 ) -> dict[str, Reading]:
     """The machines that guests live on: as `read` just now, else as they are, else as they were last read."""
     wanted = {name: host for system in systems for name, host in keepers_of(place, system).items()}

@@ -6,15 +6,15 @@ import asyncio
 import random
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
 
 from gallant.core.errors import GallantError, worst_exit
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import AnswerLost, NotReached, WrongMachine
+from gallant.core.ports import AnswerLost, Driver, NotReached, WrongMachine
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
 from gallant.operations.pace import Pace
 from gallant.operations.workplace import Workplace
+from gallant.store.readings import Last
 
 BATCH = 50
 RETRY_AFTER_S = 0.3
@@ -96,7 +96,7 @@ def _due(place: Workplace, chosen: Sequence[Chosen], older_than: timedelta | Non
 async def survey_with(
     place: Workplace,
     chosen: Sequence[Chosen],
-    drivers: Mapping[str, Any],
+    drivers: Mapping[str, Driver],
     tick: Tick | None = None,
     patient: bool = False,
 ) -> Survey:
@@ -151,7 +151,7 @@ async def survey_with(
     return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found))
 
 
-async def _in_time(place: Workplace, system: System, node: str, driver: Any, pace: Pace, patient: bool) -> Surveyed:
+async def _in_time(place: Workplace, system: System, node: str, driver: Driver, pace: Pace, patient: bool) -> Surveyed:
     """A node read within its time; one that was not reached is tried again, after a while that differs for each."""
     limits, real = place.estate.limits, place.clock.real()
     until = real + limits.node_deadline_s
@@ -184,13 +184,13 @@ async def _in_time(place: Workplace, system: System, node: str, driver: Any, pac
         await place.clock.pause(pause)
 
 
-def _with_last(seen: Surveyed, last: dict[str, object]) -> Surveyed:
+def _with_last(seen: Surveyed, last: Mapping[str, Last]) -> Surveyed:
     known = last.get(node_name(seen.system, seen.node))
-    reading = getattr(known, "reading", None)
+    reading = known.reading if known is not None else None
     return replace(seen, last=reading.taken if reading is not None else None)
 
 
-async def _read(place: Workplace, system: System, node: str, driver: Any) -> Surveyed:
+async def _read(place: Workplace, system: System, node: str, driver: Driver) -> Surveyed:
     real = place.clock.real()
     try:
         reading = await driver.read(node)

@@ -30,7 +30,10 @@ if TYPE_CHECKING:
     from gallant.catalogs.fetch import Reach
     from gallant.core.ports import Driver
     from gallant.core.work.plan import Knows
+    from gallant.drivers.base import Credential
     from gallant.drivers.profile import Profile
+    from gallant.store.journal import JournalStore
+    from gallant.store.ledger import LedgerStore
 
 ESTATE_FILE = "estate.yaml"
 # Each driver's class, imported when a system needs it.
@@ -95,13 +98,13 @@ class Workplace:
         return ReadingStore(self.folder)
 
     @cached_property
-    def ledger(self) -> Any:
+    def ledger(self) -> LedgerStore:
         from gallant.store.ledger import LedgerStore
 
         return LedgerStore(self.folder)
 
     @cached_property
-    def journal(self) -> Any:
+    def journal(self) -> JournalStore:
         from gallant.store.journal import JournalStore
 
         return JournalStore(self.folder)
@@ -211,7 +214,7 @@ class Workplace:
         """
         import asyncio
 
-        from gallant.drivers.base import Credential, Tools
+        from gallant.drivers.base import Tools
         from gallant.drivers.profile import load_profile
         from gallant.stock.serve import serving
         from gallant.stock.stockroom import Stockroom, Throttle
@@ -223,13 +226,13 @@ class Workplace:
                 from gallant.drivers.http import new_session
 
                 session = await stack.enter_async_context(new_session(1 if remembering else 8))
-            made: dict[str, Any] = {}
+            made: dict[str, Driver] = {}
             rates = {name: site.preload_mbit_per_s for name, site in self.estate.sites.items()}
             throttles = {name: Throttle(rate * 125_000) for name, rate in rates.items() if rate is not None}
             for system in systems:
                 module, name = DRIVER_CLASSES[system.driver]
                 tools = Tools(
-                    credentials=lambda purpose, system=system: Credential(*self.credentials(system, purpose)),
+                    credentials=partial(self._credential, system),
                     clock=self.clock,
                     folder=self.folder,
                     session=session,
@@ -247,6 +250,11 @@ class Workplace:
                 yield made
             finally:
                 await asyncio.gather(*(driver.close() for driver in made.values()))
+
+    def _credential(self, system: System, purpose: str) -> Credential:
+        from gallant.drivers.base import Credential
+
+        return Credential(*self.credentials(system, purpose))
 
     def profile_digests(self, systems: Sequence[System]) -> dict[str, str]:
         from gallant.drivers.profile import load_profile

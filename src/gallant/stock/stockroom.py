@@ -53,7 +53,8 @@ class _Sum:
     """A SHA-256 that is computed in another thread while the next bytes are on their way."""
 
     def __init__(self) -> None:
-        self._digest, self._waiting, self._pending = hashlib.sha256(), bytearray(), None  # type: ignore[var-annotated]
+        self._digest, self._waiting = hashlib.sha256(), bytearray()
+        self._pending: asyncio.Future[None] | None = None
 
     async def add(self, chunk: bytes) -> None:
         self._waiting += chunk
@@ -80,7 +81,8 @@ class _Sum:
 
     async def end(self) -> str:
         await self._flush()
-        await self._pending
+        if self._pending is not None:
+            await self._pending
         return self._digest.hexdigest()
 
 

@@ -132,7 +132,7 @@ class Cursor(sqlite3.Cursor):
         with _told(self):
             return super().fetchall()
 
-    def __iter__(self) -> Iterator[Any]:
+    def __iter__(self) -> Iterator[Any]:  # type: ignore[override]  # a generator tells what goes wrong with each row
         with _told(self):
             yield from iter(super().fetchone, None)
 

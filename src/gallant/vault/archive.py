@@ -28,6 +28,7 @@ from gallant.vault.digests import archive_digest
 from gallant.vault.disk import ReadBack
 from gallant.vault.spool import LEVEL, Spool
 
+BROKEN_ARCHIVE: tuple[type[Exception], ...] = (*BROKEN, zstandard.ZstdError)
 CHUNK = 256 * 1024
 SLACK = 1024 * 1024  # more than all that may stand between two items, and after the last
 STRETCH = 8 * 1024 * 1024  # written between two looks at what the disk gives back
@@ -186,9 +187,10 @@ def _write_all(stored: _Stored, chunks: Iterator[bytes], recipients: Sequence[An
     if recipients:
         import pyrage
 
-        pulled = io.BufferedReader(_Pulled(_remembering(chunks, failed := [])), CHUNK)
+        failed: list[Exception] = []
+        pulled = io.BufferedReader(_Pulled(_remembering(chunks, failed)), CHUNK)
         try:
-            pyrage.encrypt_io(pulled, stored, list(recipients))  # type: ignore[arg-type]
+            pyrage.encrypt_io(pulled, stored, list(recipients))
         except pyrage.EncryptError as error:  # which hides what the disk said
             raise next(iter(failed), None) or stored.failed or error from None
     else:
@@ -225,7 +227,7 @@ def unpack(
         try:
             with (
                 zstandard.ZstdDecompressor().stream_reader(plain, closefd=False, read_across_frames=True) as packed,
-                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|", tarinfo=Modest) as tar,  # type: ignore[arg-type]
+                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|", tarinfo=Modest) as tar,  # type: ignore[call-overload]
             ):
                 for member in tar:
                     if (item := expected.get(member.name)) is not None and member.name not in seen:
@@ -233,7 +235,7 @@ def unpack(
                     seen.add(_take(tar, member, expected, seen, opened))
                 while bounded.read(CHUNK):  # to the end, so that its checksum is looked at
                     pass
-        except (*BROKEN, zstandard.ZstdError) as error:
+        except BROKEN_ARCHIVE as error:
             raise NotWhole(f"{path.name} breaks off or is damaged: {clean(str(error), 100)}.") from None
     if missing := expected.keys() - seen:
         raise NotWhole(f"{path.name} lacks {', '.join(sorted(missing))}.")

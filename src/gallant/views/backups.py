@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
-from gallant.core.estate.backups import Backup, Copy, Fate
+from gallant.core.estate.backups import Backup, Copy, Fate, Item
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
@@ -62,7 +62,7 @@ def taken_view(taken: Sequence[Any]) -> View:
     return View("backup-take", rows, text, {"failed": failed})
 
 
-def _item(backup: Backup, item: Any) -> str:
+def _item(backup: Backup, item: Item) -> str:
     """An item's name, with its node where several were exported."""
     return item.path if len({i.node for i in backup.items}) > 1 else item.name
 

@@ -82,7 +82,7 @@ def _lags(axes: Any, lags: Any, of: int) -> None:
 
 def _lag_words(lag: Any) -> str:
     if lag.days is None and lag.releases is None:
-        return lag.standing
+        return str(lag.standing)
     if not lag.days and not lag.releases:
         return str(lag.standing)
     parts = [f"{lag.days} d"] if lag.days is not None else []

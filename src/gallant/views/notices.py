@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.assess.ledger import Kept
+from gallant.core.assess.ledger import Entry, Kept
 from gallant.core.assess.notices import Notice
+from gallant.core.records import fields_of
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
@@ -187,4 +188,4 @@ def ledger_verified_view(done: Any) -> View:
 
 
 def _fields(kept: Kept) -> dict[str, Any]:
-    return {name: getattr(kept.entry, name) for name in kept.entry.__struct_fields__}
+    return fields_of(kept.entry, Entry)
