@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.assess.checks import CHECKS, Check, check_named
+from gallant.core.assess.checking import Check
+from gallant.core.assess.checks import CHECKS, check_named
 from gallant.core.assess.drift import BETTER, GONE, NEW, WORSE
 from gallant.core.assess.findings import Finding
 from gallant.core.assess.waivers import Waiver

@@ -5,9 +5,10 @@ back on, and whether Gallant itself stands on what it is about to disturb.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import timedelta
 
+from gallant.core.assess.checking import ALWAYS, LONG_BEFORE, NOT_DURING, SEVERAL, SHARED_LOAD, check
 from gallant.core.assess.findings import Facts, Finding, finding
 from gallant.core.estate.order import SHAPES
 
@@ -15,9 +16,14 @@ OPENED_WITHIN = timedelta(days=30)
 LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
 WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
 DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
-SHARED_LOAD = tuple(name for name, shape in SHAPES.items() if shape.shares_load)
 
 
+@check(
+    "accounts",
+    looks_at="the account for the work is let in",
+    why="a login that is refused is found in the middle of the work otherwise",
+    levels="stop",
+)
 def _may_act(facts: Facts) -> Iterator[Finding]:
     for node, error in facts.may_act.items():
         name = f"{facts.name}/{node}"
@@ -29,6 +35,12 @@ def _may_act(facts: Facts) -> Iterator[Finding]:
             )
 
 
+@check(
+    "rescue",
+    looks_at="there is another way into a node that does not come back",
+    why="a node that does not come back is reached by its console, or not at all",
+    levels="warn",
+)
 def _rescue(facts: Facts) -> Iterator[Finding]:
     for node, way in facts.rescue.items():
         name = f"{facts.name}/{node}"
@@ -54,6 +66,13 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
             )
 
 
+@check(
+    "publisher",
+    looks_at="the catalogs of its publisher can be reached from here",
+    why="a recall that nobody fetches warns nobody",
+    levels="warn",
+    phases=LONG_BEFORE,
+)
 def _publisher(facts: Facts) -> Iterator[Finding]:
     for source in facts.sources:
         good = source.state in ("reachable", None)
@@ -68,6 +87,12 @@ def _publisher(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "warn", f"no catalog here lists {facts.system.product}", "", "gallant catalog list")
 
 
+@check(
+    "memory",
+    looks_at="enough memory is left",
+    why="an update that has no memory left is ended by the host",
+    levels="warn",
+)
 def _memory(facts: Facts) -> Iterator[Finding]:
     least = facts.limits.memory_free_mb * 1e6
     for node, reading in facts.readings.items():
@@ -85,6 +110,14 @@ def _memory(facts: Facts) -> Iterator[Finding]:
         )
 
 
+@check(
+    "redundancy",
+    looks_at="one node can be taken out and enough of the others stay",
+    why="the next node can leave only when enough of the others stay",
+    levels="stop",
+    phases=ALWAYS,
+    shapes=SEVERAL,
+)
 def _redundancy(facts: Facts) -> Iterator[Finding]:
     if not facts.system.in_service or facts.errors:
         return
@@ -102,6 +135,13 @@ def _redundancy(facts: Facts) -> Iterator[Finding]:
         )
 
 
+@check(
+    "links",
+    looks_at="links, uplinks and paths are up, two or more of them",
+    why="a node that hangs on one link is gone when its switch restarts",
+    levels="stop warn note",
+    phases=ALWAYS,
+)
 def _links(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         links = [f for f in reading.facets if LINKS.match(f.name) and f.state.lower() not in DOWN_ON_PURPOSE]
@@ -120,6 +160,12 @@ def _links(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "pass", f"{reading.name} has {up} links up", "", None, node)
 
 
+@check(
+    "sessions",
+    looks_at="how many are logged in",
+    why="whoever is working there is cut off by a restart",
+    levels="note",
+)
 def _sessions(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         count = reading.gauge("sessions")
@@ -136,6 +182,12 @@ def _sessions(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "pass", f"nobody is logged in on {reading.name}", "", None, node)
 
 
+@check(
+    "requirements",
+    looks_at="requirements between products hold, of third parties too",
+    why="a product that another one stands on is moved in an order, or both fail",
+    levels="warn",
+)
 def _requirements(facts: Facts) -> Iterator[Finding]:
     for words in facts.conflicts:
         yield finding(facts, "warn", words, "", f"gallant gaps --conflicts {facts.name}")
@@ -143,6 +195,12 @@ def _requirements(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", "what it requires of others, and they of it, holds")
 
 
+@check(
+    "recalled",
+    looks_at="no release that it runs or would enter was recalled",
+    why="a publisher that takes a release back has found out why",
+    levels="stop warn",
+)
 def _recalled(facts: Facts) -> Iterator[Finding]:
     for version, words in facts.recalled.items():
         entered = version in facts.entering
@@ -157,6 +215,13 @@ def _recalled(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", "no release that it runs or would enter was recalled")
 
 
+@check(
+    "backup-opened",
+    looks_at="a backup of it was decrypted and unpacked within 30 days",
+    why="a backup that was never opened is a hope",
+    levels="warn note",
+    phases=LONG_BEFORE,
+)
 def _opened(facts: Facts) -> Iterator[Finding]:
     mine = [b for b in facts.backups if b.system == facts.name]
     if not mine:
@@ -176,6 +241,14 @@ def _opened(facts: Facts) -> Iterator[Finding]:
         )
 
 
+@check(
+    "backup-copies",
+    looks_at="its newest backup lies in every second place",
+    why="a backup that burns with its host is none",
+    levels="warn",
+    phases=LONG_BEFORE,
+    mend="backup",
+)
 def _copies(facts: Facts) -> Iterator[Finding]:
     newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
     if newest is None:
@@ -191,6 +264,14 @@ def _copies(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "warn", f"its newest backup has no copy at {place}", why or "", todo)
 
 
+@check(
+    "snapshots",
+    looks_at="no snapshot is left over",
+    why="a snapshot that stays grows, and slows its system down",
+    levels="warn note",
+    phases=NOT_DURING,
+    mend="snapshots",
+)
 def _snapshots(facts: Facts) -> Iterator[Finding]:
     for number, kept in enumerate(facts.snapshots):
         hours = kept.age.total_seconds() / 3600
@@ -208,6 +289,12 @@ def _snapshots(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", "no snapshot is left over")
 
 
+@check(
+    "snapshot-possible",
+    looks_at="it can be snapshotted, now and from the next release on",
+    why="whoever counts on a way back finds out in time that there is none",
+    levels="warn note",
+)
 def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
     if facts.no_snapshots_from:
         yield finding(
@@ -229,6 +316,13 @@ def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", "it can be snapshotted")
 
 
+@check(
+    "capacity",
+    looks_at="what the nodes carry together fits on one less",
+    why="what a node carried has to fit onto the others while it is away",
+    levels="stop",
+    shapes=SHARED_LOAD,
+)
 def _capacity(facts: Facts) -> Iterator[Finding]:
     """What the nodes carry together, on one node less: each gauge in percent that all of them have."""
     rows = list(facts.readings.values())
@@ -250,6 +344,12 @@ def _capacity(facts: Facts) -> Iterator[Finding]:
         )
 
 
+@check(
+    "format",
+    looks_at="no on-disk format waits to be raised",
+    why="a format that is raised by the way takes the way back with it",
+    levels="warn",
+)
 def _format(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         waiting = [
@@ -266,6 +366,12 @@ def _format(facts: Facts) -> Iterator[Finding]:
             )
 
 
+@check(
+    "own-path",
+    looks_at="Gallant's own host, store and names do not stand on what would be disturbed",
+    why="whoever saws off the branch that they sit on sees nothing through",
+    levels="stop",
+)
 def _own_path(facts: Facts) -> Iterator[Finding]:
     for words in facts.own_path:
         yield finding(
@@ -279,6 +385,12 @@ def _own_path(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", f"Gallant's own host, store and names do not depend on {facts.name}")
 
 
+@check(
+    "window",
+    looks_at="the work fits into what is booked",
+    why="work that does not fit is stopped half-way by the clock",
+    levels="warn",
+)
 def _window(facts: Facts) -> Iterator[Finding]:
     if facts.booked is None or facts.needed_s is None:
         return
@@ -295,6 +407,12 @@ def _window(facts: Facts) -> Iterator[Finding]:
     )
 
 
+@check(
+    "backup-possible",
+    looks_at="its configuration can be exported",
+    why="what cannot be exported is lost with its machine",
+    levels="warn",
+)
 def _backup_possible(facts: Facts) -> Iterator[Finding]:
     if facts.can_export is False:
         yield finding(
@@ -308,6 +426,12 @@ def _backup_possible(facts: Facts) -> Iterator[Finding]:
         yield finding(facts, "pass", "it can be backed up", f"by its profile {facts.system.profile}")
 
 
+@check(
+    "restored",
+    looks_at="no restore was cut off, or failed on the way",
+    why="a node with half of its configuration is neither what it was nor what it should be",
+    levels="warn",
+)
 def _restored(facts: Facts) -> Iterator[Finding]:
     for half in facts.half_restored:
         yield finding(
@@ -320,26 +444,3 @@ def _restored(facts: Facts) -> Iterator[Finding]:
         )
     if not facts.half_restored:
         yield finding(facts, "pass", "no restore was left half done")
-
-
-CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
-    ("own-path", "Gallant's own host, store and names do not stand on what would be disturbed", _own_path),
-    ("accounts", "the account for the work is let in", _may_act),
-    ("redundancy", "one node can be taken out and enough of the others stay", _redundancy),
-    ("capacity", "what the nodes carry together fits on one less", _capacity),
-    ("links", "links, uplinks and paths are up, two or more of them", _links),
-    ("rescue", "there is another way into a node that does not come back", _rescue),
-    ("recalled", "no release that it runs or would enter was recalled", _recalled),
-    ("requirements", "requirements between products hold, of third parties too", _requirements),
-    ("publisher", "the catalogs of its publisher can be reached from here", _publisher),
-    ("memory", "enough memory is left", _memory),
-    ("sessions", "how many are logged in", _sessions),
-    ("backup-opened", "a backup of it was decrypted and unpacked within 30 days", _opened),
-    ("backup-copies", "its newest backup lies in every second place", _copies),
-    ("snapshots", "no snapshot is left over", _snapshots),
-    ("snapshot-possible", "it can be snapshotted, now and from the next release on", _snapshot_possible),
-    ("format", "no on-disk format waits to be raised", _format),
-    ("backup-possible", "its configuration can be exported", _backup_possible),
-    ("restored", "no restore was cut off, or failed on the way", _restored),
-    ("window", "the work fits into what is booked", _window),
-)

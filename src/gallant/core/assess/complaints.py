@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from datetime import timedelta
 
+from gallant.core.assess.checking import ALWAYS, UNTIL_DONE, check
 from gallant.core.assess.findings import Facts, Finding, finding
 
 # Facets by which drivers and profiles say these things.
@@ -19,6 +20,13 @@ PUT_ASIDE_NEXT = {
 }
 
 
+@check(
+    "alarms",
+    looks_at="no node complains of anything",
+    why="hardware that is failing fails when it is restarted",
+    levels="stop warn note",
+    phases=ALWAYS,
+)
 def _alarms(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         for alarm in reading.alarms:
@@ -30,6 +38,12 @@ def _alarms(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "pass", f"{reading.name} has no alarm", "", None, node)
 
 
+@check(
+    "readiness",
+    looks_at="the device's own readiness test for the next release",
+    why="the device knows its own obstacles best",
+    levels="stop warn note",
+)
 def _readiness(facts: Facts) -> Iterator[Finding]:
     for node, said in facts.tested.items():
         name = f"{facts.name}/{node}"
@@ -43,6 +57,12 @@ def _readiness(facts: Facts) -> Iterator[Finding]:
             yield finding(facts, "pass", f"{name}'s own readiness test finds nothing", minutes, None, node)
 
 
+@check(
+    "expiries",
+    looks_at="no password, account, certificate or licence ends soon, or before the booked work does",
+    why="a password or certificate that ends locks out whoever comes to mend",
+    levels="stop warn",
+)
 def _expiries(facts: Facts) -> Iterator[Finding]:
     soon = timedelta(days=facts.limits.expiry_days)
     for node, reading in facts.readings.items():
@@ -113,6 +133,12 @@ def _known_facet(name: str) -> Callable[[Facts], Iterator[Finding]]:
     return check
 
 
+@check(
+    "put-aside",
+    looks_at="packages kept back, conffiles changed by hand, services on replaced libraries",
+    why="what a person put aside, an update does not bring, or overwrites",
+    levels="warn note",
+)
 def _put_aside(facts: Facts) -> Iterator[Finding]:
     """Packages kept back, conffiles changed by hand, services on replaced libraries; each kind in one line a node."""
     for node, reading in facts.readings.items():
@@ -132,22 +158,58 @@ def _put_aside(facts: Facts) -> Iterator[Finding]:
                 )
 
 
+@check(
+    "oddities",
+    looks_at="in which ways a device does not speak as its protocol has it",
+    why="a device that does not keep to its protocol may not do so elsewhere",
+    levels="note",
+)
 def _oddities(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
         for oddity in reading.oddities:
             yield finding(facts, "note", f"{reading.name} {oddity}", "understood all the same", None, node)
 
 
-CHECKS: tuple[tuple[str, str, Callable[[Facts], Iterator[Finding]]], ...] = (
-    ("alarms", "no node complains of anything", _alarms),
-    ("readiness", "the device's own readiness test for the next release", _readiness),
-    ("expiries", "no password, account, certificate or licence ends soon, or before the booked work does", _expiries),
-    ("saved", "each node runs the configuration that it would start with", _known_facet(SAVED)),
-    ("updates-itself", "no device updates itself meanwhile", _known_facet(UPDATES_ITSELF)),
-    ("time-source", "each node's clock follows a time source", _known_facet("time source")),
-    ("spare-slot", "the spare slot of each node is ready", _known_facet("spare slot")),
-    ("configuring", "nobody is configuring a node", _known_facet("configuration session")),
-    ("partner", "no synchronous partner would block writes", _known_facet("synchronous partner")),
-    ("put-aside", "packages kept back, conffiles changed by hand, services on replaced libraries", _put_aside),
-    ("oddities", "in which ways a device does not speak as its protocol has it", _oddities),
-)
+check(
+    "saved",
+    looks_at="each node runs the configuration that it would start with",
+    why="a restart loses what was configured and never saved",
+    levels="warn",
+    mend="saved",
+)(_known_facet(SAVED))
+
+check(
+    "updates-itself",
+    looks_at="no device updates itself meanwhile",
+    why="a device that updates itself does so in the middle of the work",
+    levels="warn",
+    phases=UNTIL_DONE,
+)(_known_facet(UPDATES_ITSELF))
+
+check(
+    "time-source",
+    looks_at="each node's clock follows a time source",
+    why="a clock without a source runs away until something refuses it",
+    levels="warn",
+)(_known_facet("time source"))
+
+check(
+    "spare-slot",
+    looks_at="the spare slot of each node is ready",
+    why="a node whose other slot is not ready has nothing to fall back to",
+    levels="warn",
+)(_known_facet("spare slot"))
+
+check(
+    "configuring",
+    looks_at="nobody is configuring a node",
+    why="what somebody is configuring meanwhile is lost, or is half of it in the backup",
+    levels="warn",
+)(_known_facet("configuration session"))
+
+check(
+    "partner",
+    looks_at="no synchronous partner would block writes",
+    why="a partner that insists on both copies stops writing while one is away",
+    levels="warn",
+)(_known_facet("synchronous partner"))

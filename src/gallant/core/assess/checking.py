@@ -1,0 +1,60 @@
+"""How a check is registered: a function over facts, with what it looks at, why that matters, and when it is asked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from gallant.core.assess.findings import Facts, Finding
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System
+from gallant.core.records import Record
+
+BEFOREHAND, LONG_BEFORE = ("ahead", "before"), ("ahead",)
+ALWAYS, NOT_DURING = ("ahead", "before", "during", "after"), ("ahead", "before", "after")
+UNTIL_DONE = ("ahead", "before", "during")
+SEVERAL = tuple(name for name, shape in SHAPES.items() if shape.has_spare)  # whose systems have more than one node
+SHARED_LOAD = tuple(name for name, shape in SHAPES.items() if shape.shares_load)
+
+Look = Callable[[Facts], Iterator[Finding]]
+REGISTERED: list[tuple[Check, Look]] = []
+
+
+class Check(Record):
+    """What a check looks at and why that matters, in one line each; at which levels it speaks up, and of what.
+
+    `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems that it applies to, all
+    where none is named; `mend` names an action of `operations/mending.py`.
+    """
+
+    id: str
+    looks_at: str
+    why: str
+    levels: tuple[str, ...]
+    phases: tuple[str, ...] = ("ahead", "before")
+    shapes: tuple[str, ...] = ()
+    mend: str | None = None
+
+    def applies(self, system: System) -> bool:
+        return not self.shapes or system.shape in self.shapes
+
+
+def check(
+    id: str,
+    *,
+    looks_at: str,
+    why: str,
+    levels: str,
+    phases: tuple[str, ...] = BEFOREHAND,
+    shapes: tuple[str, ...] = (),
+    mend: str | None = None,
+) -> Callable[[Look], Look]:
+    """Register a check; it is all that is needed for it to be run, listed, explained, waived and mended."""
+
+    def registered(look: Look) -> Look:
+        made = Check(
+            id=id, looks_at=looks_at, why=why, levels=tuple(levels.split()), phases=phases, shapes=shapes, mend=mend
+        )
+        REGISTERED.append((made, look))
+        return look
+
+    return registered
