@@ -58,6 +58,12 @@ class Done:
         return json.loads(next(line for line in self.err.splitlines() if line.startswith("{")))
 
 
+def _hear(ignoring: signal.Signals | None) -> None:
+    """In a child: the signals as a terminal has them, however the tests themselves were started."""
+    for one in (signal.SIGHUP, signal.SIGINT, signal.SIGTERM):
+        signal.signal(one, signal.SIG_IGN if one == ignoring else signal.SIG_DFL)
+
+
 class Place:
     """An estate folder with running stand-ins in front of it."""
 
@@ -93,7 +99,7 @@ class Place:
             stderr=subprocess.PIPE,
             text=True,
             start_new_session=True,
-            preexec_fn=None if ignoring is None else partial(signal.signal, ignoring, signal.SIG_IGN),
+            preexec_fn=partial(_hear, ignoring),
         )
 
     # --- behind the stage

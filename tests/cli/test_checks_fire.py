@@ -47,6 +47,7 @@ def line(tmp_path_factory) -> Iterator[Place]:
         ready(place, "backup", "verify", "fulmar-box")
         ready(place, "snapshot", "take", "overlook", "--reason", "trial")
         with edited(place, "{for: tickets, aim: settled 90d}", "{for: tickets, aim: pin 2.11.3}"):
+            ready(place, "notice", "accept", "tickets:image")
             plan = re.search(r"plan-[0-9a-f]+", ready(place, "plan", "tickets"))[0]
             assert place.run("roll", plan, "--hold-after", "step").code == 4
         yield place

@@ -324,6 +324,7 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     for words in (["catalog", "sync"], ["survey", "quay"], ["stock", "fetch", "quay"]):
         assert line.run(*words).code == 0, words
     plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "quay").out)[0]
+    assert line.run("notice", "accept", "quay:image").code == 0
     done = line.run("roll", plan)
     assert done.code == 0, done.out + done.err
     line.run("survey", "quay")

@@ -63,7 +63,8 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
     """The decisions that a roll of this plan would go against now."""
     every, now = _wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
-    covered = {f"{lane.system}:{IMAGE}" for lane in plan.lanes}
+    # To finish a recalled release is another matter, decided by name when the plan was made.
+    covered = {f"{lane.system}:{IMAGE}" for lane in plan.lanes if not all(hop.despite_recall for hop in lane.hops)}
     found = (bar(n, decisions[n.name], now) for n in _told(place, every) if n.name in covered)
     return [one for one in found if one is not None]
 
