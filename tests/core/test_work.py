@@ -14,7 +14,17 @@ from hypothesis import strategies as st
 from gallant.cli.main import COMMANDS
 from gallant.core.after.compare import verify_system
 from gallant.core.assess.checks import CHECKS, check_named, run_checks
-from gallant.core.assess.findings import LEVELS, Booking, Facts, Followed, HalfRestored, Rescue
+from gallant.core.assess.findings import (
+    LEVELS,
+    AroundFacts,
+    AskedFacts,
+    Booking,
+    Facts,
+    Followed,
+    HalfRestored,
+    Rescue,
+    RouteFacts,
+)
 from gallant.core.assess.issues import Concern
 from gallant.core.assess.outages import Sample, outages
 from gallant.core.catalog.products import KnownIssue, Package
@@ -292,19 +302,20 @@ PACKAGE = Package(name="p", url="x", bytes=1000, sha256="0" * 64)
 
 
 def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
-    return Facts(
-        **{
-            "system": TICKETS,
-            "readings": readings or both(),
-            "errors": {},
-            "now": NOW,
-            "limits": Limits(),
-            "backups": (BACKUP,),
-            "wanted": (PACKAGE,),
-            "probes": {"blocks": Sample(service="blocks", at=NOW, real=0, ok=True)},
-            **more,
-        }
-    )
+    """Facts, each said by its own name, laid into the group that has it."""
+    said = {
+        "backups": (BACKUP,),
+        "wanted": (PACKAGE,),
+        "probes": {"blocks": Sample(service="blocks", at=NOW, real=0, ok=True)},
+        **more,
+    }
+    groups = {"route": RouteFacts, "around": AroundFacts, "asked": AskedFacts}
+    laid = {
+        name: kind(**{field: said.pop(field) for field in kind.__struct_fields__ if field in said})
+        for name, kind in groups.items()
+    }
+    plain = {"system": TICKETS, "readings": readings or both(), "errors": {}, "now": NOW, "limits": Limits()}
+    return Facts(**{**plain, **laid, **said})
 
 
 def booked(seconds: float) -> Booking:

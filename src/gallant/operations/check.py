@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
 from gallant.core.assess.drift import Drift, drift
-from gallant.core.assess.findings import LEVELS, Facts, Finding
+from gallant.core.assess.findings import LEVELS, AskedFacts, Facts, Finding, RouteFacts
 from gallant.core.assess.outages import Sample
 from gallant.core.assess.waivers import waivers, with_waivers
 from gallant.core.catalog.products import Release
@@ -19,16 +19,17 @@ from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
-from gallant.core.records import Record, clean, replace
+from gallant.core.records import Record, clean
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
-from gallant.operations.backups import store_of
 from gallant.operations.length import job_seconds
 from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.stockroom import Stockroom
+
+NOTHING_AHEAD = Ahead(entered=(), running=())
 
 
 class Health(Record):
@@ -88,16 +89,14 @@ async def check_with(
 ) -> tuple[list[Finding], Survey]:
     """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
-    probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
-    rescue = await asyncio.gather(*(surroundings.rescue(place, s) for s in systems))
-    said = conflicts(place, [])
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
-    facts = [_facts(place, s, survey, p, hosts, own_roll) for s, p in zip(systems, probes, strict=True)]
-    facts = [
-        replace(f, rescue=ways, conflicts=tuple(c.words for c in said if c.system == f.name))
-        for f, ways in zip(facts, rescue, strict=True)
-    ]
-    facts = await asyncio.gather(*(_asked(place, f, drivers[f.name]) for f in facts))
+    said = conflicts(place, [])
+    facts = await asyncio.gather(
+        *(
+            _facts(place, s, survey, drivers[s.name], hosts, own_roll, [c.words for c in said if c.system == s.name])
+            for s in systems
+        )
+    )
     known = waivers(place.ledger.entries())
     found = {f.name: with_waivers(run_checks(f, only, phase), known, place.clock.now()) for f in facts}
     if not only and phase is None:
@@ -112,32 +111,85 @@ def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Find
     return [d for d in drift(old, [f for f in findings if f.system in earlier]) if d.what in ("new", "worse")]
 
 
-async def _asked(place: Workplace, facts: Facts, driver: Driver) -> Facts:
-    """With what the nodes say when they are asked: their own readiness test, and whether the account for work is let in."""
-    let_in = await surroundings.may_act(place, driver, facts.system, facts.readings)
-    return await _with_readiness(place, replace(facts, may_act=let_in), driver)
+async def _facts(
+    place: Workplace,
+    system: System,
+    survey: Survey,
+    driver: Driver,
+    hosts: Mapping[str, Reading],
+    own_roll: str | None,
+    broken: Sequence[str],
+) -> Facts:
+    """What is known of one system: its own nodes, its way ahead, what lies around it, and what only asking tells."""
+    seen = [n for n in survey.nodes if n.system == system.name]
+    read = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
+    readings = {n: read[n] for n in system.nodes if n in read}
+    ahead = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else NOTHING_AHEAD
+    return Facts(
+        system=system,
+        readings=readings,
+        errors={n.node: n.error for n in seen if n.error is not None},
+        alike={n.node: n.alike for n in seen if n.alike is not None},
+        now=place.clock.now(),
+        limits=place.estate.limits,
+        route=_on_the_route(place, system, readings, ahead, broken),
+        around=await surroundings.around(place, system, readings, hosts, own_roll),
+        asked=await _asked(place, system, readings, ahead, driver),
+    )
 
 
-async def _with_readiness(place: Workplace, facts: Facts, driver: Driver) -> Facts:
-    """With what each node's own readiness test for the next release says; a test that cannot be had is a warning."""
-    if "self_test" not in driver.capabilities():
-        return facts
-    entered = releases_ahead(place, facts.system, [r.version for r in facts.readings.values()]).entered
-    if not entered:
-        return facts
-    release = entered[0][0].version
+def _on_the_route(
+    place: Workplace, system: System, readings: Mapping[str, Reading], ahead: Ahead, broken: Sequence[str]
+) -> RouteFacts:
+    stockroom, product = Stockroom(place.folder), place.products.get(system.product)
+    kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
+    releases = [release for release, _ in ahead.entered]
+    hops = hops_of([r.version for r in readings.values()], releases)
+    publisher = system.product.partition("/")[0]
+    terms = dict.fromkeys(r.terms for r in releases if r.terms)
+    return RouteFacts(
+        wanted=ahead.packages,
+        missing=tuple(p.name for p in ahead.packages if not stockroom.has(p)),
+        unkept=tuple(p.name for p in kept if not stockroom.has(p)),
+        notes=tuple(notes_on(place.estate, system, product, hops)) if product else (),
+        issues=tuple(issues_here(place, system, product, releases, readings.values())) if product else (),
+        terms=tuple(t for t in terms if not place.ledger.accepted(t, publisher)),
+        entering=tuple(r.version for r in releases),
+        recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
+        conflicts=tuple(broken),
+        no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
+        needed_s=job_seconds(place, system, readings, releases) if surroundings.booked(place, system) else None,
+    )
+
+
+async def _asked(
+    place: Workplace, system: System, readings: Mapping[str, Reading], ahead: Ahead, driver: Driver
+) -> AskedFacts:
+    """Whether services answer, whether the account for work is let in, and the nodes' own readiness test."""
+    probes = await probe_services(place, system)
+    let_in = await surroundings.may_act(place, driver, system, readings)
+    tested, announced = await _own_tests(readings, ahead, driver)
+    return AskedFacts(tested=tested, announced=announced, may_act=let_in, probes=probes)
+
+
+async def _own_tests(
+    nodes: Iterable[str], ahead: Ahead, driver: Driver
+) -> tuple[dict[str, tuple[Alarm, ...]], dict[str, float]]:
+    """What each node's own readiness test for the next release says; a test that cannot be had is a warning."""
     tested: dict[str, tuple[Alarm, ...]] = {}
     announced: dict[str, float] = {}
-    for node in facts.readings:
+    if "self_test" not in driver.capabilities() or not ahead.entered:
+        return tested, announced
+    for node in nodes:
         try:
-            found = await driver.self_test(node, release)
+            found = await driver.self_test(node, ahead.entered[0][0].version)
         except GallantError as error:
             tested[node] = (Alarm(text=f"it could not be had: {error.what}", level="warn"),)
             continue
         tested[node] = found.findings
         if found.minutes is not None:
             announced[node] = found.minutes
-    return replace(facts, tested=tested, announced=announced)
+    return tested, announced
 
 
 async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
@@ -147,63 +199,6 @@ async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
         *(probe(name, service, place.clock, 3.0) for name, service in system.services.items())
     )
     return {sample.service: sample for sample in samples}
-
-
-def _facts(
-    place: Workplace,
-    system: System,
-    survey: Survey,
-    probes: dict[str, Sample],
-    hosts: Mapping[str, Reading],
-    own_roll: str | None,
-) -> Facts:
-    seen = [n for n in survey.nodes if n.system == system.name]
-    readings = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
-    readings = {n: readings[n] for n in system.nodes if n in readings}
-    versions = [r.version for r in readings.values()]
-    ahead = releases_ahead(place, system, versions) if readings else Ahead(entered=(), running=())
-    stockroom = Stockroom(place.folder)
-    kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
-    rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
-    product = place.products.get(system.product)
-    releases = [release for release, _ in ahead.entered]
-    snapshots, can_snapshot = surroundings.kept_snapshots(place, system, readings, hosts)
-    booking = surroundings.booked(place, system)
-    return Facts(
-        system=system,
-        readings=readings,
-        errors={n.node: n.error for n in seen if n.error is not None},
-        alike={n.node: n.alike for n in seen if n.alike is not None},
-        now=place.clock.now(),
-        limits=place.estate.limits,
-        backups=tuple(store_of(place).all(system.name)),
-        wanted=ahead.packages,
-        missing=tuple(p.name for p in ahead.packages if not stockroom.has(p)),
-        unkept=tuple(p.name for p in kept if not stockroom.has(p)),
-        probes=probes,
-        open_roll=rolls[0] if rolls else None,
-        notes=tuple(notes_on(place.estate, system, product, hops_of(versions, releases))) if product else (),
-        issues=tuple(issues_here(place, system, product, releases, readings.values())) if product else (),
-        terms=tuple(
-            t
-            for t in dict.fromkeys(r.terms for r in releases if r.terms)
-            if not place.ledger.accepted(t, system.product.partition("/")[0])
-        ),
-        sources=surroundings.followed(place, system),
-        channels_unknown_here=product is None and bool(place.products),
-        entering=tuple(r.version for r in releases),
-        recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
-        snapshots=snapshots,
-        can_snapshot=can_snapshot,
-        can_export=surroundings.can_export(place, system),
-        no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
-        copy_places=tuple(copy.to for copy in place.estate.backups.copies),
-        own_path=surroundings.own_path(place.estate, system, place.folder),
-        booked=booking,
-        half_restored=surroundings.half_restored(place, system),
-        writable=place.writable,
-        needed_s=job_seconds(place, system, readings, releases) if booking else None,
-    )
 
 
 def hops_of(versions: Sequence[str], releases: Sequence[Release]) -> list[tuple[str, str]]:

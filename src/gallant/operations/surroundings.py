@@ -11,7 +11,7 @@ from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from gallant.core.assess.findings import Booking, Followed, HalfRestored, Rescue
+from gallant.core.assess.findings import AroundFacts, Booking, Followed, HalfRestored, Rescue
 from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
 from gallant.core.estate.snapshots import Kept, snapshots_of
@@ -19,11 +19,39 @@ from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.ports import Driver
 from gallant.core.readings import Reading
 from gallant.core.records import replace
+from gallant.operations.backups import store_of
 from gallant.operations.snapshots import can_snapshot, keepers_of
 from gallant.operations.workplace import Workplace, knows_of
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
 CONSOLE_S = 3.0
+
+
+async def around(
+    place: Workplace,
+    system: System,
+    readings: Mapping[str, Reading],
+    hosts: Mapping[str, Reading],
+    own_roll: str | None,
+) -> AroundFacts:
+    """Everything that lies around a system; `own_roll` is the roll that asks, which does not stand in its own way."""
+    snapshots, can_be = kept_snapshots(place, system, readings, hosts)
+    rolls = [r.id for r in place.journal.open_rolls(system.name) if r.id != own_roll]
+    return AroundFacts(
+        backups=tuple(store_of(place).all(system.name)),
+        copy_places=tuple(copy.to for copy in place.estate.backups.copies),
+        snapshots=snapshots,
+        can_snapshot=can_be,
+        can_export=can_export(place, system),
+        sources=followed(place, system),
+        channels_unknown_here=system.product not in place.products and bool(place.products),
+        rescue=await rescue(place, system),
+        own_path=own_path(place.estate, system, place.folder),
+        open_roll=rolls[0] if rolls else None,
+        booked=booked(place, system),
+        half_restored=half_restored(place, system),
+        writable=place.writable,
+    )
 
 
 async def may_act(place: Workplace, driver: Driver, system: System, nodes: Iterable[str]) -> dict[str, str | None]:

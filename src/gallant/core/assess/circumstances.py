@@ -25,7 +25,7 @@ DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
     levels="stop",
 )
 def _may_act(facts: Facts) -> Iterator[Finding]:
-    for node, error in facts.may_act.items():
+    for node, error in facts.asked.may_act.items():
         name = f"{facts.name}/{node}"
         if error is None:
             yield finding(facts, "pass", f"{name} lets the account for the work in", "", None, node)
@@ -42,7 +42,7 @@ def _may_act(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _rescue(facts: Facts) -> Iterator[Finding]:
-    for node, way in facts.rescue.items():
+    for node, way in facts.around.rescue.items():
         name = f"{facts.name}/{node}"
         if way.answers is False:
             yield finding(
@@ -74,7 +74,7 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
     phases=LONG_BEFORE,
 )
 def _publisher(facts: Facts) -> Iterator[Finding]:
-    for source in facts.sources:
+    for source in facts.around.sources:
         good = source.state in ("reachable", None)
         yield finding(
             facts,
@@ -83,7 +83,7 @@ def _publisher(facts: Facts) -> Iterator[Finding]:
             source.why or "",
             None if good else f"gallant catalog test {source.name}",
         )
-    if facts.channels_unknown_here:
+    if facts.around.channels_unknown_here:
         yield finding(facts, "warn", f"no catalog here lists {facts.system.product}", "", "gallant catalog list")
 
 
@@ -189,9 +189,9 @@ def _sessions(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _requirements(facts: Facts) -> Iterator[Finding]:
-    for words in facts.conflicts:
+    for words in facts.route.conflicts:
         yield finding(facts, "warn", words, "", f"gallant gaps --conflicts {facts.name}")
-    if not facts.conflicts:
+    if not facts.route.conflicts:
         yield finding(facts, "pass", "what it requires of others, and they of it, holds")
 
 
@@ -202,8 +202,8 @@ def _requirements(facts: Facts) -> Iterator[Finding]:
     levels="stop warn",
 )
 def _recalled(facts: Facts) -> Iterator[Finding]:
-    for version, words in facts.recalled.items():
-        entered = version in facts.entering
+    for version, words in facts.route.recalled.items():
+        entered = version in facts.route.entering
         yield finding(
             facts,
             "stop" if entered else "warn",
@@ -211,7 +211,7 @@ def _recalled(facts: Facts) -> Iterator[Finding]:
             words,
             f"gallant route {facts.name}",
         )
-    if not facts.recalled:
+    if not facts.route.recalled:
         yield finding(facts, "pass", "no release that it runs or would enter was recalled")
 
 
@@ -223,7 +223,7 @@ def _recalled(facts: Facts) -> Iterator[Finding]:
     phases=LONG_BEFORE,
 )
 def _opened(facts: Facts) -> Iterator[Finding]:
-    mine = [b for b in facts.backups if b.system == facts.name]
+    mine = [b for b in facts.around.backups if b.system == facts.name]
     if not mine:
         return
     last = max((b.opened for b in mine if b.opened is not None), default=None)
@@ -250,11 +250,11 @@ def _opened(facts: Facts) -> Iterator[Finding]:
     mend="backup",
 )
 def _copies(facts: Facts) -> Iterator[Finding]:
-    newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
+    newest = max((b for b in facts.around.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
     if newest is None:
         return
     known = {copy.place: copy for copy in newest.copies}
-    for place in dict.fromkeys((*facts.copy_places, *known)):
+    for place in dict.fromkeys((*facts.around.copy_places, *known)):
         copy = known.get(place)
         if copy is not None and copy.problem is None:
             yield finding(facts, "pass", f"its newest backup lies at {place} too")
@@ -273,19 +273,23 @@ def _copies(facts: Facts) -> Iterator[Finding]:
     mend="snapshots",
 )
 def _snapshots(facts: Facts) -> Iterator[Finding]:
-    for number, kept in enumerate(facts.snapshots):
+    for number, kept in enumerate(facts.around.snapshots):
         hours = kept.age.total_seconds() / 3600
         age = f"{f'{hours:.1f} h' if hours < 48 else f'{hours / 24:.1f} d'} old, kept by {kept.keeper}"
         todo = f"gallant snapshot remove {facts.name} {kept.snapshot.name}"
         if kept.overdue:
             yield finding(facts, "warn", f"the snapshot {kept.snapshot.name} is older than its limit", age, todo)
-        elif number == 0 and len(facts.snapshots) > 1:
+        elif number == 0 and len(facts.around.snapshots) > 1:
             yield finding(
-                facts, "warn", f"{facts.name} has {len(facts.snapshots)} snapshots; each slows it down", age, todo
+                facts,
+                "warn",
+                f"{facts.name} has {len(facts.around.snapshots)} snapshots; each slows it down",
+                age,
+                todo,
             )
         else:
             yield finding(facts, "note", f"the snapshot {kept.snapshot.name} lives", age, todo)
-    if not facts.snapshots:
+    if not facts.around.snapshots:
         yield finding(facts, "pass", "no snapshot is left over")
 
 
@@ -296,15 +300,15 @@ def _snapshots(facts: Facts) -> Iterator[Finding]:
     levels="warn note",
 )
 def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
-    if facts.no_snapshots_from:
+    if facts.route.no_snapshots_from:
         yield finding(
             facts,
             "warn",
-            f"from {facts.no_snapshots_from} on it cannot be snapshotted any more",
+            f"from {facts.route.no_snapshots_from} on it cannot be snapshotted any more",
             "its backups are the way back then",
             f"gallant backup take {facts.name}",
         )
-    elif facts.can_snapshot is False:
+    elif facts.around.can_snapshot is False:
         yield finding(
             facts,
             "note",
@@ -312,7 +316,7 @@ def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
             "its backups are the way back",
             f"gallant backup list {facts.name}",
         )
-    elif facts.can_snapshot:
+    elif facts.around.can_snapshot:
         yield finding(facts, "pass", "it can be snapshotted")
 
 
@@ -373,7 +377,7 @@ def _format(facts: Facts) -> Iterator[Finding]:
     levels="stop",
 )
 def _own_path(facts: Facts) -> Iterator[Finding]:
-    for words in facts.own_path:
+    for words in facts.around.own_path:
         yield finding(
             facts,
             "stop",
@@ -381,7 +385,7 @@ def _own_path(facts: Facts) -> Iterator[Finding]:
             "it could not see its own work through",
             "Run Gallant from a host that does not depend on it",
         )
-    if not facts.own_path:
+    if not facts.around.own_path:
         yield finding(facts, "pass", f"Gallant's own host, store and names do not depend on {facts.name}")
 
 
@@ -392,18 +396,18 @@ def _own_path(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _window(facts: Facts) -> Iterator[Finding]:
-    if facts.booked is None or facts.needed_s is None:
+    if facts.around.booked is None or facts.route.needed_s is None:
         return
-    length_s = (facts.booked.end - facts.booked.start).total_seconds()
-    good, minutes = facts.needed_s <= length_s, f"{facts.needed_s / 60:.0f}"
+    length_s = (facts.around.booked.end - facts.around.booked.start).total_seconds()
+    good, minutes = facts.route.needed_s <= length_s, f"{facts.route.needed_s / 60:.0f}"
     yield finding(
         facts,
         "pass" if good else "warn",
         f"the work {'fits' if good else 'does not fit'} into what is booked",
-        f"about {minutes} min of work, {length_s / 60:.0f} min booked from {facts.booked.start:%Y-%m-%d %H:%M}Z",
+        f"about {minutes} min of work, {length_s / 60:.0f} min booked from {facts.around.booked.start:%Y-%m-%d %H:%M}Z",
         None
         if good
-        else f"gallant notice book {facts.booked.notice} {facts.booked.start:%Y-%m-%dT%H:%MZ} --for {minutes}m",
+        else f"gallant notice book {facts.around.booked.notice} {facts.around.booked.start:%Y-%m-%dT%H:%MZ} --for {minutes}m",
     )
 
 
@@ -414,7 +418,7 @@ def _window(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _backup_possible(facts: Facts) -> Iterator[Finding]:
-    if facts.can_export is False:
+    if facts.around.can_export is False:
         yield finding(
             facts,
             "warn",
@@ -422,7 +426,7 @@ def _backup_possible(facts: Facts) -> Iterator[Finding]:
             f"its profile {facts.system.profile} lists no exports",
             f"Keep its configuration by hand; gallant roll PLAN --consent no-backup:{facts.name} goes on without",
         )
-    elif facts.can_export:
+    elif facts.around.can_export:
         yield finding(facts, "pass", "it can be backed up", f"by its profile {facts.system.profile}")
 
 
@@ -433,7 +437,7 @@ def _backup_possible(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _restored(facts: Facts) -> Iterator[Finding]:
-    for half in facts.half_restored:
+    for half in facts.around.half_restored:
         yield finding(
             facts,
             "warn",
@@ -442,5 +446,5 @@ def _restored(facts: Facts) -> Iterator[Finding]:
             f"gallant backup diff {half.backup}; then: gallant backup restore {half.backup} --node {half.node}",
             half.node,
         )
-    if not facts.half_restored:
+    if not facts.around.half_restored:
         yield finding(facts, "pass", "no restore was left half done")

@@ -45,9 +45,9 @@ def _alarms(facts: Facts) -> Iterator[Finding]:
     levels="stop warn note",
 )
 def _readiness(facts: Facts) -> Iterator[Finding]:
-    for node, said in facts.tested.items():
+    for node, said in facts.asked.tested.items():
         name = f"{facts.name}/{node}"
-        minutes = f"it announces {facts.announced[node]:g} min" if node in facts.announced else ""
+        minutes = f"it announces {facts.asked.announced[node]:g} min" if node in facts.asked.announced else ""
         for alarm in said:
             level = alarm.level if alarm.level in ("stop", "warn", "note") else "warn"
             yield finding(
@@ -66,7 +66,7 @@ def _readiness(facts: Facts) -> Iterator[Finding]:
 def _expiries(facts: Facts) -> Iterator[Finding]:
     soon = timedelta(days=facts.limits.expiry_days)
     for node, reading in facts.readings.items():
-        way = facts.rescue.get(node)
+        way = facts.around.rescue.get(node)
         for expiry in reading.expiries:
             left = expiry.ends - facts.now
             what = f"the {expiry.kind} {expiry.name} of {reading.name}"
@@ -74,7 +74,7 @@ def _expiries(facts: Facts) -> Iterator[Finding]:
             if "console" in expiry.name.lower() and way is not None and way.how:
                 todo += f"; the other way in is {way.how}"
             until = f"{expiry.ends:%Y-%m-%d}"
-            in_the_window = facts.booked is not None and expiry.ends <= facts.booked.end
+            in_the_window = facts.around.booked is not None and expiry.ends <= facts.around.booked.end
             if left <= timedelta(0):
                 yield finding(facts, "stop", f"{what} is over", until, todo, node)
             elif in_the_window:

@@ -66,18 +66,64 @@ class HalfRestored(Record):
     why: str
 
 
-class Facts(Record):
-    """What is known of one system at one moment.
+class RouteFacts(Record):
+    """Of the way to the aim: `wanted` are its packages, `missing` those of them that are not in stock, `unkept` the running
+    release's own package when it is offered and not in stock. `entering` are the releases that are entered, `recalled` those
+    of them, or of the running ones, that were, with the publisher's words. `notes` are the site's own on it, `issues` known
+    ones, `terms` those that nobody has accepted yet, `conflicts` requirements that do not hold. From `no_snapshots_from` on
+    no snapshot can be taken. `needed_s` is how long the work takes.
+    """
 
-    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the
-    estate. `wanted` are the packages of the route, `missing` those of them that are not in stock, `unkept` the running
-    release's own package when it is offered and not in stock. `probes` are by service. `notes` are the site's own on the
-    way ahead, `issues` the known issues of the releases to be entered, `terms` those that nobody has accepted yet. `tested` is what each node's own readiness test
-    for the next release found, `announced` the minutes that it says the work will take. `may_act` is, by node, why the
-    account for the work was not let in (None: it was); `rescue` the other way into each node. `entering` are the releases
-    of the route, `recalled` those of them, or of the running ones, that were, with the publisher's words. `own_path` says
-    in what Gallant itself stands on the system; `copy_places` are where backups are copied to. `booked` is the next booking, `needed_s` the length of the work; `half_restored` what the ledger tells of restores; `writable` what of
-    the estate's own files others than their owner can write.
+    wanted: tuple[Package, ...] = ()
+    missing: tuple[str, ...] = ()
+    unkept: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
+    issues: tuple[Concern, ...] = ()
+    terms: tuple[str, ...] = ()
+    entering: tuple[str, ...] = ()
+    recalled: dict[str, str] = {}
+    conflicts: tuple[str, ...] = ()
+    no_snapshots_from: str | None = None
+    needed_s: float | None = None
+
+
+class AroundFacts(Record):
+    """Of what lies around a system: `rescue` is the other way into each node; `own_path` in what Gallant itself stands on the
+    system; `copy_places` where backups are copied to; `booked` the next booking; `half_restored` what the ledger tells of
+    restores; `writable` what of the estate's own files others than their owner can write.
+    """
+
+    backups: tuple[Backup, ...] = ()
+    copy_places: tuple[str, ...] = ()
+    snapshots: tuple[Kept, ...] = ()
+    can_snapshot: bool | None = None
+    can_export: bool | None = None
+    sources: tuple[Followed, ...] = ()
+    channels_unknown_here: bool = False
+    rescue: dict[str, Rescue] = {}
+    own_path: tuple[str, ...] = ()
+    open_roll: str | None = None
+    booked: Booking | None = None
+    half_restored: tuple[HalfRestored, ...] = ()
+    writable: tuple[str, ...] = ()
+
+
+class AskedFacts(Record):
+    """What only asking tells. `tested` is what each node's own readiness test for the next release found, `announced` the
+    minutes that it says the work will take; `may_act` is, by node, why the account for the work was not let in (None: it
+    was); `probes` are by service.
+    """
+
+    tested: dict[str, tuple[Alarm, ...]] = {}
+    announced: dict[str, float] = {}
+    may_act: dict[str, str | None] = {}
+    probes: dict[str, Sample] = {}
+
+
+class Facts(Record):
+    """What is known of one system at one moment, in groups: each is gathered by who needs it.
+
+    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the estate.
     """
 
     system: System
@@ -86,34 +132,9 @@ class Facts(Record):
     now: datetime
     limits: Limits
     alike: dict[str, str] = {}
-    backups: tuple[Backup, ...] = ()
-    wanted: tuple[Package, ...] = ()
-    missing: tuple[str, ...] = ()
-    unkept: tuple[str, ...] = ()
-    probes: dict[str, Sample] = {}
-    open_roll: str | None = None
-    notes: tuple[Note, ...] = ()
-    issues: tuple[Concern, ...] = ()
-    terms: tuple[str, ...] = ()
-    tested: dict[str, tuple[Alarm, ...]] = {}
-    announced: dict[str, float] = {}
-    may_act: dict[str, str | None] = {}
-    rescue: dict[str, Rescue] = {}
-    sources: tuple[Followed, ...] = ()
-    channels_unknown_here: bool = False
-    conflicts: tuple[str, ...] = ()
-    entering: tuple[str, ...] = ()
-    recalled: dict[str, str] = {}
-    snapshots: tuple[Kept, ...] = ()
-    can_snapshot: bool | None = None
-    can_export: bool | None = None
-    no_snapshots_from: str | None = None
-    copy_places: tuple[str, ...] = ()
-    own_path: tuple[str, ...] = ()
-    booked: Booking | None = None
-    needed_s: float | None = None
-    half_restored: tuple[HalfRestored, ...] = ()
-    writable: tuple[str, ...] = ()
+    route: RouteFacts = RouteFacts()
+    around: AroundFacts = AroundFacts()
+    asked: AskedFacts = AskedFacts()
 
     @property
     def name(self) -> str:

@@ -215,7 +215,7 @@ def _versions_even(facts: Facts) -> Iterator[Finding]:
     mend="packages",
 )
 def _space(facts: Facts) -> Iterator[Finding]:
-    largest = max((p.bytes for p in facts.wanted), default=0)
+    largest = max((p.bytes for p in facts.route.wanted), default=0)
     needed = largest * facts.limits.free_space_factor
     for node, reading in facts.readings.items():
         free = reading.gauge("free space")
@@ -319,7 +319,7 @@ def _service_address(facts: Facts) -> Iterator[Finding]:
 )
 def _service_answers(facts: Facts) -> Iterator[Finding]:
     if not facts.system.in_service:
-        for name in [n for n, sample in facts.probes.items() if sample.ok]:
+        for name in [n for n, sample in facts.asked.probes.items() if sample.ok]:
             yield finding(
                 facts,
                 "stop",
@@ -328,7 +328,7 @@ def _service_answers(facts: Facts) -> Iterator[Finding]:
                 f"Take in_service: no away from {facts.name} in estate.yaml, or its service off the network",
             )
         return
-    for name, sample in facts.probes.items():
+    for name, sample in facts.asked.probes.items():
         yield finding(
             facts,
             "pass" if sample.ok else "stop",
@@ -346,16 +346,16 @@ def _service_answers(facts: Facts) -> Iterator[Finding]:
     mend="backup",
 )
 def _backup(facts: Facts) -> Iterator[Finding]:
-    if facts.can_export is False:  # then another check says so, and what is left to do
+    if facts.around.can_export is False:  # then another check says so, and what is left to do
         return
     versions = {n: r.version for n, r in facts.readings.items()}
     limit = timedelta(hours=facts.limits.backup_age_hours)
-    good = good_for(list(facts.backups), facts.name, versions, facts.now, limit)
+    good = good_for(list(facts.around.backups), facts.name, versions, facts.now, limit)
     if good is not None:
         age = (facts.now - good.taken).total_seconds() / 3600
         yield finding(facts, "pass", "a sealed backup of the running version is at hand", f"{good.id}, {age:.1f} h old")
         return
-    newest = max((b for b in facts.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
+    newest = max((b for b in facts.around.backups if b.system == facts.name), key=lambda b: b.taken, default=None)
     why = (
         "there is none"
         if newest is None
@@ -379,11 +379,11 @@ def _backup(facts: Facts) -> Iterator[Finding]:
     levels="stop warn",
 )
 def _stock(facts: Facts) -> Iterator[Finding]:
-    for name in facts.missing:
+    for name in facts.route.missing:
         yield finding(
             facts, "stop", f"{name} is not in stock", "the route needs it", f"gallant stock fetch {facts.name}"
         )
-    for name in facts.unkept:
+    for name in facts.route.unkept:
         yield finding(
             facts,
             "warn",
@@ -391,12 +391,12 @@ def _stock(facts: Facts) -> Iterator[Finding]:
             "a fresh install would have nothing to start from",
             f"gallant stock fetch {facts.name}",
         )
-    if facts.wanted and not facts.missing and not facts.unkept:
+    if facts.route.wanted and not facts.route.missing and not facts.route.unkept:
         yield finding(
             facts,
             "pass",
             "every package of the route is in stock, the running release's too",
-            ", ".join(p.name for p in facts.wanted),
+            ", ".join(p.name for p in facts.route.wanted),
         )
 
 
@@ -407,9 +407,13 @@ def _stock(facts: Facts) -> Iterator[Finding]:
     levels="note",
 )
 def _open_roll(facts: Facts) -> Iterator[Finding]:
-    if facts.open_roll is not None:
+    if facts.around.open_roll is not None:
         yield finding(
-            facts, "note", f"{facts.open_roll} of this system is not finished", "", f"gallant history {facts.open_roll}"
+            facts,
+            "note",
+            f"{facts.around.open_roll} of this system is not finished",
+            "",
+            f"gallant history {facts.around.open_roll}",
         )
 
 
@@ -420,7 +424,7 @@ def _open_roll(facts: Facts) -> Iterator[Finding]:
     levels="note",
 )
 def _notes(facts: Facts) -> Iterator[Finding]:
-    for note in facts.notes:
+    for note in facts.route.notes:
         when = f"{note.by}, {note.date:%Y-%m-%d}" if note.date else note.by
         yield finding(facts, "note", f"your own note on {note.about}: {note.text}", when)
 
@@ -432,7 +436,7 @@ def _notes(facts: Facts) -> Iterator[Finding]:
     levels="warn note",
 )
 def _issues(facts: Facts) -> Iterator[Finding]:
-    for concern in facts.issues:
+    for concern in facts.route.issues:
         if concern.nodes or concern.untold:
             loud = bool(concern.nodes) and concern.issue.severity in ("critical", "high")
             yield finding(
@@ -453,7 +457,7 @@ def _issues(facts: Facts) -> Iterator[Finding]:
 def _terms(facts: Facts) -> Iterator[Finding]:
     parts = [c for r in facts.readings.values() for c in r.components if c.product == facts.system.product]
     notice = f"{facts.name}:{parts[0].name}" if parts else facts.name
-    for version in facts.terms:
+    for version in facts.route.terms:
         yield finding(
             facts,
             "stop",
@@ -502,14 +506,14 @@ def _channels(facts: Facts) -> Iterator[Finding]:
     levels="warn",
 )
 def _own_files(facts: Facts) -> Iterator[Finding]:
-    if not facts.writable:
+    if not facts.around.writable:
         yield finding(facts, "pass", "the estate's files are their owner's alone to write")
         return
-    more = f" and {len(facts.writable) - MOST_NAMED} more" if len(facts.writable) > MOST_NAMED else ""
+    more = f" and {len(facts.around.writable) - MOST_NAMED} more" if len(facts.around.writable) > MOST_NAMED else ""
     yield finding(
         facts,
         "warn",
         "others can write what Gallant goes by",
-        ", ".join(facts.writable[:MOST_NAMED]) + more,
+        ", ".join(facts.around.writable[:MOST_NAMED]) + more,
         "gallant doctor --mend",
     )
