@@ -174,6 +174,7 @@ class Night:
     forgets: bool = False
     trouble: Callable[[str, str, str, int], None] = lambda what, name, node, n: None
     listener: Listener | None = None
+    bend: Callable[[Reading], Reading] = lambda reading: reading  # what a node tells instead of the truth
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
     def __post_init__(self) -> None:
@@ -332,7 +333,7 @@ class Night:
         told = self._told.get(full)
         if told is None or told.boot != now.boot or (now.taken - told.taken).total_seconds() >= self.lag_s:
             self._told[full] = told = now
-        return told
+        return self.bend(told)
 
     def _reading(self, system: str, name: str) -> Reading:
         pair = self.pairs[system]

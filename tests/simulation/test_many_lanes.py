@@ -6,6 +6,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import GallantError
+from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -314,6 +315,78 @@ def test_an_order_is_given_again_only_as_its_profile_allows(repeat):
         end = night.run(plan, Orders(by="anna", answers={"tickets.1.b.install": False}))
     assert end.state == "finished"
     assert night.all_well() == []
+
+
+def test_steady_is_what_held_in_every_sample_and_begins_anew_with_each_that_did_not():
+    night = Night(versions=ONE_HOP)
+    apart: list[float] = []
+
+    def flaps(reading):
+        """In the first steady of b, the replica is not whole for a moment, forty seconds after it was."""
+        begun = [e for e in night.events if e.entry.step == "tickets.1.b.steady" and e.entry.kind == "intent"]
+        whole = night.pair.replica()[0] == "matched" and night.pair.nodes["b"].version == "2.11.3"
+        if begun and whole and not apart:
+            apart.append(night.world.now + 40)
+        if apart and apart[0] <= night.world.now < apart[0] + 15:
+            return replace(reading, in_sync=False, sync_word="catching-up")
+        return reading
+
+    night.bend = flaps
+    assert night.run(night.plan()).state == "finished"
+    done = next(e for e in night.events if e.entry.step == "tickets.1.b.steady" and e.entry.kind == "outcome")
+    steady_since = (done.entry.at - night.world.began).total_seconds() - 60
+    assert steady_since >= apart[0] + 10  # not since it was whole for the first time
+
+
+def test_a_failure_is_believed_on_the_word_of_two_readings_only():
+    night = Night(versions=ONE_HOP)
+    odd: list[str] = []
+
+    def torn(reading):
+        """A job that has just ended, with the versions from just before."""
+        ended = [j for j in reading.jobs if j.kind == "install" and j.state == "done"]
+        if ended and reading.name not in odd and reading.next_version == "2.11.3" and reading.version == "2.8.5":
+            odd.append(reading.name)
+            return replace(reading, next_version=reading.version)
+        return reading
+
+    night.bend = torn
+    assert night.run(night.plan()).state == "finished"
+    assert sorted(odd) == ["tickets/a", "tickets/b"]
+    assert not [e for e in night.events if e.entry.result == "failed"]
+
+
+# --- the end
+
+
+LOOKS = {
+    "a node runs something else": ({"version": "2.8.5"}, "runs 2.8.5"),
+    "a node is not in sync": ({"in_sync": False}, "is not in service and in sync"),
+    "a role is elsewhere": ({"role": "unknown"}, "its usual place is"),
+}
+
+
+@pytest.mark.parametrize("look", LOOKS)
+def test_finished_is_said_of_nothing_that_the_last_look_finds_otherwise(look):
+    night = Night(versions=ONE_HOP)
+    changes, said = LOOKS[look]
+
+    def at_the_end(reading):
+        last = any(e.entry.step == "tickets.1.a.steady.failback" and e.entry.result == "done" for e in night.events)
+        return replace(reading, **changes) if last and reading.node == "b" else reading
+
+    night.bend = at_the_end
+    end = night.run(night.plan())
+    assert (end.state, said in end.message) == ("stopped", True), end.message
+    assert "gallant verify tickets" in end.next
+
+
+def test_nor_while_a_service_does_not_answer():
+    night = Night(versions=ONE_HOP)
+    night.out = lambda service: any(e.entry.step == "tickets.1.a.steady.failback" for e in night.events)
+    end = night.run(night.plan())
+    assert (end.state, "the service blocks does not answer" in end.message) == ("stopped", True)
+    assert sum(e.entry.kind == "outage" and e.entry.outage.ended is None for e in night.events) == 1
 
 
 # --- dead ends
