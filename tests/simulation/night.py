@@ -19,7 +19,7 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Backup, Item
 from gallant.core.estate.snapshots import is_for, roll_reason, snapshot_name
 from gallant.core.estate.systems import Estate, System, parse_estate
-from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached
+from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached, NotSent
 from gallant.core.readings import Component, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range
 from gallant.core.work.events import Entry, Event
@@ -174,6 +174,7 @@ class Night:
     forgets: bool = False
     trouble: Callable[[str, str, str, int], None] = lambda what, name, node, n: None
     listener: Listener | None = None
+    slow: Callable[[Entry], float] = lambda entry: 0.0  # how long the disk takes for an entry
     bend: Callable[[Reading], Reading] = lambda reading: reading  # what a node tells instead of the truth
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
@@ -463,9 +464,13 @@ class SimDriver:
         await asyncio.sleep(0.02)
         night.happens("act", self.system, node)
         self._up(node)
-        night.moment("act", "before")
         full = f"{self.system}/{node}"
         order = ORDERS.get(act.kind, "upload")
+        if wait := night.world.fault("sent_late", full, order):  # after a login that took its time
+            await asyncio.sleep(wait.value)
+            if night.clock.real() > send_by:
+                raise NotSent(f"{full}: its time was over.")
+        night.moment("act", "before")
         night.world.count(full, order)
         if night.world.fault("never_acts", full, order):
             await asyncio.sleep(10.0)
@@ -603,6 +608,8 @@ class SimJournal:
         self.night.happens("append", entry.kind, system or "")
         if system in self.night.lost or (system is None and self.night.lost >= set(self.night.pairs)):
             raise LeaseLost(f"The lease of {system or 'every system'} is no longer held here.")
+        if pause := self.night.slow(entry):
+            await asyncio.sleep(pause)
         self.night.moment("append", "before")
         if self.night.full_from is not None and len(self.night.events) >= self.night.full_from:
             raise GallantError("state/journal.db cannot be written: disk full.")

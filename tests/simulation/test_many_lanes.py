@@ -10,7 +10,7 @@ from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import Deaf, Night, last_state
+from .night import Deaf, Killed, Night, last_state
 
 OLD = {"a": "2.8.5", "b": "2.8.5"}
 END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
@@ -285,6 +285,68 @@ def test_nor_by_a_process_that_comes_after(order, late, downtime):
     assert night.finish(night.plan(), downtime=downtime).state == "finished"
     assert night.end_state() == END
     assert night.all_well() == []
+
+
+@pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
+@pytest.mark.parametrize("sent", [100, 395])
+def test_nor_is_an_order_that_was_sent_as_late_as_it_may_be(order, sent):
+    """A third of the lease (400 s here) after its intent, and killed at that moment: from then on it has its whole time."""
+    node = "tickets/b" if order in ("install", "restart") else "tickets/a"
+    faults = [Fault(name="sent_late", node=node, act=order, value=sent)]
+    night = Night(faults=[*faults, Fault(name="acts_late", node=node, act=order, nth=1, value=218)])
+    plan = night.plan()
+    with pytest.raises(Killed):
+        night.run(plan)
+    night.world.faults = []
+    assert night.finish(plan, downtime=0.5).state == "finished"
+    assert night.end_state() == END
+    assert night.all_well() == []
+
+
+def test_an_order_whose_intent_took_too_long_to_write_is_not_sent():
+    night = Night(versions=ONE_HOP)
+    night.slow = lambda entry: 410.0 if (entry.kind, entry.step) == ("intent", "tickets.1.b.install") else 0.0
+    end = night.run(night.plan())
+    assert (end.state, "writing the journal took too long" in end.message) == ("stopped", True)
+    assert night.events[-2].entry.result == "not_sent"
+    assert not [a for a in night.acts if a[1] == "install"]
+    assert night.all_well() == []
+
+
+def test_what_is_so_already_is_written_down_and_not_ordered():
+    night = Night(versions=ONE_HOP)
+    night.pair.keep("b", "shoal-2.11.3.pkg", b"package 2.11.3")
+    assert night.run(night.plan()).state == "finished"
+    assert [a[0] for a in night.acts if a[1] == "preload"] == ["a"]
+    done = next(e.entry for e in night.events if e.entry.step == "tickets.1.b.preload" and e.entry.kind == "outcome")
+    assert "it was so already" in done.message
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("order", ["install", "restart"])
+def test_an_order_that_was_accepted_and_of_which_nothing_is_seen_is_a_persons_to_answer(order):
+    night = Night(versions=ONE_HOP)
+    plan = night.plan()
+
+    def killed_then(what, name, node, n):
+        if night.events and (night.events[-1].entry.kind, night.events[-1].entry.step) == (
+            "accepted",
+            f"tickets.1.b.{order}",
+        ):
+            night.die()
+
+    night.trouble = killed_then
+    with pytest.raises(Killed):
+        night.run(plan)
+    night.trouble = lambda *_: None
+    night.world._queue.clear()  # somebody reset the node
+    night.pair.nodes["b"].tasks.clear()
+    night.pair.synced_at = 0.0
+    end = night.run(plan, downtime=600)
+    assert end.state == "held", end
+    assert "it took the order and shows nothing of it" in end.message
+    assert f"--it-did-not tickets.1.b.{order}" in end.next
+    assert [a[1] for a in night.acts].count(order) == 1
 
 
 @pytest.mark.parametrize("lag", [5.0, 15.0])

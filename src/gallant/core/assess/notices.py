@@ -219,15 +219,15 @@ class Bar(Record):
 
 def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
     """What stands against carrying a notice out now; `decision` is what the estate's rules say of it."""
-    name, by = notice.name, f"By {notice.by}." if notice.by else ""
+    name, by = notice.name, notice.by
     if notice.state in (BOOKED, OVERDUE) and notice.start is not None and notice.end is not None:
         if notice.start <= now <= notice.end:
             return None
         when = f"{notice.start:%Y-%m-%d %H:%M}Z to {notice.end:%H:%M}Z"
         return Bar(
             notice=name,
-            what=f"{name} is booked for another time: {when}; now {now:%Y-%m-%d %H:%M}Z",
-            why=by or "A booking says when the work may be done.",
+            what=f"{name} is booked for another time: {when}",
+            why=f"Booked by {by}." if by else "A booking says when the work may be done.",
             next=f"gallant notice book {name} TIME books it anew; or add --despite-booking --reason WHY",
             booked=True,
         )
@@ -235,7 +235,7 @@ def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
         return Bar(
             notice=name,
             what=f"{name} is skipped {notice.why}",
-            why=by or "A skip says that it is not to be done yet.",
+            why=f"Skipped by {by}." if by else "A skip says that it is not to be done yet.",
             next=f"gallant notice reopen {name}",
         )
     if notice.state == NEW and decision.then == ASK and decision.rule is not None:
