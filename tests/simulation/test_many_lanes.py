@@ -6,6 +6,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import GallantError
+from gallant.core.ports import LoginRefused
 from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -416,6 +417,44 @@ def test_a_failure_is_believed_on_the_word_of_two_readings_only():
     assert night.run(night.plan()).state == "finished"
     assert sorted(odd) == ["tickets/a", "tickets/b"]
     assert not [e for e in night.events if e.entry.result == "failed"]
+
+
+def test_a_node_that_runs_something_else_while_it_is_looked_at_stops_the_roll():
+    night = Night(versions=ONE_HOP)
+
+    def another(reading):
+        looking = any(e.entry.step == "tickets.1.b.steady" for e in night.events)
+        return replace(reading, version="2.8.5") if looking and reading.node == "b" else reading
+
+    night.bend = another
+    end = night.run(night.plan())
+    assert (end.state, "runs 2.8.5; by the journal it should run 2.11.3" in end.message) == ("stopped", True)
+
+
+def test_a_release_that_the_catalog_describes_otherwise_since_the_plan_is_not_installed():
+    night = Night(versions=ONE_HOP)
+    plan = night.plan()
+    changed = [replace(r, notes="quietly altered") for r in night.catalog.releases]
+    night.catalog = replace(night.catalog, releases=tuple(changed))
+    end = night.run(plan)
+    assert (end.state, "has changed since the plan was made" in end.message) == ("stopped", True)
+    assert night.acts == []
+
+
+@pytest.mark.parametrize("kind", ["install", "restart"])
+def test_a_refused_login_stops_the_wait_but_for_a_node_that_is_starting(kind):
+    night = Night(versions=ONE_HOP)
+
+    def refuses(what, name, node, n):
+        newest = night.events[-1].entry if night.events else None
+        if what == "read" and node == "b" and newest is not None and newest.step == f"tickets.1.b.{kind}":
+            raise LoginRefused("tickets/b does not let anybody in.")
+
+    night.trouble = refuses
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    said = "does not let anybody in" if kind == "install" else "did not come back within"
+    assert said in end.message
 
 
 # --- the end

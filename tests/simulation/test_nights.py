@@ -344,6 +344,7 @@ def test_a_release_recalled_since_the_plan_is_not_entered():
     assert end.state == "stopped"
     assert "it loses data" in end.message
     assert night.acts == []
+    assert not [e for e in night.events if e.entry.kind == "derived"]
 
 
 def test_a_one_way_hop_needs_a_consent_by_name_before_anything_is_written():

@@ -197,9 +197,7 @@ async def _read(place: Workplace, system: System, node: str, driver: Driver) -> 
     except WrongMachine as error:
         alike = _who_is(place, error)
         what = (
-            f"{error.what.split(' answers as ')[0]} answers as {alike}: two addresses lead to one machine."
-            if alike
-            else error.what
+            f"{node_name(system, node)} answers as {alike}: two addresses lead to one machine." if alike else error.what
         )
         return Surveyed(
             system=system.name,

@@ -187,7 +187,7 @@ def _reasons(visible: Sequence[Any], brief: bool) -> Iterator[str]:
     """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
     reasons: dict[tuple[str, ...], list[str]] = {}
     for s in visible:
-        why = tuple(r for r in s.gap.reasons if not (brief and r.startswith("behind by ")))
+        why = tuple(r for r in s.gap.reasons if not (brief and r == s.gap.verdict.lag))
         if why and s.gap.standing != "current":
             reasons.setdefault(why, []).append(s.gap.name)
     for why, names in reasons.items():

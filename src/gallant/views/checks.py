@@ -85,7 +85,7 @@ def _drift(health: Any, now: datetime) -> Any:
     for d in health.drift:
         change = d.what if d.was is None or d.what == GONE else f"{d.what}: {d.was} → {d.finding.level}"
         level = f"{d.finding.level} " if d.what in (NEW, GONE) else ""
-        whose = "" if d.finding.system in d.finding.message else f"{plain(d.finding.system)}: "
+        whose = "" if len({one.finding.system for one in health.drift}) == 1 else f"{plain(d.finding.system)}: "
         kind = "note" if d.what == NEW and d.finding.level == "note" else DRIFT_MARKS[d.what]
         yield f"  {said(kind, change)}  {level}{whose}{plain(d.finding.message)}"
     yield ""

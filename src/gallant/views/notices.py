@@ -70,7 +70,7 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
             yield f"{mark('note')} {len(rows) - most} more; name a system, or: gallant notice list --json"
         for n in rows[:most]:
             who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
-            if n.why and not (n.state == "new" and n.why.startswith("behind by ")):  # which the table says
+            if n.why and n.why != n.lag:  # which the table says
                 yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
             for version in n.terms:
                 yield f"{BOLD}{n.name}{OFF} {DIM}comes under the publisher's terms {plain(version)}{OFF}"

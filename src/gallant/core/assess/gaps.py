@@ -32,7 +32,8 @@ class Verdict(Record):
     """What is to be said of one installed version under one aim.
 
     `hops` are the versions to go through; `restart` the worst on the way; `releases_behind` and `days_behind` count from
-    the installed release to the target (days are the least that is known where the catalog has not the installed one); `one_way` and `terms` are those of the releases to be entered.
+    the installed release to the target (days are the least that is known where the catalog has not the installed one); `one_way` and `terms`
+    are those of the releases to be entered. `lag` is the one of the `reasons` that says by how much.
     """
 
     aim: str
@@ -48,6 +49,7 @@ class Verdict(Record):
     minutes: float | None = None
     one_way: tuple[str, ...] = ()
     terms: tuple[str, ...] = ()
+    lag: str | None = None
 
     @property
     def needs_a_way(self) -> bool:
@@ -384,9 +386,11 @@ def _verdict(
     count, severity, security = prospect.ahead_of(at)
     # Of a version that the catalog has not, only the next one's day is known: it is at least so far behind.
     known = running or prospect.next_after(at)
+    lag = None
     if standing == "behind":
         days = f" and {'' if running else 'at least '}{_days(known, target)} d" if known else ""
-        reasons = (f"behind by {count} release{'s' * (count != 1)}{days}", *reasons)
+        lag = f"behind by {count} release{'s' * (count != 1)}{days}"
+        reasons = (lag, *reasons)
     return Verdict(
         aim=prospect.aim,
         target=target.version,
@@ -401,6 +405,7 @@ def _verdict(
         minutes=sum(r.minutes.total for r in entered) or None,
         one_way=tuple(r.version for r in entered if r.one_way),
         terms=tuple(dict.fromkeys(r.terms for r in entered if r.terms)),
+        lag=lag,
     )
 
 

@@ -46,6 +46,7 @@ class About(Record):
     security: bool
     restart: str | None
     terms: tuple[str, ...] = ()
+    lag: str | None = None
 
 
 class Wanted(About):
@@ -115,6 +116,7 @@ def _wanted(name: str, rows: Sequence[tuple[Gap, Decision]]) -> Wanted:
         security=worst.security,
         restart=worst.restart,
         reason=worst.reasons[0] if worst.reasons else "",
+        lag=worst.verdict.lag,
         terms=tuple(dict.fromkeys(t for gap in gaps for t in gap.verdict.terms)),
         decision=decision,
         length_s=sum(minutes) * 60 if minutes else None,
