@@ -31,7 +31,7 @@ from gallant.core.catalog.products import KnownIssue, Package
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate.backups import Backup, Copy, Item
 from gallant.core.estate.order import NotSafe, turns
-from gallant.core.estate.snapshots import Kept
+from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Limits, Note, Service, parse_estate
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
@@ -333,9 +333,11 @@ LOAD = Gauge(name="load", value=55, unit="%")
 UP, DOWN = Facet(name="path 1", state="up"), Facet(name="uplink-2", state="down")
 
 
-def kept(days: float) -> Kept:
+def kept(days: float) -> RestorePoint:
     snapshot = Snapshot(name=f"s{days:g}", taken=NOW - timedelta(days=days))
-    return Kept(system="tickets", keeper="tickets/a", snapshot=snapshot, age=timedelta(days=days), overdue=days > 3)
+    return RestorePoint(
+        system="tickets", keeper="tickets/a", snapshot=snapshot, age=timedelta(days=days), overdue=days > 3
+    )
 
 
 # Each check: what makes it fire, at which level, and a word of its message.

@@ -10,12 +10,12 @@ from pathlib import Path
 
 import pytest
 
-from gallant.core.after.compare import Verdict
-from gallant.core.assess.ledger import Kept
+from gallant.core.after.compare import NodeVerdict
+from gallant.core.assess.ledger import RestorePoint
 from gallant.core.assess.outages import Outage, Sample
 from gallant.core.assess.waivers import Waiver
 from gallant.core.estate.backups import Backup, Fate
-from gallant.core.estate.snapshots import Kept as KeptSnapshot
+from gallant.core.estate.snapshots import RestorePoint as KeptSnapshot
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event
@@ -135,7 +135,7 @@ def views_of(text: str):
         inventory_views.tried_view(of(trial.Tried, reading=None), True),
         notice_views.notices_view(of(notices.Listed), NOW),
         notice_views.decided_view(of(notices.Decided)),
-        notice_views.ledger_view([of(Kept)], [text], {text: 1}),
+        notice_views.ledger_view([of(RestorePoint)], [text], {text: 1}),
         notice_views.ledger_exported_view(1, text),
         notice_views.ledger_verified_view(of(ledgers.Verified)),
         snapshot_views.made_view([of(snapshots.Made)]),
@@ -149,7 +149,7 @@ def views_of(text: str):
         tables.survey_view(of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW),
         tables.plan_view(of(plans.Planned, plan=plan)),
         tables.rolled_view(of(rolls.Rolled), run_of(text)),
-        tables.verify_view(of(verify.Verified, verdicts=(of(Verdict, ok=False),))),
+        tables.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
         tables.history_view([run_of(text)]),
         tables.roll_steps_view(run_of(text), [of(history.StepRow)]),
         tables.journal_view(text, 3, [text]),

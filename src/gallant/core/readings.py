@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 from gallant.core.records import Moment, Record, check_moments, replace
 
 IN_SERVICE = "in_service"
-OUT_OF_SERVICE = "out_of_service"
 UNKNOWN = "unknown"
 IMAGE = "image"
 # What has a version of its own on a node; a device word that is none of these is `unknown`.

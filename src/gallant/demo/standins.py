@@ -16,7 +16,6 @@ from gallant.core.errors import GallantError
 
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 _LIBC = ctypes.CDLL(None) if sys.platform == "linux" else None
-READY_S = 60.0
 
 
 def die_with_parent() -> None:

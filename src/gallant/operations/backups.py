@@ -22,9 +22,9 @@ from gallant.core.ports import Act, Driver, Progress
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.tars import BROKEN, Modest
+from gallant.operations.acting import carry_out
 from gallant.operations.copies import places
 from gallant.operations.deciding import record
-from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import BackupStore, Draft, copy_to
 from gallant.vault.keys import identities_from, new_identity

@@ -12,9 +12,9 @@ from gallant.core.ports import Act, Driver
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.operations import snapshots
+from gallant.operations.acting import carry_out
 from gallant.operations.assess import releases_ahead
 from gallant.operations.backups import take_one
-from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace
 
 Ask = Callable[[str], bool]

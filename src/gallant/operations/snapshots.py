@@ -10,13 +10,13 @@ from datetime import timedelta
 from gallant.core.assess.ledger import BEGUN, REMOVED, REVERTED, TAKEN
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.order import SHAPES
-from gallant.core.estate.snapshots import Kept, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
+from gallant.core.estate.snapshots import RestorePoint, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, AnswerLost, Driver, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
+from gallant.operations.acting import carry_out
 from gallant.operations.deciding import end_roll, record
-from gallant.operations.orders import carry_out
 from gallant.operations.workplace import Workplace, knows_of
 
 Ask = Callable[[str], bool]
@@ -71,7 +71,7 @@ async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterat
 
 async def read_kept(
     place: Workplace, system: System, drivers: Mapping[str, Driver]
-) -> tuple[list[Kept], dict[str, Reading]]:
+) -> tuple[list[RestorePoint], dict[str, Reading]]:
     """A system's restore points now, and the readings of its own nodes."""
     own = {node: await drivers[system.name].read(node) for node in system.nodes}
     hosts = {}
@@ -175,7 +175,7 @@ def _quiet(system: System, own: Mapping[str, Reading]) -> None:
             )
 
 
-async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[Kept], list[str], int]:
+async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[RestorePoint], list[str], int]:
     """Every restore point of the selected systems, the oldest first; what could not be read, and the exit code."""
     systems, found, failed, codes = place.systems(terms), [], [], []
     async with drivers_of(place, systems) as drivers:
@@ -190,7 +190,7 @@ async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[Kept], li
     return found, failed, worst_exit([*codes, 1 if any(k.overdue for k in found) else 0])
 
 
-async def remove(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
+async def remove(place: Workplace, system_name: str, name: str, sure: Ask) -> RestorePoint:
     """Take a restore point away; raises `WrongUse` where there is no such one."""
     system = _one(place, system_name)
     async with drivers_of(place, [system]) as drivers:
@@ -211,7 +211,7 @@ async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Dr
     record(place, "snapshot", system.name, target=name, state=REMOVED)
 
 
-async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Kept:
+async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> RestorePoint:
     """Go back to a restore point: everything since is lost on the system. A `single` alone, unless its profile is asked.
 
     A member of several that share data would come back older than the others, so only a system of one node is reverted.
@@ -314,7 +314,7 @@ async def settle(place: Workplace, systems: Sequence[System]) -> list[Settled]:
     return done
 
 
-def _stays(place: Workplace, kept: Kept) -> str | None:
+def _stays(place: Workplace, kept: RestorePoint) -> str | None:
     """Why a restore point is still needed; None where it is not."""
     for roll in place.journal.open_rolls(kept.system):
         if is_of_roll(kept.snapshot.name, roll.id):
@@ -341,7 +341,7 @@ def _one(place: Workplace, name: str) -> System:
     return place.systems([name])[0]
 
 
-def _named(system: System, kept: Sequence[Kept], name: str) -> Kept:
+def _named(system: System, kept: Sequence[RestorePoint], name: str) -> RestorePoint:
     found = [k for k in kept if k.snapshot.name == name] or [k for k in kept if k.snapshot.name.startswith(name)]
     if len(found) != 1:
         what = "no restore point" if not found else f"{len(found)} restore points that begin with"

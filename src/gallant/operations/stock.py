@@ -17,9 +17,9 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
+from gallant.operations.acting import carry_out
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.deciding import record
-from gallant.operations.orders import carry_out
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.stockroom import Stockroom, Throttle, Way

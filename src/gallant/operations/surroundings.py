@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 from gallant.core.assess.findings import AroundFacts, Booking, Followed, HalfRestored, Rescue
 from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
-from gallant.core.estate.snapshots import Kept, snapshots_of
+from gallant.core.estate.snapshots import RestorePoint, snapshots_of
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.ports import Driver
 from gallant.core.readings import Reading
@@ -116,7 +116,7 @@ async def read_hosts(
 
 def kept_snapshots(
     place: Workplace, system: System, readings: Mapping[str, Reading], hosts: Mapping[str, Reading]
-) -> tuple[tuple[Kept, ...], bool]:
+) -> tuple[tuple[RestorePoint, ...], bool]:
     """A system's restore points, and whether it can be snapshotted; `hosts` are the machines that guests live on."""
     hosts = {name: hosts[name] for name in keepers_of(place, system) if name in hosts}
     limit = timedelta(days=place.estate.limits.snapshot_days)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 
-from gallant.core.after.compare import Verdict, verify_system
+from gallant.core.after.compare import NodeVerdict, verify_system
 from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
@@ -21,7 +21,7 @@ class Verified(Record):
     """One verdict a node, those with problems first; what became of snapshots of systems that are well; and what `gaps` lists
     besides system images."""
 
-    verdicts: tuple[Verdict, ...]
+    verdicts: tuple[NodeVerdict, ...]
     settled: tuple[Settled, ...]
     left: tuple[Notice, ...]
 
@@ -35,7 +35,7 @@ async def verify(place: Workplace, terms: Sequence[str]) -> Verified:
     async with place.drivers(systems) as drivers:
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
-    rows: list[Verdict] = []
+    rows: list[NodeVerdict] = []
     for system, samples in zip(systems, probes, strict=True):
         own = [n for n in seen.nodes if n.system == system.name]
         product = place.products.get(system.product)

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from gallant.core.estate.snapshots import Kept
+from gallant.core.estate.snapshots import RestorePoint
 from gallant.views.output import View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size
 
 
-def _rows(kept: Sequence[Kept]) -> list[dict[str, Any]]:
+def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, Any]]:
     return [
         {
             "system": k.system,
@@ -40,7 +40,7 @@ def made_view(rows: Sequence[Any]) -> View:
     return View("snapshot-take", rows, text)
 
 
-def list_view(kept: Sequence[Kept], failed: Sequence[str], days: float) -> View:
+def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) -> View:
     def text() -> Any:
         for what in failed:
             yield f"{mark('bad')} {plain(what)}"
@@ -64,7 +64,7 @@ def list_view(kept: Sequence[Kept], failed: Sequence[str], days: float) -> View:
     return View("snapshot-list", _rows(kept), text, {"failed": list(failed)})
 
 
-def done_view(kept: Kept, did: str) -> View:
+def done_view(kept: RestorePoint, did: str) -> View:
     def text() -> Any:
         yield f"{said('good', kept.system)}  {did} {plain(kept.snapshot.name)}"
         yield from next_steps(f"gallant check {kept.system}")

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
-from gallant.core.after.compare import Verdict
+from gallant.core.after.compare import NodeVerdict
 from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
@@ -365,7 +365,7 @@ def _outage_lines(run: Any) -> Iterator[str]:
 
 
 def verify_view(done: Any) -> View:
-    rows: Sequence[Verdict] = done.verdicts
+    rows: Sequence[NodeVerdict] = done.verdicts
 
     def text() -> Any:
         shown = table("node", "verdict", "expected", "observed", "problems")

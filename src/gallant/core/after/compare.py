@@ -12,7 +12,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record
 
 
-class Verdict(Record):
+class NodeVerdict(Record):
     """One node: `expected` and `observed` versions, whether all is well, and what is not."""
 
     system: str
@@ -30,7 +30,7 @@ def verify_system(
     product: Product | None,
     target: Release | None,
     probes: Mapping[str, Sample],
-) -> list[Verdict]:
+) -> list[NodeVerdict]:
     """One verdict a node, in the estate's order. A service that does not answer is a problem of the
     node whose usual place it is to serve (the first where the estate declares none)."""
     return [
@@ -46,7 +46,7 @@ def _verdict(
     product: Product | None,
     target: Release | None,
     probes: Mapping[str, Sample],
-) -> Verdict:
+) -> NodeVerdict:
     expected = target.version if target else None
     problems: list[str] = []
     if target is None:
@@ -59,7 +59,7 @@ def _verdict(
         problems += [
             f"the service {name} does not answer: {sample.why}" for name, sample in probes.items() if not sample.ok
         ]
-    return Verdict(
+    return NodeVerdict(
         system=system.name,
         node=node,
         expected=expected,

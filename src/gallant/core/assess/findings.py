@@ -8,7 +8,7 @@ from gallant.core.assess.issues import Concern
 from gallant.core.assess.outages import Sample
 from gallant.core.catalog.products import Package
 from gallant.core.estate.backups import Backup
-from gallant.core.estate.snapshots import Kept
+from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Limits, Note, System
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record
@@ -95,7 +95,7 @@ class AroundFacts(Record):
 
     backups: tuple[Backup, ...] = ()
     copy_places: tuple[str, ...] = ()
-    snapshots: tuple[Kept, ...] = ()
+    snapshots: tuple[RestorePoint, ...] = ()
     can_snapshot: bool | None = None
     can_export: bool | None = None
     sources: tuple[Followed, ...] = ()

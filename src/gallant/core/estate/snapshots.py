@@ -50,7 +50,7 @@ def _slug(text: str, most: int) -> str:
     return re.sub(r"[^A-Za-z0-9.]+", "-", text).strip("-.")[:most].rstrip("-.")
 
 
-class Kept(Record):
+class RestorePoint(Record):
     """A restore point of a system: which node keeps it, how long it has lived, and whether that is too long."""
 
     system: str
@@ -62,16 +62,16 @@ class Kept(Record):
 
 def snapshots_of(
     system: str, own: Iterable[Reading], hosts: Mapping[str, Reading], now: datetime, limit: timedelta
-) -> list[Kept]:
+) -> list[RestorePoint]:
     """A system's restore points, the oldest first: those of its own nodes, and those of it that hosts keep.
 
     `hosts` are readings of the machines that its nodes live on. One that several nodes of a cluster show is told once.
     """
-    found: dict[tuple[str, datetime], Kept] = {}
+    found: dict[tuple[str, datetime], RestorePoint] = {}
     rows = [(r.name, s) for r in own for s in r.snapshots or () if s.of is None]
     rows += [(name, s) for name, r in hosts.items() for s in r.snapshots or () if s.of == system]
     for keeper, snapshot in rows:
         age = now - snapshot.taken
-        kept = Kept(system=system, keeper=keeper, snapshot=snapshot, age=age, overdue=age > limit)
+        kept = RestorePoint(system=system, keeper=keeper, snapshot=snapshot, age=age, overdue=age > limit)
         found.setdefault((snapshot.name, snapshot.taken), kept)
     return sorted(found.values(), key=lambda k: k.age, reverse=True)

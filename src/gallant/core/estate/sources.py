@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated
-
-import msgspec
 
 from gallant.core.addresses import secretless
 from gallant.core.estate.systems import FINGERPRINT, Account
@@ -57,7 +54,6 @@ class Channel(Record):
     suite: str
     components: tuple[str, ...] = ()
     arch: str = "amd64"
-    signed_by: Annotated[str, msgspec.Meta(max_length=200)] = ""
 
     @property
     def is_flat(self) -> bool:
