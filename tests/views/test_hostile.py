@@ -11,11 +11,11 @@ from pathlib import Path
 import pytest
 
 from gallant.core.after.compare import NodeVerdict
-from gallant.core.assess.ledger import RestorePoint
+from gallant.core.assess.ledger import Kept
 from gallant.core.assess.outages import Outage, Sample
 from gallant.core.assess.waivers import Waiver
 from gallant.core.estate.backups import Backup, Fate
-from gallant.core.estate.snapshots import RestorePoint as KeptSnapshot
+from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event
@@ -135,12 +135,12 @@ def views_of(text: str):
         inventory_views.tried_view(of(trial.Tried, reading=None), True),
         notice_views.notices_view(of(notices.Listed), NOW),
         notice_views.decided_view(of(notices.Decided)),
-        notice_views.ledger_view([of(RestorePoint)], [text], {text: 1}),
+        notice_views.ledger_view([of(Kept)], [text], {text: 1}),
         notice_views.ledger_exported_view(1, text),
         notice_views.ledger_verified_view(of(ledgers.Verified)),
         snapshot_views.made_view([of(snapshots.Made)]),
-        snapshot_views.list_view([of(KeptSnapshot)], [text], 3),
-        snapshot_views.done_view(of(KeptSnapshot), "is as it was at"),
+        snapshot_views.list_view([of(RestorePoint)], [text], 3),
+        snapshot_views.done_view(of(RestorePoint), "is as it was at"),
         stock_views.fetched_view([of(stock.Fetched)]),
         stock_views.held_view([of(stock.InStock)]),
         stock_views.added_view([of(stock.Added)]),
