@@ -435,6 +435,20 @@ def test_machines_that_are_not_in_service_end_the_same_however_often_the_roll_is
     assert night.all_well() == []
 
 
+def test_the_hold_of_one_node_does_not_hide_the_failure_of_another():
+    night = Night(
+        estate_text=PREPARED, faults=[Fault(name="install_fails_at", node="tickets/b", act="install", nth=1, value=40)]
+    )
+    plan = night.plan()
+    night.trouble = lambda what, name, node, n: setattr(
+        night, "hold_reason", "asked for" if any(e.entry.kind == "accepted" for e in night.events[-3:]) else None
+    )
+    end = night.run(plan)
+    while end.state == "held":
+        end = night.run(plan)
+    assert (end.state, "write error" in end.message) == ("stopped", True)
+
+
 def test_a_plan_for_machines_in_preparation_is_not_one_for_machines_in_service():
     planned, serving = Night(estate_text=PREPARED).plan(), Night().plan()
     assert basis_differences(planned.basis, serving.basis) == ["tickets: shape was pair, not in service, is pair"]
