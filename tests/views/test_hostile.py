@@ -47,8 +47,11 @@ from gallant.views import checks as check_views
 from gallant.views import inventory as inventory_views
 from gallant.views import live as live_views
 from gallant.views import notices as notice_views
+from gallant.views import plans as plan_views
+from gallant.views import rolls as roll_views
 from gallant.views import snapshots as snapshot_views
 from gallant.views import stock as stock_views
+from gallant.views import survey as survey_views
 from gallant.views.output import Output
 
 from ..builders import NOW, filled
@@ -146,13 +149,15 @@ def views_of(text: str):
         stock_views.added_view([of(stock.Added)]),
         stock_views.preloaded_view([of(stock.Preloaded)]),
         stock_views.pruned_view([of(stock.Pruned), of(stock.Pruned, kept=None)], True),
-        tables.survey_view(of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW),
-        tables.plan_view(of(plans.Planned, plan=plan)),
-        tables.rolled_view(of(rolls.Rolled), run_of(text)),
-        tables.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
-        tables.history_view([run_of(text)]),
-        tables.roll_steps_view(run_of(text), [of(history.StepRow)]),
-        tables.journal_view(text, 3, [text]),
+        survey_views.survey_view(
+            of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW
+        ),
+        plan_views.plan_view(of(plans.Planned, plan=plan)),
+        roll_views.rolled_view(of(rolls.Rolled), run_of(text)),
+        roll_views.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
+        roll_views.history_view([run_of(text)]),
+        roll_views.roll_steps_view(run_of(text), [of(history.StepRow)]),
+        roll_views.journal_view(text, 3, [text]),
         tables.validated_view([of(files.Validated)]),
     ]
 

@@ -28,16 +28,16 @@ def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None
     """
     from gallant.core.errors import worst_exit
     from gallant.operations import history as operation
-    from gallant.views import tables
+    from gallant.views import rolls
 
     place = open_place(estate_path, output)
     if verify_id is not None:
         events, problems = operation.verify(place, verify_id)
-        output.show(tables.journal_view(verify_id, events, problems))
+        output.show(rolls.journal_view(verify_id, events, problems))
         finish(1 if problems else 0)
     elif roll_id is not None:
-        output.show(tables.roll_steps_view(*operation.one(place, roll_id)))
+        output.show(rolls.roll_steps_view(*operation.one(place, roll_id)))
     else:
         runs, damaged = operation.history(place)
-        output.show(tables.history_view(runs, damaged))
+        output.show(rolls.history_view(runs, damaged))
         finish(worst_exit([error.exit_code for error in damaged]))

@@ -28,7 +28,7 @@ def plan(
     Examples:  gallant plan tickets
     """
     from gallant.operations import plan as operation
-    from gallant.views import tables
+    from gallant.views import plans
 
     place = open_place(estate_path, output)
-    output.show(tables.plan_view(run(operation.plan(place, selector, despite_recall, reason))))
+    output.show(plans.plan_view(run(operation.plan(place, selector, despite_recall, reason))))

@@ -23,14 +23,14 @@ detach_option = click.option(
 def _carry_out(place: Any, output: Any, operation: Any) -> None:
     """Run a roll under its live view, then show how it ended."""
     from gallant.operations import history
-    from gallant.views import live, tables
+    from gallant.views import live, rolls
 
     show = live.show_for(output.quiet, output.verbose)
     try:
         result = run(operation(show))
     finally:
         show.close()
-    output.show(tables.rolled_view(result, history.one(place, result.id)[0]))
+    output.show(rolls.rolled_view(result, history.one(place, result.id)[0]))
     finish(result.exit_code)
 
 

@@ -88,7 +88,7 @@ def survey(
         _try(trial, learn, hands, output)
         return
     from gallant.operations import survey as operation
-    from gallant.views import tables
+    from gallant.views import survey as views
 
     place = open_place(estate_path, output)
     asks = learn is not None or any(s.driver == "manual" for s in place.systems(selector))
@@ -97,7 +97,7 @@ def survey(
             operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands),
             many_nodes=True,
         )
-    output.show(tables.survey_view(result, place.clock.now()))
+    output.show(views.survey_view(result, place.clock.now()))
     finish(result.exit_code)
 
 

@@ -22,8 +22,8 @@ def verify(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> 
     Examples:  gallant verify tickets
     """
     from gallant.operations import verify as operation
-    from gallant.views import tables
+    from gallant.views import rolls
 
     done = run(operation.verify(open_place(estate_path, output), selector))
-    output.show(tables.verify_view(done))
+    output.show(rolls.verify_view(done))
     finish(done.exit_code)

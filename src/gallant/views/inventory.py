@@ -12,7 +12,7 @@ import msgspec
 
 from gallant.core.readings import IMAGE, Component, Gauge, Reading
 from gallant.views.output import View
-from gallant.views.tables import _state, _sync, next_steps, table
+from gallant.views.tables import next_steps, state_word, sync_word, table
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -95,8 +95,8 @@ def _node_line(known: Any, now: datetime) -> str:
     parts = [
         version + waits,
         plain(r.role),
-        _state(r.state),
-        _sync(r) if r.in_sync is not None else "",
+        state_word(r.state),
+        sync_word(r) if r.in_sync is not None else "",
         f"{DIM}{ago(r.taken, now)}{OFF}",
     ]
     if loud:

@@ -1,0 +1,229 @@
+"""Rolls after they ran: how each ended, its steps, outages and what was not watched; and whether all is as it should be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from gallant.core.after.compare import NodeVerdict
+from gallant.core.errors import GallantError
+from gallant.views.output import View
+from gallant.views.tables import left_lines, next_steps, table
+from gallant.views.words import (
+    BOLD,
+    DIM,
+    LOUD,
+    OFF,
+    Marks,
+    clock,
+    duration,
+    many,
+    mark,
+    moment,
+    plain,
+    said,
+)
+
+STATE_MARKS = Marks(
+    {
+        "finished": "good",
+        "running": "going",
+        "held": "work",
+        "stopped": "bad",
+        "cut off": "bad",
+        "ended": "note",
+    }
+)
+STEP_MARKS = Marks(
+    {
+        "done": "good",
+        "failed": "bad",
+        "not_started": "work",
+        "not_sent": "work",
+        "open": "going",
+        "to come": "quiet",
+    }
+)
+
+
+def rolled_view(result: Any, run: Any) -> View:
+    rows = history_rows([run])
+
+    def text() -> Any:
+        length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
+        yield ""
+        yield f"{BOLD}{result.id}{OFF} {said(STATE_MARKS[result.end.state], result.end.state)}{length}"
+        yield plain(result.end.message)
+        yield from _outage_lines(run)
+        yield from (f"{mark('note')} {plain(remark)}" for remark in result.end.remarks)
+        yield from next_steps(result.end.next)
+
+    return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
+
+
+MUCH_LONGER = 2.0  # than planned: an outage of which somebody should know why
+
+
+def _outages_of(run: Any) -> str:
+    """Not watched, none and not known are three answers."""
+    if run.watched is None and not run.outages:
+        return "not known"
+    if run.watched == ():
+        return "not watched"
+    blind = f"; {duration(run.blind_s)} not watched" if run.blind_s >= 1 else ""
+    if not run.outages:
+        return f"none{blind}"
+    return f"{len(run.outages)}, longest {max(o.measured or 0 for o in run.outages):.2f} s{blind}"
+
+
+def _outage_lines(run: Any) -> Iterator[str]:
+    if run.watched is None and not run.outages:
+        yield f"{mark('note')} Whether services were out is not known: its journal does not say what was watched."
+    elif run.watched and not run.outages:
+        yield f"{mark('good')} Services answered all through the watch."
+    for o in run.outages:
+        planned = run.planned_outage_s
+        long = o.measured is not None and planned and o.measured > MUCH_LONGER * planned
+        length = f"{o.measured:.2f} s measured" if o.measured is not None else f"{LOUD}still out{OFF}"
+        than = f", {LOUD}{o.measured / planned:.1f} times as long as planned{OFF}" if long else ""
+        level = "bad" if o.measured is None else "work" if long else "note"
+        yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
+    if run.unwatched:
+        yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} has no service to probe."
+    if run.blind_s >= 1:
+        yield f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run} out."
+
+
+def verify_view(done: Any) -> View:
+    rows: Sequence[NodeVerdict] = done.verdicts
+
+    def text() -> Any:
+        shown = table("node", "verdict", "expected", "observed", "problems")
+        for r in rows:
+            shown.add_row(
+                f"{BOLD}{r.system}/{r.node}{OFF}",
+                said("good", "as it should be") if r.ok else said("bad", "not so"),
+                plain(r.expected or "–"),
+                plain(r.observed or "–"),
+                plain("; ".join(r.problems)) or "none",
+            )
+        yield shown
+        bad = [r.system for r in rows if not r.ok]
+        yield (
+            f"{mark('bad')} {many(len(bad), 'node')} of {len(rows)} not as they should be."
+            if bad
+            else (
+                f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual places, replicas are whole, services answer."
+            )
+        )
+        for one in done.settled:
+            yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
+        yield from left_lines(done.left)
+        yield from next_steps(
+            *(f"gallant check {s}" for s in dict.fromkeys(bad)),
+            *(f"gallant gaps {s}" for s in {n.system: 0 for n in done.left}),
+        )
+
+    more = {
+        "snapshots": list(done.settled),
+        "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in done.left],
+    }
+    return View("verify", rows, text, more)
+
+
+def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
+    return [
+        {
+            "run": r.run,
+            "plan": r.plan,
+            "began": r.began,
+            "ended": r.ended,
+            "state": r.state,
+            "systems": r.systems,
+            "outages": [
+                {"service": o.service, "began": o.began, "ended": o.ended, "seconds": o.seconds, "measured": o.measured}
+                for o in r.outages
+            ],
+            "watched": r.watched,
+            "unwatched": r.unwatched,
+            "blind_seconds": r.blind_s,
+            "message": r.message,
+            "next": r.next,
+        }
+        for r in runs
+    ]
+
+
+def history_view(runs: Sequence[Any], damaged: Sequence[GallantError] = ()) -> View:
+    def text() -> Any:
+        yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
+        shown = table(
+            "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
+        )
+        for r in runs:
+            shown.add_row(
+                f"{BOLD}{r.run}{OFF}",
+                said(STATE_MARKS[r.state], r.state),
+                ", ".join(r.systems),
+                moment(r.began),
+                duration((r.ended - r.began).total_seconds()) if r.ended else "–",
+                _outages_of(r),
+                r.plan,
+            )
+        yield shown
+        if not runs and not damaged:
+            yield from next_steps("gallant plan SYSTEM")
+        yield from next_steps(
+            *(error.next for error in damaged),
+            *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),
+            *(f"gallant history {r.run}" for r in runs[:1]),
+        )
+
+    return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged]})
+
+
+def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
+    def text() -> Any:
+        length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
+        yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
+        shown = table(
+            "step",
+            "state",
+            "began",
+            "took",
+            "estimate",
+            "what came of it",
+            optional=("estimate", "began"),
+            right=("took", "estimate"),
+        )
+        for s in steps:
+            tries = f" ({s.attempts} attempts)" if s.attempts > 1 else ""
+            shown.add_row(
+                plain(s.step),
+                said(STEP_MARKS[s.state], s.state) + tries,
+                f"{s.began:%H:%M:%S}Z" if s.began else "–",
+                clock(s.seconds) if s.seconds is not None else "–",
+                clock(s.estimate),
+                plain(s.message),
+            )
+        yield shown
+        if run.message:
+            yield plain(run.message)
+        yield from _outage_lines(run)
+        yield from next_steps(run.next)
+
+    more = {"steps": steps}
+    return View("history", history_rows([run]), text, more)
+
+
+def journal_view(run: str, events: int, problems: Sequence[str]) -> View:
+    rows = [{"run": run, "events": events, "ok": not problems, "problems": list(problems)}]
+
+    def text() -> Any:
+        if not problems:
+            yield said("good", f"the journal of {run} is whole: {events} events, no gap, its grammar holds")
+        else:
+            yield said("bad", f"the journal of {run} is broken in {many(len(problems), 'place')}")
+            yield from (f"  {plain(p)}" for p in problems)
+
+    return View("history-verify", rows, text)
