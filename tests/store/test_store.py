@@ -6,6 +6,7 @@ import multiprocessing
 import sqlite3
 from datetime import UTC, datetime, timedelta
 
+import msgspec
 import pytest
 
 from gallant.core.errors import GallantError, Refused
@@ -184,6 +185,18 @@ def test_seq_has_no_gap_and_nothing_follows_the_end(tmp_path):
     assert [e.seq for e in store.events("roll-0001")] == [1, 2, 3, 4]
     assert store.rolls()[0][0].plan == PLAN
     assert store.open_rolls() == []
+
+
+def test_a_journal_of_before_knows_which_systems_its_rolls_have(tmp_path, monkeypatch):
+    monkeypatch.setattr(journal, "SCHEMA", journal.SCHEMA[:2])
+    store = JournalStore(tmp_path)
+    store._db.execute("INSERT INTO rolls VALUES (1, 'roll-0001', 'p', x'7b', '', '2026-01-01', NULL)")  # damaged, ended
+    store._db.execute(journal.NEW_ROLL, (2, "roll-0002", PLAN.id, msgspec.json.encode(PLAN), "2026-11-25T00:00:00Z"))
+    store._db.execute("UPDATE rolls SET ended = '2026-11-25T01:00:00Z' WHERE number = 2")
+    store.close()
+    monkeypatch.undo()
+    store = JournalStore(tmp_path)
+    assert store._db.execute("SELECT system, roll FROM roll_systems").fetchall() == [("tickets", "roll-0002")]
 
 
 def test_a_second_roll_on_the_same_system_is_refused_while_the_first_is_open(tmp_path):

@@ -15,6 +15,7 @@ from gallant.cli.common import (
     may_go_on,
     open_place,
     output_options,
+    reason_option,
     run,
     selector_argument,
     yes_option,
@@ -88,7 +89,7 @@ def check(
 @estate_option
 @click.argument("check", metavar="CHECK")
 @click.argument("system", metavar="SYSTEM")
-@click.option("--reason", required=True, metavar="TEXT", help="Why it may be so, for whoever asks later.")
+@reason_option("Why it may be so, for whoever asks later.", required=True)
 @click.option("--until", required=True, metavar="DAY", help="The last day on which it counts, as 2027-01-31.")
 @output_options
 def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Any) -> None:

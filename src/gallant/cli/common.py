@@ -130,6 +130,11 @@ def _ask(what: str) -> str:
     return str(click.prompt(what, hide_input=True, err=True))
 
 
+def reason_option(words: str, required: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Give a command --reason: the words of a decision, kept where the decision is."""
+    return click.option("--reason", default=None if required else "", required=required, metavar="TEXT", help=words)
+
+
 yes_option = click.option("--yes", is_flag=True, help="Do not ask; for scripts that know what they do.")
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import Span, estate_option, finish, open_place, output_options, selector_argument
+from gallant.cli.common import Span, estate_option, finish, open_place, output_options, reason_option, selector_argument
 
 terms_option = click.option(
     "--accept-terms",
@@ -69,7 +69,7 @@ def _show(output: Any, decided: Any) -> None:
 @notice.command()
 @estate_option
 @click.argument("name", metavar="NOTICE")
-@click.option("--reason", default="", metavar="TEXT", help="Why, for whoever asks later.")
+@reason_option("Why, for whoever asks later.")
 @terms_option
 @output_options
 def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Any) -> None:
@@ -141,7 +141,7 @@ def assign(estate_path: Path | None, name: str, person: str, output: Any) -> Non
 @estate_option
 @click.argument("name", metavar="NOTICE")
 @click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
-@click.option("--reason", required=True, metavar="TEXT", help="Why, for whoever asks later.")
+@reason_option("Why, for whoever asks later.", required=True)
 @output_options
 def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Any) -> None:
     """Leave it until a release is out or a day has come.
@@ -156,7 +156,7 @@ def skip(estate_path: Path | None, name: str, until: str, reason: str, output: A
 @notice.command()
 @estate_option
 @click.argument("name", metavar="NOTICE")
-@click.option("--reason", default="", metavar="TEXT", help="Why, for whoever asks later.")
+@reason_option("Why, for whoever asks later.")
 @output_options
 def reopen(estate_path: Path | None, name: str, reason: str, output: Any) -> None:
     """Take the last decision back.

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import estate_option, open_place, output_options, run, selector_argument
+from gallant.cli.common import estate_option, open_place, output_options, reason_option, run, selector_argument
 
 
 @click.command()
@@ -18,7 +18,7 @@ from gallant.cli.common import estate_option, open_place, output_options, run, s
     metavar="VERSION",
     help="Finish a recalled release that some nodes run already; only where its recall is shown to concern none of them.",
 )
-@click.option("--reason", default="", metavar="TEXT", help="Why the recall is set aside; kept in the ledger.")
+@reason_option("Why the recall is set aside; kept in the ledger.")
 @output_options
 def plan(
     estate_path: Path | None, selector: tuple[str, ...], despite_recall: str | None, reason: str, output: Any

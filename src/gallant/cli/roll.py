@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, run
+from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, reason_option, run
 
 hold_after_option = click.option(
     "--hold-after",
@@ -42,7 +42,7 @@ def _carry_out(place: Any, output: Any, operation: Any) -> None:
     "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."
 )
 @click.option("--despite-booking", is_flag=True, help="Begin although it is booked for another time; needs --reason.")
-@click.option("--reason", default="", metavar="TEXT", help="Why the booking is set aside; kept in the ledger.")
+@reason_option("Why the booking is set aside; kept in the ledger.")
 @detach_option
 @output_options
 def roll(
@@ -132,7 +132,7 @@ def resume(
 @estate_option
 @click.argument("roll_id", metavar="[ROLL]", required=False)
 @click.option("--for-good", is_flag=True, help="End it where it stands; its systems are then free for another plan.")
-@click.option("--reason", default="", help="Why it is ended; stands in its journal.")
+@reason_option("Why it is ended; stands in its journal.")
 @output_options
 def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: str, output: Any) -> None:
     """Pause a running roll at its next safe stop, or end one that is not running for good.

@@ -13,6 +13,7 @@ from gallant.cli.common import (
     may_go_on,
     open_place,
     output_options,
+    reason_option,
     run,
     selector_argument,
     yes_option,
@@ -27,7 +28,7 @@ def snapshot() -> None:
 @snapshot.command()
 @estate_option
 @selector_argument
-@click.option("--reason", required=True, metavar="TEXT", help="What for; stands in its name.")
+@reason_option("What for; stands in its name.", required=True)
 @output_options
 def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, output: Any) -> None:
     """Take a restore point, through the host where the system is a guest, and see that it is there.

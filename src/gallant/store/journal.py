@@ -44,6 +44,13 @@ SCHEMA = (
     """
     + LEASES,
     "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
+    # Which systems a roll has, so that no plan has to be read to answer for one of them.
+    """
+    CREATE TABLE roll_systems (system TEXT NOT NULL, roll TEXT NOT NULL, PRIMARY KEY (system, roll)) WITHOUT ROWID;
+    INSERT OR IGNORE INTO roll_systems (system, roll)
+        SELECT json_extract(lane.value, '$.system'), rolls.id FROM rolls,
+        json_each(CASE WHEN json_valid(CAST(plan AS TEXT)) THEN CAST(plan AS TEXT) ELSE '{}' END, '$.lanes') AS lane
+    """,
 )
 
 WITNESS = """INSERT INTO witness (only, seq, hash) VALUES (1, ?, ?)
@@ -53,6 +60,9 @@ NEXT_NUMBER = "SELECT coalesce(max(number), 0) + 1 FROM rolls"
 ROLLS = "SELECT id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
 ROLL = "SELECT id, plan, began, ended, hold FROM rolls WHERE id = ?"
 STILL_OPEN = "SELECT id, plan, began, ended, hold FROM rolls WHERE ended IS NULL ORDER BY number DESC"
+OPEN_OF = """SELECT id, plan, began, ended, hold FROM rolls JOIN roll_systems ON roll = id
+    WHERE system = ? AND ended IS NULL ORDER BY number DESC"""
+HAS_SYSTEM = "INSERT INTO roll_systems (system, roll) VALUES (?, ?)"
 OPEN_ROLLS = "SELECT id FROM rolls WHERE ended IS NULL ORDER BY number"
 EVENTS = "SELECT seq, entry FROM events WHERE roll = ? ORDER BY seq"
 APPEND = (
@@ -112,8 +122,8 @@ class JournalStore:
         return self._row(row)
 
     def open_rolls(self, system: str | None = None) -> list[RollRow]:
-        every = [self._row(row) for row in self._db.execute(STILL_OPEN)]
-        return [r for r in every if system is None or system in r.plan.systems]
+        found = self._db.execute(STILL_OPEN) if system is None else self._db.execute(OPEN_OF, (system,))
+        return [self._row(row) for row in found]
 
     def _row(self, row: tuple[str, bytes, str, str | None, str | None]) -> RollRow:
         name, plan, began, ended, hold = row
@@ -160,14 +170,14 @@ class JournalStore:
 
     def refuse_open(self, plan: Plan) -> None:
         """Raise `Refused` while a roll that is not finished has one of the plan's systems."""
-        for other in self.open_rolls():
+        other = next((roll for system in plan.systems for roll in self.open_rolls(system)), None)
+        if other is not None:
             shared = sorted(set(other.plan.systems) & set(plan.systems))
-            if shared:
-                raise Refused(
-                    f"{other.id} is not finished and has {', '.join(shared)}.",
-                    "Two rolls on one system would undo each other.",
-                    f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
-                )
+            raise Refused(
+                f"{other.id} is not finished and has {', '.join(shared)}.",
+                "Two rolls on one system would undo each other.",
+                f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+            )
 
     @contextmanager
     def new_roll(
@@ -179,6 +189,7 @@ class JournalStore:
             number = self._db.execute(NEXT_NUMBER).fetchone()[0]
             roll_id = f"roll-{number:04d}"
             self._db.execute(NEW_ROLL, (number, roll_id, plan.id, msgspec.json.encode(plan), rfc3339(now)))
+            self._db.executemany(HAS_SYSTEM, [(system, roll_id) for system in dict.fromkeys(plan.systems)])
         with self.take_up(roll_id, waiting) as journal:
             yield journal
 
