@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import estate_option, finish, open_place, output_options, selector_argument
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -34,7 +37,7 @@ def gaps(
     changed: bool,
     conflicts: bool,
     figure: Path | None,
-    output: Any,
+    output: Output,
 ) -> None:
     """Installed against aimed-for, worst first.
 
@@ -69,7 +72,7 @@ def gaps(
 @click.option("--from", "start", default=None, metavar="VERSION", help="Start here, not at what the system runs.")
 @click.option("--to", default=None, metavar="VERSION", help="Go here, not to the system's aim.")
 @output_options
-def route(estate_path: Path | None, system: str, start: str | None, to: str | None, output: Any) -> None:
+def route(estate_path: Path | None, system: str, start: str | None, to: str | None, output: Output) -> None:
     """The chain of releases from the running one to the aim, and why others were refused.
 
     Examples:  gallant route tickets   |   gallant route tickets --to 3.2.1

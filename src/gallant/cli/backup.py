@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,6 +18,9 @@ from gallant.cli.common import (
     ticking,
     yes_option,
 )
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 identity_option = click.option(
     "--identity",
@@ -39,7 +42,7 @@ def backup() -> None:
 @click.option("--comment", default="", help="Why it is taken; stands in the list.")
 @click.option("--plain", is_flag=True, help="Not encrypted; the list says so for as long as it lives.")
 @output_options
-def take(estate_path: Path | None, selector: tuple[str, ...], comment: str, plain: bool, output: Any) -> None:
+def take(estate_path: Path | None, selector: tuple[str, ...], comment: str, plain: bool, output: Output) -> None:
     """Export everything that the profile lists, compress and encrypt it, and seal it by reading it back.
 
     Examples:  gallant backup take tickets --comment "before the window"
@@ -58,7 +61,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], comment: str, plai
 @estate_option
 @selector_argument
 @output_options
-def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Backups, newest first.
 
     Examples:  gallant backup list   |   gallant backup list tickets
@@ -74,7 +77,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> N
 @estate_option
 @click.argument("backup_id", metavar="BACKUP")
 @output_options
-def show(estate_path: Path | None, backup_id: str, output: Any) -> None:
+def show(estate_path: Path | None, backup_id: str, output: Output) -> None:
     """One backup in full: what it holds, who made it, who can open it, where its copies are.
 
     BACKUP is an id, the start of one, or a system for its newest.
@@ -97,7 +100,7 @@ def show(estate_path: Path | None, backup_id: str, output: Any) -> None:
 @identity_option
 @output_options
 def verify(
-    estate_path: Path | None, backup_id: tuple[str, ...], everything: bool, identity: Path | None, output: Any
+    estate_path: Path | None, backup_id: tuple[str, ...], everything: bool, identity: Path | None, output: Output
 ) -> None:
     """Read backups and their copies again, and open them where an identity is at hand: is every item as it was exported?
 
@@ -119,7 +122,7 @@ def verify(
 @identity_option
 @output_options
 def diff(
-    estate_path: Path | None, backup_id: str, other: str | None, same: bool, identity: Path | None, output: Any
+    estate_path: Path | None, backup_id: str, other: str | None, same: bool, identity: Path | None, output: Output
 ) -> None:
     """What differs between two backups; with one alone, between it and the system as it is now.
 
@@ -142,7 +145,7 @@ def diff(
 @click.argument("folder", type=click.Path(path_type=Path))
 @identity_option
 @output_options
-def export(estate_path: Path | None, backup_id: str, folder: Path, identity: Path | None, output: Any) -> None:
+def export(estate_path: Path | None, backup_id: str, folder: Path, identity: Path | None, output: Output) -> None:
     """Unpack a backup into a new folder: all of it, or nothing.
 
     Examples:  gallant backup export tickets ./tickets-now
@@ -169,7 +172,7 @@ def restore(
     without_backup: bool,
     identity: Path | None,
     yes: bool,
-    output: Any,
+    output: Output,
 ) -> None:
     """Put a backup back onto its system, or onto a machine that was freshly installed in its place.
 
@@ -191,7 +194,7 @@ def restore(
 @click.option("--dry-run", is_flag=True, help="Only say what would go, and which rule keeps the rest.")
 @yes_option
 @output_options
-def prune(estate_path: Path | None, selector: tuple[str, ...], dry_run: bool, yes: bool, output: Any) -> None:
+def prune(estate_path: Path | None, selector: tuple[str, ...], dry_run: bool, yes: bool, output: Output) -> None:
     """Take away what the keep rules do not keep. Never the newest sealed one, never one that an open roll points to.
 
     Examples:  gallant backup prune --dry-run

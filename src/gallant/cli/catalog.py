@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from gallant.cli.common import estate_option, finish, open_place, output_options, run
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 def access_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -46,7 +49,7 @@ def catalog() -> None:
 )
 @access_options
 @output_options
-def add(estate_path: Path | None, name: str, source: str, key: str, output: Any, **access: str | None) -> None:
+def add(estate_path: Path | None, name: str, source: str, key: str, output: Output, **access: str | None) -> None:
     """Follow the catalog of publisher NAME at SOURCE, and pin its key. SOURCE is an address, a folder or an archive that
     was carried here, or a channel of Debian packages.
 
@@ -68,7 +71,7 @@ def add(estate_path: Path | None, name: str, source: str, key: str, output: Any,
 @estate_option
 @click.argument("name", nargs=-1)
 @output_options
-def sync(estate_path: Path | None, name: tuple[str, ...], output: Any) -> None:
+def sync(estate_path: Path | None, name: tuple[str, ...], output: Output) -> None:
     """Fetch and verify catalogs; what is refused leaves the last good one in use.
 
     Examples:  gallant catalog sync
@@ -84,7 +87,7 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Any) -> None:
 @catalog.command("list")
 @estate_option
 @output_options
-def list_(estate_path: Path | None, output: Any) -> None:
+def list_(estate_path: Path | None, output: Output) -> None:
     """The catalogs that are followed, and how old they are."""
     from gallant.operations import catalogs
     from gallant.views import catalogs as shown
@@ -98,7 +101,7 @@ def list_(estate_path: Path | None, output: Any) -> None:
 @click.argument("product")
 @click.argument("version", required=False)
 @output_options
-def show(estate_path: Path | None, product: str, version: str | None, output: Any) -> None:
+def show(estate_path: Path | None, product: str, version: str | None, output: Output) -> None:
     """A product's releases, newest first, or one of them by version, build or label.
 
     Examples:  gallant catalog show ostrel/shoal   |   gallant catalog show ostrel/shoal 3.2.4
@@ -118,7 +121,7 @@ def show(estate_path: Path | None, product: str, version: str | None, output: An
 @access_options
 @output_options
 def test(
-    estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Any, **access: str | None
+    estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Output, **access: str | None
 ) -> None:
     """Look at a source, or at a catalog that is followed: does it resolve, answer, verify; how old is it? Nothing is kept.
 
@@ -142,7 +145,7 @@ def test(
 )
 @click.option("--yes", is_flag=True, help="You have compared the fingerprint with the publisher's word.")
 @output_options
-def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Any) -> None:
+def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Output) -> None:
     """Pin another key for a catalog that is followed, after asking its publisher.
 
     Examples:  gallant catalog trust ostrel --key keys/ostrel-2027.pub
@@ -169,7 +172,7 @@ def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Any)
     help="Where to write the catalog.",
 )
 @output_options
-def draft(draft_file: Path, into: Path, output: Any) -> None:
+def draft(draft_file: Path, into: Path, output: Output) -> None:
     """Make a catalog from a hand-written DRAFT (YAML): sizes and SHA-256 come from the packages' files.
 
     Examples:  gallant catalog draft my-devices.yaml --into my-devices.json
@@ -187,7 +190,7 @@ def draft(draft_file: Path, into: Path, output: Any) -> None:
 @click.option("--key", "key_file", required=True, type=click.Path(path_type=Path), help="Your signing key.")
 @click.option("--new-key", is_flag=True, help="Make the key first; it is never overwritten.")
 @output_options
-def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Any) -> None:
+def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Output) -> None:
     """Sign a catalog with a key of your own; the signature lies beside it.
 
     Examples:  gallant catalog sign my-devices.json --key ~/.gallant-signing --new-key

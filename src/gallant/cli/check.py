@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -20,6 +20,9 @@ from gallant.cli.common import (
     selector_argument,
     yes_option,
 )
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -62,7 +65,7 @@ def check(
     explain: str | None,
     catalogue: bool,
     yes: bool,
-    output: Any,
+    output: Output,
 ) -> None:
     """Health, now: what changed since the last time first, then findings worst first, each with what to do next.
 
@@ -92,7 +95,7 @@ def check(
 @reason_option("Why it may be so, for whoever asks later.", required=True)
 @click.option("--until", required=True, metavar="DAY", help="The last day on which it counts, as 2027-01-31.")
 @output_options
-def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Any) -> None:
+def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Output) -> None:
     """Accept the warnings of one check on one system or node, in your own name. A stop cannot be waived.
 
     Examples:  gallant waive time-source quay --until 2027-01-31 --reason "its server moves in January"

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import estate_option, finish, may_go_on, open_place, output_options, yes_option
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -15,7 +18,7 @@ from gallant.cli.common import estate_option, finish, may_go_on, open_place, out
 @click.option("--mend", is_flag=True, help="Do what would be done, asking before each.")
 @yes_option
 @output_options
-def doctor(estate_path: Path | None, mend: bool, yes: bool, output: Any) -> None:
+def doctor(estate_path: Path | None, mend: bool, yes: bool, output: Output) -> None:
     """Gallant's own health: its stores and their copies, keys, rights, free space, clock.
 
     Examples:  gallant doctor   |   gallant doctor --mend

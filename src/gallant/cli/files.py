@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import finish, output_options
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -31,7 +34,7 @@ from gallant.cli.common import finish, output_options
 @click.option("--passphrase", is_flag=True, help="With --identity: wrap the file in a passphrase, which is asked for.")
 @output_options
 def init(
-    folder: Path, sudoers: str | None, profile: str | None, identity: Path | None, passphrase: bool, output: Any
+    folder: Path, sudoers: str | None, profile: str | None, identity: Path | None, passphrase: bool, output: Output
 ) -> None:
     """Write a commented estate.yaml into FOLDER.
 
@@ -77,7 +80,7 @@ def init(
 @click.command()
 @click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path))
 @output_options
-def validate(file: tuple[Path, ...], output: Any) -> None:
+def validate(file: tuple[Path, ...], output: Output) -> None:
     """Check Gallant files: estates, profiles, scenarios, plans, catalogs, backup manifests.
 
     Examples:  gallant validate estate.yaml my-device.yaml

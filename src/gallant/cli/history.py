@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import estate_option, finish, open_place, output_options
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -21,7 +24,7 @@ from gallant.cli.common import estate_option, finish, open_place, output_options
     help="Check that roll's journal: its sequence and its grammar.",
 )
 @output_options
-def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None, output: Any) -> None:
+def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None, output: Output) -> None:
     """Past rolls, newest first; or one roll's steps with their times.
 
     Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007

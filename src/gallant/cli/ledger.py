@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import estate_option, finish, open_place, output_options
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.group(invoke_without_command=True)
 @estate_option
 @output_options
 @click.pass_context
-def ledger(context: click.Context, estate_path: Path | None, output: Any) -> None:
+def ledger(context: click.Context, estate_path: Path | None, output: Output) -> None:
     """Who decided what and when, newest first, and whether the chain of entries is whole.
 
     Examples:  gallant ledger   |   gallant ledger verify --against told.log
@@ -33,7 +36,7 @@ def ledger(context: click.Context, estate_path: Path | None, output: Any) -> Non
 @estate_option
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @output_options
-def export(estate_path: Path | None, file: Path, output: Any) -> None:
+def export(estate_path: Path | None, file: Path, output: Output) -> None:
     """Write every entry with its hash into FILE, a line of JSON each; whoever keeps it can tell a rewritten chain.
 
     Examples:  gallant ledger export ledger-2026.jsonl
@@ -55,7 +58,7 @@ def export(estate_path: Path | None, file: Path, output: Any) -> None:
     help="What others were told: an export, a file of JSON lines, or a collector's syslog.",
 )
 @output_options
-def verify(estate_path: Path | None, against: Path | None, output: Any) -> None:
+def verify(estate_path: Path | None, against: Path | None, output: Output) -> None:
     """Is the chain whole, and is it the one that others were told of?
 
     Examples:  gallant ledger verify   |   gallant ledger verify --against /var/log/gallant.log

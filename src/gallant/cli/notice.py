@@ -5,11 +5,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from gallant.cli.common import Span, estate_option, finish, open_place, output_options, reason_option, selector_argument
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 terms_option = click.option(
     "--accept-terms",
@@ -30,7 +33,7 @@ def notice() -> None:
 @selector_argument
 @click.option("--all", "everything", is_flag=True, help="Also those that are skipped, left alone or done.")
 @output_options
-def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool, output: Any) -> None:
+def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool, output: Output) -> None:
     """Where each notice stands: the newest and most severe first.
 
     Examples:  gallant notice list   |   gallant notice list site:harbour --all
@@ -44,7 +47,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool,
     finish(1 if any(n.state in ("new", "overdue") for n in result.notices) else 0)
 
 
-def _with_terms(output: Any, decide: Callable[[tuple[str, ...]], Any], terms: tuple[str, ...]) -> Any:
+def _with_terms(output: Output, decide: Callable[[tuple[str, ...]], Any], terms: tuple[str, ...]) -> Any:
     """The decision; where terms of use stand in its way and a person is there, they are shown and asked about."""
     from gallant.operations.notices import TermsAsked
     from gallant.views.notices import terms_text
@@ -60,7 +63,7 @@ def _with_terms(output: Any, decide: Callable[[tuple[str, ...]], Any], terms: tu
             terms = (*terms, asked.version)
 
 
-def _show(output: Any, decided: Any) -> None:
+def _show(output: Output, decided: Any) -> None:
     from gallant.views.notices import decided_view
 
     output.show(decided_view(decided))
@@ -72,7 +75,7 @@ def _show(output: Any, decided: Any) -> None:
 @reason_option("Why, for whoever asks later.")
 @terms_option
 @output_options
-def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Any) -> None:
+def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Output) -> None:
     """It shall be done. Terms of use are shown, and accepted once for each version of them.
 
     Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
@@ -105,7 +108,7 @@ def book(
     lasting: Any,
     cancel: bool,
     terms: tuple[str, ...],
-    output: Any,
+    output: Output,
 ) -> None:
     """Book it for a TIME, in the site's own time zone where none is written; again to change it.
 
@@ -127,7 +130,7 @@ def book(
 @click.argument("name", metavar="NOTICE")
 @click.argument("person")
 @output_options
-def assign(estate_path: Path | None, name: str, person: str, output: Any) -> None:
+def assign(estate_path: Path | None, name: str, person: str, output: Output) -> None:
     """Give it to a PERSON to look after.
 
     Examples:  gallant notice assign tickets anna
@@ -143,7 +146,7 @@ def assign(estate_path: Path | None, name: str, person: str, output: Any) -> Non
 @click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
 @reason_option("Why, for whoever asks later.", required=True)
 @output_options
-def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Any) -> None:
+def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Output) -> None:
     """Leave it until a release is out or a day has come.
 
     Examples:  gallant notice skip tickets --until 3.2.6 --reason "3.2.4 slows the replica"
@@ -158,7 +161,7 @@ def skip(estate_path: Path | None, name: str, until: str, reason: str, output: A
 @click.argument("name", metavar="NOTICE")
 @reason_option("Why, for whoever asks later.")
 @output_options
-def reopen(estate_path: Path | None, name: str, reason: str, output: Any) -> None:
+def reopen(estate_path: Path | None, name: str, reason: str, output: Output) -> None:
     """Take the last decision back.
 
     Examples:  gallant notice reopen tickets

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import estate_option, open_place, output_options, reason_option, run, selector_argument
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 
 @click.command()
@@ -21,7 +24,7 @@ from gallant.cli.common import estate_option, open_place, output_options, reason
 @reason_option("Why the recall is set aside; kept in the ledger.")
 @output_options
 def plan(
-    estate_path: Path | None, selector: tuple[str, ...], despite_recall: str | None, reason: str, output: Any
+    estate_path: Path | None, selector: tuple[str, ...], despite_recall: str | None, reason: str, output: Output
 ) -> None:
     """The ordered work that takes systems to their aims, written to plans/.
 

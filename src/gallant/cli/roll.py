@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, reason_option, run
+
+if TYPE_CHECKING:
+    from gallant.operations.workplace import Workplace
+    from gallant.views.output import Output
 
 hold_after_option = click.option(
     "--hold-after",
@@ -20,7 +24,7 @@ detach_option = click.option(
 )
 
 
-def _carry_out(place: Any, output: Any, operation: Any) -> None:
+def _carry_out(place: Workplace, output: Output, operation: Any) -> None:
     """Run a roll under its live view, then show how it ended."""
     from gallant.operations import history
     from gallant.views import live, rolls
@@ -53,7 +57,7 @@ def roll(
     despite_booking: bool,
     reason: str,
     detach: bool,
-    output: Any,
+    output: Output,
 ) -> None:
     """Carry out a plan. It may be killed at any moment; resume finds out where it was.
 
@@ -105,7 +109,7 @@ def resume(
     it_did: tuple[str, ...],
     it_did_not: tuple[str, ...],
     again: tuple[str, ...],
-    output: Any,
+    output: Output,
 ) -> None:
     """Carry on a roll that was held, stopped or cut off.
 
@@ -134,7 +138,7 @@ def resume(
 @click.option("--for-good", is_flag=True, help="End it where it stands; its systems are then free for another plan.")
 @reason_option("Why it is ended; stands in its journal.")
 @output_options
-def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: str, output: Any) -> None:
+def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: str, output: Output) -> None:
     """Pause a running roll at its next safe stop, or end one that is not running for good.
 
     Examples:  gallant hold   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,6 +19,9 @@ from gallant.cli.common import (
     yes_option,
 )
 
+if TYPE_CHECKING:
+    from gallant.views.output import Output
+
 
 @click.group()
 def snapshot() -> None:
@@ -30,7 +33,7 @@ def snapshot() -> None:
 @selector_argument
 @reason_option("What for; stands in its name.", required=True)
 @output_options
-def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, output: Any) -> None:
+def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, output: Output) -> None:
     """Take a restore point, through the host where the system is a guest, and see that it is there.
 
     Examples:  gallant snapshot take overlook --reason "before 17.6"
@@ -47,7 +50,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, outpu
 @estate_option
 @selector_argument
 @output_options
-def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Restore points as they are now, the oldest first.
 
     Examples:  gallant snapshot list   |   gallant snapshot list overlook
@@ -67,7 +70,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> N
 @click.argument("name", metavar="SNAPSHOT")
 @yes_option
 @output_options
-def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
+def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: Output) -> None:
     """Go back to a restore point; what came after it is lost on the system.
 
     Examples:  gallant snapshot revert overlook before-17.6
@@ -86,7 +89,7 @@ def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 @click.argument("name", metavar="SNAPSHOT")
 @yes_option
 @output_options
-def remove(estate_path: Path | None, system: str, name: str, yes: bool, output: Any) -> None:
+def remove(estate_path: Path | None, system: str, name: str, yes: bool, output: Output) -> None:
     """Take a restore point away.
 
     Examples:  gallant snapshot remove overlook before-17.6

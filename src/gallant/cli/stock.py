@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,6 +18,9 @@ from gallant.cli.common import (
     yes_option,
 )
 
+if TYPE_CHECKING:
+    from gallant.views.output import Output
+
 
 @click.group()
 def stock() -> None:
@@ -28,7 +31,7 @@ def stock() -> None:
 @estate_option
 @selector_argument
 @output_options
-def fetch(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def fetch(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Fetch what the routes need, and what runs now for recovery; a broken download is carried on.
 
     Examples:  gallant stock fetch   |   gallant stock fetch tickets
@@ -49,7 +52,7 @@ def fetch(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> N
 @click.argument("file", nargs=-1, required=True, type=click.Path(path_type=Path, dir_okay=False))
 @click.option("--vouch", default=None, metavar="REASON", help="Answer yourself for what no catalog knows.")
 @output_options
-def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, output: Any) -> None:
+def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, output: Output) -> None:
     """Take files that were carried in, each held against the catalogs.
 
     Examples:  gallant stock add /media/usb/shoal-3.2.4.pkg
@@ -63,7 +66,7 @@ def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, out
 @stock.command("list")
 @estate_option
 @output_options
-def list_(estate_path: Path | None, output: Any) -> None:
+def list_(estate_path: Path | None, output: Output) -> None:
     """What lies in stock, its bytes computed anew; what is wrong or recalled first."""
     _held(estate_path, output)
 
@@ -71,7 +74,7 @@ def list_(estate_path: Path | None, output: Any) -> None:
 @stock.command()
 @estate_option
 @output_options
-def verify(estate_path: Path | None, output: Any) -> None:
+def verify(estate_path: Path | None, output: Output) -> None:
     """Compute every package's digest anew; exit code 1 where one is not what its name says.
 
     Examples:  gallant stock verify
@@ -79,7 +82,7 @@ def verify(estate_path: Path | None, output: Any) -> None:
     _held(estate_path, output)
 
 
-def _held(estate_path: Path | None, output: Any) -> None:
+def _held(estate_path: Path | None, output: Output) -> None:
     from gallant.operations import stock as operation
     from gallant.views import stock as views
 
@@ -92,7 +95,7 @@ def _held(estate_path: Path | None, output: Any) -> None:
 @estate_option
 @selector_argument
 @output_options
-def preload(estate_path: Path | None, selector: tuple[str, ...], output: Any) -> None:
+def preload(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Put the next package on every node, ahead of the window; nothing is installed.
 
     Examples:  gallant stock preload fulmar-box
@@ -113,7 +116,7 @@ def preload(estate_path: Path | None, selector: tuple[str, ...], output: Any) ->
 @selector_argument
 @yes_option
 @output_options
-def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, output: Any) -> None:
+def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, output: Output) -> None:
     """Take packages off the nodes again, without installing them.
 
     Examples:  gallant stock unload tickets
@@ -134,7 +137,7 @@ def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, outpu
 @click.option("--dry-run", is_flag=True, help="Only say what would go.")
 @yes_option
 @output_options
-def prune(estate_path: Path | None, dry_run: bool, yes: bool, output: Any) -> None:
+def prune(estate_path: Path | None, dry_run: bool, yes: bool, output: Output) -> None:
     """Take away what no system needs for its route or its recovery, and what broke off.
 
     Examples:  gallant stock prune --dry-run

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from threading import Lock
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -19,6 +19,9 @@ from gallant.cli.common import (
     selector_argument,
     ticking,
 )
+
+if TYPE_CHECKING:
+    from gallant.views.output import Output
 
 _ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
 
@@ -72,7 +75,7 @@ def survey(
     older_than: Any,
     failed: bool,
     learn_keys: bool,
-    output: Any,
+    output: Output,
     **trial: Any,
 ) -> None:
     """Contact nodes and keep what they say.
@@ -101,7 +104,7 @@ def survey(
     finish(result.exit_code)
 
 
-def _try(trial: dict[str, Any], learn: Any, hands: Any, output: Any) -> None:
+def _try(trial: dict[str, Any], learn: Any, hands: Any, output: Output) -> None:
     from gallant.operations import trial as operation
     from gallant.views import inventory as view
 
@@ -143,7 +146,7 @@ def inventory(
     at: str | None,
     diff: tuple[str, str] | None,
     cyclonedx: bool,
-    output: Any,
+    output: Output,
 ) -> None:
     """What runs where, as last read. A single node is shown in full.
 
