@@ -132,7 +132,9 @@ def _ask(what: str) -> str:
 
 def reason_option(words: str, required: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Give a command --reason: the words of a decision, kept where the decision is."""
-    return click.option("--reason", default=None if required else "", required=required, metavar="TEXT", help=words)
+    if required:  # with no default at all: one of None would count as given
+        return click.option("--reason", required=True, metavar="TEXT", help=words)
+    return click.option("--reason", default="", metavar="TEXT", help=words)
 
 
 yes_option = click.option("--yes", is_flag=True, help="Do not ask; for scripts that know what they do.")
