@@ -448,7 +448,10 @@ class Attempts:
                 words = "observed: nothing of it on the node, and its time to land is over"
                 await self.log.outcome(step, e.NOT_STARTED, words)
                 return False
-            if landed and (step.repeat == NEVER or self.clock.now() - began > patience):
+            nothing = (
+                look.state == ABSENT and step.repeat == NEVER
+            )  # a node that is away may still tell when it is back
+            if landed and (nothing or self.clock.now() - began > patience):
                 raise self._not_known(step, look, patience)
             self.listener.progress(step.id, 0.0, "looking what became of it")
             await self._sleep(step, SHORTEST_POLL_S)
@@ -474,7 +477,7 @@ class Attempts:
         if look.state == GOING:  # a node that is away, and may be on its way back
             return self._overdue(step, patience)
         why = "it does not answer" if look.state == UNREACHED else "it took the order and shows nothing of it"
-        if step.repeat == NEVER:
+        if step.repeat == NEVER and look.state == ABSENT:
             why = "nothing of it is seen, and its profile says that it is never given twice"
         return Unknown(
             f"Whether {step.subject} carried out the order to {step.kind} is not known: {why}. Nothing is repeated.",

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import PurePath
 
 from gallant.core.assess.outages import Sample
-from gallant.core.errors import Stopped
+from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.systems import Estate, System
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.records import Record, replace
@@ -72,6 +73,18 @@ class Unknown(Stopped):
     """Whether an act took effect is not known, and cannot be found out; a person has to say."""
 
 
+def in_words(error: Exception) -> str:
+    """An error for a person. Of one that is not Gallant's own its kind and its place alone: its text may hold a secret."""
+    if isinstance(error, GallantError):
+        return error.what.rstrip(".")
+    frame = error.__traceback__
+    while frame is not None and frame.tb_next is not None:
+        frame = frame.tb_next
+    if frame is None:
+        return type(error).__name__
+    return f"{type(error).__name__} at {PurePath(frame.tb_frame.f_code.co_filename).name}:{frame.tb_lineno}"
+
+
 class Shielded:
     """A listener that cannot reach back: the first error in it is kept for a remark."""
 
@@ -84,7 +97,7 @@ class Shielded:
             say(self._listener)
         except Exception as error:  # whatever it is, the work goes on
             self.failed = self.failed or (
-                f"What shows the roll failed ({type(error).__name__}: {error}); the journal has what was not shown."
+                f"What shows the roll failed ({in_words(error)}); the journal has what was not shown."
             )
 
     def event(self, event: Event) -> None:

@@ -19,7 +19,7 @@ from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, consents_needed,
 from gallant.core.work.planning import hop_todo, hop_waves, hop_work, touched
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
-from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown
+from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, in_words
 from gallant.engine.watch import Watch
 
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
@@ -110,7 +110,7 @@ class Roll:
                 await run()
                 return
             except Exception as error:
-                self.hold(f"{name[0].lower()}{name[1:]} failed ({_in_words(error)})")
+                self.hold(f"{name[0].lower()}{name[1:]} failed ({in_words(error)})")
             await self.clock.pause(HELPER_AGAIN_S)
 
     async def _keep_leases(self) -> None:
@@ -199,7 +199,7 @@ class Roll:
         except Exception as error:
             # Not foreseen, so nothing is known of where the lane stands; the others go no further than to a safe stop.
             self.hold(f"{lane.system} was stopped by an error of Gallant's own")
-            told = f"{lane.system} was stopped by an error of Gallant's own: {_in_words(error)}."
+            told = f"{lane.system} was stopped by an error of Gallant's own: {in_words(error)}."
             return End(state="stopped", message=f"{told}\n{await self._who_serves(lane.system)}")
         finally:
             for hop in lane.hops:
@@ -297,7 +297,10 @@ class Roll:
 
     def _may_hold(self, system: str) -> None:
         if system in self._lost:
-            raise Hold("its lease was taken by another Gallant")
+            raise LeaseLost(
+                f"The lease of {system} was taken by another Gallant; nothing more is started on it here.",
+                next=f"gallant history {self.id} says what is being done.",
+            )
         reason = self._hold or self.journal.hold_wanted()
         if reason is not None and self._at_safe_stop[system]:
             self.hold(reason)
@@ -348,7 +351,3 @@ class Roll:
 
     def _system(self, name: str) -> System:
         return self.means.estate.systems[name]
-
-
-def _in_words(error: Exception) -> str:
-    return error.what.rstrip(".") if isinstance(error, GallantError) else f"{type(error).__name__}: {error}"

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
 from gallant.core.assess.drift import Drift, drift
-from gallant.core.assess.findings import LEVELS, AskedFacts, Facts, Finding, RouteFacts
+from gallant.core.assess.findings import LEVELS, AskedFacts, Booking, Facts, Finding, RouteFacts
 from gallant.core.assess.outages import Sample
 from gallant.core.assess.waivers import waivers, with_waivers
 from gallant.core.catalog.products import Release
@@ -125,6 +125,7 @@ async def _facts(
     read = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
     readings = {n: read[n] for n in system.nodes if n in read}
     ahead = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else NOTHING_AHEAD
+    around = await surroundings.around(place, system, readings, hosts, own_roll)
     return Facts(
         system=system,
         readings=readings,
@@ -132,14 +133,19 @@ async def _facts(
         alike={n.node: n.alike for n in seen if n.alike is not None},
         now=place.clock.now(),
         limits=place.estate.limits,
-        route=_on_the_route(place, system, readings, ahead, broken),
-        around=await surroundings.around(place, system, readings, hosts, own_roll),
+        route=_on_the_route(place, system, readings, ahead, broken, around.booked),
+        around=around,
         asked=await _asked(place, system, readings, ahead, driver),
     )
 
 
 def _on_the_route(
-    place: Workplace, system: System, readings: Mapping[str, Reading], ahead: Ahead, broken: Sequence[str]
+    place: Workplace,
+    system: System,
+    readings: Mapping[str, Reading],
+    ahead: Ahead,
+    broken: Sequence[str],
+    booked: Booking | None,
 ) -> RouteFacts:
     stockroom, product = Stockroom(place.folder), place.products.get(system.product)
     kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
@@ -158,7 +164,7 @@ def _on_the_route(
         recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
         conflicts=tuple(broken),
         no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
-        needed_s=job_seconds(place, system, readings, releases) if surroundings.booked(place, system) else None,
+        needed_s=job_seconds(place, system, readings, releases) if booked else None,
     )
 
 
