@@ -15,7 +15,9 @@ import msgspec
 from gallant.core.catalog.products import Package, Product
 from gallant.core.estate.backups import Backup, Item
 from gallant.core.estate.sources import Access
-from gallant.core.estate.systems import Account, Node, System
+from gallant.core.estate.systems import Account, Node, System, parse_estate
+from gallant.core.readings import Gauge, Reading
+from gallant.core.records import replace
 from gallant.core.versions import Version, parse
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
@@ -99,3 +101,84 @@ def _value(kind: Any, text: str, name: str) -> Any:
         return kind(*(_value(hint, text, field) for field, hint in typing.get_type_hints(kind).items()))
     assert isinstance(kind, type), f"no value for {name}: {kind}"
     return filled(kind, text)
+
+
+# --- a pair of storage nodes, for everything that needs one
+
+GOOD = """\
+gallant: estate/1
+name: Skerry Line
+sites:
+  harbour: {mbit_per_s: 1000}
+accounts:
+  read: {user: r, secret: "env:READ"}
+aims:
+  - {for: default, aim: settled 30d}
+  - {for: "kind:storage", aim: newest}
+  - {for: tickets/b, aim: pin 3.2.4}
+systems:
+  tickets:
+    product: ostrel/shoal
+    shape: pair
+    site: harbour
+    kind: storage
+    tags: [prod]
+    driver: http
+    profile: ostrel-shoal
+    nodes:
+      a: {address: "https://10.0.0.1", serial: A}
+      b: {address: "https://10.0.0.2", serial: B}
+    usual: {active: a}
+    services:
+      blocks: {address: "10.0.1.1:860"}
+"""
+
+ESTATE = parse_estate(
+    "estate.yaml", GOOD.replace("- {for: tickets/b, aim: pin 3.2.4}", "").replace("aim: newest", "aim: settled 90d")
+)
+TICKETS = ESTATE.systems["tickets"]
+
+
+def reading(node: str, **changes) -> Reading:
+    made = Reading(
+        system="tickets",
+        node=node,
+        taken=NOW,
+        serial=node.upper(),
+        product="ostrel/shoal",
+        version="2.8.5",
+        boot=node,
+        role="active" if node == "a" else "standby",
+        state="in_service",
+        next_version="2.8.5",
+        in_sync=True,
+        sync_word="matched",
+        network="10.0.0.0/24",
+        clock_offset_s=0.1,
+        clock_uncertainty_s=0.1,
+        gauges=(Gauge(name="free space", value=1e9, unit="B"),),
+    )
+    return replace(made, **changes)
+
+
+def both(a: dict | None = None, b: dict | None = None) -> dict[str, Reading]:
+    return {"a": reading("a", **(a or {})), "b": reading("b", **(b or {}))}
+
+
+def sealed_backup(**said: Any) -> Backup:
+    """A good backup of that pair as it was read."""
+    plain = {
+        "id": "b",
+        "system": "tickets",
+        "taken": NOW,
+        "by": "t",
+        "comment": "",
+        "tool": "t",
+        "versions": {"a": "2.8.5", "b": "2.8.5"},
+        "items": (Item(name="x", node="a", bytes=1, sha256="0"),),
+        "archive": "x",
+        "bytes": 1,
+        "blake3": "0",
+        "sealed": NOW,
+    }
+    return Backup(**{**plain, **said})

@@ -11,7 +11,7 @@ from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import parse_estate
 
-from .test_estate import GOOD
+from ..builders import GOOD
 
 SECRET = "hunter2-hunter2"
 SOURCES = (

@@ -19,7 +19,7 @@ from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse, parse_range
 
-from .test_estate import GOOD
+from ..builders import GOOD
 
 
 def verdict_on(product, installed, following, aim, bundles=()):

@@ -8,33 +8,7 @@ from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import aim_for, parse_estate, select
 
-GOOD = """\
-gallant: estate/1
-name: Skerry Line
-sites:
-  harbour: {mbit_per_s: 1000}
-accounts:
-  read: {user: r, secret: "env:READ"}
-aims:
-  - {for: default, aim: settled 30d}
-  - {for: "kind:storage", aim: newest}
-  - {for: tickets/b, aim: pin 3.2.4}
-systems:
-  tickets:
-    product: ostrel/shoal
-    shape: pair
-    site: harbour
-    kind: storage
-    tags: [prod]
-    driver: http
-    profile: ostrel-shoal
-    nodes:
-      a: {address: "https://10.0.0.1", serial: A}
-      b: {address: "https://10.0.0.2", serial: B}
-    usual: {active: a}
-    services:
-      blocks: {address: "10.0.1.1:860"}
-"""
+from ..builders import GOOD
 
 
 def problems(text: str) -> list[tuple[int, int, str]]:

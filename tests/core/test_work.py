@@ -29,49 +29,17 @@ from gallant.core.assess.issues import Concern
 from gallant.core.assess.outages import Sample, outages
 from gallant.core.catalog.products import KnownIssue, Package
 from gallant.core.errors import Refused, worst_exit
-from gallant.core.estate.backups import Backup, Copy, Item
+from gallant.core.estate.backups import Copy
 from gallant.core.estate.order import NotSafe, turns
 from gallant.core.estate.snapshots import RestorePoint
-from gallant.core.estate.systems import Limits, Note, Service, parse_estate
+from gallant.core.estate.systems import Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
 from gallant.core.work.plan import Knows, NothingToDo, Plan, basis_differences
 from gallant.core.work.planning import make_plan
 
+from ..builders import ESTATE, TICKETS, both, reading, sealed_backup
 from .test_assessment import NOW, SHOAL
-from .test_estate import GOOD
-
-ESTATE = parse_estate(
-    "estate.yaml", GOOD.replace("- {for: tickets/b, aim: pin 3.2.4}", "").replace("aim: newest", "aim: settled 90d")
-)
-TICKETS = ESTATE.systems["tickets"]
-
-
-def reading(node: str, **changes) -> Reading:
-    made = Reading(
-        system="tickets",
-        node=node,
-        taken=NOW,
-        serial=node.upper(),
-        product=SHOAL.name,
-        version="2.8.5",
-        boot=node,
-        role="active" if node == "a" else "standby",
-        state="in_service",
-        next_version="2.8.5",
-        in_sync=True,
-        sync_word="matched",
-        network="10.0.0.0/24",
-        clock_offset_s=0.1,
-        clock_uncertainty_s=0.1,
-        gauges=(Gauge(name="free space", value=1e9, unit="B"),),
-    )
-    return replace(made, **changes)
-
-
-def both(a: dict | None = None, b: dict | None = None) -> dict[str, Reading]:
-    return {"a": reading("a", **(a or {})), "b": reading("b", **(b or {}))}
-
 
 # --- order
 
@@ -283,21 +251,7 @@ def test_an_outage_is_each_stretch_of_failed_probes_and_nothing_else(good):
 
 # --- checks
 
-BACKUP = Backup(
-    id="b",
-    system="tickets",
-    taken=NOW - timedelta(hours=1),
-    by="t",
-    comment="",
-    tool="t",
-    versions={"a": "2.8.5", "b": "2.8.5"},
-    items=(Item(name="x", node="a", bytes=1, sha256="0"),),
-    archive="x",
-    bytes=1,
-    blake3="0",
-    sealed=NOW,
-    opened=NOW - timedelta(days=3),
-)
+BACKUP = sealed_backup(taken=NOW - timedelta(hours=1), opened=NOW - timedelta(days=3))
 PACKAGE = Package(name="p", url="x", bytes=1000, sha256="0" * 64)
 
 

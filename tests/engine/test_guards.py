@@ -6,14 +6,13 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.estate.backups import Backup, Item
 from gallant.core.readings import Job, PackagePresent
 from gallant.core.records import replace
 from gallant.core.work.plan import steps_of
 from gallant.core.work.steps import KINDS
 from gallant.engine.guards import GUARDS, MOST_FLAPS, Scene, objections
 
-from ..core.test_work import ESTATE, TICKETS, both
+from ..builders import ESTATE, TICKETS, both, sealed_backup
 from ..simulation.night import Night
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -22,20 +21,7 @@ NIGHT = Night()
 RELEASE = NIGHT.catalog.resolve("2.11.3")
 PLAN = NIGHT.plan()
 INSTALL = next(s for s in steps_of(PLAN.lanes[0].hops[0].waves) if s.kind == "install" and s.node == "b")
-BACKUP = Backup(
-    id="b",
-    system="tickets",
-    taken=NOW,
-    by="t",
-    comment="",
-    tool="t",
-    versions={"a": "2.8.5", "b": "2.8.5"},
-    items=(Item(name="x", node="a", bytes=1, sha256="0"),),
-    archive="x",
-    bytes=1,
-    blake3="0",
-    sealed=NOW,
-)
+BACKUP = sealed_backup(taken=NOW, sealed=NOW)
 PACKAGE = PackagePresent(name="shoal-2.11.3.pkg", sha256=RELEASE.installer.sha256, bytes=1)
 EVERY_GUARD = replace(INSTALL, guards=tuple(GUARDS))
 

@@ -11,7 +11,7 @@ from gallant.core.estate.systems import parse_estate
 from gallant.operations import clock as module
 from gallant.operations.clock import EstateClock
 
-from ..core.test_estate import GOOD
+from ..builders import GOOD
 
 
 @pytest.mark.parametrize("jump", [-86400.0, 3600.0])

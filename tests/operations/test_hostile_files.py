@@ -19,9 +19,8 @@ from gallant.core.estate.systems import parse_estate
 from gallant.operations.files import TEMPLATE, validate
 from gallant.standin.publisher import Publisher
 
-from ..builders import filled
-from ..core.test_estate import GOOD
-from ..core.test_work import both, plan_of
+from ..builders import GOOD, both, filled
+from ..core.test_work import plan_of
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
 PROFILES = Path(__file__).resolve().parents[2] / "src/gallant/drivers/profiles"

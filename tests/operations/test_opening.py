@@ -11,7 +11,7 @@ from gallant.core.estate.systems import parse_estate
 from gallant.operations import opening
 from gallant.operations.opening import NAME, open_estate
 
-from ..core.test_estate import GOOD
+from ..builders import GOOD
 
 
 @pytest.fixture(autouse=True)

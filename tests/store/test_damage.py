@@ -18,7 +18,7 @@ from gallant.store.journal import JournalStore
 from gallant.store.ledger import LedgerStore
 from gallant.store.readings import ReadingStore
 
-from ..core.test_work import both
+from ..builders import both
 from .test_store import NOW, PLAN, entry
 
 STORES = {"journal.db": JournalStore, "ledger.db": LedgerStore, "readings.db": ReadingStore}
