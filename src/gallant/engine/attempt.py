@@ -448,10 +448,9 @@ class Attempts:
                 words = "observed: nothing of it on the node, and its time to land is over"
                 await self.log.outcome(step, e.NOT_STARTED, words)
                 return False
-            nothing = (
-                look.state == ABSENT and step.repeat == NEVER
-            )  # a node that is away may still tell when it is back
-            if landed and (nothing or self.clock.now() - began > patience):
+            # A node that is away may still tell once it is back; one that is there and shows nothing tells no more.
+            silent = look.state == ABSENT and step.repeat == NEVER
+            if landed and (silent or self.clock.now() - began > patience):
                 raise self._not_known(step, look, patience)
             self.listener.progress(step.id, 0.0, "looking what became of it")
             await self._sleep(step, SHORTEST_POLL_S)
