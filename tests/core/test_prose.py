@@ -9,7 +9,7 @@ SOURCES = Path(__file__).resolve().parents[2] / "src" / "gallant"
 # What errors, findings, journals, ledgers and gaps say in words; texts of devices and files are read where they come in.
 SENTENCES = r"(?:message|reason|reasons|what|why|words|evidence|comment|told|said_by)"
 READS = re.compile(
-    rf"\.{SENTENCES}(?:\[\w+\])?\.(?:startswith|endswith|partition|rpartition|split|removeprefix|removesuffix|find|index)\("
+    rf"\.{SENTENCES}(?:\[\w+\])?\.(?:startswith|endswith|partition|rpartition|split|removeprefix|removesuffix|find|index|replace)\("
     rf"|(?<!for )\b\w[\w. \"'-]* (?:not )?in [a-z_.]+\.{SENTENCES}\b(?! for)"
     rf"|re\.\w+\([^)]*\.{SENTENCES}\b"
 )
@@ -34,6 +34,7 @@ def test_the_search_finds_what_it_is_for():
         "head = error.what.split(' answers as ')[0]",
         'if n.why.startswith("behind by "):',
         'what, _, words = entry.reason.partition(": ")',
+        'error.what.replace("every node", "every image")',
         "roll = backup.comment.removeprefix('before ')",
     ):
         assert READS.search(line), line

@@ -40,7 +40,7 @@ from gallant.core.work.steps import (
 )
 from gallant.engine.guards import ADVICE, FINAL, Objection, Scene, objections
 from gallant.engine.journal import StepState
-from gallant.engine.means import Log, Means, Orders, Unknown
+from gallant.engine.means import Log, Means, Orders, Unknown, WayOn
 from gallant.engine.watch import Watch
 
 # Polls back off with the expected remainder, between these two, in seconds of estate time.
@@ -173,7 +173,8 @@ class Attempts:
         )
         against = objections(scene, lambda a, b: self.means.same(system, a, b))
         if against:
-            raise Stopped(
+            kind = WayOn if any(self._gone(step, one) for one in against) else Stopped
+            raise kind(
                 f"{step.subject}: {step.kind} was not begun: {'; '.join(one.reason for one in against)}.",
                 next=self._ways_on(step, against),
             )
@@ -259,9 +260,7 @@ class Attempts:
             return True
         if look.state == FAILED:
             await self.log.outcome(step, e.FAILED, look.message)
-            raise Stopped(
-                f"{step.subject}: {step.kind} to {step.to} failed: {look.message}.", next=self._after_failing(step)
-            )
+            raise self._failed(step, look)
         return False
 
     def _patience(self, seconds: float) -> timedelta:
@@ -286,17 +285,20 @@ class Attempts:
             return f"Look at the console of {step.subject}; or go back: gallant snapshot revert {step.system} {point}"
         return told(KINDS[step.kind].advice, step)
 
-    def _after_failing(self, step: Step) -> str:
+    def _failed(self, step: Step, look: Look) -> Stopped:
         """Where a node did not enter its release, what had brought the release may have to be done again."""
+        what = f"{step.subject}: {step.kind} to {step.to} failed: {look.message}."
         if not KINDS[step.kind].enters:
-            return self._advice(step)
+            return Stopped(what, next=self._advice(step))
         brought = [
             s.id
             for s in self.known_steps()
             if (s.hop, s.node) == (step.hop, step.node) and KINDS[s.kind].alters and self.log.state.step(s.id).done
         ]
-        again = f"; gallant resume {self.id} --again {brought[-1]} installs it once more" if brought else ""
-        return f"{self._advice(step)}{again}; {self._give_up()}"
+        if not brought:
+            return Stopped(what, next=f"{self._advice(step)}; {self._give_up()}")
+        again = f"gallant resume {self.id} --again {brought[-1]} installs it once more"
+        return WayOn(what, next=f"{self._advice(step)}; {again}; {self._give_up()}")
 
     async def _look(self, step: Step, before: Before, handle: str | None) -> Look:
         """Observe; a failure only on the word of two readings.

@@ -57,11 +57,15 @@ class Orders(Record):
 
 
 class End(Record):
-    """How a run, or one lane of it, ended: finished, held or stopped; `remarks` are for whoever looks, and change nothing."""
+    """How a run, or one lane of it, ended: finished, held or stopped.
+
+    `resumes`: `next` itself says how the roll is carried on. `remarks` are for whoever looks, and change nothing.
+    """
 
     state: str
     message: str
     next: str | None = None
+    resumes: bool = False
     remarks: tuple[str, ...] = ()
 
 
@@ -69,7 +73,11 @@ class Hold(Exception):
     """The lane pauses here, at a safe stop."""
 
 
-class Unknown(Stopped):
+class WayOn(Stopped):
+    """The lane stops here, and `next` itself says how the roll is carried on from here."""
+
+
+class Unknown(WayOn):
     """Whether an act took effect is not known, and cannot be found out; a person has to say."""
 
 

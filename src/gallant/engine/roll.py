@@ -19,7 +19,7 @@ from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, consents_needed,
 from gallant.core.work.planning import hop_todo, hop_waves, hop_work, touched
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
-from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, in_words
+from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
 from gallant.engine.watch import Watch
 
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
@@ -163,19 +163,19 @@ class Roll:
         short = sorted((end for end in ends if end.state != "finished"), key=lambda end: end.state != "stopped")
         told = short or ends[:1]
         message = "\n".join(end.message for end in told)
-        next_ = self._next([end.next for end in short]) if short else ends[0].next
+        next_ = self._next(short) if short else ends[0].next
         kind = {"stopped": e.STOPPED, "held": e.HELD, "finished": e.FINISHED}[state]
         with contextlib.suppress(LeaseLost):  # then the journal is another's, and this is no longer ours to say
             await self.log.write(kind, message=message, next=next_)
         remarks = (self.listener.failed,) if self.listener.failed is not None else ()
         return End(state=state, message=message, next=next_, remarks=remarks)
 
-    def _next(self, advices: Sequence[str | None]) -> str:
+    def _next(self, ends: Sequence[End]) -> str:
         """What every lane that stands advises, and then the one command that carries all of them on."""
         carry_on = f"gallant resume {self.id}"
-        said = list(dict.fromkeys(advice.rstrip(".") for advice in advices if advice))
-        whole = [advice for advice in said if carry_on in advice]
-        first = [advice for advice in said if carry_on not in advice]
+        said = {end.next.rstrip("."): end.resumes for end in ends if end.next}
+        whole = [advice for advice, resumes in said.items() if resumes]
+        first = [advice for advice, resumes in said.items() if not resumes]
         if not said:
             return f"Look at it, then: {carry_on}"
         if len(said) == 1 and whole:
@@ -189,13 +189,21 @@ class Roll:
             return await self._hops_of(lane)
         except Hold as hold:
             return End(
-                state="held", message=f"{lane.system} is held at a safe stop: {hold}.", next=f"gallant resume {self.id}"
+                state="held",
+                message=f"{lane.system} is held at a safe stop: {hold}.",
+                next=f"gallant resume {self.id}",
+                resumes=True,
             )
         except Unknown as error:
-            return End(state="held", message=error.what, next=error.next)
+            return End(state="held", message=error.what, next=error.next, resumes=True)
         except GallantError as error:
             said = (error.what, error.why, await self._who_serves(lane.system))
-            return End(state="stopped", message="\n".join(text for text in said if text), next=error.next)
+            return End(
+                state="stopped",
+                message="\n".join(text for text in said if text),
+                next=error.next,
+                resumes=isinstance(error, WayOn),
+            )
         except Exception as error:
             # Not foreseen, so nothing is known of where the lane stands; the others go no further than to a safe stop.
             self.hold(f"{lane.system} was stopped by an error of Gallant's own")

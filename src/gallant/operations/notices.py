@@ -64,16 +64,16 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
     every, now = _wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
     # To finish a recalled release is another matter, decided by name when the plan was made.
-    covered = {f"{lane.system}:{IMAGE}" for lane in plan.lanes if not all(hop.despite_recall for hop in lane.hops)}
-    found = (bar(n, decisions[n.name], now) for n in _told(place, every) if n.name in covered)
+    covered = {lane.system for lane in plan.lanes if not all(hop.despite_recall for hop in lane.hops)}
+    images = (n for n in _told(place, every) if n.component == IMAGE and n.system in covered)
+    found = (bar(n, decisions[n.name], now) for n in images)
     return [one for one in found if one is not None]
 
 
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
     """What `gaps` lists of some systems and no plan covers yet: everything that is no system image and that nobody decided to
     leave."""
-    image = f":{IMAGE}"
-    return [n for n in _told(place, _wanted(place, systems)) if not n.name.endswith(image) and n.state not in SETTLED]
+    return [n for n in _told(place, _wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
 
 
 def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
@@ -104,7 +104,7 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
     rolls, _ = place.journal.rolls()
     for kept in reversed(place.ledger.entries()):
         entry = kept.entry
-        system, colon, _ = entry.subject.partition(":")
+        system, colon, component = entry.subject.partition(":")
         if (
             not colon
             or system not in chosen
@@ -120,6 +120,7 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
         found[entry.subject] = Notice(
             name=entry.subject,
             system=system,
+            component=component,
             product=place.estate.systems[system].product,
             nodes=(),
             installed=(entry.target,),
@@ -244,7 +245,7 @@ def book(place: Workplace, name: str, when: str, terms: Sequence[str], lasting: 
 
 def _length(place: Workplace, notice: Notice) -> timedelta | None:
     """As long as a plan of it would say; the publisher's word where none can be made of it yet."""
-    seconds = image_seconds(place, place.estate.systems[notice.system]) if notice.name.endswith(f":{IMAGE}") else None
+    seconds = image_seconds(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
     if seconds is None:
         every = _wanted(place, [notice.system])
         seconds = next((w.length_s for w in every if w.name == notice.name), None)

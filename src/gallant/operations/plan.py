@@ -115,9 +115,10 @@ def _made(left: Sequence[Notice], *ground: Any, **more: Any) -> Plan:
         more_of_them = f" and {len(left) - 5} more" if len(left) > 5 else ""
         systems = " ".join(dict.fromkeys(n.system for n in left))
         raise OnlyParts(
-            error.what.replace("every node runs what its aim asks for", "every system image is what its aim asks for"),
+            f"{', '.join(error.systems)}: nothing to do, every system image is what its aim asks for.",
             f"What is left cannot be planned yet, and is updated by hand: {names}{more_of_them}.",
             f"gallant gaps {systems}",
+            error.systems,
         ) from None
 
 

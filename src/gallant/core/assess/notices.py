@@ -47,12 +47,12 @@ class About(Record):
     restart: str | None
     terms: tuple[str, ...] = ()
     lag: str | None = None
+    component: str
 
 
 class Wanted(About):
     """A notice before anybody decided anything. `length_s` is the publisher's word for all nodes one after the other."""
 
-    component: str
     reason: str
     decision: Decision
     length_s: float | None

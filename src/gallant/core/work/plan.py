@@ -164,9 +164,13 @@ def waves_seconds(waves: Sequence[Wave]) -> float:
 
 
 class NothingToDo(GallantError):
-    """Every selected system runs what its aim asks for."""
+    """Every one of the selected `systems` runs what its aim asks for."""
 
     exit_code = 0
+
+    def __init__(self, what: str, why: str | None = None, next: str | None = None, systems: Sequence[str] = ()) -> None:
+        super().__init__(what, why, next)
+        self.systems = tuple(systems)
 
 
 # --- what a plan is made with, and what a person has to accept

@@ -256,9 +256,11 @@ def make_plan(
         if hops:
             lanes.append(Lane(system=system.name, slots=ground.known_of(system).slots, hops=hops))
     if not lanes:
-        names = ", ".join(s.name for s in systems)
+        names = [s.name for s in systems]
         raise NothingToDo(
-            f"{names}: nothing to do, every node runs what its aim asks for.", next="gallant verify looks closer."
+            f"{', '.join(names)}: nothing to do, every node runs what its aim asks for.",
+            next="gallant verify looks closer.",
+            systems=names,
         )
     basis = _basis(ground, [s for s in systems if s.name in {lane.system for lane in lanes}], lanes, profiles, identity)
     made = Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
