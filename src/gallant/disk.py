@@ -33,7 +33,7 @@ def refuse_link(path: Path) -> None:
 def _link(path: Path) -> Refused:
     return Refused(
         f"{path} is a link; nothing is written through it.",
-        "Whoever laid it there could have any file of yours overwritten.",
+        "Anyone who laid it there could have any file of yours overwritten.",
         f"Look at where it leads, and take it away: rm {path}",
     )
 

@@ -77,7 +77,7 @@ def test_a_folder_is_a_source_and_so_is_the_file_in_it(tmp_path):
 def test_a_carried_catalog_names_nothing_that_is_not_beside_it(tmp_path, url):
     (tmp_path / "catalog.json").write_text("{}")
     for source in (local_source(tmp_path), local_source(made(tmp_path, "gz"))):
-        with pytest.raises(Refused, match="not beside it"):
+        with pytest.raises(Refused, match="not next to it"):
             beside(source, url)
 
 

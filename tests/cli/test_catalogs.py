@@ -70,7 +70,7 @@ def test_a_signing_key_is_never_overwritten_nor_used_when_others_can_read_it(des
     assert "can be read by others" in desk.run("catalog", "sign", "catalog.json", "--key", "own.pem").err
     (desk.folder / "own.pem").write_text("no key")
     (desk.folder / "own.pem").chmod(0o600)
-    assert "is no signing key" in desk.run("catalog", "sign", "catalog.json", "--key", "own.pem").err
+    assert "is not a signing key" in desk.run("catalog", "sign", "catalog.json", "--key", "own.pem").err
 
 
 def test_a_file_that_is_no_catalog_is_not_overwritten_by_a_draft(desk):

@@ -97,7 +97,7 @@ def test_a_survey_narrows_to_what_is_old_or_failed(place):
     assert place.run("survey").code == 3
     place.faults()
     assert [r["node"] for r in place.run("survey", "--failed", "--json").rows] == ["b"]
-    assert "no stretch of time" in place.run("survey", "--older-than", "soon").err
+    assert "is not a stretch of time" in place.run("survey", "--older-than", "soon").err
 
 
 def test_a_profile_is_tried_on_one_machine_and_every_call_is_shown_without_a_secret(place):

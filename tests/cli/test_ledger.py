@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.ledger import FIRST, Entry, Kept, against, broken_at, next_hash
+from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, against, broken_at, next_hash
 from gallant.core.assess.syslog import framed, rfc5424
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
@@ -27,7 +27,7 @@ MESSAGE = re.compile(
 def chain(*subjects: str) -> list[Kept]:
     found, before = [], FIRST
     for seq, subject in enumerate(subjects, 1):
-        entry = Entry(at=NOW, by="anna", host="keeper", kind="waive", subject=subject)
+        entry = LedgerEntry(at=NOW, by="anna", host="keeper", kind="waive", subject=subject)
         before = next_hash(before, entry)
         found.append(Kept(seq=seq, entry=entry, hash=before))
     return found
@@ -42,7 +42,7 @@ def test_a_chain_that_was_cut_or_written_anew_differs_from_what_others_were_told
     at = data.draw(st.integers(1, len(whole)))
     assert f"entry {at} was noted" in against(whole[: at - 1], told)[0]
     anew = chain(*[s + "x" if n == at else s for n, s in enumerate(subjects, 1)])
-    assert broken_at(anew) is None  # whole in itself: only whoever kept a hash can tell
+    assert broken_at(anew) is None  # whole in itself: only anyone who kept a hash can tell
     assert f"entry {at} is not the one" in against(anew, told)[0]
     middle = [k for k in whole if k.seq != at]
     assert broken_at(middle) == (at if at < len(whole) else None)
@@ -50,7 +50,7 @@ def test_a_chain_that_was_cut_or_written_anew_differs_from_what_others_were_told
 
 @given(st.text(), st.text(), st.text(), st.text())
 def test_every_message_is_one_of_the_standard_whatever_stands_in_it(by, host, subject, reason):
-    entry = Entry(at=NOW, by=by, host=host, kind="waive", subject=subject, reason=reason)
+    entry = LedgerEntry(at=NOW, by=by, host=host, kind="waive", subject=subject, reason=reason)
     message = rfc5424(Kept(seq=7, entry=entry, hash="a" * 64)).decode()
     assert MESSAGE.fullmatch(message), message
     assert framed(message.encode()).split(b" ", 1)[1] == message.encode()
@@ -142,7 +142,7 @@ def test_a_collector_that_is_away_is_told_later_and_until_then_it_is_said(told):
     place, _, tcp = told
     place.run("survey")
     where = tcp.getsockname()
-    tcp.shutdown(socket.SHUT_RDWR)  # whoever waits in it wakes up, and lets it go
+    tcp.shutdown(socket.SHUT_RDWR)  # what waits in it wakes up, and lets it go
     tcp.close()
     assert waive(place).code == 0
     said = place.run("ledger")

@@ -153,7 +153,7 @@ def test_a_host_installs_restarts_and_comes_back_with_what_waited(line):
 
     async def work(driver):
         before = await driver.read("a")
-        install = Act(kind="install", package="turnstile", release="1.3-1")
+        install = Act(kind="install", component="turnstile", release="1.3-1")
         taken = await driver.act("a", install, send_by=driver.clock.real() + 9)
         job = await until(driver, "a", taken.handle)
         await driver.act("a", Act(kind="restart", reason="a test"), send_by=driver.clock.real() + 9)
@@ -201,12 +201,16 @@ def test_an_application_is_updated_after_its_updater_and_its_data_are_taken_alon
     async def work(driver):
         before = await driver.read("a")
         soon = driver.clock.real() + 9
-        taken = await driver.act("a", Act(kind="install", release="2.5-1", reason="a test"), send_by=soon)
+        taken = await driver.act(
+            "a", Act(kind="install", component="manifest", release="2.5-1", reason="a test"), send_by=soon
+        )
         await driver.done("a")  # the connection goes; the work does not
         job = await until(driver, "a", taken.handle)
         after = await driver.read("a")
         with pytest.raises(DeviceRefused) as wrong:
-            await driver.act("a", Act(kind="install", release="9.9"), send_by=driver.clock.real() + 9)
+            await driver.act(
+                "a", Act(kind="install", component="manifest", release="9.9"), send_by=driver.clock.real() + 9
+            )
         return before, job, after, wrong.value
 
     before, job, after, refused = driving(line, "manifest", work)
@@ -332,3 +336,37 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     assert {found[f"quay/{n}"].version for n in "ab"} == {"62.1"}
     began = [row for row in done.err.splitlines() + done.out.splitlines() if "restart (62.1): begun" in row]
     assert len(began) == 2
+
+
+def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(line):
+    """deck is a quorum of five hosts that carry guests; its manager overlook stands alone, and is one of those guests."""
+    publishers = line.said["publishers"]["sundholm"]
+    assert line.run("catalog", "add", "sundholm", publishers["url"], "--key", "keys/sundholm.pub").code == 0
+    for words in (["catalog", "sync"], ["survey"], ["stock", "fetch", "deck"], ["stock", "fetch", "overlook"]):
+        assert line.run(*words).code == 0, words
+    alone = line.run("plan", "deck")
+    assert alone.code == 5
+    assert "deck on 31.5 needs overlook on 17.6 or later" in alone.err
+    assert "gallant plan deck --with-needed takes overlook along" in alone.err
+    planned = line.run("plan", "deck", "--with-needed", "--json")
+    kinds = [r["kind"] for r in planned.rows if (r["system"], r["node"]) == ("deck", "b")]
+    assert kinds == ["preload", "drain", "install", "restart", "refill", "steady"]
+    shown = line.run("plan", "deck", "--with-needed").out
+    assert "waits for overlook 17.6" in shown
+    assert "Taken along, since the others need it first: overlook" in shown
+    assert "overlook is down for about 5 min" in shown
+    plan = re.search(r"plan-[0-9a-f]+", shown)[0]
+    for name in ("deck:image", "overlook:image"):
+        line.run("notice", "accept", name)
+    refused = line.run("roll", plan)
+    assert (refused.code, "--consent downtime:overlook" in refused.err) == (5, True)
+    done = line.run("roll", plan, "--consent", "downtime:overlook")
+    assert done.code == 0, done.out + done.err
+    found = readings(line)  # the roll itself keeps what it saw last
+    assert {found[f"deck/{n}"].version for n in "abcde"} == {"31.5"}
+    assert (found["overlook/a"].version, found["deck/a"].role) == ("17.6", "leader")
+    told = done.err + done.out
+    for node in "abcde":  # each is emptied first and taken back last
+        steps = [told.index(f"deck/{node} {kind} (31.5): done") for kind in ("drain", "install", "restart", "refill")]
+        assert steps == sorted(steps)
+    assert told.index("overlook/a restart (17.6): done") < told.index("deck/b drain (31.5): begun")

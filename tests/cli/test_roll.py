@@ -321,6 +321,9 @@ def test_a_roll_that_was_ended_for_good_frees_its_systems_for_another_plan(stand
     assert place.run("roll", plan, "--hold-after", "step").code == 4
     assert place.run("plan", "tickets", "--json").code == 0
     assert place.run("hold", "--for-good").code == 2
+    still = place.run("hold", "--all")
+    assert (still.code, "No process carries roll-0001 out" in still.out) == (0, True)
+    assert place.run("hold", "roll-0001", "--all").code == 2
     assert place.run("hold", "--for-good", "--reason", "another night").code == 0
     assert place.run("resume", "roll-0001").code == 2
     assert place.last_roll().state == "ended"

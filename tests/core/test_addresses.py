@@ -65,5 +65,5 @@ def test_a_nodes_address_and_console_hold_no_secret(form):
 
 @pytest.mark.parametrize("source", ["https://[::1", "https://h:port/x", "http://h:99999/x", "https://\u2100.example/x"])
 def test_what_is_no_address_is_refused_with_a_sentence(source):
-    with pytest.raises(WrongUse, match="no address|no source"):
+    with pytest.raises(WrongUse, match="not the address|not a source"):
         check_source(source)

@@ -179,7 +179,7 @@ def test_an_aim_chooses_the_newest_release_that_it_allows_and_never_a_recalled_o
     "text", ["latest", "settled", "settled 30", "behind", "behind -1", "train", "after 3", "pin", "", "securty"]
 )
 def test_what_is_no_aim_is_refused(text):
-    with pytest.raises(ValueError, match="is no aim"):
+    with pytest.raises(ValueError, match="is not an aim"):
         parse_aim(text)
 
 
@@ -439,7 +439,7 @@ def test_a_release_that_comes_only_as_a_patch_is_entered_from_where_the_patch_go
     assert find_route(only, "1.0", elsewhere, delivery="modem").found
 
 
-# --- nodes that run beside each other
+# --- nodes that run next to each other
 
 
 def test_nodes_of_one_system_run_beside_each_other_only_as_far_apart_as_the_release_allows():
@@ -449,7 +449,7 @@ def test_nodes_of_one_system_run_beside_each_other_only_as_far_apart_as_the_rele
     )
     route = find_route(product, "1.0", product.releases[2])
     assert [h.to for h in route.hops] == ["1.5", "2.0"]
-    assert "its nodes run beside 1.5 or later only; not beside 1.0" in next(
+    assert "its nodes run together with 1.5 or later only, not with 1.0" in next(
         r.why for r in route.refused if r.version == "2.0"
     )
     order = find_order([Task(system="x", product=product, running="1.0", target="2.0")], [])

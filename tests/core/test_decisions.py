@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.assess.gaps import Gap, Verdict
-from gallant.core.assess.ledger import FIRST, Entry, Kept, chain_problems, next_hash
+from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, chain_problems, next_hash
 from gallant.core.assess.notices import Notice, Work, notices, wanted
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Product
 from gallant.core.estate.rules import ActRule, Decision, Marks, decide
@@ -115,8 +115,8 @@ def gap(node: str = "a", component: str = "image", **more) -> Gap:
     return Gap(reading=reading, part=part, verdict=verdict)
 
 
-def entry(kind: str, **more) -> Entry:
-    return Entry(
+def entry(kind: str, **more) -> LedgerEntry:
+    return LedgerEntry(
         **{
             "at": NOW - timedelta(hours=1),
             "by": "anna",
@@ -129,7 +129,9 @@ def entry(kind: str, **more) -> Entry:
     )
 
 
-def stands(*ledger: Entry, decision: str = "ask", work: Work | None = None, now: datetime = NOW, **verdict) -> Notice:
+def stands(
+    *ledger: LedgerEntry, decision: str = "ask", work: Work | None = None, now: datetime = NOW, **verdict
+) -> Notice:
     every = wanted(
         [
             (gap("a", **verdict), Decision(then=decision, rule=1, words="w")),
@@ -278,4 +280,4 @@ def test_no_entry_can_be_left_out_or_moved_without_being_found(gone, to):
 
 def test_an_entry_is_hashed_as_it_comes_back_from_its_file():
     one = entry("book", start=IN_TWO_H)
-    assert next_hash(FIRST, msgspec.json.decode(msgspec.json.encode(one), type=Entry)) == next_hash(FIRST, one)
+    assert next_hash(FIRST, msgspec.json.decode(msgspec.json.encode(one), type=LedgerEntry)) == next_hash(FIRST, one)

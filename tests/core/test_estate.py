@@ -34,7 +34,7 @@ WRONG = [
     ("10.0.0.2", "10.0.0.1", (22, 20, "tickets/b has the address of tickets/a")),
     ("https://10.0.0.2", "http://10.0.0.2", (22, 20, "never sent in clear")),
     ('"env:READ"', "hunter2", (6, 27, "a secret never stands in this file")),
-    ("settled 30d", "setled 30d", (8, 25, "no aim")),
+    ("settled 30d", "setled 30d", (8, 25, "not an aim")),
     ("active: a", "active: c", (23, 21, "no node 'c' in tickets")),
     ("10.0.1.1:860", "10.0.1.1", (25, 25, "write HOST:PORT")),
     ("estate/1", "estate/9", (1, 10, "this Gallant reads estate/1")),

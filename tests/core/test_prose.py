@@ -12,6 +12,7 @@ READS = re.compile(
     rf"\.{SENTENCES}(?:\[\w+\])?\.(?:startswith|endswith|partition|rpartition|split|removeprefix|removesuffix|find|index|replace)\("
     rf"|(?<!for )\b\w[\w. \"'-]* (?:not )?in [a-z_.]+\.{SENTENCES}\b(?! for)"
     rf"|re\.\w+\([^)]*\.{SENTENCES}\b"
+    rf"|[\"'] (?:not )?in {SENTENCES}\b"
 )
 # Where a sentence of a protocol's library or of a device is all that there is.
 AT_THE_EDGE = ("drivers", "standin", "catalogs", "demo")
@@ -35,6 +36,7 @@ def test_the_search_finds_what_it_is_for():
         'if n.why.startswith("behind by "):',
         'what, _, words = entry.reason.partition(": ")',
         'error.what.replace("every node", "every image")',
+        'late="in time" in what',
         "roll = backup.comment.removeprefix('before ')",
     ):
         assert READS.search(line), line

@@ -14,7 +14,7 @@ from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.core.work.plan import Plan
-from gallant.core.work.planning import make_plan
+from gallant.core.work.planning import Ground, make_plan
 
 from .test_assessment import NOW, release
 
@@ -72,7 +72,8 @@ BOTH = estate(("hosts", "s/hosts"), ("manager", "s/manager"))
 
 
 def plan_of(place: Estate, read: dict[str, Reading], products: dict[str, Product], *names: str) -> Plan:
-    return make_plan(place, [place.systems[n] for n in names], read, products, {"p": "d"}, by="t", now=NOW)
+    ground = Ground(estate=place, readings=read, products=products, now=NOW)
+    return make_plan(ground, [place.systems[n] for n in names], {"p": "d"}, by="t")
 
 
 def test_a_plan_over_two_systems_has_the_one_wait_for_the_other():

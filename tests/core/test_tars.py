@@ -61,7 +61,7 @@ ODD = {
     "sparse map of nonsense": pax(record("GNU.sparse.map", "1,x,3"), record("GNU.sparse.size", "5")),
     "sparse map of old form": pax(record("GNU.sparse.numblocks", "2"), record("GNU.sparse.offset", "a")),
     "a time that is none": pax(record("mtime", "nan"), record("uid", "x")),
-    "a name that is no text": pax(b"20 path=\xff\xfe\xff\xfe\xff\xfe\n"),
+    "a name that is not a text": pax(b"20 path=\xff\xfe\xff\xfe\xff\xfe\n"),
     "another character set": pax(record("hdrcharset", "BINARY"), b"14 path=\xff\xfe\xff\n"),
     "a chain of headers": pax(record("comment", "x")) * 3000,
     "a chain of long names": (header(tarfile.GNUTYPE_LONGNAME, 4) + blocks(b"abc\0")) * 3000,

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from gallant.core.assess.drift import BETTER, GONE, NEW, WORSE, drift
 from gallant.core.assess.findings import LEVELS, Finding
-from gallant.core.assess.ledger import Entry, Kept
+from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.waivers import subject, waivers, with_waivers
 from gallant.core.records import replace
 
@@ -18,7 +18,9 @@ WARN = Finding(check="expiries", level="warn", system="sealock", node="a", messa
 
 
 def waived(until: str, system: str = "sealock", check: str = "expiries") -> list:
-    entry = Entry(at=NOW, by="anna", host="h", kind="waive", subject=subject(check, system), until=until, reason="soon")
+    entry = LedgerEntry(
+        at=NOW, by="anna", host="h", kind="waive", subject=subject(check, system), until=until, reason="soon"
+    )
     return waivers([Kept(seq=1, entry=entry, hash="x")])
 
 
@@ -46,7 +48,11 @@ def test_a_stop_is_waived_by_nobody():
 
 def test_the_newest_waiver_of_a_check_and_system_is_the_one_that_counts():
     entries = [
-        Kept(seq=n, hash="x", entry=Entry(at=NOW, by="a", host="h", kind="waive", subject="c s", until=day, reason="r"))
+        Kept(
+            seq=n,
+            hash="x",
+            entry=LedgerEntry(at=NOW, by="a", host="h", kind="waive", subject="c s", until=day, reason="r"),
+        )
         for n, day in enumerate(("2027-01-01", "2026-11-01"), 1)
     ]
     assert [w.holds(NOW) for w in waivers(entries)] == [False]

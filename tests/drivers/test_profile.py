@@ -13,8 +13,16 @@ TEXT = (resources.files("gallant.drivers") / "profiles" / "ostrel-shoal.yaml").r
 
 WRONG = [
     ("serial: serial", "serial: 'serial['", "no JMESPath"),
-    ("serial: serial\n", "srial: serial\n", "'srial' is no field here (did you mean serial?)"),
+    ("serial: serial\n", "srial: serial\n", "'srial' is not a field here (did you mean serial?)"),
     ("{post: /v1/tasks, send: {do: restart}", "{post: /v1/tasks, get: /x, send: {do: restart}", "exactly one of"),
+    (
+        "{post: /v1/tasks, send: {do: restart}",
+        "{post: /v1/tasks, elevated: yes, send: {do: restart}",
+        "unknown key 'elevated'",
+    ),
+    ("{post: /v1/tasks, send: {do: restart}", "{post: /v1/tasks, verb: get, send: {do: restart}", "unknown key 'verb'"),
+    ("{post: /v1/tasks, send: {do: restart}", "{psot: /v1/tasks, send: {do: restart}", "exactly one of"),
+    ("{post: /v1/tasks, send: {do: restart}", "{run: restart", "the driver http knows no run; it knows get, post"),
     ("means: passing", "means: pasing", "means: one of"),
     ("  restart:\n", "  restrat:\n", "unknown act 'restrat' (did you mean restart?)"),
     ("driver: http", "driver: htp", "unknown driver 'htp' (did you mean http?)"),

@@ -118,6 +118,19 @@ def test_an_old_service_is_read_member_by_member_and_its_oddities_are_told():
     assert found.jobs == ()
 
 
+def test_what_a_service_refuses_is_not_asked_for_a_second_time():
+    async def go():
+        async with rack(old=True) as (driver, service):
+            every = service._resources
+            service._resources = lambda request: {k: v for k, v in every(request).items() if not k.endswith("Drive.7")}
+            return await driver.read("a"), service.requests
+
+    found, requests = asyncio.run(go())
+    assert "lists /redfish/v1/UpdateService/FirmwareInventory/Drive.7 and does not give it" in found.oddities
+    assert sum(r.endswith("Drive.7") for r in requests) == 1
+    assert {r for r in requests if requests.count(r) > 1} <= {"GET /redfish/v1/"}  # the root is read anew each time
+
+
 def test_a_second_reading_asks_for_the_inventory_only_if_it_changed():
     memory, sizes = Memory(), []
 
@@ -202,9 +215,9 @@ def test_an_old_service_fetches_the_package_itself(tmp_path):
             act = Act(kind="install", package="p", sha256=hashlib.sha256(IMAGE).hexdigest(), bytes=1)
             await driver.act("a", act, send_by=driver.clock.real() + 9)
             service.server.world.advance(1000)
-            return service.server.waiting
+            return service.server.running["Manager"]
 
-    assert asyncio.run(go()) == {"Manager": "3.2"}
+    assert asyncio.run(go()) == "3.2"
 
 
 def refusal(kind: type[GallantError], what, **options) -> str:

@@ -6,11 +6,11 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.readings import Job, PackagePresent
+from gallant.core.readings import Gauge, Job, PackagePresent
 from gallant.core.records import replace
 from gallant.core.work.plan import steps_of
 from gallant.core.work.steps import KINDS
-from gallant.engine.guards import GUARDS, MOST_FLAPS, Scene, objections
+from gallant.engine.guards import GUARDS, MOST_FLAPS, Above, Scene, objections
 
 from ..builders import ESTATE, TICKETS, both, sealed_backup
 from ..simulation.night import Night
@@ -47,10 +47,33 @@ def scene(a: dict | None = None, b: dict | None = None, **more) -> Scene:
 
 
 def against(made: Scene) -> list[str]:
-    return [one.reason for one in objections(made, lambda x, y: x == y)]
+    return [one.reason for one in objections(made, lambda product, x, y: x == y)]
 
 
+ALONE = replace(TICKETS, shape="single", nodes={"b": TICKETS.nodes["b"]})
+POOL = replace(TICKETS, shape="pool")
+ON_B = replace(EVERY_GUARD, guards=("enough_stay",))
+FULL = {"gauges": (Gauge(name="load", value=45, unit="%"),)}
 MOVING = replace(TICKETS, services={"blocks": replace(TICKETS.services["blocks"], address="10.0.0.2:860")})
+HOSTS = replace(TICKETS, shape="quorum", nodes=dict.fromkeys("abc", TICKETS.nodes["b"]))
+
+
+def above(b: dict | None = None, others: dict | None = None, **more) -> Above:
+    """Three hosts, of which b leads and stands on the node that is worked on."""
+    whole = {"role": "member", "system": "hosts"}
+    readings = {n: replace(both()["a"], node=n, **{**whole, **(others or {})}) for n in "ac"}
+    leads = replace(both()["b"], **{**whole, "role": "leader", **(b or {})})
+    return Above(
+        **{
+            "system": replace(HOSTS, name="hosts"),
+            "readings": {**readings, "b": leads},
+            "going": ("b",),
+            "drains": False,
+            **more,
+        }
+    )
+
+
 REFUSES = {
     "right_machine": (scene(b={"serial": "Z"}), "answers as serial Z"),
     "own_address": (scene(system=MOVING), "which moves"),
@@ -63,6 +86,11 @@ REFUSES = {
     "restore_point_there": (scene(restore_point=None), "the restore point of tickets that the plan asks for"),
     "package_verified": (scene(b={"packages": (replace(PACKAGE, sha256="0" * 64),)}), "not the catalog's"),
     "not_serving": (scene(b={"role": "active"}), "only a standby node is restarted"),
+    "enough_stay": (
+        scene({"state": "out_of_service"}),
+        "2 of 2 nodes would be out of service (a, b); tickets tolerates 1",
+    ),
+    "upper_ready": (scene(above=(above(),)), "hosts/b is leader, and stands on tickets/b"),
     "service_well": (scene(silent=("blocks",)), "the service blocks does not answer"),
     "awaits_target": (scene(b={"next_version": "2.8.5"}), "would start 2.8.5"),
 }
@@ -70,6 +98,11 @@ REFUSES = {
 
 def test_no_guard_stands_in_the_way_when_all_is_well():
     assert against(scene()) == []
+
+
+def test_what_is_out_already_is_brought_back_and_a_consent_lets_a_service_go_down():
+    assert against(scene(b={"state": "out_of_service"}, step=ON_B)) == []
+    assert against(scene(system=ALONE, step=ON_B, downtime_accepted=True)) == []
 
 
 @pytest.mark.parametrize("guard", GUARDS)
@@ -90,7 +123,37 @@ MORE = [
     ),
     ({"b": {"packages": ()}}, "is not on tickets/b"),
     ({"a": {"state": "out_of_service"}}, "tickets/a is not in service"),
+    ({"beside": ("a",)}, "2 of 2 nodes would be out of service (a, b)"),
+    ({"system": ALONE, "step": ON_B}, "has nothing that carries on while tickets/b is away"),
+    ({"system": POOL, "a": FULL, "b": FULL, "ceiling_percent": 80}, "the load of the others would be 90 %, over 80 %"),
 ]
+
+
+UPPER = replace(EVERY_GUARD, guards=("upper_ready",))
+LONELY = replace(HOSTS, name="hosts", shape="single", nodes={"b": TICKETS.nodes["b"]})
+
+
+def test_what_stands_on_a_node_lets_it_go_when_it_can_do_without():
+    assert against(scene(step=UPPER, above=(above({"role": "member"}),))) == []
+    assert against(scene(step=UPPER, above=(above({"state": "out_of_service"}, drains=True),))) == []
+    alone = above(system=LONELY, readings={"b": above().readings["b"]})
+    assert against(scene(step=UPPER, above=(alone,), falling_accepted=("hosts",))) == []
+
+
+@pytest.mark.parametrize(
+    ("one", "said"),
+    [
+        (above({"role": "member"}, drains=True), "hosts/b still carries, and stands on tickets/b"),
+        (
+            above({"role": "member"}, {"state": "out_of_service"}),
+            "hosts tolerates 1 of 3 nodes out, a, b, c would be, and one stands on",
+        ),
+        (above({"role": "member"}, {"in_sync": False}), "hosts/a is not in sync"),
+        (above(system=LONELY, readings={"b": above().readings["b"]}), "hosts would be down, and stands on tickets/b"),
+    ],
+)
+def test_what_stands_on_a_node_keeps_it_in_every_way(one, said):
+    assert any(said in reason for reason in against(scene(step=UPPER, above=(one,))))
 
 
 @pytest.mark.parametrize(("change", "said"), MORE)

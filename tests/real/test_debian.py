@@ -269,7 +269,7 @@ def test_an_application_is_updated_after_the_package_that_it_needs_and_migrated(
         first = "apt-get -y -q install manifest=2.4-1 manifest-updater=1.1-1"
         assert (await driver.run("a", first, "act", 60)).status == 0
         before = await driver.read("a")
-        handle = (await order(driver, Act(kind="install", release="2.5-1"))).handle
+        handle = (await order(driver, Act(kind="install", component="manifest", release="2.5-1"))).handle
         await driver.done("a")
         job = await finished(driver, handle)
         texts: dict[str, list[bytes]] = {"data.tar": [], "database.sql": []}

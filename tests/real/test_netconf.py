@@ -56,7 +56,7 @@ def quay(tmp_path, sshd):
     """The server and an estate in front of it: gives a function that runs a coroutine with the driver."""
     needed("netconfd", "netconf-subsystem", "sshd")
     socket = tmp_path / "ncx.sock"
-    # The server lets in whoever came over the port that it was told.
+    # The server lets in anyone who came over the port that it was told.
     server = sshd(f'Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=PORT@{socket}"\n')
     daemon = subprocess.Popen(
         [

@@ -22,9 +22,9 @@ from gallant.core.estate.systems import Estate, System, parse_estate
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached, NotSent
 from gallant.core.readings import Component, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range
-from gallant.core.work.events import Entry, Event
+from gallant.core.work.events import Entry, Event, HoldWanted
 from gallant.core.work.plan import Knows, Plan
-from gallant.core.work.planning import make_plan
+from gallant.core.work.planning import Ground, make_plan
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
@@ -153,7 +153,7 @@ TWO_HOPS = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0", "3.2.4": "vers:dotte
 
 @dataclass
 class Night:
-    """A world, a plan, and a journal that outlives whoever writes it.
+    """A world, a plan, and a journal that outlives its writers.
 
     `others` are more pairs, with what their nodes run; `requires` what releases of `ostrel/shoal` require. `lag_s`: devices
     tell what was so up to that long ago. `forgets`: a job is not listed any more once it has ended. `trouble` is called at
@@ -176,6 +176,8 @@ class Night:
     listener: Listener | None = None
     slow: Callable[[Entry], float] = lambda entry: 0.0  # how long the disk takes for an entry
     bend: Callable[[Reading], Reading] = lambda reading: reading  # what a node tells instead of the truth
+    wishes: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    chosen: dict[str, tuple[str, ...]] = field(default_factory=dict)
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
     def __post_init__(self) -> None:
@@ -185,6 +187,7 @@ class Night:
         self.in_service = self.estate.systems["tickets"].in_service
         self.catalogs = {"ostrel/shoal": make_product(self.versions, requires=self.requires)}
         self.catalogs |= {f"ostrel/{name}": make_product(self.versions, f"ostrel/{name}") for name in self.others}
+        self.catalogs |= self.more_catalogs()
         self.world = World(BEGAN, SPEED)
         self.world.faults = self.faults
         self.pairs = {
@@ -196,10 +199,12 @@ class Night:
         self.events: list[Event] = []
         self.acts: list[tuple[str, str, str]] = []  # of tickets: node, kind, release
         self.every_act: list[tuple[str, str, str, str]] = []
+        self.orders: list[tuple[str, str, str, str]] = []  # the same, each with the step that it was for
         self.kill_at: tuple[str, int] | None = None
         self.passed: Counter[str] = Counter(append=0, act=0)
         self.seen: Counter[str] = Counter()
         self.hold_reason: str | None = None
+        self.hold_now = False
         self.full_from: int | None = None  # from this many events on, the disk takes no more
         self.clock_set = timedelta()  # by how much the clock on the wall is set for the processes to come
         self.lost: set[str] = set()  # systems whose lease another has taken
@@ -207,6 +212,9 @@ class Night:
         self.dead = False
         self.broken: list[str] = []
         self._told: dict[str, Reading] = {}
+
+    def more_catalogs(self) -> dict[str, Product]:
+        return {}
 
     @property
     def catalog(self) -> Product:
@@ -262,18 +270,26 @@ class Night:
     # --- running it
 
     def plan(self) -> Plan:
+        return make_plan(self.ground(), self.planned(), {"ostrel-shoal": "p"}, by="tester")
+
+    def planned(self) -> list[System]:
+        return list(self.estate.systems.values())
+
+    def ground(self) -> Ground:
         readings = {f"{s}/{n}": self._reading(s, n) for s, pair in self.pairs.items() for n in pair.nodes}
-        return make_plan(
-            self.estate,
-            list(self.estate.systems.values()),
-            readings,
-            self.catalogs,
-            {"ostrel-shoal": "p"},
-            by="tester",
+        return Ground(
+            estate=self.estate,
+            readings=readings,
+            products=self.catalogs,
             now=BEGAN,
-            snapshotted=set(self.pairs) if self.snapshots else set(),
-            knows={name: SimDriver(self, name).knows() for name in self.pairs},
+            snapshotted=frozenset(self.pairs if self.snapshots else ()),
+            wishes=self.wishes,
+            chosen=self.chosen,
+            knows={name: self.driver(name).knows() for name in self.pairs},
         )
+
+    def driver(self, system: str) -> SimDriver:
+        return SimDriver(self, system)
 
     def run(self, plan: Plan, orders: Orders | None = None, downtime: float = 0.0) -> End:
         """One process's life: until it ends or is killed (`Killed`)."""
@@ -296,7 +312,7 @@ class Night:
         means = Means(
             estate=self.estate,
             clock=self.clock,
-            drivers={name: SimDriver(self, name) for name in self.pairs},
+            drivers={name: self.driver(name) for name in self.pairs},
             vault=SimVault(self),
             restore_points=SimRestorePoints(self),
             releases=self,
@@ -411,7 +427,7 @@ class Night:
             said += [f"{name}: {words}" for words in pair.broken if self.in_service]
             if len(pair.snapshots) > 1:
                 said.append(f"{name}: {len(pair.snapshots)} restore points are left")
-        once = [a for a in self.every_act if a[2] in ("install", "snapshot", "restart")]
+        once = [a for a in self.orders if a[2] in ("install", "snapshot", "restart")]
         said += [f"I5: {a} was done {once.count(a)} times" for a in dict.fromkeys(once) if once.count(a) > 1]
         return said
 
@@ -419,14 +435,17 @@ class Night:
         pair = self.pairs[system]
         return {n: (node.version, pair.role(n)) for n, node in pair.nodes.items()}
 
-    def acted(self, system: str, node: str, kind: str, release: str) -> None:
+    def acted(self, system: str, node: str, kind: str, release: str, why: str = "") -> None:
         self.every_act.append((system, node, kind, release))
+        self.orders.append((system, node, kind, f"{release} {why}"))
         if system == "tickets":
             self.acts.append((node, kind, release))
 
 
 class SimDriver:
     request_timeout_s = 10.0
+    orders = ORDERS
+    can = frozenset({"preload", "install", "restart", "handover", "failback"})
 
     def __init__(self, night: Night, system: str) -> None:
         self.night, self.system = night, system
@@ -436,7 +455,7 @@ class SimDriver:
 
     def capabilities(self) -> frozenset[str]:
         exports = {"export"} if self.night.exports else set()
-        return frozenset({"preload", "install", "restart", "handover", "failback", *exports})
+        return self.can | exports
 
     def knows(self) -> Knows:
         return Knows(capabilities=self.capabilities(), slots=2, repeat=self.night.repeat)
@@ -465,7 +484,7 @@ class SimDriver:
         night.happens("act", self.system, node)
         self._up(node)
         full = f"{self.system}/{node}"
-        order = ORDERS.get(act.kind, "upload")
+        order = self.orders.get(act.kind, "upload")
         if wait := night.world.fault("sent_late", full, order):  # after a login that took its time
             await asyncio.sleep(wait.value)
             if night.clock.real() > send_by:
@@ -475,15 +494,15 @@ class SimDriver:
         if night.world.fault("never_acts", full, order):
             await asyncio.sleep(10.0)
             raise AnswerLost(f"{full} gave no answer.")
-        if late := night.world.fault("acts_late", full, order):  # and whoever asked is gone
+        if late := night.world.fault("acts_late", full, order):  # and the one who asked is gone
             night.world.after(late.value, lambda: self._late(node, act))
             night.die()
-        if late := night.world.fault("lands_late", full, order):  # whoever asked waits for its time-out
+        if late := night.world.fault("lands_late", full, order):  # the one who asked waits for its time-out
             night.world.after(late.value, lambda: self._late(node, act))
             await asyncio.sleep(SPEED * self.request_timeout_s)
             raise AnswerLost(f"{full} gave no answer.")
         handle = self._do(node, act)
-        night.acted(self.system, node, act.kind, act.release)
+        night.acted(self.system, node, act.kind, _named(act), act.reason)
         night.moment("act", "after")
         if night.world.fault("answer_lost", full, order):
             raise AnswerLost(f"{full} gave no answer.")
@@ -496,7 +515,7 @@ class SimDriver:
             self._do(node, act)
         except DeviceRefused:
             return
-        self.night.acted(self.system, node, act.kind, act.release)
+        self.night.acted(self.system, node, act.kind, _named(act), act.reason)
 
     def _do(self, node: str, act) -> str | None:
         pair = self.night.pairs[self.system]
@@ -505,12 +524,16 @@ class SimDriver:
             return None
         self.night.judge(self.system, node, act.kind, act.release)
         try:
-            return str(pair.order(node, ORDERS[act.kind], act.package).number)
+            return str(pair.order(node, self.orders[act.kind], act.package).number)
         except Denied as denied:
             raise DeviceRefused(
                 f"{self.system}/{node} refuses: {denied.message}",
                 meaning="already" if "already" in denied.message else "refused",
             ) from None
+
+
+def _named(act) -> str:
+    return act.release if act.component == "image" else f"{act.component} {act.release}"
 
 
 class SimVault:
@@ -560,13 +583,13 @@ class SimRestorePoints:
             night.acted(system.name, "pair", "snapshot", before)
             night.moment("act", "after")
         pair = night.pairs[system.name]
-        for earlier in [str(s["name"]) for s in pair.snapshots if s["name"] != name]:
+        for earlier in [s.name for s in pair.snapshots if s.name != name]:
             pair.forget_snapshot(earlier)
         return name
 
     async def there(self, system, *, roll, before) -> str | None:
         self.night.now()
-        names = [str(s["name"]) for s in self.night.pairs[system.name].snapshots]
+        names = [s.name for s in self.night.pairs[system.name].snapshots]
         return next((n for n in names if is_for(n, roll_reason(roll, before))), None)
 
 
@@ -618,8 +641,9 @@ class SimJournal:
         self.night.moment("append", "after")
         return event
 
-    def hold_wanted(self) -> str | None:
-        return self.night.hold_reason
+    def hold_wanted(self) -> HoldWanted | None:
+        reason = self.night.hold_reason
+        return HoldWanted(reason=reason, now=self.night.hold_now) if reason is not None else None
 
     async def renew(self) -> list[str]:
         self.night.happens("renew", "", "")

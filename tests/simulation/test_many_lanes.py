@@ -6,7 +6,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import GallantError
-from gallant.core.ports import LoginRefused
+from gallant.core.ports import DeviceRefused, LoginRefused
 from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -575,3 +575,46 @@ def test_a_consent_is_read_as_what_it_is():
     for wrong in ("one-way", "oneway:tickets", "one-way:", ":tickets"):
         with pytest.raises(WrongUse, match="accepts nothing"):
             parse_consent(wrong)
+
+
+def test_an_order_that_the_device_refuses_fails_its_step_and_is_given_again_only_on_resume():
+    night = Night(versions=ONE_HOP)
+
+    def refuses(what, system, node, n):
+        if (what, node, n) == ("act", "b", 2):  # the install, after the package
+            raise DeviceRefused("tickets/b refuses: no room for an image.", meaning="refused")
+
+    night.trouble = refuses
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "install to 2.11.3 was refused. tickets/b refuses: no room for an image." in end.message
+    words = [
+        (event.entry.kind, event.entry.result) for event in night.events if event.entry.step == "tickets.1.b.install"
+    ]
+    assert words == [("intent", None), ("outcome", "failed")]
+    assert ("b", "install", "2.11.3") not in night.acts
+    assert night.run(plan).state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_job_of_this_roll_that_a_device_still_lists_is_named_by_its_step():
+    night = Night(versions=ONE_HOP)
+
+    def still_running(reading):
+        jobs = tuple(replace(j, state="running", message="writing") if j.kind == "install" else j for j in reading.jobs)
+        return replace(reading, jobs=jobs) if reading.node == "b" and reading.next_version == "2.11.3" else reading
+
+    plan = night.plan()
+    night.bend = lambda reading: reading
+    done = night._reading
+
+    def told(system, name):
+        reading = done(system, name)
+        installed = any(e.entry.kind == "outcome" and e.entry.step == "tickets.1.b.install" for e in night.events)
+        return still_running(reading) if installed else reading
+
+    night._reading = told
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "tickets/b still says that it carries out tickets.1.b.install (writing)" in end.message

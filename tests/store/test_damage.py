@@ -10,7 +10,7 @@ from datetime import timedelta
 
 import pytest
 
-from gallant.core.assess.ledger import Entry
+from gallant.core.assess.ledger import LedgerEntry
 from gallant.core.errors import GallantError, Refused
 from gallant.store import copies, database
 from gallant.store.copies import copy_of, keep_copy, made_at
@@ -25,8 +25,8 @@ STORES = {"journal.db": JournalStore, "ledger.db": LedgerStore, "readings.db": R
 CANNOT_BE_HAD_AGAIN = ("journal.db", "ledger.db")
 
 
-def decision(number: int) -> Entry:
-    return Entry(at=NOW + timedelta(minutes=number), by="anna", host="h", kind="accept", subject=f"t:{number}")
+def decision(number: int) -> LedgerEntry:
+    return LedgerEntry(at=NOW + timedelta(minutes=number), by="anna", host="h", kind="accept", subject=f"t:{number}")
 
 
 def filled(folder) -> None:

@@ -9,13 +9,15 @@ from datetime import UTC, datetime, timedelta
 import msgspec
 import pytest
 
+from gallant.core.assess.ledger import LedgerEntry
 from gallant.core.errors import GallantError, Refused
 from gallant.core.ports import LeaseLost
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import as_read_back
 from gallant.core.work.events import Entry
-from gallant.store import database, journal
+from gallant.store import database, journal, ledger
 from gallant.store.journal import JournalStore
+from gallant.store.ledger import LedgerStore
 from gallant.store.readings import ReadingStore
 
 from ..simulation.night import Night
@@ -88,8 +90,8 @@ def test_no_schema_step_runs_while_a_roll_is_open(tmp_path, monkeypatch):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
         held.write(entry("opened"))
-    monkeypatch.setattr(journal, "SCHEMA", (*journal.SCHEMA, "CREATE TABLE more (x)"))
-    with pytest.raises(Refused, match="roll-0001 is open"):
+    monkeypatch.setattr(journal, "SCHEMA", (*journal.SCHEMA, database.Step("more of it", "CREATE TABLE more (x)")))
+    with pytest.raises(Refused, match=r"schema step \(more of it\).*roll-0001 is open"):
         JournalStore(tmp_path)
     with store.take_up("roll-0001") as held:
         held.write(entry("ended"))
@@ -271,3 +273,64 @@ def test_a_full_disk_is_said_and_leaves_the_journal_as_it_was(tmp_path):
         written = [e.seq for e in held.events()]
         assert written == list(range(1, len(written) + 1))
         assert held.write(entry("held")).seq == len(written) + 1
+
+
+def test_a_schema_step_leaves_its_name_in_the_file(tmp_path):
+    store = JournalStore(tmp_path)
+    found = store._db.execute("SELECT number, name FROM steps ORDER BY number").fetchall()
+    assert found == [(n, step.name) for n, step in enumerate(journal.SCHEMA, 1)]
+
+
+@pytest.mark.parametrize("kind", [JournalStore, LedgerStore, ReadingStore])
+def test_a_store_of_another_estate_is_refused_and_left_as_it_is(tmp_path, kind):
+    kind(tmp_path, "ours").close()
+    kind(tmp_path, "ours").close()
+    with pytest.raises(Refused, match="is the store of another estate"):
+        kind(tmp_path, "theirs")
+    kind(tmp_path, "ours").close()
+
+
+def test_a_store_of_before_belongs_to_the_estate_that_opens_it_first(tmp_path):
+    JournalStore(tmp_path).close()
+    assert database.estate_of(tmp_path / "state" / "journal.db") is None
+    JournalStore(tmp_path, "ours").close()
+    assert database.estate_of(tmp_path / "state" / "journal.db") == "ours"
+
+
+def decided(kind: str, subject: str) -> LedgerEntry:
+    return LedgerEntry(at=NOW, by="anna", host="h", kind=kind, subject=subject)
+
+
+def test_the_ledger_answers_by_kind_and_by_how_the_subject_begins(tmp_path):
+    store = LedgerStore(tmp_path)
+    for kind, subject in (
+        ("book", "t:image"),
+        ("book", "tt:image"),
+        ("skip", "t:nic"),
+        ("roll", "t:image"),
+        ("book", "t"),
+    ):
+        store.append(decided(kind, subject))
+    assert [k.seq for k in store.about(["book", "skip"], "t:")] == [1, 3]
+    assert [k.seq for k in store.about(["book"])] == [1, 2, 5]
+    assert [k.seq for k in store.about(["book"], "t:\U0010ffff")] == []
+    assert store.about([]) == []
+
+
+def test_a_question_to_the_ledger_reads_what_it_is_about_alone(tmp_path):
+    store = LedgerStore(tmp_path)
+    plan = store._db.execute(f"EXPLAIN QUERY PLAN {ledger.ABOUT}", ('["book"]', "t:", "t;")).fetchall()
+    assert not any("SCAN ledger" in row[3] for row in plan)
+
+
+def test_a_ledger_of_before_answers_too_and_no_entry_of_it_can_be_hidden(tmp_path, monkeypatch):
+    monkeypatch.setattr(ledger, "SCHEMA", ledger.SCHEMA[:2])
+    store = LedgerStore(tmp_path)
+    store.append(decided("book", "t:image"))
+    store.append(decided("skip", "t:image"))
+    store.close()
+    monkeypatch.undo()
+    store = LedgerStore(tmp_path)
+    assert [k.entry.kind for k in store.about(["skip"], "t:")] == ["skip"]
+    with pytest.raises(GallantError, match="generated column"):
+        store._db.execute("UPDATE ledger SET kind = 'roll' WHERE seq = 2")

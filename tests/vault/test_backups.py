@@ -260,9 +260,9 @@ X = Item(name="x", node="a", bytes=1, sha256="2d711642b726b04401627ca9fbac32f5c8
 HOSTILE = {
     "absolute": ([member("/etc/passwd")], "knows nothing"),
     "dots": ([member("a/../../x")], "knows nothing"),
-    "symbolic link": ([member("a/x", kind=tarfile.SYMTYPE, link="/etc/passwd")], "no plain file"),
-    "hard link": ([member("a/x", kind=tarfile.LNKTYPE, link="a/y")], "no plain file"),
-    "device": ([member("a/x", kind=tarfile.CHRTYPE)], "no plain file"),
+    "symbolic link": ([member("a/x", kind=tarfile.SYMTYPE, link="/etc/passwd")], "not a plain file"),
+    "hard link": ([member("a/x", kind=tarfile.LNKTYPE, link="a/y")], "not a plain file"),
+    "device": ([member("a/x", kind=tarfile.CHRTYPE)], "not a plain file"),
     "larger": ([member("a/x", b"x" * 4096)], "4096 bytes in it"),
     "twice": ([member("a/x"), member("a/x")], "knows nothing"),
     "another content": ([member("a/x", b"y")], "not as it was exported"),
@@ -287,7 +287,7 @@ def test_a_huge_sparse_member_is_refused_before_it_is_read(tmp_path):
     (tmp_path / "x.tar.zst").write_bytes(zstandard.compress((tmp_path / "t.tar").read_bytes()))
     with pytest.raises(NotWhole):
         unpack(tmp_path / "x.tar.zst", [X], None)
-    with pytest.raises(NotWhole, match="no plain file|a size that none has"):
+    with pytest.raises(NotWhole, match="not a plain file|a size that none has"):
         unpack(tmp_path / "x.tar.zst", [replace(X, bytes=2**40)], None)
 
 
@@ -296,7 +296,7 @@ def test_an_archive_that_unpacks_to_far_more_than_it_says_is_given_up_early(tmp_
     info, content = member("a/x")
     packer = zstandard.ZstdCompressor()
     bomb = b"".join(packer.compress(b"\0" * 2**24) for _ in range(64))  # 1 GB in 32 kB
-    if where == "before":  # as the extended header of a member, which whoever reads it would hold in memory
+    if where == "before":  # as the extended header of a member, which its reader would hold in memory
         head = tarfile.TarInfo("h")
         head.type, head.size = tarfile.XHDTYPE, 2**30
         raw = packer.compress(head.tobuf()) + bomb + packed((info, content))
@@ -364,7 +364,7 @@ def test_a_copy_has_a_seal_of_its_own_and_a_place_that_fails_is_said(tmp_path):
     assert "not those that were written" in check()
     there.unlink()
     assert "cannot be read" in check()
-    # What was copied is whole without this host: its manifest lies beside it.
+    # What was copied is whole without this host: its manifest lies next to it.
     elsewhere = BackupStore(tmp_path / "other")
     asyncio.run(copy_to(store, backup, [FolderPlace("third", elsewhere.folder)], NOW))
     assert elsewhere.verify(elsewhere.all()[0], NOW, [OWN])[1] == [

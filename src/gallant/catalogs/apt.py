@@ -1,6 +1,6 @@
 """Channels of Debian packages as catalogs, read in their own format: a signed Release, and the Packages that it vouches for.
 
-Release is InRelease (signed in clear, RFC 4880 section 7) or Release with Release.gpg beside it; it lists each index with
+Release is InRelease (signed in clear, RFC 4880 section 7) or Release with Release.gpg next to it; it lists each index with
 its size and SHA-256 and may expire (`Valid-Until`). Its date is the serial: an older one is never taken back. An index is
 fetched by its hash where the channel offers that, so that a mirror that is being written to gives no mixture.
 """
@@ -15,7 +15,6 @@ import zlib
 from collections.abc import Awaitable, Callable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
-from typing import Any
 from urllib.parse import urljoin
 
 import msgspec
@@ -124,7 +123,7 @@ async def _release(name: str, channel: Channel, key: str, get: Get, tag: str | N
             raise Refused(
                 f"The channel {name} is not signed: it has neither InRelease nor Release.gpg.",
                 "What nobody vouches for is not believed. " + KEEP,
-                "Ask whoever runs it.",
+                "Ask the people who run it.",
             ) from None
         text = _verified(name, got.raw, signature.raw or b"", key)
     fields = next(iter(_stanzas(text)), {})
@@ -155,7 +154,7 @@ def _verified(name: str, raw: bytes, signature: bytes | None, key: str) -> bytes
         raise Refused(f"The Release of the channel {name} is larger than {LARGEST_RELEASE // 1024 // 1024} MiB.", KEEP)
     pinned = certificates(key)
     try:
-        found: Any = (
+        found = (
             verify(raw, store=lambda _: pinned)
             if signature is None
             else verify(raw, store=lambda _: pinned, signature=Sig.from_bytes(signature))
@@ -166,9 +165,9 @@ def _verified(name: str, raw: bytes, signature: bytes | None, key: str) -> bytes
         raise Refused(
             f"The signature of the channel {name} does not fit: {clean(str(error).splitlines()[0] if str(error) else 'unreadable', 100)}.",
             "It was altered, cut short, or signed with another key than the one that is pinned. " + KEEP,
-            f"Ask whoever runs it. After a change of its key: gallant catalog trust {name} --key FILE",
+            f"Ask the people who run it. After a change of its key: gallant catalog trust {name} --key FILE",
         ) from None
-    return raw if signature is not None else bytes(found.bytes)
+    return raw if signature is not None else found.bytes or b""
 
 
 def _moment(text: str) -> datetime:
@@ -194,7 +193,7 @@ def _refuse_old(name: str, channel: Channel, signed: Signed, now: datetime, seri
         raise Refused(
             f"The channel {name} is of {signed.date:%Y-%m-%d}, which is yet to come.",
             KEEP,
-            f"Here it is {now:%Y-%m-%d}: is this host's clock right? Else ask whoever runs the channel.",
+            f"Here it is {now:%Y-%m-%d}: is this host's clock right? Else ask the people who run the channel.",
         )
     if signed.until is not None and signed.until <= now:
         raise Refused(
@@ -243,13 +242,13 @@ async def _index(name: str, channel: Channel, component: str, signed: Signed, ge
         ) from None
 
 
-async def _first(get: Get, places: list[str], size: int) -> bytes:
-    for place in places[:-1]:
+async def _first(get: Get, urls: list[str], size: int) -> bytes:
+    for url in urls[:-1]:
         try:
-            return (await get(place, size, None)).raw or b""
+            return (await get(url, size, None)).raw or b""
         except NotThere:
             continue
-    return (await get(places[-1], size, None)).raw or b""
+    return (await get(urls[-1], size, None)).raw or b""
 
 
 def _unpacked(raw: bytes, form: str, limit: int) -> bytes:

@@ -6,7 +6,6 @@ import hashlib
 import os
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 import msgspec
 from cryptography.hazmat.primitives import serialization
@@ -14,7 +13,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from gallant.catalogs.trust import SIGNED_PREFIX
 from gallant.core.catalog.products import SCHEMA, Catalog, decode_catalog
-from gallant.core.documents import Document
+from gallant.core.documents import Document, Invalid, Problem
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.disk import put_whole
 
@@ -28,10 +27,9 @@ def make_whole(draft: Path, serial: int, now: datetime) -> Catalog:
     draft's own lines, `WrongUse` for a file that is not there.
     """
     document = Document(str(draft), _read(draft))
-    if not isinstance(document.values, dict):
-        document.at((), "a draft is a mapping: publisher, products")
-        document.finish()
     values = document.values
+    if not isinstance(values, dict):
+        raise Invalid(str(draft), [Problem(1, 1, "a draft is a mapping: publisher, products")])
     values.setdefault("schema", SCHEMA)
     values.setdefault("serial", serial)
     values.setdefault("issued", now)
@@ -48,12 +46,12 @@ def make_whole(draft: Path, serial: int, now: datetime) -> Catalog:
     return catalog
 
 
-def _list(values: Any, key: str) -> list[Any]:
+def _list(values: object, key: str) -> list[object]:
     found = values.get(key) if isinstance(values, dict) else None
     return found if isinstance(found, list) else []
 
 
-def _fill(document: Document, package: dict[str, Any], folder: Path, at: tuple[str | int, ...]) -> None:
+def _fill(document: Document, package: dict[str, object], folder: Path, at: tuple[str | int, ...]) -> None:
     named = str(package.pop("file"))
     path = folder / named
     try:
@@ -100,21 +98,23 @@ def new_key(path: Path) -> None:
 
 
 def sign(catalog_path: Path, key_path: Path) -> str:
-    """Write the signature beside a catalog; gives the public key. Raises `WrongUse` for a key or a catalog that is none."""
+    """Write the signature next to a catalog; gives the public key. Raises `WrongUse` for a key or a catalog that is none."""
     raw = _read(catalog_path)
     try:
         decode_catalog(raw)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
-        raise WrongUse(f"{catalog_path} is no catalog: {error}.", next=f"gallant validate {catalog_path}") from None
+        raise WrongUse(f"{catalog_path} is not a catalog: {error}.", next=f"gallant validate {catalog_path}") from None
     try:
         if key_path.stat().st_mode & 0o077:
             raise WrongUse(
-                f"{key_path} can be read by others.", "Whoever has it can sign in your name.", f"chmod 600 {key_path}"
+                f"{key_path} can be read by others.",
+                "Anyone who has it can sign in your name.",
+                f"chmod 600 {key_path}",
             )
         key = serialization.load_pem_private_key(_read(key_path), password=None)
     except (OSError, ValueError, TypeError):
         raise WrongUse(
-            f"{key_path} is no signing key.",
+            f"{key_path} is not a signing key.",
             next=f"gallant catalog sign {catalog_path} --key {key_path} --new-key makes one.",
         ) from None
     if not isinstance(key, Ed25519PrivateKey):

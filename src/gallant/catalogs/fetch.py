@@ -32,7 +32,7 @@ def check_source(source: str) -> str:
             return channel.text
         parts = secretless(source) if "://" in source else urlsplit(source)
     except ValueError as error:
-        raise WrongUse(f"That is no source: {error}.", next=SOURCES) from None
+        raise WrongUse(f"That is not a source: {error}.", next=SOURCES) from None
     if parts.scheme in ("http", "https") and parts.hostname:
         return source
     if parts.scheme == "file" and parts.path.startswith("/"):
@@ -40,7 +40,7 @@ def check_source(source: str) -> str:
     if not parts.scheme and source.strip():
         return local_source(Path(source))
     raise WrongUse(
-        f"{clean(source, 100)!r} is no source.",
+        f"{clean(source, 100)!r} is not a source.",
         next=SOURCES,
     )
 
@@ -74,7 +74,7 @@ def beside(source: str, url: str) -> str:
 
 
 def beside_it(source: str, ending: str) -> str:
-    """The file beside a catalog whose name has this ending more."""
+    """The file next to a catalog whose name has this ending more."""
     parts = urlsplit(source)
     if parts.scheme == "file" and parts.fragment:
         return f"file://{parts.path}#{parts.fragment}{ending}"
@@ -97,7 +97,7 @@ class Reach:
                 "Leave out --user, or use the publisher's https address.",
             )
 
-    def options(self, url: str) -> dict[str, Any]:
+    def options(self, url: str) -> dict[str, Any]:  # keyword arguments of the library's
         """Arguments for one request to `url`."""
         found: dict[str, Any] = {"allow_redirects": False}
         if self.access.proxy is not None:
@@ -139,17 +139,8 @@ async def fetch(
         ) as response:
             if response.status == 304 and tag:
                 return Fetched(raw=None, tag=tag)
-            if response.status == 404:
-                raise NotThere(f"{url} is not there (status 404).", next="Look at the source with the publisher.")
-            if response.status in (401, 403, 407):
-                raise Unreached(
-                    f"{url} does not let us in (status {response.status}).",
-                    next="Look at --user and --secret of the source.",
-                )
             if response.status != 200:
-                raise Unreached(
-                    f"{url} answers with status {response.status}.", next="Look at the source with the publisher."
-                )
+                raise _refused(url, response.status)
             raw = bytearray()
             async for chunk in response.content.iter_chunked(256 * 1024):
                 raw += chunk
@@ -173,6 +164,16 @@ async def fetch(
             f"{url} cannot be reached: {clean(str(error) or type(error).__name__, 120)}.",
             next="Look at the name, the network and the publisher's server; then: gallant catalog sync",
         ) from None
+
+
+def _refused(url: str, status: int) -> Unreached:
+    if status == 404:
+        return NotThere(f"{url} is not there (status 404).", next="Look at the source with the publisher.")
+    if status in (401, 403, 407):
+        return Unreached(
+            f"{url} does not let us in (status {status}).", next="Look at --user and --secret of the source."
+        )
+    return Unreached(f"{url} answers with status {status}.", next="Look at the source with the publisher.")
 
 
 def _from_file(url: str, limit: int) -> bytes:

@@ -14,7 +14,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 from urllib.parse import quote, unquote, urlsplit
 
 import zstandard
@@ -58,7 +58,7 @@ def _catalog_in(path: Path) -> str:
     if len(nearest) != 1:
         what = f"{len(nearest)} files named {CATALOG}" if nearest else f"no {CATALOG}"
         raise WrongUse(
-            f"{path} holds {what}.", next="An archive holds one catalog, with its signature and packages beside it."
+            f"{path} holds {what}.", next="An archive holds one catalog, with its signature and packages next to it."
         )
     return nearest[0]
 
@@ -112,7 +112,7 @@ def beneath(folder: str, name: str) -> str:
     plain = posixpath.normpath(unquote(name))
     if urlsplit(name).scheme or plain.startswith(("../", "/")) or plain in ("..", "."):
         raise Refused(
-            f"A carried catalog names {clean(name, 80)!r}, which is not beside it.",
+            f"A carried catalog names {clean(name, 80)!r}, which is not next to it.",
             "What comes on a medium has no say over other files of this machine.",
             "Ask the publisher.",
         )
@@ -133,7 +133,7 @@ def opened(url: str) -> Iterator[IO[bytes]]:
 class _Guarded:
     """A stream whose failures are told as those of the medium."""
 
-    def __init__(self, file: Any, path: Path) -> None:
+    def __init__(self, file: IO[bytes], path: Path) -> None:
         self._file, self._path = file, path
 
     def read(self, size: int = -1) -> bytes:

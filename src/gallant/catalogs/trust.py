@@ -6,7 +6,7 @@ import base64
 import hashlib
 import re
 from datetime import datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING
 
 import msgspec
 from cryptography.exceptions import InvalidSignature
@@ -15,6 +15,9 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from gallant.core.catalog.products import Catalog, decode_catalog
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.records import clean
+
+if TYPE_CHECKING:
+    from pysequoia import Cert
 
 SIGNED_PREFIX = b"gallant-catalog-v1\0"
 LARGEST = 64 * 1024 * 1024
@@ -36,7 +39,7 @@ def parse_key(text: str) -> str:
     match = _KEY.search(text.strip().lower())
     if match is None:
         raise WrongUse(
-            "That is no publisher's key.",
+            "That is not a publisher's key.",
             "A key is ed25519: and 64 hexadecimal digits, or a file that holds them.",
             "Ask the publisher for the key by another way than the catalog's own.",
         )
@@ -61,7 +64,7 @@ def openpgp_key(raw: bytes) -> str:
     return OPENPGP + base64.b64encode(whole).decode()
 
 
-def certificates(key: str) -> list[Any]:
+def certificates(key: str) -> list[Cert]:
     """The OpenPGP certificates of a pinned key."""
     from pysequoia import Cert
 

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run
+from gallant.cli.common import Command, estate_option, finish, open_place, output_options, run
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
 
 
-def access_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def access_options(command: Command) -> Command:
     """How a source is reached: by a proxy, under a CA file or a pinned certificate, under an account."""
     for option in reversed(
         (
@@ -191,7 +190,7 @@ def draft(draft_file: Path, into: Path, output: Output) -> None:
 @click.option("--new-key", is_flag=True, help="Make the key first; it is never overwritten.")
 @output_options
 def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Output) -> None:
-    """Sign a catalog with a key of your own; the signature lies beside it.
+    """Sign a catalog with a key of your own; the signature lies next to it.
 
     Examples:  gallant catalog sign my-devices.json --key ~/.gallant-signing --new-key
     """

@@ -92,7 +92,7 @@ def check(
 @estate_option
 @click.argument("check", metavar="CHECK")
 @click.argument("system", metavar="SYSTEM")
-@reason_option("Why it may be so, for whoever asks later.", required=True)
+@reason_option("Why it may be so, for anyone who asks later.", required=True)
 @click.option("--until", required=True, metavar="DAY", help="The last day on which it counts, as 2027-01-31.")
 @output_options
 def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Output) -> None:

@@ -5,15 +5,21 @@ from __future__ import annotations
 import functools
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
+from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar, TypeAlias, TypeVar
 
 import click
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
+
+T = TypeVar("T")
+Command: TypeAlias = Callable[..., None]  # what Click calls, with the options that stand above it
 
 ESTATE_VARIABLE = "GALLANT_ESTATE"
 
@@ -69,18 +75,19 @@ class Span(click.ParamType):  # type: ignore[type-arg]  # generic for a type che
     name = "time"
     UNITS: ClassVar[dict[str, str]] = {"s": "seconds", "m": "minutes", "h": "hours", "d": "days", "w": "weeks"}
 
-    def convert(self, value: Any, param: Any, ctx: Any) -> Any:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
         from datetime import timedelta
 
         if isinstance(value, timedelta):
             return value
-        number, unit = value[:-1], value[-1:]
+        text = str(value)
+        number, unit = text[:-1], text[-1:]
         if unit not in self.UNITS or not number.replace(".", "", 1).isdigit() or len(number) > 6:
-            self.fail(f"{value!r} is no stretch of time; write 90m, 12h or 3d", param, ctx)
+            self.fail(f"{value!r} is not a stretch of time; write 90m, 12h or 3d", param, ctx)
         return timedelta(**{self.UNITS[unit]: float(number)})
 
 
-def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def output_options(command: Command) -> Command:
     """Give a command --json, --csv, --quiet and --verbose, and an `output` in their stead."""
 
     @click.option("--json", "as_json", is_flag=True, help="Data as one JSON document on stdout.")
@@ -90,13 +97,13 @@ def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
         "--verbose", "-v", is_flag=True, help="Where things are read from, and every step of progress, on stderr."
     )
     @functools.wraps(command)
-    def wrapped(*args: Any, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, **kwargs: Any) -> Any:
+    def wrapped(*args: object, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, **kwargs: object) -> None:
         from gallant.views.output import Output
 
         if as_json and as_csv:
             raise click.UsageError("--json and --csv cannot be given together.")
         click.get_current_context().meta["gallant.json"] = as_json
-        return command(*args, output=Output(as_json, as_csv, quiet, verbose), **kwargs)
+        command(*args, output=Output(as_json, as_csv, quiet, verbose), **kwargs)
 
     return wrapped
 
@@ -130,7 +137,7 @@ def _ask(what: str) -> str:
     return str(click.prompt(what, hide_input=True, err=True))
 
 
-def reason_option(words: str, required: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def reason_option(words: str, required: bool = False) -> Callable[[Command], Command]:
     """Give a command --reason: the words of a decision, kept where the decision is."""
     if required:  # with no default at all: one of None would count as given
         return click.option("--reason", required=True, metavar="TEXT", help=words)
@@ -150,7 +157,7 @@ def may_go_on(question: str, yes: bool) -> bool:
     return bool(click.confirm(question, default=False, err=True))
 
 
-def run(awaitable: Any, many_nodes: bool = False) -> Any:
+def run(operation: Coroutine[object, object, T], many_nodes: bool = False) -> T:
     """The result of an operation that waits for the network.
 
     Where `many_nodes` are asked at once, by the faster loop: a fifth less of the time that a survey of thousands takes.
@@ -163,10 +170,10 @@ def run(awaitable: Any, many_nodes: bool = False) -> Any:
 
         gc.freeze()
         gc.set_threshold(50_000, 20, 50)
-        return uvloop.run(awaitable)
+        return uvloop.run(operation)
     import asyncio
 
-    return asyncio.run(awaitable)
+    return asyncio.run(operation)
 
 
 def finish(code: int) -> None:
@@ -175,7 +182,7 @@ def finish(code: int) -> None:
         raise click.exceptions.Exit(code)
 
 
-def ticking(output: Output, what: str, asks: bool = False) -> Any:
+def ticking(output: Output, what: str, asks: bool = False) -> AbstractContextManager[Callable[[int, int], None]]:
     """A progress bar on stderr where that is a terminal: a context manager that gives `tick(done, of)`.
 
     What `asks` a person something on the way has none: it would write over the question.

@@ -50,20 +50,7 @@ def init(
         return
 
     if identity is not None:
-        from gallant.operations import backups
-
-        word = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True) if passphrase else None
-        recipient = backups.make_identity(identity, word)
-        output.show(
-            tables.lines_view(
-                "init",
-                [{"file": str(identity), "recipient": recipient}],
-                said("good", f"{identity} is written, readable by you alone. It opens what is encrypted to:"),
-                f"  {recipient}",
-                "Keep a copy of it where the backups are not: without it nothing of them can be read.",
-                f'{BOLD}next{OFF}  write in estate.yaml:  backups: {{recipients: ["{recipient}"]}}',
-            )
-        )
+        _make_identity(identity, passphrase, output)
         return
 
     path = files.init(folder)
@@ -73,6 +60,25 @@ def init(
             [{"file": str(path)}],
             said("good", f"{path} is written; its comments say what goes where."),
             f"{BOLD}next{OFF}  {plain(f'gallant validate {path}')}",
+        )
+    )
+
+
+def _make_identity(path: Path, passphrase: bool, output: Output) -> None:
+    from gallant.operations import backups
+    from gallant.views import tables
+    from gallant.views.words import BOLD, OFF, said
+
+    word = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True) if passphrase else None
+    recipient = backups.make_identity(path, word)
+    output.show(
+        tables.lines_view(
+            "init",
+            [{"file": str(path), "recipient": recipient}],
+            said("good", f"{path} is written, readable by you alone. It opens what is encrypted to:"),
+            f"  {recipient}",
+            "Keep a copy of it where the backups are not: without it nothing of them can be read.",
+            f'{BOLD}next{OFF}  write in estate.yaml:  backups: {{recipients: ["{recipient}"]}}',
         )
     )
 

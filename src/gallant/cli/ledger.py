@@ -37,7 +37,7 @@ def ledger(context: click.Context, estate_path: Path | None, output: Output) -> 
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @output_options
 def export(estate_path: Path | None, file: Path, output: Output) -> None:
-    """Write every entry with its hash into FILE, a line of JSON each; whoever keeps it can tell a rewritten chain.
+    """Write every entry with its hash into FILE, a line of JSON each; anyone who keeps it can tell a rewritten chain.
 
     Examples:  gallant ledger export ledger-2026.jsonl
     """

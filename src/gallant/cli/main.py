@@ -8,11 +8,14 @@ import inspect
 import os
 import sys
 from importlib import import_module
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant import __version__
+
+if TYPE_CHECKING:
+    from gallant.core.errors import GallantError
 
 # In the order of the work. Each is cli/<module>.py:<function>, with the one line that --help shows, so that listing the
 # commands loads none of them.
@@ -73,7 +76,9 @@ class Commands(click.Group):
         with formatter.section("Commands, in the order of the work"):
             formatter.write_dl([(name, line) for name, (_, _, line) in COMMANDS.items()])
 
-    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and not args[0].startswith("-") and args[0] not in COMMANDS:
             import difflib
 
@@ -146,7 +151,7 @@ def _help_of(error: click.ClickException) -> str:
     return f"{context.command_path if context else 'gallant'} --help"
 
 
-def _defect(error: Exception) -> Any:
+def _defect(error: Exception) -> GallantError:
     """A failure that nobody foresaw: where it was, without values, which could be secrets."""
     from gallant.core.errors import GallantError
 
@@ -161,7 +166,7 @@ def _defect(error: Exception) -> Any:
     )
 
 
-def _show(error: Any, as_json: bool) -> None:
+def _show(error: GallantError, as_json: bool) -> None:
     from gallant.views.output import show_error
 
     with contextlib.suppress(OSError):  # nobody may be there to read it
@@ -169,7 +174,7 @@ def _show(error: Any, as_json: bool) -> None:
 
 
 def _forget_stdout() -> None:
-    """Whoever read our output has gone: let the interpreter's own flush at the end go nowhere."""
+    """The reader of our output has gone: let the interpreter's own flush at the end go nowhere."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
+from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
 from gallant.cli.common import Span, estate_option, finish, open_place, output_options, reason_option, selector_argument
 
 if TYPE_CHECKING:
+    from gallant.operations.notices import Decided
     from gallant.views.output import Output
+
+T = TypeVar("T")
 
 terms_option = click.option(
     "--accept-terms",
@@ -47,7 +51,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool,
     finish(1 if any(n.state in ("new", "overdue") for n in result.notices) else 0)
 
 
-def _with_terms(output: Output, decide: Callable[[tuple[str, ...]], Any], terms: tuple[str, ...]) -> Any:
+def _with_terms(output: Output, decide: Callable[[tuple[str, ...]], T], terms: tuple[str, ...]) -> T:
     """The decision; where terms of use stand in its way and a person is there, they are shown and asked about."""
     from gallant.operations.notices import TermsAsked
     from gallant.views.notices import terms_text
@@ -63,7 +67,7 @@ def _with_terms(output: Output, decide: Callable[[tuple[str, ...]], Any], terms:
             terms = (*terms, asked.version)
 
 
-def _show(output: Output, decided: Any) -> None:
+def _show(output: Output, decided: Decided) -> None:
     from gallant.views.notices import decided_view
 
     output.show(decided_view(decided))
@@ -72,11 +76,11 @@ def _show(output: Output, decided: Any) -> None:
 @notice.command()
 @estate_option
 @click.argument("name", metavar="NOTICE")
-@reason_option("Why, for whoever asks later.")
+@reason_option("Why, for anyone who asks later.")
 @terms_option
 @output_options
 def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Output) -> None:
-    """It shall be done. Terms of use are shown, and accepted once for each version of them.
+    """It is to be done. Terms of use are shown, and accepted once for each version of them.
 
     Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
     """
@@ -105,7 +109,7 @@ def book(
     estate_path: Path | None,
     name: str,
     time: str | None,
-    lasting: Any,
+    lasting: timedelta | None,
     cancel: bool,
     terms: tuple[str, ...],
     output: Output,
@@ -144,7 +148,7 @@ def assign(estate_path: Path | None, name: str, person: str, output: Output) -> 
 @estate_option
 @click.argument("name", metavar="NOTICE")
 @click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
-@reason_option("Why, for whoever asks later.", required=True)
+@reason_option("Why, for anyone who asks later.", required=True)
 @output_options
 def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Output) -> None:
     """Leave it until a release is out or a day has come.
@@ -159,7 +163,7 @@ def skip(estate_path: Path | None, name: str, until: str, reason: str, output: O
 @notice.command()
 @estate_option
 @click.argument("name", metavar="NOTICE")
-@reason_option("Why, for whoever asks later.")
+@reason_option("Why, for anyone who asks later.")
 @output_options
 def reopen(estate_path: Path | None, name: str, reason: str, output: Output) -> None:
     """Take the last decision back.

@@ -21,17 +21,40 @@ if TYPE_CHECKING:
     metavar="VERSION",
     help="Finish a recalled release that some nodes run already; only where its recall is shown to concern none of them.",
 )
+@click.option(
+    "--with-needed", is_flag=True, help="Take along the systems that have to be brought to their aims with these."
+)
+@click.option(
+    "--order",
+    default="",
+    metavar="NODES",
+    help="Your order of a system's nodes, c,a,b: kept where it is safe, else refused.",
+)
+@click.option(
+    "--only", multiple=True, metavar="COMPONENT", help="Only this component, as bios; image is the system image."
+)
+@click.option("--without", multiple=True, metavar="COMPONENT", help="Everything but this component.")
 @reason_option("Why the recall is set aside; kept in the ledger.")
 @output_options
 def plan(
-    estate_path: Path | None, selector: tuple[str, ...], despite_recall: str | None, reason: str, output: Output
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    despite_recall: str | None,
+    with_needed: bool,
+    order: str,
+    only: tuple[str, ...],
+    without: tuple[str, ...],
+    reason: str,
+    output: Output,
 ) -> None:
-    """The ordered work that takes systems to their aims, written to plans/.
+    """The ordered work that takes systems and their components to their aims, written to plans/.
 
-    Examples:  gallant plan tickets
+    Examples:  gallant plan tickets   |   gallant plan site:harbour   |   gallant plan deck/b deck/c   |   gallant plan deck-hw --only bios
     """
     from gallant.operations import plan as operation
     from gallant.views import plans
 
     place = open_place(estate_path, output)
-    output.show(plans.plan_view(run(operation.plan(place, selector, despite_recall, reason))))
+    wish = tuple(name for name in order.split(",") if name)
+    choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
+    output.show(plans.plan_view(run(operation.plan(place, selector, despite_recall, reason, choice))))

@@ -2,29 +2,46 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Coroutine
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, reason_option, run
 
 if TYPE_CHECKING:
+    from gallant.operations.roll import Rolled, Show
     from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
 
 hold_after_option = click.option(
     "--hold-after",
-    type=click.Choice(["step", "node", "hop"]),
+    type=click.Choice(["step", "node", "wave", "hop"]),
     default=None,
     help="Hold after each; resume carries on.",
+)
+hold_at_option = click.option(
+    "--hold-at",
+    metavar="TIME",
+    default=None,
+    help="Begin nothing more from then on, as 04:30; site time unless it has a zone.",
+)
+on_failure_option = click.option(
+    "--on-failure",
+    type=click.Choice(["go-on", "stop"]),
+    default="go-on",
+    show_default=True,
+    help="What the other systems do when one stops: go on, or hold at their next safe stop.",
 )
 detach_option = click.option(
     "--detach", is_flag=True, help="Go on when the terminal goes away; without it the roll holds at its next safe stop."
 )
 
 
-def _carry_out(place: Workplace, output: Output, operation: Any) -> None:
+def _carry_out(
+    place: Workplace, output: Output, operation: Callable[[Show], Coroutine[object, object, Rolled]]
+) -> None:
     """Run a roll under its live view, then show how it ended."""
     from gallant.operations import history
     from gallant.views import live, rolls
@@ -42,6 +59,8 @@ def _carry_out(place: Workplace, output: Output, operation: Any) -> None:
 @estate_option
 @click.argument("plan_name", metavar="PLAN", shell_complete=complete_plans)
 @hold_after_option
+@hold_at_option
+@on_failure_option
 @click.option(
     "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."
 )
@@ -53,6 +72,8 @@ def roll(
     estate_path: Path | None,
     plan_name: str,
     hold_after: str | None,
+    hold_at: str | None,
+    on_failure: str,
     consent: tuple[str, ...],
     despite_booking: bool,
     reason: str,
@@ -70,6 +91,7 @@ def roll(
         raise click.UsageError("--despite-booking needs --reason; it stands in the ledger.")
     place = open_place(estate_path, output)
     plan = plans.load_plan(place, plan_name)
+    pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,
         output,
@@ -77,7 +99,7 @@ def roll(
             place,
             plan,
             show,
-            hold_after=hold_after,
+            pace=pace,
             consents=consent,
             detach=detach,
             despite_booking=reason if despite_booking else None,
@@ -89,6 +111,8 @@ def roll(
 @estate_option
 @click.argument("roll_id", metavar="[ROLL]", required=False)
 @hold_after_option
+@hold_at_option
+@on_failure_option
 @detach_option
 @click.option(
     "--it-did",
@@ -105,6 +129,8 @@ def resume(
     estate_path: Path | None,
     roll_id: str | None,
     hold_after: str | None,
+    hold_at: str | None,
+    on_failure: str,
     detach: bool,
     it_did: tuple[str, ...],
     it_did_not: tuple[str, ...],
@@ -123,55 +149,76 @@ def resume(
     place = open_place(estate_path, output)
     answers = {**dict.fromkeys(it_did, True), **dict.fromkeys(it_did_not, False)}
     name = operation.open_roll(place, roll_id)
+    pace = operation.pace_of(place, place.journal.roll(name).plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,
         output,
-        lambda show: operation.resume(
-            place, name, show, hold_after=hold_after, answers=answers, again=again, detach=detach
-        ),
+        lambda show: operation.resume(place, name, show, pace=pace, answers=answers, again=again, detach=detach),
     )
 
 
 @click.command()
 @estate_option
 @click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.option("--all", "everything", is_flag=True, help="Every roll that is open.")
+@click.option("--now", is_flag=True, help="Right after the act that is under way, without waiting for a safe stop.")
 @click.option("--for-good", is_flag=True, help="End it where it stands; its systems are then free for another plan.")
 @reason_option("Why it is ended; stands in its journal.")
 @output_options
-def hold(estate_path: Path | None, roll_id: str | None, for_good: bool, reason: str, output: Output) -> None:
+def hold(
+    estate_path: Path | None,
+    roll_id: str | None,
+    everything: bool,
+    now: bool,
+    for_good: bool,
+    reason: str,
+    output: Output,
+) -> None:
     """Pause a running roll at its next safe stop, or end one that is not running for good.
 
-    Examples:  gallant hold   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"
+    Examples:  gallant hold   |   gallant hold --all   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"
     """
     from gallant.operations import roll as operation
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, said
 
     place = open_place(estate_path, output)
+    if everything and (for_good or roll_id is not None):
+        raise click.UsageError("--all is for every open roll; it goes with no other word.")
     if for_good:
-        if not reason:
-            raise click.UsageError("--for-good needs --reason; it stands in the journal.")
-        name = operation.end_for_good(place, roll_id, reason)
-        output.show(
-            tables.lines_view(
-                "hold",
-                [{"run": name, "state": "ended"}],
-                said("good", f"{name} is ended where it stands."),
-                f"{BOLD}next{OFF}  gallant verify",
-            )
-        )
+        _end(place, output, roll_id, reason)
         return
-    name, running = operation.ask_to_hold(place, roll_id)
-    told = (
-        f"{name} holds at its next safe stop."
-        if running
-        else f"No process carries {name} out; it stands still already."
-    )
+    names = operation.open_names(place) if everything else [operation.open_roll(place, roll_id)]
+    asked = [(name, operation.ask_to_hold(place, name, now)) for name in names]
+    when = "as soon as the act under way has ended" if now else "at its next safe stop"
     output.show(
         tables.lines_view(
             "hold",
-            [{"run": name, "state": "holding" if running else "still"}],
-            said("good" if running else "note", told),
-            f"{BOLD}next{OFF}  gallant history {name}",
+            [{"run": name, "state": "holding" if running else "still"} for name, running in asked],
+            *(
+                said("good", f"{name} holds {when}.")
+                if running
+                else said("note", f"No process carries {name} out; it stands still already.")
+                for name, running in asked
+            ),
+            f"{BOLD}next{OFF}  gallant history{f' {names[0]}' if len(names) == 1 else ''}",
+        )
+    )
+
+
+def _end(place: Workplace, output: Output, roll_id: str | None, reason: str) -> None:
+    from gallant.operations import roll as operation
+    from gallant.views import tables
+    from gallant.views.words import BOLD, OFF, said
+
+    if not reason:
+        raise click.UsageError("--for-good needs --reason; it stands in the journal.")
+    name = operation.end_for_good(place, roll_id, reason)
+    output.show(
+        tables.lines_view(
+            "hold",
+            [{"run": name, "state": "ended"}],
+            said("good", f"{name} is ended where it stands."),
+            f"{BOLD}next{OFF}  gallant verify",
         )
     )

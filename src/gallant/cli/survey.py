@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
 from threading import Lock
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -29,7 +30,7 @@ _ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
 def _learn(node: str, kind: str, fingerprint: str) -> bool:
     """Show a host key that is not known yet, and ask; nothing is believed unseen."""
     click.echo(f"{node} shows a host key that is not known here ({kind}):\n  {fingerprint}", err=True)
-    return click.confirm("Does its console show the same, and shall it be kept", default=False, err=True)
+    return click.confirm("Does its console show the same, and should it be kept", default=False, err=True)
 
 
 def _hands(what: str) -> str | None:
@@ -72,11 +73,17 @@ def _hands(what: str) -> str | None:
 def survey(
     estate_path: Path | None,
     selector: tuple[str, ...],
-    older_than: Any,
+    older_than: timedelta | None,
     failed: bool,
     learn_keys: bool,
+    profile: str | None,
+    address: str | None,
+    user: str,
+    secret: str,
+    pin: str | None,
+    ca: str | None,
+    show_calls: bool,
     output: Output,
-    **trial: Any,
 ) -> None:
     """Contact nodes and keep what they say.
 
@@ -87,12 +94,25 @@ def survey(
 
     at_terminal = sys.stdin.isatty()
     learn, hands = _learn if learn_keys and at_terminal else None, _hands if at_terminal else None
-    if trial["profile"] is not None or trial["address"] is not None:
-        _try(trial, learn, hands, output)
-        return
     from gallant.operations import survey as operation
+    from gallant.operations import trial
+    from gallant.views import inventory as shown
     from gallant.views import survey as views
 
+    if profile is not None and address is not None:
+        tried = run(
+            trial.try_profile(
+                trial.Trial(profile=Path(profile), address=address, user=user, secret=secret, fingerprint=pin, ca=ca),
+                ask_now(),
+                learn,
+                hands,
+            )
+        )
+        output.show(shown.tried_view(tried, show_calls))
+        finish(tried.exit_code)
+        return
+    if profile is not None or address is not None:
+        raise click.UsageError("--profile and --address go together.")
     place = open_place(estate_path, output)
     asks = learn is not None or any(s.driver == "manual" for s in place.systems(selector))
     with ticking(output, "reading nodes", asks) as tick:
@@ -102,29 +122,6 @@ def survey(
         )
     output.show(views.survey_view(result, place.clock.now()))
     finish(result.exit_code)
-
-
-def _try(trial: dict[str, Any], learn: Any, hands: Any, output: Output) -> None:
-    from gallant.operations import trial as operation
-    from gallant.views import inventory as view
-
-    if trial["profile"] is None or trial["address"] is None:
-        raise click.UsageError("--profile and --address go together.")
-    tried = run(
-        operation.try_profile(
-            Path(trial["profile"]),
-            trial["address"],
-            trial["user"],
-            trial["secret"],
-            fingerprint=trial["pin"],
-            ca=trial["ca"],
-            asker=ask_now(),
-            learn=learn,
-            hands=hands,
-        )
-    )
-    output.show(view.tried_view(tried, trial["show_calls"]))
-    finish(tried.exit_code)
 
 
 @click.command()

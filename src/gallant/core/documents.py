@@ -41,7 +41,7 @@ _BASE: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 class _LOADER(_BASE):  # type: ignore[misc]
     """The library's own tree of nodes, with the tag of a plain word found in one step: half the time of a file goes there."""
 
-    def resolve(self, kind: type[yaml.Node], value: Any, implicit: Any) -> str:
+    def resolve(self, kind: type[yaml.Node], value: str, implicit: tuple[bool, bool]) -> str:
         if kind is not yaml.ScalarNode:
             return _OF_KIND[kind]
         if implicit[0]:
@@ -54,7 +54,7 @@ class _LOADER(_BASE):  # type: ignore[misc]
 _NUMBER = re.compile(r"[-+]?[0-9]+(\.[0-9]*)?([eE][-+]?[0-9]{1,3})?|[-+]?\.[0-9]+([eE][-+]?[0-9]{1,3})?", re.ASCII)
 _PREFIX = "tag:yaml.org,2002:"
 _STR, _SEQ, _MAP = (f"{_PREFIX}{name}" for name in ("str", "seq", "map"))
-_OF_KIND: dict[Any, str] = {yaml.SequenceNode: _SEQ, yaml.MappingNode: _MAP}
+_OF_KIND: dict[type[yaml.Node], str] = {yaml.SequenceNode: _SEQ, yaml.MappingNode: _MAP}
 _BOOLS = {"yes": True, "no": False, "true": True, "false": False, "on": True, "off": False}
 
 
@@ -62,7 +62,7 @@ def _wrong(node: yaml.Node, message: str) -> yaml.constructor.ConstructorError:
     return yaml.constructor.ConstructorError(None, None, message, node.start_mark)
 
 
-def _number(node: yaml.Node) -> Any:
+def _number(node: yaml.Node) -> object:
     text = node.value
     if _NUMBER.fullmatch(text) is None:
         return text
@@ -73,11 +73,11 @@ def _number(node: yaml.Node) -> Any:
     return found
 
 
-def _truth(node: yaml.Node) -> Any:
+def _truth(node: yaml.Node) -> object:
     return _BOOLS.get(node.value.lower(), node.value)
 
 
-def _moment(node: yaml.ScalarNode) -> Any:
+def _moment(node: yaml.ScalarNode) -> object:
     try:
         found = yaml.constructor.SafeConstructor().construct_yaml_timestamp(node)
     except (ValueError, OverflowError, AttributeError):
@@ -89,7 +89,7 @@ def _moment(node: yaml.ScalarNode) -> Any:
 
 # Values are as JSON has them: decimal numbers within bounds, and a plain day as its beginning in UTC. Whatever only
 # looks like a number, as 1:59 does to YAML 1.1, is a text.
-_SCALARS: dict[str, Callable[[Any], Any]] = {
+_SCALARS: dict[str, Callable[[yaml.ScalarNode], object]] = {
     f"{_PREFIX}null": lambda node: None,
     f"{_PREFIX}int": _number,
     f"{_PREFIX}float": _number,
@@ -105,7 +105,7 @@ def _is_plain(node: yaml.Node) -> bool:
     return node.tag == _OF_KIND[type(node)]
 
 
-def _value(node: yaml.Node) -> Any:
+def _value(node: yaml.Node) -> object:
     """What a tree of plain nodes says; its depth was looked at before."""
     if isinstance(node, yaml.ScalarNode):
         made = _SCALARS.get(node.tag)
@@ -127,7 +127,7 @@ class Invalid(WrongUse):
     """A file with problems, all of them listed in `problems` and in `what`, one a line."""
 
     def __init__(self, name: str, problems: Sequence[Problem], more: int = 0, *, left: bool = False) -> None:
-        """`more` is how many problems there are beside those that are told; `left`: the rest was not looked at."""
+        """`more` is how many problems there are besides those that are told; `left`: the rest was not looked at."""
         self.name = name
         self.problems = sorted(problems, key=lambda p: (p.line, p.column))
         self.lines = [f"{name}:{p.line}:{p.column}: {p.message}" for p in self.problems]
@@ -166,7 +166,7 @@ class Document:
                 self.root: yaml.Node | None = loader.get_single_node()
                 self._look_at_keys()
                 self.finish()
-                self.values: Any = None if self.root is None else _value(self.root)
+                self.values: object = None if self.root is None else _value(self.root)
             finally:
                 loader.dispose()
         except yaml.MarkedYAMLError as error:
@@ -278,7 +278,7 @@ class Document:
                 return node
         return node
 
-    def convert(self, kind: type[T], path: Path = (), value: Any = msgspec.UNSET) -> T | None:
+    def convert(self, kind: type[T], path: Path = (), value: object = msgspec.UNSET) -> T | None:
         """The value at `path` as a record; None, with the problems noted, when it is none."""
         raw = self.values if value is msgspec.UNSET else value
         try:
@@ -292,7 +292,7 @@ class Document:
                 self.at(path, _sentence(str(error)))
             return None
 
-    def converts(self, kind: type[T], value: Any) -> T | None:
+    def converts(self, kind: type[T], value: object) -> T | None:
         """`value` as a record; None, with nothing noted, when it is none."""
         try:
             return msgspec.convert(value, kind)
@@ -341,18 +341,21 @@ def _sentence(message: str) -> str:
     return clean(text.replace("`", ""))
 
 
-def _record_in(kind: Any) -> type[msgspec.Struct] | None:
-    """The record type that `kind` is or may be."""
+def _record_in(kind: object, value: object) -> type[msgspec.Struct] | None:
+    """The record type that `kind` is, or that it may be; of several the one whose tag the value has."""
     choices = get_args(kind) if get_origin(kind) in (Union, types.UnionType) else (kind,)
-    return next((c for c in choices if isinstance(c, type) and issubclass(c, msgspec.Struct)), None)
+    records = [c for c in choices if isinstance(c, type) and issubclass(c, msgspec.Struct)]
+    if len(records) > 1 and isinstance(value, dict):
+        return next((c for c in records if c.__struct_config__.tag == value.get(c.__struct_config__.tag_field)), None)
+    return records[0] if records else None
 
 
 Spell = Callable[[object, Iterable[str]], str]
 
 
-def _problems_of(value: Any, kind: Any, spell: Spell) -> Iterator[tuple[Path, str, bool]]:
+def _problems_of(value: object, kind: object, spell: Spell) -> Iterator[tuple[Path, str, bool]]:
     """Every problem of `value` as a `kind`: (path, message, whether the key is meant)."""
-    record = _record_in(kind)
+    record = _record_in(kind, value)
     if record is not None and isinstance(value, dict):
         yield from _problems_of_record(value, record, spell)
         return
@@ -376,19 +379,21 @@ def _problems_of(value: Any, kind: Any, spell: Spell) -> Iterator[tuple[Path, st
 
 
 @lru_cache(maxsize=256)
-def _form(record: type[msgspec.Struct]) -> tuple[dict[str, Any], dict[str, Any]]:
+def _form(record: type[msgspec.Struct]) -> tuple[dict[str, msgspec.structs.FieldInfo], dict[str, object]]:
     """A record's fields by the names that files use, and their types by our names."""
     fields = {field.encode_name: field for field in msgspec.structs.fields(record)}
     return fields, typing.get_type_hints(record, include_extras=True)
 
 
 def _problems_of_record(
-    value: dict[Any, Any], record: type[msgspec.Struct], spell: Spell
+    value: dict[str | int, object], record: type[msgspec.Struct], spell: Spell
 ) -> Iterator[tuple[Path, str, bool]]:
     fields, hints = _form(record)
     found = False
     for key, item in value.items():
-        if key not in fields:
+        if key == record.__struct_config__.tag_field:
+            continue
+        if not isinstance(key, str) or key not in fields:
             found = True
             yield (key,), f"unknown key {clean(str(key), 60)!r}{spell(key, fields)}", True
             continue

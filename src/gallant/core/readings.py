@@ -27,7 +27,7 @@ COMPONENT_KINDS = (
 )
 
 
-# What holds nothing but texts and numbers is no business of the garbage collector: an estate has a million of them.
+# What holds nothing but texts and numbers does not concern the garbage collector: an estate has a million of them.
 class Component(Record, gc=False):
     """A thing on a node that has its own version; the node's own system image is named `image`."""
 
@@ -40,7 +40,7 @@ class Component(Record, gc=False):
 
 
 class PackagePresent(Record, gc=False):
-    """A package that lies on a node, whoever put it there; `sha256` by the node's own computation."""
+    """A package that lies on a node, no matter who put it there; `sha256` by the node's own computation."""
 
     name: str
     sha256: str
@@ -130,8 +130,9 @@ class Reading(Record):
     `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation; `answers_for` are the addresses besides its own
     that it answers for (None: it does not say).
     `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
-    of packages (None: it is no host that has any).
-    `snapshots` are the restore points that it keeps (None: it does not say).
+    of packages (None: it is not a host with any).
+    `snapshots` are the restore points that it keeps (None: it does not say). Where it lists no work, and so nothing of an order can be
+    seen before it has restarted, `tells_work` is false.
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
@@ -166,6 +167,7 @@ class Reading(Record):
     expiries: tuple[Expiry, ...] = ()
     oddities: tuple[str, ...] = ()
     snapshots: tuple[Snapshot, ...] | None = None
+    tells_work: bool = True
 
     @property
     def name(self) -> str:
@@ -198,6 +200,23 @@ class Reading(Record):
         if self.in_sync is False:
             return f"its replica is {self.sync_word or 'not whole'}"
         return next((f"busy: {job.kind} ({job.message})" for job in self.running_jobs), "")
+
+
+class HeldSurvey(Record):
+    """One survey that was held; `whole` when every node had answered or failed."""
+
+    number: int
+    began: datetime
+    ended: datetime | None
+    whole: bool
+
+
+class Last(Record):
+    """The last good reading of a node, and how the newest try ended (`error` None: it is the reading itself)."""
+
+    reading: Reading | None
+    tried: datetime
+    error: str | None
 
 
 def lasting(reading: Reading) -> Reading:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar, cast, dataclass_transform
@@ -27,6 +27,8 @@ if TYPE_CHECKING:
             dict: bool = ...,  # noqa: A002
             gc: bool = ...,
             cache_hash: bool = ...,
+            tag: str = ...,
+            tag_field: str = ...,
         ) -> None: ...
 
 else:
@@ -34,7 +36,7 @@ else:
     class _ByKeyword(type(msgspec.Struct)):
         """Makes every record be built by keyword; the option is the one that a base class does not hand down."""
 
-        def __new__(cls, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **options: Any) -> type:
+        def __new__(cls, name: str, bases: tuple[type, ...], namespace: dict[str, object], **options: object) -> type:
             return super().__new__(cls, name, bases, namespace, **{"kw_only": True, **options})
 
     class Record(msgspec.Struct, metaclass=_ByKeyword, frozen=True, forbid_unknown_fields=True):
@@ -45,7 +47,7 @@ R = TypeVar("R", bound=Record)
 
 # A time that comes from outside says its zone; without one it could be compared with nothing.
 Moment = Annotated[datetime, msgspec.Meta(tz=True)]
-YEARS = range(1970, 9001)  # beyond, a zone or a few days more are no time at all any more
+YEARS = range(1970, 9001)  # beyond, a zone or a few days more cannot be told any more
 
 
 def check_moments(**moments: datetime | None) -> None:
@@ -60,14 +62,26 @@ def replace(record: R, **changes: object) -> R:
     return cast(R, msgspec.structs.replace(cast(Any, record), **changes))
 
 
-def fields_of(record: Record, kind: type[Record]) -> dict[str, Any]:
+def fields_of(
+    record: Record, kind: type[Record]
+) -> dict[str, Any]:  # to be spread into a constructor, which checks each
     """Those fields of a record that its base `kind` declares, to build another record on the same base."""
-    return {name: getattr(record, name) for name in _names_of(cast(Any, kind))}
+    return {name: getattr(record, name) for name in _names_of(cast(Hashable, kind))}
+
+
+def kinds_of(kind: type[Record]) -> dict[str, object]:
+    """A record's fields by their names, each with its type as it was declared."""
+    return {field.name: field.type for field in msgspec.structs.fields(cast(Any, kind))}
+
+
+def tag_of(record: Record) -> str:
+    """The tag by which a record is told from the others of its union."""
+    return str(cast(Any, record).__struct_config__.tag)
 
 
 @lru_cache(maxsize=64)
-def _names_of(kind: Any) -> tuple[str, ...]:
-    return tuple(field.name for field in msgspec.structs.fields(kind))
+def _names_of(kind: Hashable) -> tuple[str, ...]:
+    return tuple(field.name for field in msgspec.structs.fields(cast(Any, kind)))
 
 
 def as_read_back(record: R) -> R:
@@ -113,7 +127,7 @@ _UNPRINTABLE = re.compile(
 LONGEST_TEXT = 4000  # of a publisher: terms of use and notes are the longest
 
 
-def cleaned(value: Any) -> Any:
+def cleaned(value: object) -> object:
     """Plain data as it was parsed, with every text in it (names of fields too) as `clean` leaves it."""
     if isinstance(value, str):
         return clean(value, LONGEST_TEXT)

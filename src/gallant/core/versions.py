@@ -11,7 +11,6 @@ import itertools
 import re
 from collections.abc import Callable
 from functools import lru_cache
-from typing import Any
 from urllib.parse import unquote
 
 from gallant.core.records import Record, clean
@@ -19,11 +18,11 @@ from gallant.core.records import Record, clean
 # Long enough for every build string seen on a device, short enough that no text can make the integers slow.
 LONGEST = 200
 
-Key = tuple[Any, ...]
+Key = tuple[object, ...]
 
 
 class NotAVersion(ValueError):
-    """The text is no version of the scheme; the message names both and says why."""
+    """The text is not a version of the scheme; the message names both and says why."""
 
     def __init__(self, scheme: str, text: str, why: str) -> None:
         super().__init__(f"{clean(text, 60)!r} is no {scheme} version: {why}")
@@ -91,7 +90,7 @@ def _dotted(text: str) -> Key:
     first = _FIRST_NUMBER.match(lower)
     if first is None:
         raise NotAVersion("dotted", text, "it does not begin with a number")
-    elements: list[tuple[int, Any, int]] = [(_NUMBER, 0, int(first["number"]))]
+    elements: list[tuple[int, str | int, int]] = [(_NUMBER, 0, int(first["number"]))]
     at = first.end()
     while at < len(lower):
         token = _DOTTED_TOKEN.match(lower, at)
@@ -114,7 +113,7 @@ def _dotted(text: str) -> Key:
     return (*tuple(_without_trailing_zeros(elements)), (_END, 0, 0))
 
 
-def _without_trailing_zeros(elements: list[tuple[int, Any, int]]) -> list[tuple[int, Any, int]]:
+def _without_trailing_zeros(elements: list[tuple[int, str | int, int]]) -> list[tuple[int, str | int, int]]:
     """3.2.0 names the release 3.2: zeros that end the leading run of numbers say nothing."""
     run = next((i for i, element in enumerate(elements) if element[0] != _NUMBER), len(elements))
     kept = run
@@ -230,7 +229,7 @@ _CONSTRAINT = re.compile(r"(>=|<=|!=|>|<|=)?(.+)")
 
 
 class NotARange(ValueError):
-    """The text is no range in the VERS notation; the message says where."""
+    """The text is not a range in the VERS notation; the message says where."""
 
 
 class Constraint(Record):
@@ -297,7 +296,7 @@ def parse_range(text: str) -> Range:
     """A range from its VERS text; raises `NotARange` (or `NotAVersion` for a bound that is none)."""
     scheme, slash, body = text.removeprefix("vers:").partition("/")
     if not text.startswith("vers:") or not slash:
-        raise NotARange(f"{clean(text, 60)!r} is no range: write vers:SCHEME/CONSTRAINTS, as vers:dotted/>=2.8|<3.0")
+        raise NotARange(f"{clean(text, 60)!r} is not a range: write vers:SCHEME/CONSTRAINTS, as vers:dotted/>=2.8|<3.0")
     if scheme not in SCHEMES:
         raise NotARange(f"unknown scheme {clean(scheme, 30)!r} in a range; known are {', '.join(SCHEMES)}")
     if body == "*":

@@ -8,10 +8,11 @@ import secrets
 import shutil
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TypeAlias
 
 from gallant.core.errors import Refused
 from gallant.core.records import rfc3339
+from gallant.demo.standins import Said
 
 MARKER = ".skerry-line"
 SPEED = 240.0
@@ -32,7 +33,7 @@ accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
   act: {{user: gallant-act, secret: "file:secrets/act"}}
 
-# Backups are encrypted for whoever holds the identity. On a real host it lies elsewhere; here it is at hand to try.
+# Backups are encrypted for anyone who holds the identity. On a real host it lies elsewhere; here it is at hand to try.
 backups:
   recipients: ["{recipient}"]
   identity: secrets/backups
@@ -48,7 +49,7 @@ rules:
   - {{kind: reference data, restart: none, then: act}}
   - {{security: yes, severity: high+, then: ask}}
 
-# What the site itself knows, shown beside the publisher's word.
+{rounds}# What the site itself knows, shown with the publisher's word.
 notes:
   - about: ostrel/shoal 2.8.5 > 2.11.3
     text: "Ring the box office before b restarts: its printers hang on it."
@@ -81,12 +82,21 @@ MORE_SITES = """\
   fulmar: {mbit_per_s: 2, time_zone: UTC, hands: no}     # a ship, on a satellite link
 """
 
+ROUNDS = """\
+# Many systems in one plan: the ship first, where a mistake hurts least; the rest when that is seen to be well.
+rounds:
+  - {name: ship, of: [fulmar-box], soak_minutes: 5}
+  - {name: ashore, of: ["*"]}
+
+"""
+
 MORE_AIMS = """\
   - {for: kind:application, aim: newest}     # a channel says when it was made, not how long a package has been out
 """
 
 # name: product, shape, site, kind, driver, profile, nodes, what it is, more lines
-SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]], ...] = (
+Row: TypeAlias = tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]]
+SYSTEMS: tuple[Row, ...] = (
     ("quay", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
      ("usual: {leader: a, member: b}",)),
     ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages deck, and is its guest",
@@ -97,7 +107,7 @@ SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...
     ("lighthouse", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
-    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to whoever has a ticket",
+    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to people with a ticket",
      ("uses: [tickets]",)),
     ("manifest", "skerry/host", "single", "harbour", "application", "debian", "skerry-manifest", "a", "who is on board",
      ("uses: [tickets]",)),
@@ -107,7 +117,7 @@ SYSTEMS: tuple[tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...
 RUNS_ON = {**{f"deck/{n}": f"deck-hw/{n}" for n in "abcde"}, "overlook/a": "deck/a"}
 
 
-def _system(row: tuple[Any, ...], nodes: dict[str, dict[str, str]]) -> str:
+def _system(row: Row, nodes: dict[str, dict[str, str]]) -> str:
     name, product, shape, site, kind, driver, profile, members, what, more = row
     lines = [
         f"  {name}:{' ' * max(1, 29 - len(name))}# {what}",
@@ -169,7 +179,7 @@ class Folder:
 
 
 def furnish(
-    path: Path, said: dict[str, Any], accounts: dict[str, str], since: float, speed: float = SPEED, whole: bool = False
+    path: Path, said: Said, accounts: dict[str, str], since: float, speed: float = SPEED, whole: bool = False
 ) -> None:
     """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line."""
     from pyrage import x25519
@@ -183,6 +193,7 @@ def furnish(
         blocks=said["services"]["blocks"],
         recipient=identity.to_public(),
         more_sites=MORE_SITES if whole else "",
+        rounds=ROUNDS if whole else "",
         more_aims=MORE_AIMS if whole else "",
     )
     text += "".join(_system(row, nodes) for row in SYSTEMS) if whole else ""

@@ -8,11 +8,14 @@ import json
 import signal
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 from gallant.core.errors import GallantError
+
+# Addresses, keys and fingerprints of the stand-ins: JSON of another process, as gallant.standin writes it.
+Said: TypeAlias = dict[str, Any]
 
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 _LIBC = ctypes.CDLL(None) if sys.platform == "linux" else None
@@ -24,7 +27,7 @@ def die_with_parent() -> None:
         _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
-def start(setup: dict[str, Any], log: Path) -> tuple[subprocess.Popen[str], dict[str, Any]]:
+def start(setup: Mapping[str, object], log: Path) -> tuple[subprocess.Popen[str], Said]:
     """Start the stand-ins; the process, and what they said of their addresses when they were ready."""
     with log.open("w") as errors:
         child = subprocess.Popen(
@@ -38,7 +41,7 @@ def start(setup: dict[str, Any], log: Path) -> tuple[subprocess.Popen[str], dict
         )
     assert child.stdin is not None
     assert child.stdout is not None
-    child.stdin.write(json.dumps(setup) + "\n")
+    child.stdin.write(json.dumps(dict(setup)) + "\n")
     child.stdin.flush()
     line = child.stdout.readline()
     if not line:
@@ -66,7 +69,7 @@ def stop(child: subprocess.Popen[str]) -> None:
 
 
 @contextlib.contextmanager
-def running(setup: dict[str, Any], log: Path) -> Iterator[dict[str, Any]]:
+def running(setup: Mapping[str, object], log: Path) -> Iterator[Said]:
     """The stand-ins for as long as the block lasts."""
     child, said = start(setup, log)
     try:

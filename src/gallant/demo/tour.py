@@ -10,21 +10,24 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 from gallant.core.errors import GallantError
 from gallant.core.records import to_json
 from gallant.demo.skerry import SPEED, Folder, furnish, new_accounts
-from gallant.demo.standins import die_with_parent, running
+from gallant.demo.standins import Said, die_with_parent, running
 from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
 from gallant.standin.world import Fault
 
 # Each step: a sentence that says why, the command, and the exit codes that are as they should be.
-STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
+Steps = tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...]
+READING: Steps = (
     ("Read the nodes, and keep what they say.", ("survey",), (0,)),
     ("What runs where.", ("inventory",), (0,)),
+)
+CATALOGS: Steps = (
     (
         "Follow the publisher's catalog; its key is pinned from now on.",
         ("catalog", "add", "ostrel", "{source}", "--key", "keys/ostrel.pub"),
@@ -35,12 +38,14 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
         for name in ("chorister", "gorsefield", "quernix", "skerry", "sundholm", "tarnholt", "debian")
     ),
     ("Fetch them, and verify them before believing them.", ("catalog", "sync"), (0,)),
+)
+TICKETS: Steps = (
     ("What should run, and what does.", ("gaps",), (1,)),
     ("The way there, and why not a shorter one.", ("route", "tickets"), (0,)),
     ("What a release brings, before anybody decides on it.", ("catalog", "show", "ostrel/shoal", "3.2.4"), (0,)),
     ("Which gaps wait for a decision.", ("notice", "list"), (1,)),
     (
-        "It shall be done; the publisher's terms were read above.",
+        "It is to be done; the publisher's terms were read above.",
         ("notice", "accept", "tickets:image", "--accept-terms", "2026-04"),
         (0,),
     ),
@@ -59,6 +64,32 @@ STEPS: tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...] = (
     ("The way back from each step of it.", ("backup", "list", "tickets"), (0,)),
     ("Who decided what.", ("ledger",), (0,)),
 )
+STEPS: Steps = (*READING, *CATALOGS, *TICKETS)
+# What nobody can take back, or what is down for a while: each accepted by name.
+CONSENTS = (
+    *(f"downtime:{name}" for name in ("fulmar-box", "gates", "manifest", "overlook")),
+    *(f"one-way:{name}" for name in ("fulmar-box", "lighthouse")),
+)
+# The second act: everything that the line has, in one night.
+NIGHT: Steps = (
+    READING[0],
+    *CATALOGS,
+    ("What should run, and what does.", ("gaps",), (1,)),
+    *(
+        ("A rule of the estate asks a person about this one.", ("notice", "accept", name, *more), (0,))
+        for name, more in (
+            ("tickets:image", ("--accept-terms", "2026-04")),
+            *((name, ()) for name in ("deck:image", "deck-hw:manager", "deck-hw:bios", "overlook:image", "quay:image")),
+            *((name, ()) for name in ("sealock:image", "fulmar-box:image")),
+        )
+    ),
+    ("Bring every package here that some system needs.", ("stock", "fetch"), (0,)),
+    ("All of it in one plan: the ship first, and in an order that keeps every requirement.", ("plan",), (0,)),
+    ("Carry it out.", ("roll", "{plan}", *(word for c in CONSENTS for word in ("--consent", c))), (0,)),
+    ("Is everything as it should be?", ("verify",), (0, 1)),
+    ("What is left to do.", ("gaps", "--severe"), (0, 1)),
+    ("What was done, when, and how long the service was out.", ("history", "{roll}"), (0,)),
+)
 
 
 def faults(name: str | None) -> list[Fault]:
@@ -74,16 +105,16 @@ def scenarios() -> str:
     )
 
 
-def tour(folder: Path, faults: Sequence[Fault] = ()) -> None:
+def tour(folder: Path, faults: Sequence[Fault] = (), steps: Steps = STEPS) -> None:
     """Make the folder, start the stand-ins, run every step, say where to look next.
 
-    With faults, steps may end otherwise than well; the tour then shows what a person would look at, and ends.
+    With faults, steps may fail; the tour then shows what a person would look at, and ends.
     """
     began = time.monotonic()
     held = Folder(folder)
     try:
         with _standins(folder, faults) as said:
-            for why, words, good in STEPS:
+            for why, words, good in steps:
                 code = _step(folder, why, [_fill(word, folder, said) for word in words], None if faults else good)
                 if faults and words[0] in ("survey", "plan", "roll") and code:
                     _aftermath(folder, words[0])
@@ -112,53 +143,61 @@ def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
     """Make the folder, start the stand-ins, and keep them up until ctrl-C."""
     held = Folder(folder)
     try:
+        ended = _until_asked_to_end()
         with _standins(folder, faults) as said:
-            print(f"The stand-ins are up. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}")
-            for why, words, _ in STEPS:
-                line = " ".join(
-                    _fill(word, folder, said)
-                    if word.startswith("{source") and "debian" not in word
-                    else shlex.quote(_fill(word, folder, said))
-                    if word.startswith("{source")
-                    else {"{plan}": "PLAN", "{roll}": ""}.get(word, shlex.quote(word))
-                    for word in words
-                )
+            _follow_catalogs(folder, said, ended)
+            print(
+                f"The stand-ins are up, and the catalogs are followed. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}"
+            )
+            for why, words, _ in (*READING, *TICKETS):
+                line = " ".join({"{plan}": "PLAN", "{roll}": ""}.get(word, shlex.quote(word)) for word in words)
                 print(f"    gallant {line.strip():<90} # {why}")
             print("\nTheir clock runs 240 times as fast as yours. Ctrl-C ends them.", flush=True)
-            _wait_for_end()
+            while not ended.wait(1.0):
+                pass
     finally:
         held.close()
     print("The stand-ins have ended.", flush=True)
 
 
-def _standins(folder: Path, faults: Sequence[Fault]) -> Any:
-    from contextlib import contextmanager
-
-    @contextmanager
-    def both() -> Any:
-        since, accounts = time.time(), new_accounts()
-        setup = {
-            "speed": SPEED,
-            "since": since,
-            "accounts": accounts,
-            "whole": True,
-            "faults": to_json({"faults": list(faults)}).decode(),
-        }
-        with running(setup, folder / "standins.log") as said:
-            furnish(folder, said, accounts, since, whole=True)
-            # For a test or a curious person: the door behind the stage, where faults are switched on.
-            (folder / "standins.json").write_text(json.dumps(said["control"]))
-            yield said
-
-    return both()
+def _follow_catalogs(folder: Path, said: Said, ended: threading.Event) -> None:
+    """What every other command rests on, done before anybody types one."""
+    for _, words, _ in CATALOGS:
+        command = [sys.executable, "-m", "gallant", *(_fill(word, folder, said) for word in words), "--quiet"]
+        done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
+        if ended.is_set():
+            return
+        if done.returncode:
+            raise GallantError(f"gallant {shlex.join(words[:3])} failed: {done.stderr.strip()[:200]}")
 
 
-def _wait_for_end() -> None:
+def _environment() -> dict[str, str]:
+    return {key: value for key, value in os.environ.items() if key != "GALLANT_ESTATE"}
+
+
+@contextmanager
+def _standins(folder: Path, faults: Sequence[Fault]) -> Iterator[Said]:
+    since, accounts = time.time(), new_accounts()
+    setup = {
+        "speed": SPEED,
+        "since": since,
+        "accounts": accounts,
+        "whole": True,
+        "faults": to_json({"faults": list(faults)}).decode(),
+    }
+    with running(setup, folder / "standins.log") as said:
+        furnish(folder, said, accounts, since, whole=True)
+        # For a test or a curious person: the door behind the stage, where faults are switched on.
+        (folder / "standins.json").write_text(json.dumps(said["control"]))
+        yield said
+
+
+def _until_asked_to_end() -> threading.Event:
+    """Set when somebody asks for the end: by ctrl-C, a polite kill, or by closing the terminal."""
     ended = threading.Event()
     for sign in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(sign, lambda *_: ended.set())
-    while not ended.wait(1.0):
-        pass
+    return ended
 
 
 def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None) -> int:
@@ -167,11 +206,10 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None
         ("\x1b[1m", "\x1b[2m", "\x1b[0m") if sys.stdout.isatty() and "NO_COLOR" not in os.environ else ("", "", "")
     )
     print(f"\n{dim}# {why}{off}\n{bold}$ gallant {shlex.join(words)}{off}", flush=True)
-    environment = {key: value for key, value in os.environ.items() if key != "GALLANT_ESTATE"}
     done = subprocess.run(
         [sys.executable, "-m", "gallant", *words],
         cwd=folder,
-        env=environment,
+        env=_environment(),
         stdin=subprocess.DEVNULL,
         preexec_fn=die_with_parent,
         check=False,
@@ -186,7 +224,7 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None
     return done.returncode
 
 
-def _fill(word: str, folder: Path, said: dict[str, Any]) -> str:
+def _fill(word: str, folder: Path, said: Said) -> str:
     if word.startswith("{source"):
         name = word.strip("{}").partition(" ")[2]
         if name == "debian":

@@ -10,13 +10,14 @@ import contextlib
 import functools
 import hashlib
 import io
-from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
+import math
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Hashable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, NamedTuple, ParamSpec, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, NamedTuple, ParamSpec, Protocol, TypeVar, cast
 
 import msgspec
 
@@ -51,12 +52,17 @@ from gallant.core.readings import (
     Reading,
     Snapshot,
 )
-from gallant.core.records import clean, replace
+from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Knows
-from gallant.drivers.profile import LISTS, Call, PartRule, Profile, expression, fill, rule_for, searched
+from gallant.drivers.calls import Call
+from gallant.drivers.profile import LISTS, ActCalls, PartRule, Profile, expression, fill, rule_for, searched
 from gallant.drivers.xml import MOST_ROWS
 
+if TYPE_CHECKING:
+    from aiohttp import ClientSession
+
 T = TypeVar("T")
+R = TypeVar("R", bound=Record)
 P = ParamSpec("P")
 READ_TRIES = 3
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
@@ -73,12 +79,12 @@ class Credential(NamedTuple):
 
 
 class Told(NamedTuple):
-    """One call as it was made, for whoever wants to see: the question, the answer, and the fields taken from it."""
+    """One call as it was made, for anyone who wants to see: the question, the answer, and the fields taken from it."""
 
     node: str
     call: str
     answer: str
-    fields: dict[str, Any]
+    fields: dict[str, object]
 
 
 class Asked(NamedTuple):
@@ -94,8 +100,8 @@ class Asked(NamedTuple):
 class Memory(Protocol):
     """What a node said before, by call, with the tag under which the device can say that nothing changed."""
 
-    def recall(self, node: str, call: str) -> tuple[str, dict[str, Any]] | None: ...
-    def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None: ...
+    def recall(self, node: str, call: str) -> tuple[str, dict[str, object]] | None: ...
+    def remember(self, node: str, call: str, tag: str, fields: dict[str, object]) -> None: ...
 
 
 Serving = Callable[[str, Path], AbstractAsyncContextManager[str]]  # node's host, file → URL for the block's length
@@ -114,7 +120,7 @@ class Tools:
     credentials: Callable[[str], Credential]
     clock: Clock
     folder: Path = field(default_factory=Path)
-    session: Any = None
+    session: ClientSession | None = None
     package_file: Callable[[str, str], Path] | None = None
     throttle: Throttled | None = None
     serving: Serving | None = None
@@ -125,20 +131,37 @@ class Tools:
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
 
 
-Fields = dict[str, Any]
+Fields = dict[str, object]
+Exporter = Callable[[str], AsyncIterator[bytes]]
+Exports = Mapping[str, Exporter]
 Reads = Mapping[str, Callable[[str], Awaitable[Fields]]]
-Acts = Mapping[str, Callable[[str, Act, Progress | None], Awaitable[Fields]]]
+Order = Callable[[str, Act, Progress | None], Awaitable[Fields]]
+Acts = Mapping[str, Order]
 
 
-def hiding(method: Callable[P, Awaitable[T]]) -> Callable[P, Awaitable[T]]:
-    """What a method of a driver raises has no secret in it that the driver has used, whoever wrote its words."""
+# The orders that bring a component to another release.
+BRINGING = ("install", "raise_format")
+
+
+def _names(ordered: ActCalls, field: str) -> bool:
+    """Whether some call has a field in one of its texts."""
+    return any(field in str(list(call.texts())) for call in ordered.calls)
+
+
+def _takes_package(ordered: ActCalls) -> bool:
+    """Whether the calls bring the package along, or an address to fetch it from."""
+    return _names(ordered, "{url}") or any(getattr(call, "upload", None) for call in ordered.calls)
+
+
+def hiding(method: Callable[P, Awaitable[T]]) -> Callable[P, Coroutine[object, object, T]]:
+    """What a method of a driver raises has no secret in it that the driver has used, no matter who wrote its words."""
 
     @functools.wraps(method)
     async def hidden(*args: P.args, **kwargs: P.kwargs) -> T:
         try:
             return await method(*args, **kwargs)
         except GallantError as error:
-            driver: Any = args[0]
+            driver: Any = args[0]  # the method's own; a ParamSpec cannot say so
             error.reword(driver.mask)
             raise
 
@@ -146,7 +169,12 @@ def hiding(method: Callable[P, Awaitable[T]]) -> Callable[P, Awaitable[T]]:
 
 
 class ProfiledDriver:
-    """One system's nodes, over one protocol."""
+    """One system's nodes, over one protocol. `own_parts` are the components that the protocol brings without a profile's help (by
+    name or kind, `!` before what is none of them), `own_fetched` those of them whose package the node gets by itself, `image_from` those that the image has its version from."""
+
+    own_parts: tuple[str, ...] = ()
+    own_fetched: tuple[str, ...] = ()
+    image_from: tuple[str, ...] = ()
 
     def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
         self.system, self.profile, self.tools, self.clock = system, profile, tools, tools.clock
@@ -158,7 +186,7 @@ class ProfiledDriver:
 
     # --- what a protocol's driver says
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> object:
         """Make one call once; gives its answer as data for JMESPath."""
         raise NotImplementedError
 
@@ -172,7 +200,7 @@ class ProfiledDriver:
     def _own_acts(self) -> Acts:
         return {}
 
-    def _own_exports(self) -> Mapping[str, Callable[[str], AsyncIterator[bytes]]]:
+    def _own_exports(self) -> Exports:
         return {}
 
     async def _own_job(self, node: str, handle: str) -> Fields:
@@ -212,7 +240,17 @@ class ProfiledDriver:
     def knows(self) -> Knows:
         """What a plan goes by: capabilities, how each act may be repeated, and the places for a system image."""
         said = {kind: act.repeat for kind, act in self.profile.acts.items()}
-        return Knows(capabilities=self.capabilities(), repeat=said, slots=self.profile.slots)
+        taking = self.profile.acts.get("snapshot")
+        alone = (word for word, calls in self.profile.brings.items() if not _takes_package(calls))
+        return Knows(
+            capabilities=self.capabilities(),
+            repeat=said,
+            slots=self.profile.slots,
+            keeps_guests=taking is not None and _names(taking, "{package}"),  # a guest is named by it
+            parts=(*self.own_parts, *self.profile.brings),
+            fetches=(*self.own_fetched, *alone),
+            image_from=self.image_from,
+        )
 
     @property
     def acts(self) -> bool:
@@ -256,7 +294,7 @@ class ProfiledDriver:
         self._expect_serial(reading)
         return reading
 
-    async def side_by_side(self, every: Sequence[Coroutine[Any, Any, T]]) -> list[T]:
+    async def side_by_side(self, every: Sequence[Coroutine[object, object, T]]) -> list[T]:
         """The results of reads that do not need one another; one after the other where a node has one connection."""
         if not self.tools.one_by_one:
             return list(await asyncio.gather(*every))
@@ -317,7 +355,7 @@ class ProfiledDriver:
     async def self_test(self, node: str, release: str) -> Tested:
         """The device's own readiness test; raises `DeviceRefused` where the profile knows none."""
         if not self.profile.self_test:
-            raise DeviceRefused(f"{self._name(node)} has no readiness test of its own.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)} has no readiness test of its own.", meaning="fatal")
         found: Fields = {}
         for call in self.profile.self_test:
             fields = {"node": node, "release": release, **_texts(found)}
@@ -353,11 +391,11 @@ class ProfiledDriver:
     @hiding
     async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
         """Send one order. `send_by` is on the real monotonic clock; past it nothing is sent (`NotSent`)."""
-        plan = self.profile.acts.get(act.kind)
-        own = self._own_acts().get(act.kind) if act.kind not in self.profile.without else None
+        plan, own = self._way_of(act)
         if plan is None and own is None:
+            what = act.kind if act.component == IMAGE else f"{act.kind} of {act.component}"
             raise DeviceRefused(
-                f"{self._name(node)}: the profile {self.profile.name} knows no {act.kind}.", meaning="fatal"
+                f"{self.name_of(node)}: the profile {self.profile.name} knows no {what}.", meaning="fatal"
             )
         await self._prepare(node, "act")
         if act.kind == "restart":
@@ -369,13 +407,14 @@ class ProfiledDriver:
         taken: Fields = {}
         fields = {
             "node": node,
+            "component": act.component,
             "package": act.package,
             "release": act.release,
             "sha256": act.sha256,
             "bytes": str(act.bytes),
             "reason": act.reason,
         }
-        if any("{url}" in str([call.said, call.send, call.form]) for call in plan.calls):
+        if _names(plan, "{url}"):
             fields["url"] = await self._serve(node, act)
         calls = [call for call in plan.calls if call.applies_to(self._versions.get(node))]
         for number, call in enumerate(calls):
@@ -386,10 +425,17 @@ class ProfiledDriver:
                 if not number:
                     raise
                 raise AnswerLost(  # an order of several calls is not unsent because its last one is
-                    f"{self._name(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then: {error.what}",
+                    f"{self.name_of(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then: {error.what}",
                     error.why,
                 ) from None
         return self._accepted(taken)
+
+    def _way_of(self, act: Act) -> tuple[ActCalls | None, Order | None]:
+        """The profile's calls for an order, and the driver's own way; a component is brought by its own calls."""
+        own = self._own_acts().get(act.kind) if act.kind not in self.profile.without else None
+        if act.component == IMAGE or act.kind not in BRINGING:
+            return self.profile.acts.get(act.kind), own
+        return self.profile.bringing(act.component), own if self.own_parts else None
 
     async def _prepare(self, node: str, purpose: str) -> None:
         """Whatever has to stand before an order can be sent, so that the order itself is one message."""
@@ -397,7 +443,7 @@ class ProfiledDriver:
     def _in_time(self, node: str, act: Act, send_by: float) -> None:
         if self.clock.real() > send_by:
             raise NotSent(
-                f"{self._name(node)}: the order to {act.kind} was not sent: its time was over before it could be.",
+                f"{self.name_of(node)}: the order to {act.kind} was not sent: its time was over before it could be.",
                 next="gallant resume carries on.",
             )
 
@@ -410,14 +456,14 @@ class ProfiledDriver:
     async def _package(self, node: str, act: Act) -> io.FileIO:
         """The act's package, open, its bytes verified as they are now: what a node is given is what the catalog says."""
         if self.tools.package_file is None:
-            raise DeviceRefused(f"{self._name(node)}: no packages are kept here.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)}: no packages are kept here.", meaning="fatal")
         file = io.FileIO(self.tools.package_file(act.package, act.sha256))
         found = await asyncio.to_thread(lambda: hashlib.file_digest(file, "sha256").hexdigest())
         if found != act.sha256:
             file.close()
             raise NotSent(
                 f"{act.package} in stock is not what the catalog says: its digest is {found[:12]}…, not {act.sha256[:12]}….",
-                f"Nothing of it was sent to {self._name(node)}.",
+                f"Nothing of it was sent to {self.name_of(node)}.",
                 "gallant stock verify, then gallant stock fetch brings it again",
             )
         file.seek(0)
@@ -426,7 +472,7 @@ class ProfiledDriver:
     async def _serve(self, node: str, act: Act) -> str:
         """The address from which the node itself fetches the package; it stands until the node's job has ended."""
         if self.tools.serving is None or self.tools.package_file is None:
-            raise DeviceRefused(f"{self._name(node)}: nothing here can serve a package to it.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)}: nothing here can serve a package to it.", meaning="fatal")
         (await self._package(node, act)).close()
         if (before := self._served.pop(node, None)) is not None:
             await before.aclose()
@@ -453,21 +499,21 @@ class ProfiledDriver:
         self._tell(node, asked, body, taken)
         return taken
 
-    def _tell(self, node: str, asked: Asked, body: Any, taken: Fields) -> None:
+    def _tell(self, node: str, asked: Asked, body: object, taken: Fields) -> None:
         if self.tools.told is not None:
             body, shown = self._masked(body), self._masked(taken)
             answer = body if isinstance(body, str) else msgspec.json.encode(body).decode("utf-8", "replace")
-            call = f"{asked.call.verb} {fill(asked.call.said, dict(asked.fields))}"
-            self.tools.told(Told(self._name(node), self.mask(call), answer, shown))
+            call = f"{asked.call.verb} {fill(asked.call.said, asked.fields)}"
+            self.tools.told(Told(self.name_of(node), self.mask(call), answer, shown))
 
-    def _taken(self, node: str, call: Call, body: Any) -> Fields:
+    def _taken(self, node: str, call: Call, body: object) -> Fields:
         taken = {}
         for key, text in call.take.items():
             try:
                 taken[key] = expression(text).search(body)
             except Exception as error:  # a function given the wrong type, by a device that answers in another form
                 raise DeviceRefused(
-                    f"{self._name(node)}: its answer does not fit the profile {self.profile.name} ({key}): "
+                    f"{self.name_of(node)}: its answer does not fit the profile {self.profile.name} ({key}): "
                     f"{clean(str(error), 100)}.",
                     meaning="fatal",
                 ) from None
@@ -475,20 +521,20 @@ class ProfiledDriver:
 
     # --- words
 
-    def _name(self, node: str) -> str:
+    def name_of(self, node: str) -> str:
         return f"{self.system.name}/{node}"
 
     def _said_too_much(self, node: str, limit: int) -> DeviceRefused:
         return DeviceRefused(
-            f"{self._name(node)} answers with more than {limit // 1024 // 1024} MiB; the rest was not read.",
+            f"{self.name_of(node)} answers with more than {limit // 1024 // 1024} MiB; the rest was not read.",
             meaning="fatal",
         )
 
     def _too_many(self, node: str, what: str) -> DeviceRefused:
         return DeviceRefused(
-            f"{self._name(node)} answers with more than {MOST_ROWS:,} {what}; none of them is taken.",
+            f"{self.name_of(node)} answers with more than {MOST_ROWS:,} {what}; none of them is taken.",
             "No device has so many.",
-            f"Look at {self._name(node)}, and at what the profile {self.profile.name} takes for {what}.",
+            f"Look at {self.name_of(node)}, and at what the profile {self.profile.name} takes for {what}.",
             meaning="fatal",
         )
 
@@ -498,15 +544,15 @@ class ProfiledDriver:
         # Where another process gave the order, it was at the latest when this one first had to do with the node.
         since = self._restarted.setdefault(node, self.clock.now())
         meaning = self.profile.meaning(status, text, (self.clock.now() - since).total_seconds())
-        said = f"{self._name(node)} refuses: {text.rstrip('.') or f'status {status}'}."
+        said = f"{self.name_of(node)} refuses: {text.rstrip('.') or f'status {status}'}."
         if meaning == "auth":
             return LoginRefused(
-                f"{self._name(node)} does not let us do this: {text or status}.",
+                f"{self.name_of(node)} does not let us do this: {text or status}.",
                 next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
             )
         if meaning == "passing":
-            return NotReached(said, next=f"gallant survey {self._name(node)}")
-        return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
+            return NotReached(said, next=f"gallant survey {self.name_of(node)}")
+        return DeviceRefused(said, next=f"gallant survey {self.name_of(node)}", meaning=meaning)
 
     def credential(self, purpose: str) -> Credential:
         found = Credential(*self.tools.credentials(purpose))
@@ -535,7 +581,7 @@ class ProfiledDriver:
         raw = msgspec.json.encode(fields, enc_hook=str)
         return self._masked(fields) if any(form in raw for form in forms) else fields
 
-    def _masked(self, value: Any) -> Any:
+    def _masked(self, value: Any) -> Any:  # the same kind of thing as it was given
         if isinstance(value, str):
             return self.mask(value)
         if isinstance(value, dict):
@@ -553,8 +599,8 @@ class ProfiledDriver:
         missing = [key for key in ("serial", "version", "boot") if not isinstance(fields.get(key), (str, int))]
         if missing:
             raise DeviceRefused(
-                f"{self._name(node)} does not say its {' and '.join(missing)}.",
-                f"The profile {self.profile.name} looks for it in vain.",
+                f"{self.name_of(node)} does not say its {' and '.join(missing)}.",
+                f"The profile {self.profile.name} looks for it and does not find it.",
                 meaning="fatal",
             )
         profile = self.profile
@@ -597,7 +643,7 @@ class ProfiledDriver:
             network=text["network"],
             answers_for=_several(fields.get("answers_for")),
             clock_offset_s=offset,
-            clock_uncertainty_s=None if offset is None else fields.get("clock_within"),
+            clock_uncertainty_s=None if offset is None else number(fields.get("clock_within")),
             components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
             packages=self._records(PackagePresent, fields.get("packages")),
             jobs=tuple(self._job(job) for job in _list(fields, "jobs") if isinstance(job, dict)),
@@ -612,6 +658,7 @@ class ProfiledDriver:
             expiries=self._records(Expiry, fields.get("expiries")),
             snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in _list(fields, "oddities"))),
+            tells_work=fields.get("tells_work") is not False,
         )
 
     def _checked(self, reading: Reading) -> Reading:
@@ -634,7 +681,7 @@ class ProfiledDriver:
                 failed.append(Alarm(text=check.message, level=check.level, check=check.id, next=check.next or None))
         return replace(reading, alarms=(*reading.alarms, *failed))
 
-    def _word(self, table: str, said: Any) -> str:
+    def _word(self, table: str, said: object) -> str:
         """Our word for the device's; a driver that knows its protocol's words says ours already."""
         return said.word if isinstance(said, Ours) else self.profile.word(table, said)
 
@@ -654,15 +701,15 @@ class ProfiledDriver:
         """A component that the device calls `said`: by the profile's rule for it, else under a name made of its own."""
         return named(self.profile.parts, self.system.product, said, version)
 
-    def _records(self, kind: Any, rows: Any) -> tuple[Any, ...]:
+    def _records(self, kind: type[R], rows: object) -> tuple[R, ...]:
         """Rows of an answer as records; a row that is none is left out rather than guessed at."""
-        found = []
+        found: list[R] = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
             if isinstance(row, kind):
                 found.append(row)
             elif isinstance(row, dict):
                 try:
-                    record = _shared(kind, tuple(row.items()))
+                    record = cast("R | None", _shared(cast(Hashable, kind), tuple(row.items())))
                 except TypeError:  # a list or an object where a text belongs
                     record = as_record(kind, row)
                 if record is not None:
@@ -723,7 +770,7 @@ class Ours:
         return self.word
 
 
-def as_record(kind: Any, row: Mapping[str, Any]) -> Any:
+def as_record(kind: type[R], row: Mapping[str, object]) -> R | None:
     tidy = {key: text_of(value) if isinstance(value, str) else value for key, value in row.items() if value is not None}
     try:
         return msgspec.convert(tidy, kind, strict=False)
@@ -732,25 +779,25 @@ def as_record(kind: Any, row: Mapping[str, Any]) -> Any:
 
 
 @lru_cache(maxsize=65536)
-def _shared(kind: Any, row: tuple[tuple[str, Any], ...]) -> Any:
+def _shared(kind: Hashable, row: tuple[tuple[str, object], ...]) -> Record | None:
     """Thousands of machines of one kind say the same of their parts: one record serves them all."""
-    return as_record(kind, dict(row))
+    return as_record(cast(type[Record], kind), dict(row))
 
 
 def merge(into: Fields, more: Fields) -> None:
     """Add fields: rows to rows, and a value in the place of one that was there."""
     for key, value in more.items():
         if key in LISTS and isinstance(value, list):
-            into[key] = [*into.get(key, []), *value]
+            into[key] = [*_list(into, key), *value]
         elif value is not None:
             into[key] = value
 
 
-def _several(said: Any) -> tuple[str, ...] | None:
+def _several(said: object) -> tuple[str, ...] | None:
     return tuple(text for value in said if (text := text_of(value))) if isinstance(said, list) else None
 
 
-def _list(fields: Fields, name: str) -> list[Any]:
+def _list(fields: Fields, name: str) -> list[object]:
     return found if isinstance(found := fields.get(name), list) else []
 
 
@@ -775,22 +822,22 @@ def _told_apart(parts: list[Component]) -> list[Component]:
     return found
 
 
-def text_of(value: Any, limit: int = 200) -> str | None:
+def text_of(value: object, limit: int = 200) -> str | None:
     return None if value is None else clean(str(value), limit)
 
 
-def number(value: Any) -> float | None:
-    if isinstance(value, str):
-        try:
-            value = float(value)
-        except ValueError:
-            return None
-    good = isinstance(value, (int, float)) and not isinstance(value, bool) and value == value
-    return float(value) if good and abs(value) != float("inf") else None
+def number(value: object) -> float | None:
+    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
+        return None
+    try:
+        found = float(value)
+    except (ValueError, OverflowError):
+        return None
+    return found if math.isfinite(found) else None
 
 
-def _clock_offset(said: Any, heard: datetime | None) -> float | None:
-    if heard is None or not isinstance(said, (str, int, float)):
+def _clock_offset(said: object, heard: object) -> float | None:
+    if not isinstance(heard, datetime) or not isinstance(said, (str, int, float)):
         return None
     try:
         theirs = datetime.fromisoformat(said) if isinstance(said, str) else datetime.fromtimestamp(said, UTC)

@@ -8,19 +8,19 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import AsyncIterator, Iterator, Mapping
-from typing import Any
+from collections.abc import AsyncIterator, Iterator
 
 from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress, Tested
-from gallant.core.readings import Alarm
+from gallant.core.readings import IMAGE, Alarm
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Asked, Fields, Ours, Reads, hiding
+from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, Reads, hiding
+from gallant.drivers.calls import Run
 from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
 
 PUBLISHER = "deb"  # of products that come from a channel of packages
-# Conffiles that a person changed stay; new ones are laid beside them (dpkg(1), --force-conf…).
+# Conffiles that a person changed stay; new ones are laid next to them (dpkg(1), --force-conf…).
 KEEP_CONFFILES = "-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold"
 APT = f"/usr/bin/apt-get -y -q {KEEP_CONFFILES}"
 _NAMED = "( [a-z0-9][a-z0-9.+-]*=[A-Za-z0-9.+~:-]+)+"  # Debian policy, 5.6.1 and 5.6.12
@@ -116,7 +116,7 @@ def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
     """The commands of a profile's calls that need more rights; a field is one word without blanks."""
     told: set[str] = set()
     for path, call, _ in every_call(profile):
-        for text in call.lines if call.elevated else ():
+        for text in call.lines if isinstance(call, Run) and call.elevated else ():
             if text not in told:
                 told.add(text)
                 command, _, arguments = text.partition(" ")
@@ -135,6 +135,10 @@ _BACKSLASH = r"\\\1"
 
 class DebianDriver(ShellDriver):
     """One system's nodes, each a Linux host with dpkg, apt and systemd."""
+
+    own_parts = ("OS package", "!kernel")  # what runs as the kernel is not the name of a package
+    own_fetched = ("OS package",)
+    image_from = ("base-files",)  # /etc/debian_version is a file of it
 
     # --- reads
 
@@ -158,17 +162,18 @@ class DebianDriver(ShellDriver):
     async def _about(self, node: str) -> Fields:
         before = self.clock.now()
         rows = [row.partition("=") for row in (await self._said(node, ABOUT)).splitlines()]
-        found: Fields = {key: value for key, _, value in rows if key != "for" and value}
-        found = self._heard(found, before)
-        found.setdefault("serial", self.host_keys.get(node))  # a host that was never given a machine id
-        kernel, newest = found.pop("kernel", ""), found.pop("newest", "")
-        why = [value for key, _, value in rows if key == "for"]
-        found["gauges"] = [
-            {"name": name, "value": float(found.pop(key)), "unit": "B"}
+        said = {key: value for key, _, value in rows if key != "for" and value}
+        kernel, newest, restart = (said.pop(key, "") for key in ("kernel", "newest", "restart"))
+        free = [
+            {"name": name, "value": float(size), "unit": "B"}
             for key, name in (("free", "free space"), ("memory", "memory available"))
-            if key in found and found[key].strip().isdigit()
+            if (size := said.pop(key, "").strip()).isdigit()
         ]
-        found["facets"] = [{"name": "restart", "state": "wanted" if found.pop("restart", None) else "not wanted"}]
+        found = self._heard({**said}, before)
+        found.setdefault("serial", self.connections.host_keys.get(node))  # a host that was never given a machine id
+        why = [value for key, _, value in rows if key == "for"]
+        found["gauges"] = free
+        found["facets"] = [{"name": "restart", "state": "wanted" if restart else "not wanted"}]
         found["alarms"] = [{"text": f"a restart is wanted for {', '.join(why[:8])}", "level": "note"}] if why else []
         found["components"] = [
             {"name": "kernel", "kind": "OS package", "product": f"{PUBLISHER}/linux", "version": kernel or "none"}
@@ -233,7 +238,9 @@ class DebianDriver(ShellDriver):
 
     async def _own_job(self, node: str, handle: str) -> Fields:
         if not handle.replace("-", "").isalnum():
-            raise DeviceRefused(f"{self._name(node)}: {clean(handle, 40)!r} is no number of a job.", meaning="fatal")
+            raise DeviceRefused(
+                f"{self.name_of(node)}: {clean(handle, 40)!r} is not the number of a job.", meaning="fatal"
+            )
         # Whether it lives is asked before its end is read: one that ends in between has its end, and is not lost.
         script = f"""
             cd ~/{JOBS} && test -e {handle}.log || exit 4
@@ -244,7 +251,7 @@ class DebianDriver(ShellDriver):
         """
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
         if said.status == 4:
-            raise DeviceRefused(f"{self._name(node)} knows no job {handle}.", meaning="refused")
+            raise DeviceRefused(f"{self.name_of(node)} knows no job {handle}.", meaning="refused")
         alive, _, rest = said.text.partition("\n")
         end, _, last = rest.partition("\n")
         found = {"id": handle, **_ended(end.removeprefix("end=").split())}
@@ -258,7 +265,7 @@ class DebianDriver(ShellDriver):
         """What apt would do, tried without doing it: `release` is NAME=VERSION, several with blanks between."""
         if self.profile.self_test:
             return await super().self_test(node, release)
-        if "=" not in release:  # the host as a whole is no package
+        if "=" not in release:  # the host as a whole is not a package
             return Tested()
         names = " ".join(shlex.quote(word) for word in release.split())
         said = await self.run(node, f"LC_ALL=C apt-get -s -q {KEEP_CONFFILES} install {names}", "read", 120)
@@ -271,8 +278,8 @@ class DebianDriver(ShellDriver):
 
     # --- exports
 
-    def _own_exports(self) -> Mapping[str, Any]:
-        def export(command: str, elevated: bool = False, exits: tuple[int, ...] = (0,)) -> Any:
+    def _own_exports(self) -> Exports:
+        def export(command: str, elevated: bool = False, exits: tuple[int, ...] = (0,)) -> Exporter:
             async def stream(node: str) -> AsyncIterator[bytes]:
                 async for chunk in self.stream(node, command, exits, elevated=elevated):
                     yield chunk
@@ -299,13 +306,14 @@ class DebianDriver(ShellDriver):
         }
 
     def _wanted(self, act: Act) -> str:
-        """NAME=VERSION for apt: `package` names what, `release` which; several stand in `release` alone."""
-        words = act.release.split() if "=" in act.release else [f"{act.package}={act.release}"]
+        """NAME=VERSION for apt: `package` or the component names what, `release` which; several stand in `release` alone."""
+        name = act.package if act.component == IMAGE else act.component
+        words = act.release.split() if "=" in act.release else [f"{name}={act.release}"]
         return " ".join(shlex.quote(word) for word in words)
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> object:
         call, fields, _, act, _ = asked
-        if not call.detached:
+        if not isinstance(call, Run) or not call.detached:
             return await super()._ask(node, asked)
         quoted = {key: shlex.quote(value) for key, value in fields.items()}
         lines = [str(fill(line, quoted)) for line in call.lines]
@@ -319,7 +327,7 @@ class DebianDriver(ShellDriver):
         return await self._begin(node, "install", f"{APT} install {self._wanted(act)}")
 
     async def _begin(self, node: str, kind: str, *commands: str, elevated: bool = True) -> Fields:
-        """Begin work that outlives the connection; its number is its handle, its end a file beside its log."""
+        """Begin work that outlives the connection; its number is its handle, its end a file next to its log."""
         every = " && ".join(self.elevated(command, "act") if elevated else command for command in commands)
         work = f'{{ {every}; }} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
         script = f"""

@@ -15,17 +15,21 @@ import re
 import ssl
 from collections.abc import AsyncIterator, Mapping
 from functools import lru_cache
-from typing import Any
+from typing import NamedTuple
 from urllib.parse import SplitResult, quote, urljoin, urlsplit
 
 import aiohttp
 import msgspec
+from multidict import CIMultiDictProxy
+from yarl import URL
 
 from gallant.core.errors import GallantError
+from gallant.core.estate.systems import System
 from gallant.core.ports import AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver, Throttled
-from gallant.drivers.profile import Call, fill
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver, Throttled, Tools
+from gallant.drivers.calls import Call, Get, Pages, Request
+from gallant.drivers.profile import Profile, fill
 from gallant.drivers.tls import shown_fingerprint, verification
 from gallant.drivers.xml import MOST_ROWS, NotXml, parse_xml, picked
 
@@ -38,6 +42,18 @@ REDIRECTS = (301, 302, 303, 307, 308)
 RENEWALS = 2
 CHUNK = 256 * 1024
 SLOWEST = 100_000  # bytes a second, below which an upload is given up; where a site's link is spared, a twentieth of it
+
+
+# What a network and a connection fail with, before anything of HTTP is understood.
+NETWORK = (aiohttp.ClientError, TimeoutError, OSError)
+TOLD = ("Location", "Retry-After")  # headers that an answer without a body may stand for
+PACKED = "Content-Encoding"
+
+
+@lru_cache(maxsize=4096)
+def getting(path: str) -> Get:
+    """A call for a path as a device said it; braces in it are its own."""
+    return Get(get=path.replace("{", "%7B"))
 
 
 def new_session(per_node: int = 8) -> aiohttp.ClientSession:
@@ -55,16 +71,35 @@ def new_session(per_node: int = 8) -> aiohttp.ClientSession:
     )
 
 
+def _request_of(asked: Asked) -> Request:
+    assert isinstance(asked.call, Request)  # a profile of this driver knows no other verbs
+    return asked.call
+
+
+class Whole(NamedTuple):
+    """An answer with all of its bytes."""
+
+    status: int
+    raw: bytes
+    headers: CIMultiDictProxy[str]
+    cookies: Mapping[str, str] = {}
+
+
 class HttpDriver(ProfiledDriver):
     """One system's nodes, each at an HTTPS address of its own."""
 
-    def __init__(self, *args: Any) -> None:
-        super().__init__(*args)
-        self.session: aiohttp.ClientSession = self.tools.session
+    def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
+        super().__init__(system, profile, tools)
+        self._bases = {name: URL(node.address.rstrip("/")) for name, node in self.system.nodes.items()}
         self._tls = {name: verification(node, str(self.tools.folder)) for name, node in self.system.nodes.items()}
         self._sessions: dict[tuple[str, str], dict[str, str]] = {}  # the headers that carry each session
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
         self._patience = aiohttp.ClientTimeout(total=self.profile.timeout_s, sock_connect=self.profile.timeout_s)
+
+    @property
+    def session(self) -> aiohttp.ClientSession:
+        assert self.tools.session is not None  # only who asks what a profile knows has none, and sends nothing
+        return self.tools.session
 
     def _is_safe(self, call: Call) -> bool:
         return call.verb == "get"
@@ -74,83 +109,90 @@ class HttpDriver(ProfiledDriver):
 
     # --- requests
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
-        call = asked.call
-        async with self._answer(node, asked) as response:
-            raw = await self._bounded(node, response)
-            place = {k.lower(): v for k, v in response.headers.items() if k in ("Location", "Retry-After")}
-        body = self._parsed(node, call, raw)
-        if body is None and place:
-            body = place
-        elif isinstance(body, dict) and "location" in place and "location" not in body:
-            body = {**body, **place}
-        return body if call.pages is None else await self._all_pages(node, asked, body)
+    async def _ask(self, node: str, asked: Asked) -> object:
+        call = _request_of(asked)
+        whole = await self._whole(node, asked)
+        body = self._parsed(node, call, whole.raw)
+        told = {name.lower(): value for name in TOLD if (value := whole.headers.get(name)) is not None}
+        if body is None and told:
+            body = told
+        elif isinstance(body, dict) and "location" in told and "location" not in body:
+            body = {**body, **told}
+        return body if call.pages is None else await self._all_pages(node, asked, call.pages, body)
 
     async def _once(self, node: str, asked: Asked) -> Fields:
         """A read that the device can say has not changed gives what it gave before (RFC 9110, 13.1.2)."""
-        call, memory, name = asked.call, self.tools.memory, self._name(node)
+        call, memory, name = _request_of(asked), self.tools.memory, self.name_of(node)
         if memory is None or asked.purpose != "read" or call.verb != "get" or call.pages is not None:
             return await super()._once(node, asked)
-        key = f"{self.profile.digest[:12]} {fill(call.said, dict(asked.fields))}"
+        key = f"{self.profile.digest[:12]} {fill(call.said, asked.fields)}"
         known = memory.recall(name, key)
         tagged = replace(call, headers={**call.headers, "If-None-Match": known[0]}) if known else call
-        async with self._answer(node, asked._replace(call=tagged)) as response:
-            if response.status == 304 and known is not None:
-                return known[1]
-            raw, tag = await self._bounded(node, response), response.headers.get("ETag")
-        body = self._parsed(node, call, raw)
+        whole = await self._whole(node, asked._replace(call=tagged))
+        if whole.status == 304 and known is not None:
+            return known[1]
+        body = self._parsed(node, call, whole.raw)
         taken = self._taken(node, call, body)
-        if tag:
+        if tag := whole.headers.get("ETag"):
             memory.remember(name, key, tag, taken)
         self._tell(node, asked, body, taken)
         return taken
 
-    async def _all_pages(self, node: str, asked: Asked, first: Any) -> dict[str, Any]:
+    async def _all_pages(self, node: str, asked: Asked, pages: Pages, first: object) -> dict[str, object]:
         """The first page with the rows of every page, as `{rows: […], first: …}`."""
         from gallant.drivers.profile import expression
 
         call = asked.call
-        assert call.pages is not None
-        rows: list[Any] = []
+        rows: list[object] = []
         seen: set[str] = set()
         body = first
-        path = fill(call.said, dict(asked.fields))
+        path = fill(call.said, asked.fields)
         while True:
-            found = expression(call.pages.rows).search(body)
+            found = expression(pages.rows).search(body)
             rows += found if isinstance(found, list) else []
             if len(rows) > MOST_ROWS:
                 raise self._too_many(node, "rows of one list")
-            following = expression(call.pages.next).search(body)
+            following = expression(pages.next).search(body)
             if not following:
                 return {"rows": rows, "first": first}
-            path = same_host(path, str(following), self.system.nodes[node].address)
-            if path is None or path in seen or len(seen) >= MOST_PAGES:
+            there = same_host(path, str(following), self.system.nodes[node].address)
+            if there is None or there in seen or len(seen) >= MOST_PAGES:
                 raise DeviceRefused(
-                    f"{self._name(node)}: its list of pages has no end, or leads elsewhere ({clean(str(following), 80)}).",
+                    f"{self.name_of(node)}: its list of pages has no end, or leads elsewhere ({clean(str(following), 80)}).",
                     meaning="fatal",
                 )
-            seen.add(path)
-            async with self._answer(node, asked._replace(call=Call(get=path.replace("{", "%7B")))) as response:
-                body = self._parsed(node, call, await self._bounded(node, response))
+            seen.add(there)
+            path = there
+            body = self._parsed(node, call, (await self._whole(node, asked._replace(call=getting(path)))).raw)
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
-        async with self._answer(node, Asked(call, fields)) as response:
-            async for chunk in response.content.iter_chunked(CHUNK):
-                yield chunk
+        async with await self._answer(node, Asked(call, fields)) as response:
+            try:
+                async for chunk in response.content.iter_chunked(CHUNK):
+                    yield chunk
+            except NETWORK as error:
+                raise await self._explained(node, error, True) from None
 
-    @contextlib.asynccontextmanager
-    async def _answer(self, node: str, asked: Asked) -> AsyncIterator[aiohttp.ClientResponse]:
-        """The answer to one call, good by its status. A session that ran out is renewed, and once more if the node started
-        anew just then; a read is followed to another path of the same node."""
+    async def _whole(self, node: str, asked: Asked) -> Whole:
+        """All of the answer to one call, good by its status."""
+        async with await self._answer(node, asked) as response:
+            return Whole(response.status, await self._bounded(node, response), response.headers)
+
+    async def _answer(self, node: str, asked: Asked) -> aiohttp.ClientResponse:
+        """The answer to one call, good by its status, its bytes still to come. A session that ran out is renewed, and once
+        more if the node started anew just then; a read is followed to another path of the same node."""
         renewals = redirects = 0
         while True:
             carried = await self._carried(node, asked.purpose)
-            async with self._request(node, asked, carried) as response:
+            response = await self._request(node, asked, carried)
+            if 200 <= response.status < 300:
+                return response
+            if response.status == 304:  # not changed: only who asked for that is told it
+                return response
+            async with response:
                 if response.status in self._renew_on and renewals < RENEWALS:
                     renewals += 1
-                    if (
-                        self._sessions.get((node, asked.purpose)) is carried
-                    ):  # another call may have renewed it meanwhile
+                    if self._sessions.get((node, asked.purpose)) is carried:  # no other call renewed it meanwhile
                         del self._sessions[node, asked.purpose]
                     continue
                 if response.status in REDIRECTS and asked.call.verb == "get" and redirects < MOST_REDIRECTS:
@@ -158,82 +200,78 @@ class HttpDriver(ProfiledDriver):
                     here = response.url.path_qs
                     there = same_host(here, response.headers.get("Location", ""), self.system.nodes[node].address)
                     if there is not None and there != here:
-                        asked = asked._replace(call=replace(asked.call, get=there.replace("{", "%7B")))
+                        asked = asked._replace(call=replace(_request_of(asked), get=there.replace("{", "%7B")))
                         continue
-                await self._judge(node, response)
-                yield response
-                return
+                raise await self._judged(node, response)
 
-    @contextlib.asynccontextmanager
-    async def _request(self, node: str, asked: Asked, headers: dict[str, str]) -> AsyncIterator[aiohttp.ClientResponse]:
-        call, fields, _, act, progress = asked
-        method, path = call.method_and_path
-        path = fill(
-            path, {key: quote(value, safe="/" if path == f"{{{key}}}" else "") for key, value in fields.items()}
-        )
+    async def _request(self, node: str, asked: Asked, headers: dict[str, str]) -> aiohttp.ClientResponse:
+        """Send one call once, whatever its answer's status; what fails on the way is said in our words."""
+        call, (_, fields, _, act, progress) = _request_of(asked), asked
+        if call.headers:
+            headers = {**headers, **{key: fill(value, fields) for key, value in call.headers.items()}}
+        path = call.said
         if call.upload_to is not None:
-            path = fill(call.upload_to, dict(fields))
-        patience = call.timeout_s or self.profile.timeout_s
-        size = act.bytes if act and call.upload else 0
-        limit = aiohttp.ClientTimeout(
-            total=patience + size / (SLOWEST if self.tools.throttle is None else SLOWEST / 20), sock_connect=patience
-        )
-        headers = {**headers, **{key: fill(value, dict(fields)) for key, value in call.headers.items()}}
-        body: dict[str, Any] = {}
+            path = fill(call.upload_to, fields)
+        elif "{" in path:
+            whole = any(path == f"{{{key}}}" for key in fields)
+            path = fill(path, {key: quote(value, safe="/" if whole else "") for key, value in fields.items()})
+        data: object = None
+        limit = self._patience if call.timeout_s is None else self._limit(call, 0)
         if call.upload and act is not None:
             chunks = _chunks(await self._package(node, act), progress, self.tools.throttle)
             if call.upload_as == "multipart":
-                body["data"] = _multipart(call, fields, chunks, size, act.package)
+                data = _multipart(call, fields, chunks, act.bytes, act.package)
             else:
-                body["data"] = chunks
-                headers = {**headers, "Content-Length": str(size), "Content-Type": "application/octet-stream"}
+                data = chunks
+                headers = {**headers, "Content-Length": str(act.bytes), "Content-Type": "application/octet-stream"}
+            limit = self._limit(call, act.bytes)
         elif call.form is not None:
-            body["data"] = fill(call.form, dict(fields))
+            data = fill(call.form, fields)
         elif call.send is not None:
-            body["json"] = fill(call.send, dict(fields))
-        async with self._sent(node, method, path, headers, limit, body) as response:
-            yield response
-
-    @contextlib.asynccontextmanager
-    async def _sent(
-        self,
-        node: str,
-        method: str,
-        path: str,
-        headers: Mapping[str, str],
-        limit: aiohttp.ClientTimeout,
-        body: dict[str, Any],
-    ) -> AsyncIterator[aiohttp.ClientResponse]:
-        """The answer to a request as it comes; what fails on the way is said in our words."""
+            data = aiohttp.JsonPayload(fill(call.send, fields))
         url = self._url(node, path)
-        answered = False
         try:
-            async with self.session.request(
-                method, url, headers=headers, timeout=limit, ssl=self._tls[node], allow_redirects=False, **body
-            ) as response:
-                answered = True
-                yield response
-        except (aiohttp.ClientError, TimeoutError, OSError) as error:
-            raise await self._explained(node, error, answered) from None
+            response: aiohttp.ClientResponse = await self.session.request(
+                call.verb.upper(),
+                url,
+                headers=headers,
+                timeout=limit,
+                ssl=self._tls[node],
+                allow_redirects=False,
+                data=data,
+            )
+            return response
+        except NETWORK as error:
+            raise await self._explained(node, error, False) from None
 
-    def _url(self, node: str, link: str) -> str:
+    def _limit(self, call: Request, size: int) -> aiohttp.ClientTimeout:
+        """How long a call may take: its own patience or the profile's, and for an upload what a slow line needs."""
+        patience = call.timeout_s or self.profile.timeout_s
+        slowest = SLOWEST if self.tools.throttle is None else SLOWEST / 20
+        return aiohttp.ClientTimeout(total=patience + size / slowest, sock_connect=patience)
+
+    def _url(self, node: str, link: str) -> URL:
         """An address at the node itself; the only place where one is made. Raises `DeviceRefused` for a link elsewhere."""
-        return self.system.nodes[node].address.rstrip("/") + self._own_path(node, link)
+        base = self._bases[node]
+        # Taking an address apart and together again is a good part of a request; a plain path needs none of it.
+        if base.path == "/" and is_plain(link):
+            return base.with_path(link, encoded=True)
+        return URL(str(base).rstrip("/") + self._own_path(node, link))
 
     def _own_path(self, node: str, link: str) -> str:
         path = own_path(link, self.system.nodes[node].address)
         if path is None:
             raise DeviceRefused(
-                f"{self._name(node)} leads to another place ({clean(link, 80)}); nothing was sent there.",
+                f"{self.name_of(node)} leads to another place ({clean(link, 80)}); nothing was sent there.",
                 "What a device says is followed on that device alone.",
-                f"Look at what {self._name(node)} says of itself; gallant survey --show-calls shows its answers.",
+                f"Look at what {self.name_of(node)} says of itself; gallant survey --show-calls shows its answers.",
                 meaning="fatal",
             )
         return path
 
     async def _explained(self, node: str, error: Exception, answered: bool) -> GallantError:
         """A network failure in our words, and in the class that says what may have happened."""
-        name, address = self._name(node), self.system.nodes[node].address
+        name, address = self.name_of(node), self.system.nodes[node].address
         parts = urlsplit(address)
         if isinstance(error, aiohttp.ServerFingerprintMismatch):
             return self._strange_certificate(node, f"sha256:{error.got.hex()}")
@@ -250,13 +288,15 @@ class HttpDriver(ProfiledDriver):
             return NotReached(
                 f"{name} cannot be reached at {address}: no connection within {self.profile.timeout_s:g} s.",
                 next=f"Is {name} up? Then: gallant survey {name}",
+                late=True,
             )
         what = "broke off in the middle of its answer" if answered else "gave no answer"
-        kind = "it took too long" if isinstance(error, TimeoutError) else "the connection was cut"
-        return AnswerLost(f"{name} {what}: {kind}.", next=f"gallant survey {name}")
+        late = isinstance(error, TimeoutError)
+        kind = "it took too long" if late else "the connection was cut"
+        return AnswerLost(f"{name} {what}: {kind}.", next=f"gallant survey {name}", late=late)
 
     def _strange_certificate(self, node: str, shown: str | None) -> GallantError:
-        name, pinned = self._name(node), self.system.nodes[node].fingerprint
+        name, pinned = self.name_of(node), self.system.nodes[node].fingerprint
         if shown is None:
             return NotReached(
                 f"{name}: no TLS connection comes about.", next=f"Does {self.system.nodes[node].address} speak HTTPS?"
@@ -272,16 +312,14 @@ class HttpDriver(ProfiledDriver):
             f"If its console shows the same fingerprint, write under {name} in estate.yaml:  fingerprint: {shown}",
         )
 
-    async def _judge(self, node: str, response: aiohttp.ClientResponse) -> None:
-        """Raise what an answer's status means, unless it is good."""
-        if 200 <= response.status < 300 or response.status == 304:  # not changed: only who asked for that is told it
-            return
+    async def _judged(self, node: str, response: aiohttp.ClientResponse) -> GallantError:
+        """What an answer means whose status is not good."""
         text = self._readable(await self._bounded(node, response))
         if 300 <= response.status < 400:
-            raise DeviceRefused(
-                f"{self._name(node)} wants to send us elsewhere; Gallant does not follow.", meaning="fatal"
+            return DeviceRefused(
+                f"{self.name_of(node)} wants to send us elsewhere; Gallant does not follow.", meaning="fatal"
             )
-        raise self._refusal(node, text, response.status)
+        return self._refusal(node, text, response.status)
 
     def _readable(self, raw: bytes) -> str:
         return _readable(raw)
@@ -289,15 +327,21 @@ class HttpDriver(ProfiledDriver):
     async def _bounded(self, node: str, response: aiohttp.ClientResponse) -> bytes:
         raw = bytearray()
         try:
+            if (
+                response.content_length is not None
+                and response.content_length <= LARGEST_JSON
+                and PACKED not in response.headers
+            ):
+                return await response.read()
             async for chunk in response.content.iter_chunked(64 * 1024):
                 raw += chunk
                 if len(raw) > LARGEST_ANSWER:
                     raise self._said_too_much(node, LARGEST_ANSWER)
-        except (aiohttp.ClientError, TimeoutError, OSError) as error:
+        except NETWORK as error:
             raise await self._explained(node, error, True) from None
         return bytes(raw)
 
-    def _parsed(self, node: str, call: Call, raw: bytes) -> Any:
+    def _parsed(self, node: str, call: Call, raw: bytes) -> object:
         if not raw.strip():
             return None
         try:
@@ -307,7 +351,7 @@ class HttpDriver(ProfiledDriver):
         except (NotXml, ValueError, RecursionError) as error:
             kind = "XML" if call.find else "JSON"
             raise DeviceRefused(
-                f"{self._name(node)} answers with something that is not {kind}: {clean(str(error), 80)}.",
+                f"{self.name_of(node)} answers with something that is not {kind}: {clean(str(error), 80)}.",
                 meaning="fatal",
             ) from None
 
@@ -328,54 +372,64 @@ class HttpDriver(ProfiledDriver):
             return self._sessions[key]
 
     async def _log_in(self, node: str, purpose: str) -> dict[str, str]:
+        """The headers of a new session, as the profile says how one is got and carried."""
         user, secret, _ = self.credential(purpose)
         login = self.profile.login
         assert login is not None
-        for attempt in range(READ_TRIES):
-            try:
-                async with self._request(node, Asked(login.call, {"user": user, "secret": secret}), {}) as response:
-                    raw = await self._bounded(node, response)
-                    if response.status >= 500:
-                        raise NotReached(
-                            f"{self._name(node)} is not ready to log in (status {response.status}).",
-                            next=f"gallant survey {self.system.name}",
-                        )
-                    if response.status >= 300:
-                        said = self.said(self._readable(raw), 200)
-                        raise LoginRefused(
-                            f"{self._name(node)} refuses the login of {user} (account {purpose!r}): {said or response.status}.",
-                            next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
-                        )
-                break
-            except (NotReached, AnswerLost) as error:
-                # A login changes nothing, so it is safe to repeat; that it was lost says nothing about the act after it.
-                if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
-                    raise NotReached(error.what, error.why, error.next) from None
-                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
+        whole = await self._said_hello(node, Asked(login.call, {"user": user, "secret": secret}))
+        self._let_in(node, purpose, user, whole)
         if login.cookies:
-            cookies = {name: morsel.value for name, morsel in response.cookies.items()}
-            if not cookies:
+            if not whole.cookies:
                 raise self._no_session(node)
-            self._secrets.update(cookies.values())
-            return {"Cookie": "; ".join(f"{name}={value}" for name, value in cookies.items())}
+            self._secrets.update(whole.cookies.values())
+            return {"Cookie": "; ".join(f"{name}={value}" for name, value in whole.cookies.items())}
         assert login.header is not None
-        parsed = self._parsed(node, login.call, raw)
+        parsed = self._parsed(node, login.call, whole.raw)
         told = parsed if isinstance(parsed, dict) else {}
-        token = self._taken(node, login.call, {**told, "headers": dict(response.headers)}).get("token")
+        token = self._taken(node, login.call, {**told, "headers": dict(whole.headers)}).get("token")
         if not isinstance(token, str) or not token:
             raise self._no_session(node)
         self._secrets.add(token)
         if not _HEADER.fullmatch(token):
             raise DeviceRefused(
-                f"{self._name(node)} gives a session that no request can carry: its token is no plain text.",
+                f"{self.name_of(node)} gives a session that no request can carry: its token is not plain text.",
                 next=f"Look at login: in the profile {self.profile.name}.",
                 meaning="fatal",
             )
         return {login.header: fill(login.value, {"token": token})}
 
+    async def _said_hello(self, node: str, asked: Asked) -> Whole:
+        """The answer to a login. It changes nothing, so it is safe to repeat; that one was lost says nothing about the act
+        that comes after it."""
+        for attempt in range(READ_TRIES):
+            try:
+                async with await self._request(node, asked, {}) as response:
+                    raw = await self._bounded(node, response)
+                    cookies = {name: morsel.value for name, morsel in response.cookies.items()}
+                    return Whole(response.status, raw, response.headers, cookies)
+            except (NotReached, AnswerLost) as error:
+                if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
+                    raise NotReached(error.what, error.why, error.next, late=error.late) from None
+                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
+        raise AssertionError("unreachable")
+
+    def _let_in(self, node: str, purpose: str, user: str, whole: Whole) -> None:
+        """Raises what a refused login means."""
+        if whole.status >= 500:
+            raise NotReached(
+                f"{self.name_of(node)} is not ready to log in (status {whole.status}).",
+                next=f"gallant survey {self.system.name}",
+            )
+        if whole.status >= 300:
+            raise LoginRefused(
+                f"{self.name_of(node)} refuses the login of {user} (account {purpose!r}): "
+                f"{self.said(self._readable(whole.raw), 200) or whole.status}.",
+                next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
+            )
+
     def _no_session(self, node: str) -> LoginRefused:
         return LoginRefused(
-            f"{self._name(node)} took the login and gave no session.",
+            f"{self.name_of(node)} took the login and gave no session.",
             next=f"gallant validate the profile {self.profile.name}",
         )
 
@@ -393,11 +447,12 @@ class HttpDriver(ProfiledDriver):
         call = self.profile.login.logout if self.profile.login is not None else None
         if call is not None:
             with contextlib.suppress(GallantError, TimeoutError):
-                async with (
-                    asyncio.timeout(2),
-                    self._request(node, Asked(call), {**carried, "Connection": "close"}) as response,
-                ):
-                    response.close()  # and its connection, whatever the device makes of the header
+                await self._hang_up(node, Asked(call), carried)
+
+    async def _hang_up(self, node: str, asked: Asked, carried: dict[str, str]) -> None:
+        """One last call, and the end of its connection, whatever the device makes of the header."""
+        async with asyncio.timeout(2), await self._request(node, asked, {**carried, "Connection": "close"}) as response:
+            response.close()
 
 
 def _readable(raw: bytes) -> str:
@@ -410,7 +465,7 @@ def _readable(raw: bytes) -> str:
     return max(texts, key=len, default="")
 
 
-def parsed_json(raw: bytes) -> Any:
+def parsed_json(raw: bytes) -> object:
     """JSON within its bounds; raises ValueError."""
     if len(raw) > LARGEST_JSON:
         raise ValueError(f"more than {LARGEST_JSON // 1024 // 1024} MiB of it")
@@ -432,7 +487,7 @@ def is_plain(path: str) -> bool:
 @lru_cache(maxsize=65536)
 def own_path(link: str, address: str) -> str | None:
     """A link's path and query, where it is a path from the root, or leads to the very scheme, host and port of `address`;
-    None where it leads elsewhere, or is no link."""
+    None where it leads elsewhere, or is not a link."""
     if is_plain(link):
         return link
     if not _LINK.fullmatch(link):
@@ -514,13 +569,13 @@ class _Sized(aiohttp.AsyncIterablePayload):
 
 
 def _multipart(
-    call: Call, fields: Mapping[str, str], chunks: AsyncIterator[bytes], size: int, name: str
+    call: Request, fields: Mapping[str, str], chunks: AsyncIterator[bytes], size: int, name: str
 ) -> aiohttp.FormData:
     """A package as one part of a form, after the parts that `form` and `send` say."""
     form = aiohttp.FormData()
     for key, value in (call.form or {}).items():
-        form.add_field(key, fill(value, dict(fields)))
-    for key, value in (call.send or {}).items():
-        form.add_field(key, json.dumps(fill(value, dict(fields))), content_type="application/json")
+        form.add_field(key, fill(value, fields))
+    for key, said in (call.send or {}).items():
+        form.add_field(key, json.dumps(fill(said, fields)), content_type="application/json")
     form.add_field(call.part, _Sized(chunks, size), filename=name)
     return form

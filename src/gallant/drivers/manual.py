@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Any
 
 from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
-from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
+from gallant.drivers.base import Acts, Asked, Fields, Order, Ours, ProfiledDriver, Reads
 from gallant.drivers.profile import fill
 
 # What is asked of a person for each order; a profile's acts say it better for a kind of device.
@@ -32,7 +31,7 @@ class ManualDriver(ProfiledDriver):
 
     async def _about(self, node: str) -> Fields:
         """What a person reads off the machine. Without anybody to ask, the node counts as not reached."""
-        name = self._name(node)
+        name = self.name_of(node)
         found: Fields = {}
         if "about" not in self.profile.reads:
             found["version"] = await self._word_of(node, f"Which version does {name} show?")
@@ -49,18 +48,18 @@ class ManualDriver(ProfiledDriver):
     async def _word_of(self, node: str, question: str) -> str:
         if self.tools.hands is None:
             raise NotReached(
-                f"{self._name(node)} is read by a person, and nobody is at a terminal.",
-                next=f"From a terminal: gallant survey {self._name(node)}",
+                f"{self.name_of(node)} is read by a person, and nobody is at a terminal.",
+                next=f"From a terminal: gallant survey {self.name_of(node)}",
             )
         said = await asyncio.to_thread(self.tools.hands, question)
         if said is None:
-            raise NotReached(f"{self._name(node)}: nobody answered.", next=f"gallant survey {self._name(node)}")
+            raise NotReached(f"{self.name_of(node)}: nobody answered.", next=f"gallant survey {self.name_of(node)}")
         return said.strip()
 
     def _own_acts(self) -> Acts:
-        def order(what: str) -> Any:
+        def order(what: str) -> Order:
             async def tell(node: str, act: Act, progress: Progress | None) -> Fields:
-                fields = {"node": self._name(node), "release": act.release, "package": act.package}
+                fields = {"node": self.name_of(node), "release": act.release, "package": act.package}
                 return await self._done(node, fill(what, fields))
 
             return tell
@@ -70,9 +69,9 @@ class ManualDriver(ProfiledDriver):
     async def _done(self, node: str, what: str) -> Fields:
         said = await self._word_of(node, f"{what}. Write done when it is, or no:")
         if said.lower() not in ("done", "yes", "y"):
-            raise DeviceRefused(f"{self._name(node)}: a person says: {self.mask(said) or 'no'}.", meaning="refused")
+            raise DeviceRefused(f"{self.name_of(node)}: a person says: {self.mask(said) or 'no'}.", meaning="refused")
         return {"message": "done by hand"}
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
-        said = fill(asked.call.said, {**asked.fields, "node": self._name(node)})
+    async def _ask(self, node: str, asked: Asked) -> object:
+        said = fill(asked.call.said, {**asked.fields, "node": self.name_of(node)})
         return await self._done(node, said) if asked.act is not None else {"text": await self._word_of(node, said)}

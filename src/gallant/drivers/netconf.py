@@ -1,7 +1,7 @@
 """The `netconf` driver: NETCONF over SSH (RFC 6241, RFC 6242), framings 1.0 and 1.1.
 
 Versions come from ietf-hardware (RFC 8348) and ietf-system (RFC 7317), where the server has them. Installing, leading and
-handing over are no part of those models: a profile's RPCs say how a device does them.
+handing over are not part of those models: a profile's RPCs say how a device does them.
 """
 
 from __future__ import annotations
@@ -10,17 +10,22 @@ import asyncio
 import contextlib
 import re
 from collections.abc import AsyncIterator, Mapping
-from typing import Any
+from typing import TYPE_CHECKING
 from xml.sax.saxutils import escape
 
 from gallant.core.errors import GallantError
 from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Asked, Fields, Ours, ProfiledDriver, Reads
-from gallant.drivers.profile import Call, fill
-from gallant.drivers.ssh import Connections, connect, explained
-from gallant.drivers.xml import STANDARD, NotXml, parse_xml, picked, text_at
+from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, ProfiledDriver, Reads, Tools
+from gallant.drivers.calls import Call
+from gallant.drivers.profile import Profile, fill
+from gallant.drivers.ssh import Connections, explained
+from gallant.drivers.xml import STANDARD, Element, NotXml, parse_xml, picked, table, text_at
+
+if TYPE_CHECKING:
+    from asyncssh import SSHClientConnection, SSHReader, SSHWriter
 
 PORT = 830  # RFC 6242, 6
 LARGEST_MESSAGE = 64 * 1024 * 1024
@@ -57,7 +62,7 @@ TAGS = {
 class Session:
     """One NETCONF session: one message after the other, in the framing that both sides know."""
 
-    def __init__(self, name: str, writer: Any, reader: Any) -> None:
+    def __init__(self, name: str, writer: SSHWriter[bytes], reader: SSHReader[bytes]) -> None:
         self.name, self._writer, self._reader = name, writer, reader
         self._heard = bytearray()
         self._chunked = False
@@ -86,8 +91,8 @@ class Session:
     def has_module(self, name: str) -> bool:
         return any(f"module={name}" in c for c in self.capabilities)
 
-    async def rpc(self, body: str) -> tuple[Any, list[str]]:
-        """Send one RPC; its reply's element and the warnings beside it. Raises `RpcError` for an error."""
+    async def rpc(self, body: str) -> tuple[Element, list[str]]:
+        """Send one RPC; its reply's element and the warnings next to it. Raises `RpcError` for an error."""
         async with self._lock:
             self._number += 1
             message = f'<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="{BASE}" message-id="{self._number}">{body}</rpc>'.encode()
@@ -158,7 +163,7 @@ class Session:
             meaning="fatal",
         )
 
-    def _parsed(self, raw: bytes) -> Any:
+    def _parsed(self, raw: bytes) -> Element:
         try:
             return parse_xml(raw.strip())
         except NotXml as error:
@@ -175,7 +180,7 @@ class RpcError(Exception):
         self.said, self.tag = said, tag
 
 
-def _said(error: Any) -> str:
+def _said(error: Element) -> str:
     """An rpc-error as one sentence: its message, else its tag, and where."""
     message = text_at(error, "nc:error-message", NAMES) or text_at(error, "nc:error-tag", NAMES) or "error"
     path = text_at(error, "nc:error-path", NAMES)
@@ -187,26 +192,12 @@ def _said(error: Any) -> str:
 class NetconfDriver(ProfiledDriver):
     """One system's nodes, each a NETCONF server."""
 
-    def __init__(self, *args: Any) -> None:
-        super().__init__(*args)
-        self.connections = Connections(self._connect)
-        self._sessions: dict[tuple[str, str], tuple[Any, Session]] = {}
+    def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
+        super().__init__(system, profile, tools)
+        self.connections = Connections(self, PORT)
+        self._sessions: dict[tuple[str, str], tuple[SSHClientConnection, Session]] = {}
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
-        self._keys: dict[str, str] = {}
         self._odd: dict[str, list[str]] = {}
-
-    async def _connect(self, node: str, purpose: str) -> Any:
-        connection = await connect(
-            self._name(node),
-            self.system.nodes[node],
-            self.credential(purpose),
-            self.tools.folder,
-            self.profile.timeout_s,
-            self.tools.learn_key,
-            PORT,
-        )
-        self._keys[node] = connection.get_server_host_key().get_fingerprint("sha256")
-        return connection
 
     async def _prepare(self, node: str, purpose: str) -> None:
         await self._session(node, purpose)
@@ -219,16 +210,16 @@ class NetconfDriver(ProfiledDriver):
                 try:
                     async with asyncio.timeout(self.profile.timeout_s):
                         writer, reader, _ = await connection.open_session(subsystem="netconf", encoding=None)
-                        session = Session(self._name(node), writer, reader)
+                        session = Session(self.name_of(node), writer, reader)
                         await session.begin()
                 except GallantError:
                     raise
                 except Exception as error:
-                    raise explained(self._name(node), self.system.nodes[node], error, False) from None
+                    raise explained(self.name_of(node), self.system.nodes[node], error, False) from None
                 self._sessions[key] = (connection, session)
             return self._sessions[key][1]
 
-    async def rpc(self, node: str, body: str, purpose: str = "read", timeout_s: float | None = None) -> Any:
+    async def rpc(self, node: str, body: str, purpose: str = "read", timeout_s: float | None = None) -> Element:
         """One RPC; its reply's element."""
         session = await self._session(node, purpose)
         try:
@@ -239,7 +230,7 @@ class NetconfDriver(ProfiledDriver):
         except Exception as error:
             self._sessions.pop((node, purpose), None)  # what comes next could be the answer to this
             self.connections.drop(node)
-            raise explained(self._name(node), self.system.nodes[node], error, True) from None
+            raise explained(self.name_of(node), self.system.nodes[node], error, True) from None
         self._odd.setdefault(node, []).extend(f"warns: {clean(w, 150)}" for w in warnings)
         return reply
 
@@ -247,10 +238,10 @@ class NetconfDriver(ProfiledDriver):
         if any(rule.applies(0, error.said) for rule in self.profile.errors):
             return self._refusal(node, error.said)
         meaning = TAGS.get(error.tag, "refused")
-        said = f"{self._name(node)} refuses: {self.said(error.said, 300)}."
+        said = f"{self.name_of(node)} refuses: {self.said(error.said, 300)}."
         if meaning == "passing":
-            return NotReached(said, next=f"gallant survey {self._name(node)}")
-        return DeviceRefused(said, next=f"gallant survey {self._name(node)}", meaning=meaning)
+            return NotReached(said, next=f"gallant survey {self.name_of(node)}")
+        return DeviceRefused(said, next=f"gallant survey {self.name_of(node)}", meaning=meaning)
 
     async def done(self, node: str) -> None:
         for key in [key for key in self._sessions if key[0] == node]:
@@ -266,7 +257,7 @@ class NetconfDriver(ProfiledDriver):
 
     # --- a profile's calls
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> object:
         call, fields = asked.call, asked.fields
         reply = await self.rpc(node, filled(call.said, fields), asked.purpose, call.timeout_s)
         find = {
@@ -281,11 +272,11 @@ class NetconfDriver(ProfiledDriver):
 
     # --- what the models say
 
-    async def get(self, node: str, wanted: str, purpose: str = "read") -> Any:
+    async def get(self, node: str, wanted: str, purpose: str = "read") -> Element:
         """State and configuration that a subtree filter (RFC 6241, 6) selects."""
         return await self.rpc(node, f'<get><filter type="subtree">{wanted}</filter></get>', purpose)
 
-    async def get_config(self, node: str, source: str, wanted: str = "", purpose: str = "read") -> Any:
+    async def get_config(self, node: str, source: str, wanted: str = "", purpose: str = "read") -> Element:
         """A datastore's configuration: running, startup or candidate."""
         chosen = f'<filter type="subtree">{wanted}</filter>' if wanted else ""
         return await self.rpc(node, f"<get-config><source><{source}/></source>{chosen}</get-config>", purpose)
@@ -301,7 +292,7 @@ class NetconfDriver(ProfiledDriver):
         for key, text in (("serial", chassis.get("serial")), ("model", chassis.get("model"))):
             if text:
                 found[key] = text
-        found.setdefault("serial", self._keys.get(node))
+        found.setdefault("serial", self.connections.host_keys.get(node))
         if "version" not in found and chassis.get("version"):
             found["version"] = chassis["version"]
         for key, what in (("version", "which version it runs"), ("boot", "when it was last started")):
@@ -324,12 +315,12 @@ class NetconfDriver(ProfiledDriver):
             "clock": "//sys:clock/sys:current-datetime",
         }
         release = text_at(reply, "//sys:platform/sys:os-release", NAMES)
-        found = {key: text for key, path in texts.items() if (text := text_at(reply, path, NAMES))}
+        found: Fields = {key: text for key, path in texts.items() if (text := text_at(reply, path, NAMES))}
         if release:
             found["version"] = release
         return self._heard(found, before)
 
-    async def _got(self, node: str, wanted: str) -> Any:
+    async def _got(self, node: str, wanted: str) -> Element:
         """What a filter selects; nothing where the server does not know the model."""
         try:
             return await self.get(node, wanted)
@@ -341,29 +332,27 @@ class NetconfDriver(ProfiledDriver):
             self._odd.setdefault(node, []).append(clean(error.what, 150))
             return etree.Element("none")
 
-    async def _hardware(self, node: str) -> list[dict[str, Any]]:
+    async def _hardware(self, node: str) -> list[dict[str, str]]:
         """ietf-hardware's components (RFC 8348, 3)."""
         reply = await self._got(node, f'<hardware xmlns="{HARDWARE}"/>')
-        rows = picked(
+        rows = table(
             reply,
             {
-                "rows": {
-                    "at": "//hw:component",
-                    "name": "hw:name",
-                    "class": "hw:class",
-                    "serial": "hw:serial-num",
-                    "model": "hw:model-name",
-                    "software": "hw:software-rev",
-                    "firmware": "hw:firmware-rev",
-                    "state": "hw:state/hw:oper-state",
-                }
+                "at": "//hw:component",
+                "name": "hw:name",
+                "class": "hw:class",
+                "serial": "hw:serial-num",
+                "model": "hw:model-name",
+                "software": "hw:software-rev",
+                "firmware": "hw:firmware-rev",
+                "state": "hw:state/hw:oper-state",
             },
             NAMES,
-        )["rows"]
+        )
         for row in rows:
             row["class"] = row.get("class", "").rpartition(":")[2]
-            row["version"] = row.get("software") or row.get("firmware")
-        return list(rows)
+            row["version"] = row.get("software") or row.get("firmware") or ""
+        return rows
 
     async def _parts(self, node: str) -> Fields:
         found = []
@@ -377,13 +366,13 @@ class NetconfDriver(ProfiledDriver):
     async def _facets(self, node: str) -> Fields:
         """Links (RFC 8343), hardware that is not enabled, and whether what runs is what will start."""
         facets: list[Fields] = []
-        links = picked(
+        links = table(
             await self._got(node, f'<interfaces-state xmlns="{INTERFACES}"/>')
             if not (await self._session(node, "read")).has_module("ietf-interfaces&revision=2018-02-20")
             else await self._got(node, f'<interfaces xmlns="{INTERFACES}"/>'),
-            {"rows": {"at": "//if:interface[if:oper-status]", "name": "if:name", "state": "if:oper-status"}},
+            {"at": "//if:interface[if:oper-status]", "name": "if:name", "state": "if:oper-status"},
             NAMES,
-        )["rows"]
+        )
         facets += [{"name": f"link {row['name']}", "state": row["state"]} for row in links if "name" in row]
         alarms = [
             {"text": f"{row.get('name', row['class'])} is {row['state']}", "level": "warn"}
@@ -396,8 +385,8 @@ class NetconfDriver(ProfiledDriver):
             facets.append({"name": "running configuration", "state": "saved" if running == startup else "unsaved"})
         return {"facets": facets, "alarms": alarms}
 
-    def _own_exports(self) -> Any:
-        def exporter(store: str) -> Any:
+    def _own_exports(self) -> Exports:
+        def exporter(store: str) -> Exporter:
             async def export(node: str) -> AsyncIterator[bytes]:
                 yield _content(await self.get_config(node, store))
 
@@ -458,19 +447,14 @@ class NetconfDriver(ProfiledDriver):
                 raise
         return {"message": "in place"}
 
-    def _locked(self, node: str, store: str) -> Any:
-        from contextlib import asynccontextmanager
-
-        @asynccontextmanager
-        async def held() -> AsyncIterator[None]:
-            """Nobody else changes the datastore meanwhile (RFC 6241, 7.5)."""
-            await self.rpc(node, f"<lock><target><{store}/></target></lock>", "act")
-            try:
-                yield
-            finally:
-                await self.rpc(node, f"<unlock><target><{store}/></target></unlock>", "act")
-
-        return held()
+    @contextlib.asynccontextmanager
+    async def _locked(self, node: str, store: str) -> AsyncIterator[None]:
+        """Nothing else changes the datastore meanwhile (RFC 6241, 7.5)."""
+        await self.rpc(node, f"<lock><target><{store}/></target></lock>", "act")
+        try:
+            yield
+        finally:
+            await self.rpc(node, f"<unlock><target><{store}/></target></unlock>", "act")
 
 
 def filled(rpc: str, fields: Mapping[str, str]) -> str:
@@ -483,19 +467,19 @@ def located(path: str, fields: Mapping[str, str]) -> str:
     return str(fill(path, {key: value for key, value in fields.items() if "'" not in value and '"' not in value}))
 
 
-def _canonical(reply: Any) -> bytes:
+def _canonical(reply: Element) -> bytes:
     """A configuration as bytes that are equal when it is: no blanks between, attributes left out."""
     data = reply.find(f"{{{BASE}}}data")
     if data is None:
         return b""
 
-    def plain(element: Any) -> tuple[Any, ...]:
+    def plain(element: Element) -> tuple[object, ...]:
         return (element.tag, (element.text or "").strip(), tuple(sorted((plain(c) for c in element), key=repr)))
 
     return repr(tuple(sorted((plain(child) for child in data), key=repr))).encode()
 
 
-def _content(reply: Any) -> bytes:
+def _content(reply: Element) -> bytes:
     """What an answer holds, without the envelope: its number differs each time, and the configuration does not."""
     from lxml import etree
 

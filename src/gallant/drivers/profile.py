@@ -9,11 +9,11 @@ expression is an error with its place in the file, never a surprise in the night
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from importlib import resources
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, TypeVar, cast, get_args, get_origin
 
 import jmespath
 import msgspec
@@ -22,29 +22,18 @@ import regex
 from gallant.core.documents import Document, document_of, suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import DRIVERS
-from gallant.core.readings import COMPONENT_KINDS
-from gallant.core.records import Record, digest
-from gallant.core.versions import parse, parse_range
+from gallant.core.readings import COMPONENT_KINDS, Job, Reading
+from gallant.core.records import Record, digest, kinds_of
+from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.xml import STANDARD, xpath_problem
 
+if TYPE_CHECKING:
+    from jmespath.parser import ParsedResult
+
+T = TypeVar("T")
+
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
-READS = (
-    "about",
-    "members",
-    "sync",
-    "packages",
-    "jobs",
-    "parts",
-    "facets",
-    "gauges",
-    "alarms",
-    "sessions",
-    "accounts",
-    "updates",
-    "channels",
-    "snapshots",
-)
 ACTS = (
     "preload",
     "unload",
@@ -76,48 +65,22 @@ ACTS = (
 )
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
-# Fields that several calls may each give some rows of.
+# What a reading has that no device says in these words: what Gallant knows itself, and what it makes of another field.
+OWN_FIELDS = ("system", "node", "taken", "product", "oddities")
+MADE_OF = {"in_sync": "sync", "sync_word": "sync", "clock_offset_s": "clock", "clock_uncertainty_s": "clock"}
+READING_FIELDS = tuple(dict.fromkeys(MADE_OF.get(name, name) for name in kinds_of(Reading) if name not in OWN_FIELDS))
+# Fields that several calls may each give some rows of: a reading's lists, and what a device's own test finds.
 LISTS = (
-    "gauges",
-    "facets",
-    "components",
-    "packages",
-    "jobs",
-    "offers",
-    "channels",
-    "alarms",
-    "expiries",
+    *(name for name, kind in kinds_of(Reading).items() if any(get_origin(k) is tuple for k in (kind, *get_args(kind)))),
     "findings",
-    "oddities",
-    "snapshots",
 )
-READING_FIELDS = (
-    "serial",
-    "model",
-    "part_number",
-    "version",
-    "build",
-    "next_version",
-    "boot",
-    "role",
-    "state",
-    "clock",
-    "network",
-    "answers_for",
-    "sync",
-    "sync_remaining_s",
-    "components",
-    "gauges",
-    "facets",
-    "packages",
-    "jobs",
-    "offers",
-    "channels",
-    "alarms",
-    "expiries",
-    "snapshots",
+# The reads: of what tells who a node is, of its place among others, and of each list that is asked for by itself.
+ASKED_AS = {"components": "parts", "offers": "updates", "expiries": "accounts"}
+READS = (
+    *("about", "members", "sync", "sessions"),
+    *(ASKED_AS.get(name, name) for name in LISTS if name in READING_FIELDS and name != "answers_for"),
 )
-JOB_FIELDS = ("id", "kind", "state", "percent", "message", "release", "remaining_s")
+JOB_FIELDS = tuple(kinds_of(Job))
 ACT_FIELDS = ("handle", "message", "sha256")
 TEST_FIELDS = ("findings", "minutes", "message")
 TEMPLATE_FIELDS = (
@@ -133,113 +96,13 @@ TEMPLATE_FIELDS = (
     "node",
     "url",
     "name",
+    "component",
 )
-# The verbs that each driver knows; a call has exactly one of its driver's.
-VERBS: dict[str, tuple[str, ...]] = {
-    "http": ("get", "post", "put", "patch", "delete"),
-    "redfish": ("get", "post", "put", "patch", "delete"),
-    "shell": ("run", "fetch"),
-    "debian": ("run", "fetch"),
-    "netconf": ("rpc",),
-    "manual": ("tell",),
-}
-EVERY_VERB = tuple(dict.fromkeys(verb for verbs in VERBS.values() for verb in verbs))
 # Drivers whose protocol says by itself who a node is.
 KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
 _TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
 # A pattern gets this long on one device message; a hostile message must not hold a roll.
 PATTERN_SECONDS = 0.2
-
-
-class Pages(Record):
-    """A list that comes in pages: where the next page's path stands in an answer, and where its rows do (JMESPath)."""
-
-    next: str
-    rows: str
-
-
-class Call(Record):
-    """One request, in the words of its driver's protocol: what is sent, and what is taken from the answer.
-
-    An answer that is XML is picked apart by `find` (name to XPath, or to rows: `at` and the columns' XPaths), one that is
-    text by `match` (the named groups of the first match) and `rows` (those of every match); `take` then names fields by
-    JMESPath. `when` is a version range: elsewhere the call is left out. `answers` are questions of a command line and what
-    is said to them. A `detached` command outlives the connection: `take` its `handle`; each line of it is a command of
-    its own, of which the first that fails ends the work.
-    """
-
-    get: str | None = None
-    post: str | None = None
-    put: str | None = None
-    patch: str | None = None
-    delete: str | None = None
-    run: str | None = None
-    fetch: str | None = None
-    rpc: str | None = None
-    tell: str | None = None
-    send: dict[str, Any] | None = None
-    form: dict[str, str] | None = None
-    headers: dict[str, str] = {}
-    upload: str | None = None
-    upload_as: str = "stream"
-    upload_to: str | None = None
-    part: str = "file"
-    pages: Pages | None = None
-    find: dict[str, str | dict[str, str]] = {}
-    match: str | None = None
-    rows: str | None = None
-    answers: dict[str, str] = {}
-    elevated: bool = False
-    detached: bool = False
-    exits: tuple[int, ...] = (0,)
-    take: dict[str, str] = {}
-    when: str | None = None
-    timeout_s: Annotated[float, msgspec.Meta(gt=0, le=7200)] | None = None
-
-    def __post_init__(self) -> None:
-        if sum(getattr(self, verb) is not None for verb in EVERY_VERB) != 1:
-            raise ValueError(f"a call has exactly one of {', '.join(EVERY_VERB[:-1])} and {EVERY_VERB[-1]}")
-        if self.upload not in (None, "package"):
-            raise ValueError("upload: only package")
-        if self.upload_as not in ("stream", "multipart"):
-            raise ValueError("upload_as: stream or multipart")
-        for pattern in (self.match, self.rows, *self.answers):
-            if pattern is not None:
-                checked_pattern(pattern)
-        if self.when is not None:
-            try:
-                parse_range(self.when)
-            except ValueError as error:
-                raise ValueError(f"when: {error}") from None
-
-    @property
-    def verb(self) -> str:
-        return next(verb for verb in EVERY_VERB if getattr(self, verb) is not None)
-
-    @property
-    def lines(self) -> tuple[str, ...]:
-        """The commands of a `run`, one a line."""
-        return tuple(line.strip() for line in self.said.splitlines() if line.strip())
-
-    @property
-    def said(self) -> str:
-        """What the verb stands before: a path, a command, an RPC, an instruction."""
-        return str(getattr(self, self.verb))
-
-    @property
-    def method_and_path(self) -> tuple[str, str]:
-        return self.verb.upper(), self.said
-
-    def applies_to(self, version: str | None) -> bool:
-        if self.when is None:
-            return True
-        if version is None:
-            return False
-        wanted = parse_range(self.when)
-        try:
-            return parse(wanted.scheme, version) in wanted
-        except ValueError:
-            return False
 
 
 @lru_cache(maxsize=4096)
@@ -248,19 +111,12 @@ def rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
     return next((rule for rule in rules if searched(rule.pattern, name) is not None), None)
 
 
-def checked_pattern(pattern: str) -> None:
-    try:
-        regex.compile(pattern)
-    except regex.error as error:
-        raise ValueError(f"pattern: {error}") from None
-
-
 @lru_cache(maxsize=1024)
-def _compiled(pattern: str) -> Any:
+def _compiled(pattern: str) -> regex.Pattern[str]:
     return regex.compile(pattern, flags=regex.MULTILINE)
 
 
-def searched(pattern: str, text: str) -> Any:
+def searched(pattern: str, text: str) -> regex.Match[str] | None:
     """The first match within the time limit; None where there is none, or where looking takes too long."""
     try:
         return _compiled(pattern).search(text, timeout=PATTERN_SECONDS)
@@ -284,12 +140,12 @@ def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, 
 class Login(Record):
     """How a session is got, carried and renewed: by a token in a `header`, or by the `cookies` that the device sets."""
 
-    call: Call
+    call: OneCall
     header: str | None = None
     value: str = "{token}"
     cookies: bool = False
     renew_on: tuple[int, ...] = (401,)
-    logout: Call | None = None
+    logout: OneCall | None = None
 
     def __post_init__(self) -> None:
         if (self.header is None) == (not self.cookies):
@@ -337,7 +193,7 @@ class PartRule(Record, cache_hash=True):
             raise ValueError(f"kind: one of {', '.join(COMPONENT_KINDS)}")
 
 
-class Check(Record):
+class OwnCheck(Record):
     """A check of the device kind's own: a JMESPath over the reading's fields that yields true when all is well."""
 
     id: str
@@ -373,7 +229,7 @@ def _fits(statuses: tuple[int, ...], pattern: str | None, status: int, text: str
 
 
 class PassingRule(Record):
-    """An error that a node is known to give after a restart, for `within_s` seconds of estate time: it is no refusal yet."""
+    """An error that a node is known to give after a restart, for `within_s` seconds of estate time: it is not a refusal yet."""
 
     within_s: Annotated[float, msgspec.Meta(gt=0, le=86400)]
     status: tuple[int, ...] = ()
@@ -393,7 +249,7 @@ class ActCalls(Record):
     only when a person says that it did not take effect (`never`).
     """
 
-    calls: tuple[Call, ...]
+    calls: tuple[OneCall, ...]
     repeat: str = "if_absent"
     lands_within_s: float = 30.0
 
@@ -409,7 +265,7 @@ class Export(Record):
     """
 
     name: str
-    call: Call
+    call: OneCall
     each: bool | None = None
 
     def __post_init__(self) -> None:
@@ -425,24 +281,33 @@ class Profile(Record):
     product: str
     driver: str
     login: Login | None = None
-    reads: dict[str, tuple[Call, ...]] = {}
+    reads: dict[str, tuple[OneCall, ...]] = {}
     without: tuple[str, ...] = ()
     shell: Shell = Shell()
     namespaces: dict[str, str] = {}
     transport: str = "ssh"
     parts: tuple[PartRule, ...] = ()
     units: dict[str, Unit] = {}
-    checks: tuple[Check, ...] = ()
-    self_test: tuple[Call, ...] = ()
+    checks: tuple[OwnCheck, ...] = ()
+    self_test: tuple[OneCall, ...] = ()
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
     slots: Annotated[int, msgspec.Meta(ge=1, le=16)] = 1
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()
     passing: tuple[PassingRule, ...] = ()
-    job: tuple[Call, ...] = ()
+    job: tuple[OneCall, ...] = ()
     acts: dict[str, ActCalls] = {}
+    brings: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
     secrets: tuple[str, ...] = ()
+
+    def bringing(self, component: str) -> ActCalls | None:
+        """How a component is brought to another release: by its name, or by the start of it with a `*`."""
+        if component in self.brings:
+            return self.brings[component]
+        return next(
+            (c for word, c in self.brings.items() if word[-1:] == "*" and component.startswith(word[:-1])), None
+        )
 
     def word(self, table: str, device_word: object) -> str:
         """Our word for the device's; `unknown` for one that the table does not have."""
@@ -461,16 +326,16 @@ class Profile(Record):
 
 
 @lru_cache(maxsize=512)
-def expression(text: str) -> Any:
+def expression(text: str) -> ParsedResult:
     return jmespath.compile(text)
 
 
 def parse_profile(name: str, text: str | bytes | Document) -> Profile:
     """The profile that `text` holds; raises `Invalid` with every problem of the file `name`."""
     document = document_of(name, text)
-    profile = document.convert(Profile)
+    profile = document.convert(Profile, (), with_verbs(document))
     if profile is not None:
-        _look(document, profile)
+        _look_at_profile(document, profile)
     document.finish()
     assert profile is not None
     return profile
@@ -490,13 +355,16 @@ def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, 
     for act, ordered in profile.acts.items():
         for index, call in enumerate(ordered.calls):
             yield ("acts", act, "calls", index), call, ACT_FIELDS
+    for component, ordered in profile.brings.items():
+        for index, call in enumerate(ordered.calls):
+            yield ("brings", component, "calls", index), call, ACT_FIELDS
     for index, call in enumerate(profile.self_test):
         yield ("self_test", index), call, TEST_FIELDS
     for index, export in enumerate(profile.exports):
         yield ("exports", index, "call"), export.call, ()
 
 
-def _look(document: Document, profile: Profile) -> None:
+def _look_at_profile(document: Document, profile: Profile) -> None:
     if profile.gallant != "profile/1":
         document.at(("gallant",), f"{profile.gallant!r} is not known here; this Gallant reads profile/1")
     if profile.driver not in DRIVERS:
@@ -542,24 +410,14 @@ def _look_at_call(
     verbs = VERBS.get(profile.driver, EVERY_VERB)
     if call.verb not in verbs:
         document.at(path, f"the driver {profile.driver} knows no {call.verb}; it knows {', '.join(verbs)}")
-    if call.detached and (profile.driver != "debian" or call.verb != "run"):
-        document.at((*path, "detached"), "only a command that the debian driver runs can be detached", key=True)
-    if call.detached and "handle" not in call.take:
-        document.at(path, "a detached command is found again by its handle: take: {handle: handle}")
-    if call.elevated and profile.driver == "debian":
-        for line in call.lines:
-            if not line.startswith("/"):
-                document.at(path, f"{line.split()[0]!r}: a command with more rights is named by its whole path")
-    if call.verb == "run" and profile.shell.prompt is None:
-        for name, place in misplaced(call.said):
-            document.at(
-                (*path, "run"),
-                f"{{{name}}} stands {place}; it is one quoted word already, and stands for itself: echo {{{name}}}",
-            )
-    own = _groups(call)
+    if isinstance(call, Run):
+        _look_at_command(document, profile, path, call)
+    own = call.groups()
     for key, text in call.take.items():
         if key not in fields and not key.startswith("_"):
-            document.at((*path, "take", key), f"{key!r} is no field here{document.suggestion(key, fields)}", key=True)
+            document.at(
+                (*path, "take", key), f"{key!r} is not a field here{document.suggestion(key, fields)}", key=True
+            )
         _look_at_expression(document, (*path, "take", key), text)
     for name, wanted in call.find.items():
         paths = [wanted] if isinstance(wanted, str) else list(wanted.values())
@@ -568,16 +426,30 @@ def _look_at_call(
         for xpath in paths:
             if problem := xpath_problem(xpath, {**STANDARD, **profile.namespaces}):
                 document.at((*path, "find", name), f"no XPath: {problem}")
-    for text in (call.pages.next, call.pages.rows) if call.pages else ():
+    pages = call.pages if isinstance(call, Request) else None
+    for text in (pages.next, pages.rows) if pages else ():
         _look_at_expression(document, (*path, "pages"), text)
     before = {field for _, other, _ in every_call(profile) for field in other.take}
-    for used in _fields_in([call.said, call.send, call.form, call.headers, list(call.answers.values())]):
+    for used in _fields_in(list(call.texts())):
         if used not in TEMPLATE_FIELDS and used not in before and used not in own:
             document.at(path, f"{{{used}}} is filled by nothing{document.suggestion(used, TEMPLATE_FIELDS)}")
 
 
-def _groups(call: Call) -> set[str]:
-    return {name for p in (call.match, call.rows) if p is not None for name in regex.compile(p).groupindex}
+def _look_at_command(document: Document, profile: Profile, path: tuple[str | int, ...], call: Run) -> None:
+    if call.detached and profile.driver != "debian":
+        document.at((*path, "detached"), "only a command that the debian driver runs can be detached", key=True)
+    if call.detached and "handle" not in call.take:
+        document.at(path, "a detached command is found again by its handle: take: {handle: handle}")
+    if call.elevated and profile.driver == "debian":
+        for line in call.lines:
+            if not line.startswith("/"):
+                document.at(path, f"{line.split()[0]!r}: a command with more rights is named by its whole path")
+    if profile.shell.prompt is None:
+        for name, place in misplaced(call.run):
+            document.at(
+                (*path, "run"),
+                f"{{{name}}} stands {place}; it is one quoted word already, and stands for itself: echo {{{name}}}",
+            )
 
 
 def _look_at_expression(document: Document, path: tuple[str | int, ...], text: str) -> None:
@@ -587,7 +459,7 @@ def _look_at_expression(document: Document, path: tuple[str | int, ...], text: s
         document.at(path, f"no JMESPath: {str(error).splitlines()[0]}")
 
 
-def _fields_in(value: Any) -> Iterator[str]:
+def _fields_in(value: object) -> Iterator[str]:
     if isinstance(value, str):
         yield from _TEMPLATE.findall(value)
     elif isinstance(value, dict):
@@ -602,15 +474,19 @@ def _left(match: re.Match[str]) -> str:
     return "" if match[1] in TEMPLATE_FIELDS else match[0]
 
 
-def fill(template: Any, fields: dict[str, str]) -> Any:
+def fill(template: T, fields: Mapping[str, str]) -> T:
     """A copy of `template` with every `{field}` replaced; a text's value is put in as it is, never read again."""
+    return cast(T, _filled(template, fields))
+
+
+def _filled(template: object, fields: Mapping[str, str]) -> object:
     if isinstance(template, str):
         # A brace that stands around no field is the protocol's own.
         return _TEMPLATE.sub(lambda match: fields[match[1]] if match[1] in fields else _left(match), template)
     if isinstance(template, dict):
-        return {key: fill(item, fields) for key, item in template.items()}
+        return {key: _filled(item, fields) for key, item in template.items()}
     if isinstance(template, list):
-        return [fill(item, fields) for item in template]
+        return [_filled(item, fields) for item in template]
     return template
 
 

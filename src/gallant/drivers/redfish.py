@@ -9,21 +9,19 @@ from __future__ import annotations
 import asyncio
 import base64
 import contextlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
-from typing import Any
-
-import aiohttp
-from yarl import URL
 
 from gallant.core.errors import GallantError
 from gallant.core.estate.order import SHAPES
+from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
-from gallant.core.readings import Component
-from gallant.core.records import clean
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, as_record, named
-from gallant.drivers.http import LARGEST_JSON, MOST_PAGES, HttpDriver, is_plain, own_path, parsed_json
-from gallant.drivers.profile import Call, PartRule, rule_for
+from gallant.core.readings import Component, Reading
+from gallant.core.records import clean, replace
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, Tools, as_record, named
+from gallant.drivers.calls import Delete, Get, Post, Request
+from gallant.drivers.http import MOST_PAGES, HttpDriver, getting, own_path, parsed_json
+from gallant.drivers.profile import PartRule, Profile, rule_for
 from gallant.drivers.xml import MOST_ROWS
 
 ROOT = "/redfish/v1/"
@@ -67,20 +65,21 @@ APPLY_TIMES = ("OnReset", "AtMaintenanceWindowStart", "Immediate")
 class RedfishDriver(HttpDriver):
     """One system's nodes, each a Redfish service of its own."""
 
-    def __init__(self, *args: Any) -> None:
-        super().__init__(*args)
-        self._roots: dict[str, asyncio.Task[dict[str, Any]]] = {}
-        self._got: dict[str, dict[str, asyncio.Task[Any]]] = {}
-        self._done: dict[str, dict[str, Any]] = {}
+    own_parts = ("management controller", "BIOS", "NIC", "disk", "enclosure module")
+
+    def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
+        super().__init__(system, profile, tools)
+        self._roots: dict[str, asyncio.Task[dict[str, object]]] = {}
+        self._got: dict[str, dict[str, asyncio.Task[dict[str, object]]]] = {}
+        self._done: dict[str, dict[str, dict[str, object]]] = {}
         self._odd: dict[str, list[str]] = {}
         self._logouts: dict[tuple[str, str], str] = {}
         self._can_hand_over: set[str] = set()
         self._systems: dict[str, str] = {}  # of several behind one service, a node's own
-        self._bases: dict[str, URL] = {}
 
     # --- resources
 
-    def get(self, thing: Any, node: str, *names: str) -> Any:
+    def get(self, thing: object, node: str, *names: str) -> object:
         """A property by the first of its `names` that is there; one in another case is taken and told of."""
         if not isinstance(thing, dict):
             return None
@@ -96,14 +95,14 @@ class RedfishDriver(HttpDriver):
                 return thing[key]
         return None
 
-    def rows(self, thing: Any, node: str, *names: str) -> list[dict[str, Any]]:
+    def rows(self, thing: object, node: str, *names: str) -> list[dict[str, object]]:
         """The objects of a list; none where the service has something else in its place."""
         found = self.get(thing, node, *names)
         if found is not None and not isinstance(found, list):
             self._note(node, f"has no list as its {names[0]}")
         return [row for row in found if isinstance(row, dict)] if isinstance(found, list) else []
 
-    def words(self, thing: Any, node: str, *names: str) -> list[str]:
+    def words(self, thing: object, node: str, *names: str) -> list[str]:
         """The texts of a list."""
         found = self.get(thing, node, *names)
         return [word for word in found if isinstance(word, str)] if isinstance(found, list) else []
@@ -113,7 +112,7 @@ class RedfishDriver(HttpDriver):
         if oddity not in noted:
             noted.append(oddity)
 
-    async def _root(self, node: str) -> dict[str, Any]:
+    async def _root(self, node: str) -> dict[str, object]:
         """The service root, which needs no login (DSP0266, 6.3); fetched once, however many ask."""
         if node not in self._roots:
             self._roots[node] = asyncio.ensure_future(self._fetch_root(node))
@@ -124,28 +123,25 @@ class RedfishDriver(HttpDriver):
             self._roots.pop(node, None)
             raise
 
-    async def _fetch_root(self, node: str) -> dict[str, Any]:
-        headers = {"OData-Version": "4.0"}
-        status, raw, _ = await self._exchange(node, "GET", ROOT, headers)
-        if status == 200:
-            return self._json(node, raw)
-        async with self._request(node, Asked(Call(get=ROOT)), headers) as response:
+    async def _fetch_root(self, node: str) -> dict[str, object]:
+        async with await self._request(node, Asked(Get(get=ROOT)), {"OData-Version": "4.0"}) as response:
             if response.status >= 300:
-                await self._judge(node, response)
+                raise await self._judged(node, response)
             return self._json(node, await self._bounded(node, response))
 
-    def _json(self, node: str, raw: bytes) -> dict[str, Any]:
+    def _json(self, node: str, raw: bytes) -> dict[str, object]:
         try:
             found = parsed_json(raw)
         except (ValueError, RecursionError) as error:
             raise DeviceRefused(
-                f"{self._name(node)} answers with something that is not JSON: {clean(str(error), 80)}.", meaning="fatal"
+                f"{self.name_of(node)} answers with something that is not JSON: {clean(str(error), 80)}.",
+                meaning="fatal",
             ) from None
         if not isinstance(found, dict):
-            raise DeviceRefused(f"{self._name(node)} answers with JSON that is no object.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)} answers with JSON that is not an object.", meaning="fatal")
         return found
 
-    async def _fetch(self, node: str, path: str, lasting: bool = False) -> Any:
+    async def _fetch(self, node: str, path: str, lasting: bool = False) -> dict[str, object]:
         """A resource, fetched once a reading, however many ask for it; a `lasting` one only where it has changed."""
         if self.tools.one_by_one:
             done = self._done.setdefault(node, {})
@@ -157,7 +153,7 @@ class RedfishDriver(HttpDriver):
             got[path] = asyncio.ensure_future(self._fetched(node, path, lasting))
         return await got[path]
 
-    async def _fetched(self, node: str, path: str, lasting: bool) -> dict[str, Any]:
+    async def _fetched(self, node: str, path: str, lasting: bool) -> dict[str, object]:
         for attempt in range(READ_TRIES):
             try:
                 return await self._conditional(node, path, lasting)
@@ -167,56 +163,26 @@ class RedfishDriver(HttpDriver):
                 await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
         raise AssertionError("unreachable")
 
-    async def _conditional(self, node: str, path: str, lasting: bool) -> dict[str, Any]:
+    async def _conditional(self, node: str, path: str, lasting: bool) -> dict[str, object]:
         """A resource; as it was before where the service says that it has not changed (RFC 9110, 13.1.2).
 
         Only the inventory is asked for so: the tag of a system or a manager may leave out its clock and its power.
         """
-        memory, name = self.tools.memory if lasting else None, self._name(node)
+        memory, name = self.tools.memory if lasting else None, self.name_of(node)
         known = memory.recall(name, path) if memory is not None else None
-        headers = {"If-None-Match": known[0]} if known else {}
-        carried = await self._carried(node, "read")
-        status, raw, heads = await self._exchange(node, "GET", path, {**carried, **headers} if headers else carried)
-        if status == 304 and known is not None:
+        call = getting(path)
+        tagged = replace(call, headers={"If-None-Match": known[0]}) if known else call
+        whole = await self._whole(node, Asked(tagged))
+        if whole.status == 304 and known is not None:
             return known[1]
-        if status == 200:
-            found, tag = self._json(node, raw), heads.get("ETag")
-        else:
-            call = Call(get=path.replace("{", "%7B"), headers=headers)
-            async with self._answer(node, Asked(call)) as response:
-                if response.status == 304 and known is not None:
-                    return known[1]
-                found = self._json(node, await self._bounded(node, response))
-                tag = response.headers.get("ETag")
-        if memory is not None and tag:
+        found = self._json(node, whole.raw)
+        if memory is not None and (tag := whole.headers.get("ETag")):
             memory.remember(name, path, tag, _slim(found))
         if self.tools.told is not None:
-            self._tell(node, Asked(Call(get=path.replace("{", "%7B"))), found, {})
+            self._tell(node, Asked(call), found, {})
         return found
 
-    async def _exchange(
-        self, node: str, method: str, path: str, headers: dict[str, str], **body: Any
-    ) -> tuple[int, bytes, Mapping[str, str]]:
-        """One request that goes as most do: its status, its bytes, its headers. What any but 200 means, others say."""
-        if (base := self._bases.get(node)) is None:
-            base = self._bases[node] = URL(self.system.nodes[node].address.rstrip("/"))
-        # Taking an address apart and together again is a good part of a request; a plain path needs none of it.
-        plain = base.path == "/" and is_plain(path)
-        url = base.with_path(path, encoded=True) if plain else self._url(node, path)
-        try:
-            async with self.session.request(
-                method, url, headers=headers, timeout=self._patience, ssl=self._tls[node], allow_redirects=False, **body
-            ) as response:
-                if method == "DELETE":  # the end of a session, and of its connection, whatever the device makes of that
-                    response.close()
-                    return response.status, b"", response.headers
-                small = 0 <= (response.content_length or -1) <= LARGEST_JSON
-                raw = await (response.read() if small else self._bounded(node, response))
-                return response.status, raw, response.headers
-        except (aiohttp.ClientError, TimeoutError, OSError) as error:
-            raise await self._explained(node, error, False) from None
-
-    def _link(self, thing: Any, node: str, *names: str) -> str | None:
+    def _link(self, thing: object, node: str, *names: str) -> str | None:
         """Where a property links to, if it stays on this service."""
         found = self.get(self.get(thing, node, *names), node, "@odata.id")
         if not isinstance(found, str):
@@ -230,13 +196,15 @@ class RedfishDriver(HttpDriver):
             self._note(node, f"links to another place ({clean(link, 60)}), which is not followed")
         return path
 
-    async def _members(self, node: str, path: str | None, most: int = 0, lasting: bool = False) -> list[dict[str, Any]]:
+    async def _members(
+        self, node: str, path: str | None, most: int = 0, lasting: bool = False
+    ) -> list[dict[str, object]]:
         """A collection's members: expanded by the service where it can, else one by one (DSP0266, 7.3)."""
         if path is None:
             return []
         query = await self._expand(node) if not most else ""
         query = query and ("&" if "?" in path else "?") + query
-        found: list[dict[str, Any]] = []
+        found: list[dict[str, object]] = []
         following: str | None = path + query
         seen: set[str] = set()
         while following is not None and following not in seen and len(seen) < MOST_PAGES:
@@ -249,7 +217,7 @@ class RedfishDriver(HttpDriver):
             rows = rows[:most] if most else rows
             if len(found) + len(rows) > MOST_ROWS:
                 raise self._too_many(node, "members of one collection")
-            found += await self._whole(node, rows, lasting)
+            found += await self._members_of(node, rows, lasting)
             link = self.get(page, node, "Members@odata.nextLink", "@odata.nextLink")
             following = self._followed(node, link) if isinstance(link, str) and not most else None
         return found
@@ -262,26 +230,26 @@ class RedfishDriver(HttpDriver):
             return ""
         return f"$expand={'.' if can.get('NoLinks') else '*'}" + ("($levels=1)" if can.get("Levels") else "")
 
-    async def _optional(self, node: str, path: str, lasting: bool = False) -> dict[str, Any]:
+    async def _optional(self, node: str, path: str, lasting: bool = False) -> dict[str, object]:
         """A resource that a service may link to and not have; nothing then, and a note."""
         try:
             found = await self._fetch(node, path, lasting)
         except DeviceRefused as error:
             if error.meaning in ("auth", "fatal"):
                 raise
-            place, _, query = path.partition("?")
-            shown = clean(place, 80)
+            resource, _, query = path.partition("?")
+            shown = clean(resource, 80)
             self._note(node, f"refuses $expand at {shown}" if query else f"links to {shown} and does not give it")
             return {}
         return found if isinstance(found, dict) else {}
 
-    async def _whole(self, node: str, rows: list[dict[str, Any]], lasting: bool) -> list[dict[str, Any]]:
+    async def _members_of(self, node: str, rows: list[dict[str, object]], lasting: bool) -> list[dict[str, object]]:
         """Members as they are, those that are links alone fetched; one that is not to be had is left out and told of."""
         if all(len(row) > 1 for row in rows):
             return rows
         gate = asyncio.Semaphore(MEMBERS_AT_ONCE)
 
-        async def one(row: dict[str, Any]) -> dict[str, Any] | None:
+        async def one(row: dict[str, object]) -> dict[str, object] | None:
             link = self.get(row, node, "@odata.id")
             if len(row) > 1 or not isinstance(link, str):
                 return row
@@ -289,7 +257,7 @@ class RedfishDriver(HttpDriver):
                 return None
             async with gate:
                 try:
-                    found: dict[str, Any] = await self._fetch(node, path, lasting)
+                    found: dict[str, object] = await self._fetch(node, path, lasting)
                     return found
                 except DeviceRefused:
                     self._note(node, f"lists {clean(path, 80)} and does not give it")
@@ -297,21 +265,21 @@ class RedfishDriver(HttpDriver):
 
         return [row for row in await self.side_by_side([one(row) for row in rows]) if row is not None]
 
-    async def _first(self, node: str, name: str) -> dict[str, Any]:
+    async def _first(self, node: str, name: str) -> dict[str, object]:
         """The first member of one of the root's collections; empty where the service has none."""
         found = await self._members(node, self._link(await self._root(node), node, name), most=1)
         return found[0] if found else {}
 
-    async def _own_system(self, node: str) -> dict[str, Any]:
+    async def _own_system(self, node: str) -> dict[str, object]:
         """The system that the node is: of several behind one service, the one with the serial that the estate names."""
         path = self._link(await self._root(node), node, "Systems")
         page = await self._optional(node, path) if path is not None else {}
         rows = self.rows(page, node, "Members")
         if len(rows) < 2:
-            found = await self._whole(node, rows, False)
+            found = await self._members_of(node, rows, False)
             return found[0] if found else {}
         wanted = self.system.nodes[node].serial
-        every = await self._whole(node, rows[:MOST_SYSTEMS], False)
+        every = await self._members_of(node, rows[:MOST_SYSTEMS], False)
         mine = next(
             (s for s in every if wanted in (self.get(s, node, "SerialNumber"), self.get(s, node, "UUID"))), None
         )
@@ -326,7 +294,7 @@ class RedfishDriver(HttpDriver):
 
     # --- reads
 
-    async def read(self, node: str) -> Any:
+    async def read(self, node: str) -> Reading:
         self._got[node], self._odd[node] = {}, []
         self._roots.pop(node, None)
         try:
@@ -380,22 +348,23 @@ class RedfishDriver(HttpDriver):
         found["oddities"] = list(self._odd.get(node, ()))
         return found
 
-    def _state(self, node: str, system: Any) -> str:
+    def _state(self, node: str, system: object) -> str:
         power = self.get(system, node, "PowerState")
         state = self.get(self.get(system, node, "Status"), node, "State")
         if power is None and state is None:
             return "unknown"
         return "in_service" if power in (None, "On") and state in (None, *AT_WORK) else "out_of_service"
 
-    def _health(self, node: str, things: Any) -> tuple[list[Fields], list[Fields]]:
-        facets, alarms = [], []
+    def _health(self, node: str, things: Sequence[tuple[str, object]]) -> tuple[list[Fields], list[Fields]]:
+        facets: list[Fields] = []
+        alarms: list[Fields] = []
         for name, thing in things:
             status = self.get(thing, node, "Status")
             health = self.get(status, node, "HealthRollup") or self.get(status, node, "Health")
             if not isinstance(health, str):
                 continue
             facets.append({"name": f"{name} health", "state": health})
-            said = [
+            said: list[Fields] = [
                 {"text": text, "level": HEALTH.get(str(self.get(c, node, "Severity"))) or "note"}
                 for c in self.rows(status, node, "Conditions")
                 if isinstance(text := self.get(c, node, "Message"), str)
@@ -406,7 +375,8 @@ class RedfishDriver(HttpDriver):
 
     async def _parts(self, node: str) -> Fields:
         rows = await self._inventory(node)
-        found: Fields = {"components": []}
+        found: Fields = {}
+        parts = []
         for row in rows:
             version = row.get("Version") or self.get(row, node, "Version")
             key = row.get("Id") or self.get(row, node, "Id", "Name")
@@ -417,17 +387,17 @@ class RedfishDriver(HttpDriver):
                 found["version"] = version
             else:
                 part = _firmware(self.profile.parts, self.system.product, key, version, str(row.get("Name")))
-                found["components"].append(part)
-        return found
+                parts.append(part)
+        return {**found, "components": parts}
 
-    async def _inventory(self, node: str) -> list[dict[str, Any]]:
+    async def _inventory(self, node: str) -> list[dict[str, object]]:
         service = await self._update_service(node)
         rows = []
         for name in ("FirmwareInventory", "SoftwareInventory"):
             rows += await self._members(node, self._link(service, node, name), lasting=True)
         return rows
 
-    async def _update_service(self, node: str) -> dict[str, Any]:
+    async def _update_service(self, node: str) -> dict[str, object]:
         path = self._link(await self._root(node), node, "UpdateService")
         return {} if path is None else await self._optional(node, path)
 
@@ -435,9 +405,9 @@ class RedfishDriver(HttpDriver):
         path = self._link(await self._root(node), node, "Tasks")
         service = {} if path is None else await self._optional(node, path)
         rows = await self._members(node, self._link(service, node, "Tasks"))
-        return {"jobs": [self._task(node, row) for row in rows]}
+        return {"jobs": [self._task(node, row) for row in rows], "tells_work": path is not None}
 
-    def _task(self, node: str, row: Mapping[str, Any]) -> Fields:
+    def _task(self, node: str, row: Mapping[str, object]) -> Fields:
         state = TASK_STATES.get(str(self.get(row, node, "TaskState")), "unknown")
         if state == "done" and self.get(row, node, "TaskStatus") == "Critical":
             state = "failed"
@@ -455,8 +425,7 @@ class RedfishDriver(HttpDriver):
     async def _own_job(self, node: str, handle: str) -> Fields:
         """A task, or the monitor of one: 202 while it runs, any other answer when it is over (DSP0266, 12.2)."""
         path = self._own_path(node, handle)
-        async with self._answer(node, Asked(Call(get=path.replace("{", "%7B")))) as response:
-            raw, status = await self._bounded(node, response), response.status
+        status, raw, *_ = await self._whole(node, Asked(getting(path)))
         body = self._json(node, raw) if raw.strip() else {}
         if self.get(body, node, "TaskState") is not None:
             return {**self._task(node, body), "id": handle}
@@ -465,7 +434,7 @@ class RedfishDriver(HttpDriver):
     # --- acts
 
     def _own_acts(self) -> Acts:
-        acts: dict[str, Any] = {
+        acts = {
             "install": self._install,
             "restart": self._restart,
             "power": self._power,
@@ -483,7 +452,7 @@ class RedfishDriver(HttpDriver):
         timed = {"@Redfish.OperationApplyTime": apply} if apply else {}
         push = self.get(service, node, "MultipartHttpPushUri")
         if isinstance(push, str):
-            call = Call(
+            call = Post(
                 post=push,
                 upload="package",
                 upload_as="multipart",
@@ -493,13 +462,13 @@ class RedfishDriver(HttpDriver):
             return await self._order(node, call, act, progress)
         push = self.get(service, node, "HttpPushUri")
         if isinstance(push, str):
-            return await self._order(node, Call(post=push, upload="package"), act, progress)
+            return await self._order(node, Post(post=push, upload="package"), act, progress)
         target = self._action(service, node, "#UpdateService.SimpleUpdate")
         if target is None:
-            raise DeviceRefused(f"{self._name(node)} offers no way to give it a package.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)} offers no way to give it a package.", meaning="fatal")
         url = await self._serve(node, act)
-        send = {"ImageURI": url, "TransferProtocol": url.partition(":")[0].upper(), **timed}
-        return await self._order(node, Call(post=target, send=send), act, progress)
+        send: dict[str, object] = {"ImageURI": url, "TransferProtocol": url.partition(":")[0].upper(), **timed}
+        return await self._order(node, Post(post=target, send=send), act, progress)
 
     async def _restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
         return await self._reset(node, act, RESTARTS)
@@ -528,8 +497,8 @@ class RedfishDriver(HttpDriver):
             )
         kind = next((w for w in wanted if w in (allowed or wanted)), None)
         if target is None or kind is None:
-            raise DeviceRefused(f"{self._name(node)} allows none of {', '.join(wanted)}.", meaning="fatal")
-        return await self._order(node, Call(post=target, send={"ResetType": kind}), act)
+            raise DeviceRefused(f"{self.name_of(node)} allows none of {', '.join(wanted)}.", meaning="fatal")
+        return await self._order(node, Post(post=target, send={"ResetType": kind}), act)
 
     async def _hand_over(self, node: str, act: Act, progress: Progress | None) -> Fields:
         managers = await self._members(node, await self._path_of(node, "Managers"))
@@ -537,44 +506,42 @@ class RedfishDriver(HttpDriver):
             target = self._action(manager, node, "#Manager.ForceFailover")
             other = next((self.get(m, node, "@odata.id") for m in managers if m is not manager), None)
             if target is not None and other is not None:
-                return await self._order(node, Call(post=target, send={"NewManager": {"@odata.id": other}}), act)
-        raise DeviceRefused(f"{self._name(node)} has no second manager to hand over to.", meaning="fatal")
+                return await self._order(node, Post(post=target, send={"NewManager": {"@odata.id": other}}), act)
+        raise DeviceRefused(f"{self.name_of(node)} has no second manager to hand over to.", meaning="fatal")
 
     async def _cancel(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        return await self._order(node, Call(delete=act.reason), act)
+        return await self._order(node, Delete(delete=act.reason), act)
 
-    def _action(self, thing: Any, node: str, name: str) -> str | None:
+    def _action(self, thing: object, node: str, name: str) -> str | None:
         found = self.get(self.get(self.get(thing, node, "Actions"), node, name), node, "target")
         return found if isinstance(found, str) else None
 
-    async def _order(self, node: str, call: Call, act: Act, progress: Progress | None = None) -> Fields:
+    async def _order(self, node: str, call: Request, act: Act, progress: Progress | None = None) -> Fields:
         """Send one order; the task that it began is known by its link, or by the monitor's place (202 and Location)."""
-        async with self._answer(node, Asked(call, {}, "act", act, progress)) as response:
-            raw, status, place = await self._bounded(node, response), response.status, response.headers.get("Location")
-        body: dict[str, Any] = {}
+        status, raw, headers, _ = await self._whole(node, Asked(call, {}, "act", act, progress))
+        body: dict[str, object] = {}
         with contextlib.suppress(DeviceRefused):
             body = self._json(node, raw) if raw.strip() else {}
         task = self.get(body, node, "@odata.id") if self.get(body, node, "TaskState") is not None else None
-        handle = task or place if status == 202 or task else None
+        handle = task or headers.get("Location") if status == 202 or task else None
         return {"handle": handle, "message": self._readable(raw) if body else ""}
 
     async def _path_of(self, node: str, name: str) -> str:
         path = self._link(await self._root(node), node, name)
         if path is None:
-            raise DeviceRefused(f"{self._name(node)} has no {name}.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)} has no {name}.", meaning="fatal")
         return path
 
     async def _member_path(self, node: str, name: str) -> str:
         collection = await self._now(node, await self._path_of(node, name))
         found = [self.get(m, node, "@odata.id") for m in self.rows(collection, node, "Members")]
         if not found or not isinstance(found[0], str):
-            raise DeviceRefused(f"{self._name(node)} has nothing in its {name}.", meaning="fatal")
+            raise DeviceRefused(f"{self.name_of(node)} has nothing in its {name}.", meaning="fatal")
         return str(found[0])
 
-    async def _now(self, node: str, path: str) -> dict[str, Any]:
+    async def _now(self, node: str, path: str) -> dict[str, object]:
         """A resource as it is at this moment, for an act that follows."""
-        async with self._answer(node, Asked(Call(get=path.replace("{", "%7B")), {}, "act")) as response:
-            return self._json(node, await self._bounded(node, response))
+        return self._json(node, (await self._whole(node, Asked(getting(path), {}, "act"))).raw)
 
     # --- login
 
@@ -591,35 +558,18 @@ class RedfishDriver(HttpDriver):
         path = self._link(self.get(root, node, "Links"), node, "Sessions")
         if path is None:
             return self._basic(node, user, secret)
-        for attempt in range(READ_TRIES):
-            try:
-                account = {"UserName": user, "Password": secret}
-                status, raw, heads = await self._exchange(node, "POST", path, {}, json=account)
-                break
-            except (NotReached, AnswerLost) as error:
-                if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
-                    raise NotReached(error.what, error.why, error.next) from None
-                await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
-        if status in (404, 405, 501):
+        call = Post(post=path.replace("{", "%7B"), send={"UserName": "{user}", "Password": "{secret}"})
+        whole = await self._said_hello(node, Asked(call, {"user": user, "secret": secret}))
+        if whole.status in (404, 405, 501):
             return self._basic(node, user, secret)
-        if status >= 500:
-            raise NotReached(
-                f"{self._name(node)} is not ready to log in (status {status}).",
-                next=f"gallant survey {self.system.name}",
-            )
-        if status >= 300:
-            raise LoginRefused(
-                f"{self._name(node)} refuses the login of {user} (account {purpose!r}): "
-                f"{self.said(self._readable(raw), 200) or status}.",
-                next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
-            )
-        token = heads.get(TOKEN)
+        self._let_in(node, purpose, user, whole)
+        token = whole.headers.get(TOKEN)
         if not token:
             raise self._no_session(node)
         self._secrets.add(token)
-        place = own_path(heads.get("Location", ""), self.system.nodes[node].address)
-        if place is not None and place != ROOT:
-            self._logouts[node, purpose] = place
+        session = own_path(whole.headers.get("Location", ""), self.system.nodes[node].address)
+        if session is not None and session != ROOT:
+            self._logouts[node, purpose] = session
         return {TOKEN: token}
 
     def _basic(self, node: str, user: str, secret: str) -> dict[str, str]:
@@ -633,8 +583,7 @@ class RedfishDriver(HttpDriver):
             await super()._log_out(node, purpose, carried)
         elif (path := self._logouts.pop((node, purpose), None)) is not None:
             with contextlib.suppress(GallantError, TimeoutError):
-                async with asyncio.timeout(2):
-                    await self._exchange(node, "DELETE", path, {**carried, "Connection": "close"})
+                await self._hang_up(node, Asked(Delete(delete=path.replace("{", "%7B"))), carried)
 
     # --- words
 
@@ -642,12 +591,12 @@ class RedfishDriver(HttpDriver):
         if not any(rule.applies(status, text) for rule in self.profile.errors):
             if status == 503:
                 return NotReached(
-                    f"{self._name(node)} is busy: {self.said(text, 200) or status}.",
-                    next=f"gallant survey {self._name(node)}",
+                    f"{self.name_of(node)} is busy: {self.said(text, 200) or status}.",
+                    next=f"gallant survey {self.name_of(node)}",
                 )
             if status in (401, 403):
                 return LoginRefused(
-                    f"{self._name(node)} does not let us do this: {self.said(text, 200) or status}.",
+                    f"{self.name_of(node)} does not let us do this: {self.said(text, 200) or status}.",
                     next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
                 )
         return super()._refusal(node, text, status)
@@ -673,7 +622,7 @@ class RedfishDriver(HttpDriver):
         return " ".join(dict.fromkeys(said)) or (fallback if isinstance(fallback, str) else "")
 
 
-def _slim(found: dict[str, Any]) -> dict[str, Any]:
+def _slim(found: dict[str, object]) -> dict[str, object]:
     """What is used of an inventory or of one of its members; the rest need not be kept."""
     kept = {key: value for key, value in found.items() if key.lower() in INVENTORY_FIELDS}
     rows = next((value for key, value in found.items() if key.lower() == "members"), None)

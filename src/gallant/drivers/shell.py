@@ -12,15 +12,24 @@ import os
 import re
 import shlex
 from collections.abc import AsyncIterator, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias, cast
 
 from gallant.core.errors import GallantError
+from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
-from gallant.drivers.base import Asked, ProfiledDriver
-from gallant.drivers.profile import Call, every_match, fill, searched
-from gallant.drivers.ssh import Connections, connect, explained
+from gallant.drivers.base import Asked, ProfiledDriver, Tools
+from gallant.drivers.calls import Call, Command, Fetch, Run
+from gallant.drivers.profile import Profile, every_match, fill, searched
+from gallant.drivers.ssh import Connections, explained
 from gallant.drivers.xml import NotXml, parse_xml, picked
+
+if TYPE_CHECKING:
+    from asyncssh import SSHClientConnection
+
+# A command that runs, here or over SSH: two libraries' classes with the same three streams, which they share no name for.
+Process: TypeAlias = Any
+Stream: TypeAlias = Any
 
 LARGEST_TEXT = 64 * 1024 * 1024
 CHUNK = 64 * 1024
@@ -46,12 +55,11 @@ class Output:
 class ShellDriver(ProfiledDriver):
     """One system's nodes, each with a command line."""
 
-    def __init__(self, *args: Any) -> None:
-        super().__init__(*args)
-        self.connections = Connections(self._connect)
+    def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
+        super().__init__(system, profile, tools)
+        self.connections = Connections(self)
         self._prompts: dict[tuple[str, str], Prompt] = {}
         self._gates: dict[tuple[str, str], asyncio.Semaphore] = {}
-        self.host_keys: dict[str, str] = {}
         self._typing: dict[tuple[str, str], asyncio.Lock] = {}
 
     @property
@@ -60,18 +68,6 @@ class ShellDriver(ProfiledDriver):
 
     def _is_safe(self, call: Call) -> bool:
         return True  # a read's commands only read
-
-    async def _connect(self, node: str, purpose: str) -> Any:
-        connection = await connect(
-            self._name(node),
-            self.system.nodes[node],
-            self.credential(purpose),
-            self.tools.folder,
-            self.profile.timeout_s,
-            self.tools.learn_key,
-        )
-        self.host_keys[node] = connection.get_server_host_key().get_fingerprint("sha256")
-        return connection
 
     async def _prepare(self, node: str, purpose: str) -> None:
         if not self.local:
@@ -88,34 +84,35 @@ class ShellDriver(ProfiledDriver):
 
     # --- calls
 
-    async def _ask(self, node: str, asked: Asked) -> Any:
+    async def _ask(self, node: str, asked: Asked) -> object:
         call, fields, purpose, act, progress = asked
-        if call.upload and act is not None:
-            await self._send_file(node, fill(call.upload_to or "{package}", dict(fields)), act, progress)
-        if call.fetch is not None:
-            text = b"".join([c async for c in self._file(node, fill(call.fetch, dict(fields)), LARGEST_TEXT)])
+        if isinstance(call, Fetch):
+            text = b"".join([c async for c in self._file(node, fill(call.fetch, fields), LARGEST_TEXT)])
             return self._data(node, call, text.decode("utf-8", "replace"), 0)
+        assert isinstance(call, Run)  # a profile of this driver knows no other verbs
+        if call.upload and act is not None:
+            await self._send_file(node, fill(call.upload_to or "{package}", fields), act, progress)
         answers = {pattern: fill(text, self._with_secret(text, fields)) for pattern, text in call.answers.items()}
         said = await self.run(node, self._line(node, call, fields), purpose, call.timeout_s, answers, call.elevated)
-        self._look(node, call, said)
+        self._judge(node, call, said)
         return self._data(node, call, said.text, said.status)
 
     def _with_secret(self, text: str, fields: Mapping[str, str]) -> dict[str, str]:
         return {**fields, **({"secret": self.credential("elevate").secret} if "{secret}" in text else {})}
 
-    def _line(self, node: str, call: Call, fields: Mapping[str, str]) -> str:
+    def _line(self, node: str, call: Run, fields: Mapping[str, str]) -> str:
         """The command with its fields, each one word that no shell reads anything into."""
         if self.profile.shell.prompt is None:
             return str(fill(call.said, {key: shlex.quote(value) for key, value in fields.items()}))
         for key, value in fields.items():
             if f"{{{key}}}" in call.said and not _TYPEABLE.fullmatch(value):
                 raise DeviceRefused(
-                    f"{self._name(node)}: {clean(value, 60)!r} cannot stand in a command that is typed.",
+                    f"{self.name_of(node)}: {clean(value, 60)!r} cannot stand in a command that is typed.",
                     meaning="fatal",
                 )
-        return str(fill(call.said, dict(fields)))
+        return str(fill(call.said, fields))
 
-    def _look(self, node: str, call: Call, said: Output) -> None:
+    def _judge(self, node: str, call: Run, said: Output) -> None:
         """Raise what a command's end means, unless it is good."""
         text = said.errors.strip() or said.text.strip()
         if said.status not in call.exits:
@@ -130,9 +127,9 @@ class ShellDriver(ProfiledDriver):
             if found is not None:
                 raise self._refusal(node, next((row for row in text.splitlines() if found[0].strip() in row), text))
 
-    def _data(self, node: str, call: Call, text: str, status: int) -> dict[str, Any]:
+    def _data(self, node: str, call: Command, text: str, status: int) -> dict[str, object]:
         """An answer as data: its text, what the patterns find in it, and what it holds where it is JSON or XML."""
-        found: dict[str, Any] = {"text": text.strip(), "exit": status}
+        found: dict[str, object] = {"text": text.strip(), "exit": status}
         if call.rows is not None:
             found["rows"] = every_match(call.rows, text)
         if call.match is not None:
@@ -148,7 +145,8 @@ class ShellDriver(ProfiledDriver):
                     found["data"] = parsed_json(text.encode())
         except (NotXml, ValueError) as error:
             raise DeviceRefused(
-                f"{self._name(node)} answers with something that is not XML: {clean(str(error), 80)}.", meaning="fatal"
+                f"{self.name_of(node)} answers with something that is not XML: {clean(str(error), 80)}.",
+                meaning="fatal",
             ) from None
         return found
 
@@ -188,7 +186,7 @@ class ShellDriver(ProfiledDriver):
             async with asyncio.timeout(patience):
                 process = await self._process(node, command, purpose)
                 sent = True
-                if not answers:  # whoever waits for a word shall know that none comes
+                if not answers:  # anyone who waits for a word should know that none comes
                     process.stdin.write_eof()
                 try:
                     out, err = await asyncio.gather(
@@ -199,22 +197,22 @@ class ShellDriver(ProfiledDriver):
                     await _end(process)
         except Exception as error:
             if self.local and isinstance(error, OSError) and not isinstance(error, TimeoutError):
-                raise NotReached(f"{self._name(node)}: the command cannot be run here: {error.strerror}.") from None
+                raise NotReached(f"{self.name_of(node)}: the command cannot be run here: {error.strerror}.") from None
             raise self._broken(node, error, sent) from None
         return Output(out, err, status)
 
     def _broken(self, node: str, error: Exception, sent: bool) -> GallantError:
         found = (
-            explained(self._name(node), self.system.nodes[node], error, sent)
+            explained(self.name_of(node), self.system.nodes[node], error, sent)
             if not self.local
-            else _here(self._name(node), error)
+            else _here(self.name_of(node), error)
         )
         if isinstance(found, AnswerLost) and not isinstance(error, TimeoutError):
             self.connections.drop(node)
             self._prompts = {key: prompt for key, prompt in self._prompts.items() if key[0] != node}
         return found
 
-    async def _process(self, node: str, command: str, purpose: str) -> Any:
+    async def _process(self, node: str, command: str, purpose: str) -> Process:
         if self.local:
             return await asyncio.create_subprocess_exec(
                 "/bin/sh",
@@ -229,7 +227,7 @@ class ShellDriver(ProfiledDriver):
         return await connection.create_process(command, encoding=None)
 
     async def _all_of(
-        self, node: str, stream: Any, answer_to: Any = None, answers: Mapping[str, str] | None = None
+        self, node: str, stream: Stream, answer_to: Stream = None, answers: Mapping[str, str] | None = None
     ) -> str:
         """All that comes on a stream; questions on the way are answered, each once for every time that it is asked."""
         heard, asked = bytearray(), 0
@@ -310,12 +308,15 @@ class ShellDriver(ProfiledDriver):
         if self.local:
             with open(path, "rb") as file:
                 while chunk := file.read(CHUNK):
+                    size += len(chunk)
+                    if size > limit:
+                        raise self._said_too_much(node, limit)
                     yield chunk
             return
         connection = await self.connections.get(node, purpose)
         try:
             async with connection.start_sftp_client() as sftp, sftp.open(path, "rb") as file:
-                while chunk := await file.read(CHUNK):
+                while chunk := cast(bytes, await file.read(CHUNK)):  # opened for bytes, which its type does not say
                     size += len(chunk)
                     if size > limit:
                         raise self._said_too_much(node, limit)
@@ -333,10 +334,11 @@ class ShellDriver(ProfiledDriver):
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
         from gallant.drivers.base import LARGEST_EXPORT
 
-        if call.fetch is not None:
-            async for chunk in self._file(node, fill(call.fetch, dict(fields)), LARGEST_EXPORT):
+        if isinstance(call, Fetch):
+            async for chunk in self._file(node, fill(call.fetch, fields), LARGEST_EXPORT):
                 yield chunk
             return
+        assert isinstance(call, Run)
         async for chunk in self.stream(node, self._line(node, call, fields), call.exits, call.timeout_s, call.elevated):
             yield chunk
 
@@ -380,7 +382,7 @@ class ShellDriver(ProfiledDriver):
 class Prompt:
     """A device's command line, at which one command after the other is typed."""
 
-    def __init__(self, driver: ShellDriver, node: str, process: Any, connection: Any) -> None:
+    def __init__(self, driver: ShellDriver, node: str, process: Process, connection: SSHClientConnection) -> None:
         self.driver, self.node, self.process, self.connection = driver, node, process, connection
         self.shell = driver.profile.shell
         self.elevated = False
@@ -401,8 +403,8 @@ class Prompt:
             chunk = await self.process.stdout.read(CHUNK)
             if not chunk:
                 raise AnswerLost(
-                    f"{self.driver._name(self.node)} ended the session.",
-                    next=f"gallant survey {self.driver._name(self.node)}",
+                    f"{self.driver.name_of(self.node)} ended the session.",
+                    next=f"gallant survey {self.driver.name_of(self.node)}",
                 )
             heard = _STEERING.sub("", heard + chunk.decode("utf-8", "replace")).replace("\r\n", "\n")
             if len(heard) > LARGEST_TEXT:
@@ -427,20 +429,20 @@ def _written_over(row: str) -> str:
     return shown.rstrip() if "\r" in row else shown
 
 
-def asyncio_stdout() -> Any:
+def asyncio_stdout() -> int:
     import asyncssh
 
     return asyncssh.STDOUT
 
 
-async def _exit_of(process: Any) -> int:
+async def _exit_of(process: Process) -> int:
     if isinstance(process, asyncio.subprocess.Process):
         return await process.wait()
     done = await process.wait(check=False)
     return -1 if done.exit_status is None else int(done.exit_status)
 
 
-async def _end(process: Any) -> None:
+async def _end(process: Process) -> None:
     """Let go of a command, and of what it started where it runs here."""
     if isinstance(process, asyncio.subprocess.Process):
         import os
@@ -449,7 +451,7 @@ async def _end(process: Any) -> None:
         if process.returncode is None:
             with contextlib.suppress(ProcessLookupError, PermissionError):
                 os.killpg(process.pid, signal.SIGKILL)
-        # Its pipes first: whoever waits for the process waits for them too, and one that nobody reads never ends.
+        # Its pipes first: waiting for the process means waiting for them, and one that is not read never ends.
         process._transport.close()  # type: ignore[attr-defined]
         await process.wait()
     else:
@@ -460,5 +462,5 @@ def _here(name: str, error: Exception) -> GallantError:
     if isinstance(error, GallantError):
         return error
     if isinstance(error, TimeoutError):
-        return AnswerLost(f"{name}: the command took too long and was ended.", next=f"gallant survey {name}")
+        return AnswerLost(f"{name}: the command took too long and was ended.", next=f"gallant survey {name}", late=True)
     raise error

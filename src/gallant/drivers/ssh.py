@@ -8,16 +8,19 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Node
 from gallant.core.ports import AnswerLost, LoginRefused, NotReached
 from gallant.core.records import clean
 from gallant.disk import appending
-from gallant.drivers.base import Credential
+from gallant.drivers.base import Credential, ProfiledDriver
+
+if TYPE_CHECKING:
+    from asyncssh import SSHClientConnection, SSHKey
 
 KNOWN_HOSTS = "known_hosts"
 KEEPALIVE_S = 15
@@ -36,22 +39,22 @@ async def connect(
     timeout_s: float,
     learn: Learn | None,
     standard: int = 22,
-) -> Any:
+) -> SSHClientConnection:
     """An authenticated connection. Raises `NotReached` or `LoginRefused`; a key that is not known is shown, and refused."""
     import asyncssh
 
     host, port = node.host, ssh_port(node, standard)
     known = folder / KNOWN_HOSTS
-    shown: list[Any] = []
+    shown: list[SSHKey] = []
 
     class Client(asyncssh.SSHClient):
-        def validate_host_public_key(self, host: str, addr: str, port: int, key: Any) -> bool:
+        def validate_host_public_key(self, host: str, addr: str, port: int, key: SSHKey) -> bool:
             shown.append(key)
             if node.fingerprint is not None:
-                return bool(key.get_fingerprint("sha256") == node.fingerprint.rstrip("="))
+                return key.get_fingerprint("sha256") == node.fingerprint.rstrip("=")
             return False
 
-    options: dict[str, Any] = {
+    options: dict[str, Any] = {  # keyword arguments of the library's
         "config": None,
         "agent_path": None,
         "client_keys": None,
@@ -62,24 +65,28 @@ async def connect(
         "username": credential.user,
         **_proof(name, credential),
     }
-    for attempt in (1, 2):
+    for may_learn in (learn, None):
         shown.clear()
         try:
             return await asyncssh.connect(host, port, client_factory=Client, **options)
         except asyncssh.HostKeyNotVerifiable as error:
-            key = shown[-1] if shown else None
-            if key is None:
+            if not shown:
                 raise NotReached(f"{name} shows no host key that can be used: {clean(str(error), 100)}.") from None
-            fingerprint = key.get_fingerprint("sha256")
-            kind = key.get_algorithm()
-            if attempt == 1 and node.fingerprint is None and learn is not None and learn(name, kind, fingerprint):
-                _keep(known, host, port, key)
-                options["known_hosts"] = str(known)
-                continue
-            raise _strange_key(name, node, fingerprint, known) from None
+            key = shown[-1]
+            if not _is_trusted(name, node, key, may_learn):
+                raise _strange_key(name, node, key.get_fingerprint("sha256"), known) from None
+            _keep(known, host, port, key)
+            options["known_hosts"] = str(known)
         except Exception as error:
             raise explained(name, node, error, False, credential.user) from None
     raise AssertionError("unreachable")
+
+
+def _is_trusted(name: str, node: Node, key: SSHKey, learn: Learn | None) -> bool:
+    """Whether a person says that a key is the node's; nobody is asked about one that is not the pinned one."""
+    if node.fingerprint is not None or learn is None:
+        return False
+    return learn(name, key.get_algorithm(), key.get_fingerprint("sha256"))
 
 
 def _proof(name: str, credential: Credential) -> dict[str, Any]:
@@ -105,7 +112,7 @@ def _proof(name: str, credential: Credential) -> dict[str, Any]:
     return {"password": credential.secret, "preferred_auth": "password,keyboard-interactive"}
 
 
-def _keep(known: Path, host: str, port: int, key: Any) -> None:
+def _keep(known: Path, host: str, port: int, key: SSHKey) -> None:
     """Add a key that a person has looked at."""
     where = host if port == 22 else f"[{host}]:{port}"
     line = f"{where} {key.export_public_key().decode().strip()}\n"
@@ -139,12 +146,13 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
             next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {name}",
         )
     if sent and isinstance(error, (asyncssh.Error, OSError, asyncio.IncompleteReadError)):
-        kind = "it took too long" if isinstance(error, TimeoutError) else "the connection was cut"
-        return AnswerLost(f"{name} gave no answer: {kind}.", next=f"gallant survey {name}")
+        late = isinstance(error, TimeoutError)
+        kind = "it took too long" if late else "the connection was cut"
+        return AnswerLost(f"{name} gave no answer: {kind}.", next=f"gallant survey {name}", late=late)
     if isinstance(error, asyncssh.Error):
         return NotReached(f"{name}: no SSH connection comes about: {clean(str(error), 120)}.", next=todo)
     if isinstance(error, TimeoutError):
-        return NotReached(f"{name} cannot be reached at {node.address}: no answer in time.", next=todo)
+        return NotReached(f"{name} cannot be reached at {node.address}: no answer in time.", next=todo, late=True)
     if isinstance(error, OSError):
         why = os.strerror(error.errno).lower() if error.errno else clean(str(error), 100)
         return NotReached(f"{name} cannot be reached at {node.address}: {why}.", next=todo)
@@ -154,18 +162,36 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
 class Connections:
     """One connection for each node and purpose, made when it is first needed."""
 
-    def __init__(self, make: Callable[[str, str], Any]) -> None:
-        self._make = make
-        self._open: dict[tuple[str, str], Any] = {}
+    def __init__(self, driver: ProfiledDriver, standard: int = 22) -> None:
+        """`standard` is the protocol's port, where an address names none."""
+        self._driver, self._standard = driver, standard
+        self.host_keys: dict[str, str] = {}  # by node, as it last showed one
+        self._open: dict[tuple[str, str], SSHClientConnection] = {}
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
 
-    async def get(self, node: str, purpose: str) -> Any:
+    async def get(self, node: str, purpose: str) -> SSHClientConnection:
         key = (node, purpose)
         async with self._locks.setdefault(key, asyncio.Lock()):
             if key in self._open and not self._open[key].is_closed():
                 return self._open[key]
-            self._open[key] = await self._make(node, purpose)
+            self._open[key] = await self._made(node, purpose)
             return self._open[key]
+
+    async def _made(self, node: str, purpose: str) -> SSHClientConnection:
+        driver = self._driver
+        made = await connect(
+            driver.name_of(node),
+            driver.system.nodes[node],
+            driver.credential(purpose),
+            driver.tools.folder,
+            driver.profile.timeout_s,
+            driver.tools.learn_key,
+            self._standard,
+        )
+        key = made.get_server_host_key()
+        assert key is not None
+        self.host_keys[node] = key.get_fingerprint("sha256")
+        return made
 
     def drop(self, node: str) -> None:
         """Forget a node's connections: it may be another machine, or another start of it, that answers next."""
@@ -180,7 +206,7 @@ class Connections:
         made, self._open = list(self._open.values()), {}
         await self._end(made)
 
-    async def _end(self, made: list[Any]) -> None:
+    async def _end(self, made: Sequence[SSHClientConnection]) -> None:
         for connection in made:
             connection.close()
         for connection in made:

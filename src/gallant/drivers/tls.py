@@ -21,7 +21,7 @@ from gallant.core.estate.systems import Node
 @lru_cache(maxsize=1)
 def shared_context() -> ssl.SSLContext:
     """One verifying context for all devices: making one takes 70 ms."""
-    return ssl.create_default_context()
+    return context_for()
 
 
 def verification(node: Node, folder: str) -> ssl.SSLContext | aiohttp.Fingerprint:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, TypeAlias
+
+if TYPE_CHECKING:
+    from lxml import etree
 
 DEEPEST = 64
 MOST_ROWS = 20_000  # of one table in one answer
@@ -17,11 +20,15 @@ STANDARD = {
 }
 
 
+Element: TypeAlias = "etree._Element"
+XPath: TypeAlias = "etree.XPath"
+
+
 class NotXml(ValueError):
     """What came is no XML that is read here; says why."""
 
 
-def parse_xml(raw: bytes) -> Any:
+def parse_xml(raw: bytes) -> Element:
     """The document's root. A document type is refused whole: nobody who means well needs one here."""
     from lxml import etree  # late: most runs meet no XML
 
@@ -43,7 +50,7 @@ def parse_xml(raw: bytes) -> Any:
     return root
 
 
-def _deeper_than(root: Any, most: int) -> bool:
+def _deeper_than(root: Element, most: int) -> bool:
     level = [root]
     for _ in range(most):
         level = [child for element in level for child in element]
@@ -52,37 +59,46 @@ def _deeper_than(root: Any, most: int) -> bool:
     return True
 
 
-def picked(root: Any, find: Mapping[str, str | Mapping[str, str]], namespaces: Mapping[str, str]) -> dict[str, Any]:
+def picked(
+    root: Element, find: Mapping[str, str | Mapping[str, str]], namespaces: Mapping[str, str]
+) -> dict[str, object]:
     """By name: the text at an XPath, or for a table of XPaths one row for each element at `at`."""
-    found: dict[str, Any] = {}
+    found: dict[str, object] = {}
     spaces = tuple(sorted(namespaces.items()))
     for name, wanted in find.items():
         if isinstance(wanted, str):
             found[name] = _text(root, _path(wanted, spaces))
             continue
-        rows = _path(wanted["at"], spaces)(root)
-        if len(rows) > MOST_ROWS:
-            raise NotXml(f"its table of {name} has more than {MOST_ROWS:,} rows")
-        columns = [(column, _path(path, spaces)) for column, path in wanted.items() if column != "at"]
-        found[name] = [
-            {column: text for column, path in columns if (text := _text(element, path)) is not None} for element in rows
-        ]
+        try:
+            found[name] = table(root, wanted, namespaces)
+        except NotXml as error:
+            raise NotXml(f"its table of {name} {error}") from None
     return found
 
 
+def table(root: Element, columns: Mapping[str, str], namespaces: Mapping[str, str]) -> list[dict[str, str]]:
+    """One row for each element at `at`: by column, the text at its XPath where there is one."""
+    spaces = tuple(sorted(namespaces.items()))
+    rows = _path(columns["at"], spaces)(root)
+    if len(rows) > MOST_ROWS:
+        raise NotXml(f"has more than {MOST_ROWS:,} rows")
+    paths = [(column, _path(path, spaces)) for column, path in columns.items() if column != "at"]
+    return [{column: text for column, path in paths if (text := _text(element, path)) is not None} for element in rows]
+
+
 @lru_cache(maxsize=1024)
-def _path(path: str, namespaces: tuple[tuple[str, str], ...]) -> Any:
+def _path(path: str, namespaces: tuple[tuple[str, str], ...]) -> XPath:
     from lxml import etree
 
     return etree.XPath(path, namespaces=dict(namespaces))
 
 
-def text_at(element: Any, path: str, namespaces: Mapping[str, str]) -> str | None:
+def text_at(element: Element, path: str, namespaces: Mapping[str, str]) -> str | None:
     """The text of the first thing that an XPath finds; None where it finds nothing."""
     return _text(element, _path(path, tuple(sorted(namespaces.items()))))
 
 
-def _text(element: Any, path: Any) -> str | None:
+def _text(element: Element, path: XPath) -> str | None:
     found = path(element)
     if isinstance(found, list):
         if not found:

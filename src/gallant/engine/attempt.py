@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 from gallant.core.catalog.products import release_digest
 from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.snapshots import name_begins, roll_reason
+from gallant.core.estate.stacks import by_system
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Accepted, Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent
 from gallant.core.readings import IN_SERVICE, Reading
@@ -28,17 +29,20 @@ from gallant.core.work.steps import (
     GOING,
     KINDS,
     NEVER,
+    RETURN,
     SAFE,
     SNAPSHOT,
     STEADY,
     UNREACHED,
+    UNTOLD,
     Look,
     Seen,
+    doing,
     nodes_looked_at,
     observe,
     told,
 )
-from gallant.engine.guards import ADVICE, FINAL, Objection, Scene, objections
+from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.means import Log, Means, Orders, Unknown, WayOn
 from gallant.engine.watch import Watch
@@ -60,7 +64,13 @@ class Attempts:
         self.id, self.plan, self.means, self.orders, self.log = roll_id, plan, means, orders, log
         self.watch = watch
         self.clock, self.listener = means.clock, log.listener
-        self._own = {BACKUP: self._backup, SNAPSHOT: self._snapshot, STEADY: self._steady}
+        self._own = {
+            BACKUP: self._backup,
+            SNAPSHOT: self._snapshot,
+            STEADY: self._steady,
+            RETURN: self._return,
+        }
+        self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
@@ -74,13 +84,19 @@ class Attempts:
             return
         while not await self._attempt(step):
             if self.log.state.step(step.id).attempts >= MOST_ATTEMPTS:
-                raise Stopped(f"{step.subject}: {step.kind} was tried {MOST_ATTEMPTS} times and never began.")
+                raise Stopped(f"{step.subject}: {doing(step)} was tried {MOST_ATTEMPTS} times and never began.")
 
     async def _attempt(self, step: Step) -> bool:
         """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
         system, kind = self._system(step.system), KINDS[step.kind]
-        readings = await self.read_all(system, (step.node,) if step.alone else ())
-        self._guard(step, system, readings, await self._restore_point(step, system))
+        beside = self.beside.get(step.system, set()) - {step.node}
+        staying = [node for node in system.nodes if node not in beside]
+        if kind.name == RETURN:  # nothing can be asked of it yet
+            await self.log.intent(step, Before(boot="", version="", role=""))
+            await self._return(step, system)
+            return True
+        readings = await self.read_all(system, (step.node,) if step.alone else staying)
+        self._guard(step, system, readings, await self._restore_point(step, system), await self._above(step))
         own = readings[step.node]
         before = Before(
             boot=own.boot,
@@ -112,7 +128,7 @@ class Attempts:
             if error.meaning != "already":
                 await self.log.outcome(step, e.FAILED, error.what)
                 raise Stopped(
-                    f"{step.subject}: {step.kind} to {step.to} was refused. {error.what}", error.why
+                    f"{step.subject}: {doing(step)} to {step.to} was refused. {error.what}", error.why
                 ) from None
             accepted = None
         except AnswerLost:
@@ -125,7 +141,8 @@ class Attempts:
 
     async def _order(self, step: Step, send_by: float) -> Accepted:
         act = Act(
-            kind=step.kind,
+            kind=KINDS[step.kind].order,
+            component=step.component,
             release=step.to,
             package=step.package or "",
             sha256=step.sha256 or "",
@@ -134,7 +151,7 @@ class Attempts:
         )
         if self.clock.real() > send_by:
             raise NotSent(
-                f"{step.subject}: the order to {step.kind} was not sent: writing the journal took too long.",
+                f"{step.subject}: the order to {doing(step)} was not sent: writing the journal took too long.",
                 next="Look at the disk under state/",
             )
         return await self.means.drivers[step.system].act(
@@ -149,11 +166,34 @@ class Attempts:
     async def _restore_point(self, step: Step, system: System) -> str | None:
         if "restore_point_there" not in step.guards:
             return None
-        return await self.means.restore_points.there(system, roll=self.id, before=step.to)
+        return await self.means.restore_points.there(system, roll=self.id, before=self._before(step))
 
-    def _guard(self, step: Step, system: System, readings: Mapping[str, Reading], restore_point: str | None) -> None:
-        release = self.means.releases.current(system.product, step.to)
-        planned = self.plan.basis.releases.get(f"{system.product} {step.to}")
+    def _before(self, step: Step) -> str:
+        """What the restore point of a step's hop was taken before."""
+        own = (s for s in self.known_steps() if s.hop == step.hop and s.kind == SNAPSHOT)
+        return next((s.to for s in own), step.to)
+
+    async def _above(self, step: Step) -> list[Above]:
+        """What stands on the nodes that a step takes away, as it is now."""
+        found = []
+        for name, nodes in by_system(step.disturbs).items():
+            if name != step.system:
+                system, driver = self._system(name), self.means.drivers[name]
+                readings = await self.read_all(system)
+                drains = "drain" in driver.capabilities()
+                found.append(Above(system=system, readings=readings, going=nodes, drains=drains))
+        return found
+
+    def _guard(
+        self,
+        step: Step,
+        system: System,
+        readings: Mapping[str, Reading],
+        restore_point: str | None,
+        above: Sequence[Above],
+    ) -> None:
+        release = self.means.releases.current(step.product, step.to)
+        planned = self.plan.basis.releases.get(f"{step.product} {step.to}")
         scene = Scene(
             step=step,
             system=system,
@@ -169,13 +209,18 @@ class Attempts:
             our_jobs=self._our_jobs(system.name),
             silent=tuple(self.watch.silent(system.name)),
             flapping=self.watch.flapping(system.name),
+            beside=tuple(sorted(self.beside.get(step.system, set()) - {step.node})),
+            ceiling_percent=self.means.estate.limits.ceiling_percent,
+            downtime_accepted=self._consented("downtime", system),
+            above=tuple(above),
+            falling_accepted=tuple(o.system.name for o in above if self._consented("downtime", o.system)),
             backup_waived=not self._can_export(system) and self._consented("no-backup", system),
         )
-        against = objections(scene, lambda a, b: self.means.same(system, a, b))
+        against = objections(scene, self.means.same)
         if against:
             kind = WayOn if any(self._gone(step, one) for one in against) else Stopped
             raise kind(
-                f"{step.subject}: {step.kind} was not begun: {'; '.join(one.reason for one in against)}.",
+                f"{step.subject}: {doing(step)} was not begun: {'; '.join(one.reason for one in against)}.",
                 next=self._ways_on(step, against),
             )
 
@@ -225,9 +270,13 @@ class Attempts:
         return {(s.node, t.entry.handle): s.id for s, t in taken if t is not None and t.entry.handle is not None}
 
     def expected(self, system: System) -> dict[str, str]:
-        """The version of each node as the journal left it: the plan's basis, and every step since that entered another."""
+        """The version of each node as the journal left it: the plan's basis, and every step since that entered another. None of a
+        node whose image has its version from a component that was brought since."""
         expected = {n: self.plan.basis.versions[node_name(system, n)] for n in system.nodes}
+        carried = self.means.drivers[system.name].knows().image_from
         for step in self.known_steps():
+            if step.system == system.name and step.component in carried and self.log.state.step(step.id).intent:
+                expected.pop(step.node, None)
             if step.system == system.name and KINDS[step.kind].enters and self.log.state.step(step.id).done:
                 expected[step.node] = step.to
         return expected
@@ -281,13 +330,13 @@ class Attempts:
 
     def _advice(self, step: Step) -> str:
         if step.reverts:
-            point = name_begins(roll_reason(self.id, step.to))
+            point = name_begins(roll_reason(self.id, self._before(step)))
             return f"Look at the console of {step.subject}; or go back: gallant snapshot revert {step.system} {point}"
         return told(KINDS[step.kind].advice, step)
 
     def _failed(self, step: Step, look: Look) -> Stopped:
         """Where a node did not enter its release, what had brought the release may have to be done again."""
-        what = f"{step.subject}: {step.kind} to {step.to} failed: {look.message}."
+        what = f"{step.subject}: {doing(step)} to {step.to} failed: {look.message}."
         if not KINDS[step.kind].enters:
             return Stopped(what, next=self._advice(step))
         brought = [
@@ -340,8 +389,16 @@ class Attempts:
             readings=readings,
             before=before,
             handle=handle,
-            same=lambda a, b: self.means.same(system, a, b),
+            same=self.means.same,
+            taken_s=self._taken_s(step),
         )
+
+    def _taken_s(self, step: Step) -> float | None:
+        """For how long the node has had the order of a step that is open; None where it never said that it took it."""
+        known = self.log.state.step(step.id)
+        if not known.open or known.accepted is None:
+            return None
+        return (self.clock.now() - known.accepted.entry.at).total_seconds()
 
     async def _sleep(self, step: Step, seconds: float) -> None:
         began = self.clock.now()
@@ -377,6 +434,37 @@ class Attempts:
             self._show(step, look, now - began)
             await self._sleep(step, pause)
 
+    async def _return(self, step: Step, system: System) -> None:
+        """A node that went down with the one below it answers again. It may be out of service still, as it was before."""
+        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        while True:
+            try:
+                reading = await self.read(system, step.node)
+            except (NotReached, AnswerLost, LoginRefused) as error:
+                said = error.what.rstrip(".")
+            else:
+                if reading.in_sync is not False:
+                    await self.log.outcome(step, e.DONE, f"answers again, on {reading.version}")
+                    return
+                said = reading.why_unwell
+            elapsed = self.clock.now() - began
+            if elapsed > patience:
+                raise self._overdue(step, patience)
+            self._show(step, Look(state=GOING, message=said), elapsed)
+            await self._sleep(step, STEADY_SAMPLE_S)
+
+    async def settle(self, before: Step) -> None:
+        """Wait until every node is whole, between two parts of one wave; raises where that takes too long."""
+        system, began = self._system(before.system), self.clock.now()
+        patience = self._patience(before.deadline_s)
+        while (look := await self._settled(system)).state != DONE:
+            if self.clock.now() - began > patience:
+                raise Stopped(
+                    f"{before.subject}: {doing(before)} was not begun: {look.message}.", next=self._advice(before)
+                )
+            self.listener.progress(before.id, 0.0, f"waiting: {look.message}")
+            await self._sleep(before, STEADY_SAMPLE_S)
+
     async def _settled(self, system: System) -> Look:
         expected = self.expected(system)
         for node in system.nodes:
@@ -384,7 +472,7 @@ class Attempts:
                 reading = await self.read(system, node)
             except (NotReached, AnswerLost) as error:
                 return Look(state=GOING, message=error.what.rstrip("."))
-            if not self.means.same(system, reading.version, expected[node]):
+            if node in expected and not self.means.same(system.product, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
                 words = f"{reading.name}: {reading.why_unwell}"
@@ -411,7 +499,7 @@ class Attempts:
         await self.log.outcome(step, e.DONE, words, backup.id)
 
     async def _snapshot(self, step: Step, system: System) -> None:
-        """The restore point of the hop. Whoever keeps it is asked first whether it is there: one is not taken twice."""
+        """The restore point of the hop. What keeps it is asked first whether it is there: one is not taken twice."""
         try:
             name = await self.means.restore_points.take(system, by=self.orders.by, roll=self.id, before=step.to)
         except GallantError as error:
@@ -429,6 +517,9 @@ class Attempts:
         That nothing of it is seen counts only in a look that began after the order could land at the latest: one that was
         still under way then may have passed the node before the order did.
         """
+        # The order of the next two lines in the loop is the promise: whether the order has landed is asked before the look
+        # begins. The other way round a look that began too early would count as proof, and an order that is still on its
+        # way would be given twice.
         assert known.intent is not None
         kind, before = KINDS[step.kind], known.intent.entry.before
         if kind.ours:  # these change nothing on a node, so they are simply done again
@@ -451,7 +542,7 @@ class Attempts:
                 await self.log.outcome(step, e.NOT_STARTED, words)
                 return False
             # A node that is away may still tell once it is back; one that is there and shows nothing tells no more.
-            silent = look.state == ABSENT and step.repeat == NEVER
+            silent = look.state == UNTOLD or (look.state == ABSENT and step.repeat == NEVER)
             if landed and (silent or self.clock.now() - began > patience):
                 raise self._not_known(step, look, patience)
             self.listener.progress(step.id, 0.0, "looking what became of it")
@@ -472,16 +563,18 @@ class Attempts:
             latest = known.intent.entry.wall + self.log.journal.lease_s * SEND_WITHIN
             sent = min(latest, self.log.journal.sole_since)
         since = self.clock.real() - sent - driver.request_timeout_s
-        return since >= 0 and self.clock.estate_s(since) >= driver.lands_within_s(step.kind)
+        return since >= 0 and self.clock.estate_s(since) >= driver.lands_within_s(KINDS[step.kind].order)
 
     def _not_known(self, step: Step, look: Look, patience: timedelta) -> Stopped:
         if look.state == GOING:  # a node that is away, and may be on its way back
             return self._overdue(step, patience)
         why = "it does not answer" if look.state == UNREACHED else "it took the order and shows nothing of it"
+        if look.state == UNTOLD:
+            why = "it lists nothing of its work"
         if step.repeat == NEVER and look.state == ABSENT:
             why = "nothing of it is seen, and its profile says that it is never given twice"
         return Unknown(
-            f"Whether {step.subject} carried out the order to {step.kind} is not known: {why}. Nothing is repeated.",
+            f"Whether {step.subject} carried out the order to {doing(step)} is not known: {why}. Nothing is repeated.",
             next=f"Look at {step.subject}, then: gallant resume {self.id} --it-did {step.id}   or   --it-did-not {step.id}",
         )
 

@@ -11,24 +11,38 @@ from datetime import datetime, timedelta
 
 from gallant.core.catalog.products import Release
 from gallant.core.estate.backups import Backup
+from gallant.core.estate.capacity import rooms
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System
-from gallant.core.readings import Reading
+from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
 from gallant.core.work.plan import Step
-from gallant.core.work.steps import KINDS, Same
+from gallant.core.work.steps import KINDS, Same, component_of
 
 MOST_FLAPS = 3  # outages that no move of roles explains, in one run
+
+
+class Above(Record):
+    """A system that stands on what is disturbed: fresh readings of all of its nodes, those that go down, and whether they can be
+    taken out of service first."""
+
+    system: System
+    readings: dict[str, Reading]
+    going: tuple[str, ...]
+    drains: bool
 
 
 class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
     `expected` are the versions by node as the journal left them; `hop_backups` are those that the hop began with;
+    `beside` are nodes that this roll works on at the same time, which are not read; `downtime_accepted`: somebody accepted by
+    name that the service is down meanwhile;
     `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there. `our_jobs` are
     the steps of this roll by node and the job that it gave them. `silent` are services of the
     system that do not answer, `flapping` how often each was out in this run while no role was moved. `backup_waived`: the system cannot export, and somebody
-    accepted that by name.
+    accepted that by name. `above` are the systems that stand on it, `falling_accepted` those of them of which somebody accepted by
+    name that they are down meanwhile.
     """
 
     step: Step
@@ -41,6 +55,11 @@ class Scene(Record):
     backup_limit: timedelta
     hop_backups: tuple[str, ...]
     restore_point: str | None
+    beside: tuple[str, ...] = ()
+    downtime_accepted: bool = False
+    above: tuple[Above, ...] = ()
+    falling_accepted: tuple[str, ...] = ()
+    ceiling_percent: float = 100
     our_jobs: dict[tuple[str, str], str] = {}
     backup_waived: bool = False
     silent: tuple[str, ...] = ()
@@ -81,7 +100,7 @@ def _no_unknown_job(scene: Scene, same: Same) -> str | None:
 
 def _versions_as_expected(scene: Scene, same: Same) -> str | None:
     for node, reading in scene.readings.items():
-        if not same(reading.version, scene.expected[node]):
+        if node in scene.expected and not same(scene.system.product, reading.version, scene.expected[node]):
             return f"{reading.name} runs {reading.version}; by the journal it should run {scene.expected[node]}"
     return None
 
@@ -110,7 +129,69 @@ def _unhealthy(readings: Sequence[Reading]) -> str | None:
 
 
 def _peers_healthy(scene: Scene, same: Same) -> str | None:
-    return _unhealthy(scene.others)
+    """Work that brings a node back needs of the others only that none of them is disturbed by it."""
+    return _unhealthy(scene.others) if _in_service(scene.reading) else None
+
+
+def _in_service(reading: Reading) -> bool:
+    return reading.state == IN_SERVICE
+
+
+def _enough_stay(scene: Scene, same: Same) -> str | None:
+    """With this node and those beside it away, no more are out than the shape tolerates."""
+    nodes, shape = len(scene.system.nodes), SHAPES[scene.system.shape]
+    if not _in_service(scene.reading):
+        return None  # it is out already: this brings it back
+    out = {n for n, r in scene.readings.items() if not _in_service(r)} | {*scene.beside, scene.step.node}
+    if len(out) <= shape.tolerates(nodes):
+        return _too_full(scene) if shape.shares_load else None
+    if not shape.tolerates(nodes):
+        accepted = scene.downtime_accepted or not _in_service(scene.reading)
+        return (
+            None if accepted else f"{scene.system.name} has nothing that carries on while {scene.step.subject} is away"
+        )
+    return (
+        f"{len(out)} of {nodes} nodes would be out of service ({', '.join(sorted(out))}); "
+        f"{scene.system.name} tolerates {shape.tolerates(nodes)}"
+    )
+
+
+def _upper_ready(scene: Scene, same: Same) -> str | None:
+    """Whatever stands on the node is out of service already, or can do without it."""
+    for one in scene.above:
+        going = [one.readings[node] for node in one.going if _in_service(one.readings[node])]
+        reason = _upper_against(scene, one, going) if going else None
+        if reason is not None:
+            return f"{reason} stands on {scene.step.subject}"
+    return None
+
+
+def _upper_against(scene: Scene, one: Above, going: Sequence[Reading]) -> str | None:
+    name, nodes, shape = one.system.name, len(one.system.nodes), SHAPES[one.system.shape]
+    out = {n for n, r in one.readings.items() if not _in_service(r)} | set(one.going)
+    if not shape.tolerates(nodes):
+        return None if name in scene.falling_accepted else f"{name} would be down, and"
+    if len(out) > shape.tolerates(nodes):
+        return f"{name} tolerates {shape.tolerates(nodes)} of {nodes} nodes out, {', '.join(sorted(out))} would be, and one"
+    if one.drains:
+        return f"{going[0].name} still carries, and"
+    leads = next((r for r in going if not shape.may_leave(r, nodes)), None)
+    if leads is not None:
+        return f"{leads.name} is {leads.role}, and"
+    unwell = _unhealthy([r for n, r in one.readings.items() if n not in one.going])
+    return f"{unwell}, and {going[0].name}" if unwell is not None else None
+
+
+def _too_full(scene: Scene) -> str | None:
+    """What this node carries has to fit onto those that stay."""
+    carrying = [r for r in scene.readings.values() if _in_service(r)]
+    for room in rooms(carrying, 1):
+        if room.then > scene.ceiling_percent:
+            return (
+                f"without {scene.step.subject} the {room.gauge} of the others would be {room.then:.0f} %, "
+                f"over {scene.ceiling_percent:.0f} %"
+            )
+    return None
 
 
 def _everyone_healthy(scene: Scene, same: Same) -> str | None:
@@ -127,7 +208,7 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
         if fresh and (
             backup.id in scene.hop_backups
             if moves
-            else same(backup.versions.get(scene.step.node), scene.reading.version)
+            else same(scene.system.product, backup.versions.get(scene.step.node), scene.reading.version)
         ):
             return None
     hours = scene.backup_limit.total_seconds() / 3600
@@ -155,20 +236,28 @@ def _package_verified(scene: Scene, same: Same) -> str | None:
 
 def _not_serving(scene: Scene, same: Same) -> str | None:
     shape = SHAPES[scene.system.shape]
-    if shape.may_leave(scene.reading):
+    if shape.may_leave(scene.reading, len(scene.system.nodes)) or not _in_service(scene.reading):
         return None
     return f"{scene.step.subject} is {scene.reading.role}; only a {' or '.join(shape.leaving)} node is restarted"
 
 
 def _awaits_target(scene: Scene, same: Same) -> str | None:
     awaited = scene.reading.next_version
-    if awaited is None:  # the device does not tell; the install's own outcome stands
-        return None
-    return None if same(awaited, scene.step.to) else f"{scene.step.subject} would start {awaited}, not {scene.step.to}"
+    if awaited is not None and not same(scene.step.product, awaited, scene.step.to):
+        return f"{scene.step.subject} would start {awaited}, not {scene.step.to}"
+    for brought in scene.step.brings:
+        part = component_of(scene.reading, brought.component)
+        awaited = part.next_version if part is not None else None
+        if awaited is not None and not same(brought.product, awaited, brought.version):
+            return f"{scene.step.subject} would start {brought.component} {awaited}, not {brought.version}"
+    return None  # a device that does not tell: the install's own outcome stands
 
 
 def _service_well(scene: Scene, same: Same) -> str | None:
-    """What is out already, or comes and goes by itself, is not made worse, nor is the work blamed for it."""
+    """What is out already, or comes and goes by itself, is not made worse, nor is the work blamed for it. A node that is out
+    carries nothing, so work that brings it back makes nothing worse."""
+    if not _in_service(scene.reading):
+        return None
     for name in scene.silent:
         return f"the service {name} does not answer"
     for name, times in scene.flapping.items():
@@ -189,6 +278,8 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
     "restore_point_there": _restore_point_there,
     "package_verified": _package_verified,
     "not_serving": _not_serving,
+    "enough_stay": _enough_stay,
+    "upper_ready": _upper_ready,
     "awaits_target": _awaits_target,
     "service_well": _service_well,
 }

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import PurePath
 
 from gallant.core.assess.outages import Sample
 from gallant.core.errors import GallantError, Stopped
-from gallant.core.estate.systems import Estate, System
+from gallant.core.estate.systems import Estate
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.records import Record, replace
 from gallant.core.work import events as e
@@ -32,21 +32,21 @@ class Means:
     journal: Journal
     listener: Listener
 
-    def same(self, system: System, a: str | None, b: str | None) -> bool:
-        """Whether two texts name one release of the system's product, by whichever of its names."""
+    def same(self, product: str, a: str | None, b: str | None) -> bool:
+        """Whether two texts name one release of a product, by whichever of its names."""
         if a is None or b is None:
             return False
         if a == b:
             return True
-        product = self.releases.product(system.product)
-        return product is not None and product.same(a, b)
+        known = self.releases.product(product)
+        return known is not None and known.same(a, b)
 
 
 class Orders(Record):
     """What the person wants of this run.
 
-    `hold_after` is step, node or hop; `answers` say what open steps came to; `again` are steps that were done and whose
-    effect is gone, to be done once more.
+    `hold_after` is step, node, wave or hop; `answers` say what open steps came to; `again` are steps that were done and whose
+    effect is gone, to be done once more. `hold_at` is when it is to hold; `stop_others`: a lane that stops has the others hold too.
     """
 
     by: str
@@ -54,12 +54,14 @@ class Orders(Record):
     consents: tuple[str, ...] = ()
     answers: dict[str, bool] = {}
     again: tuple[str, ...] = ()
+    hold_at: datetime | None = None
+    stop_others: bool = False
 
 
 class End(Record):
     """How a run, or one lane of it, ended: finished, held or stopped.
 
-    `resumes`: `next` itself says how the roll is carried on. `remarks` are for whoever looks, and change nothing.
+    `resumes`: `next` itself says how the roll is carried on. `remarks` are for anyone who looks, and change nothing.
     """
 
     state: str
@@ -70,7 +72,11 @@ class End(Record):
 
 
 class Hold(Exception):
-    """The lane pauses here, at a safe stop."""
+    """The lane pauses here, at a safe stop; or where somebody wants it at once, with `unsafe` nodes in the middle of something."""
+
+    def __init__(self, reason: str, unsafe: Sequence[str] = ()) -> None:
+        super().__init__(reason)
+        self.unsafe = tuple(unsafe)
 
 
 class WayOn(Stopped):

@@ -7,34 +7,41 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from datetime import datetime
 
+from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Refused, Stopped
+from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Drivers, LeaseLost
-from gallant.core.readings import Reading
+from gallant.core.readings import IMAGE, IN_SERVICE, Reading
+from gallant.core.records import replace
 from gallant.core.work import events as e
-from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, consents_needed, steps_of
-from gallant.core.work.planning import hop_todo, hop_waves, hop_work, touched
+from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
+from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave, consents_needed, steps_of
+from gallant.core.work.planning import hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
+from gallant.engine.rounds import Places, Rounds
 from gallant.engine.watch import Watch
 
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
 
 
 def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
-    """Raise `Refused` for what somebody has to accept by name and nobody has; before anything is begun."""
+    """Raise `Refused` for all that somebody has to accept by name and nobody has; before anything is begun."""
     exports = [name for name in plan.systems if "export" in drivers[name].capabilities()]
-    for needed in consents_needed(plan, exports):
-        if needed.consent.words not in given:
-            raise Refused(
-                needed.what,
-                needed.why,
-                f"Whoever accepts that says so: gallant roll {plan.id} --consent {needed.consent.words}",
-            )
+    missing = [one for one in consents_needed(plan, exports) if one.consent.words not in given]
+    if missing:
+        words = dict.fromkeys([*sorted(given), *(one.consent.words for one in missing)])
+        raise Refused(
+            "\n".join(one.what for one in missing),
+            " ".join(dict.fromkeys(one.why for one in missing if one.why)) or None,
+            f"Anyone who accepts that says so: gallant roll {plan.id} {' '.join(f'--consent {w}' for w in words)}",
+        )
 
 
 class Roll:
@@ -49,7 +56,9 @@ class Roll:
         self.attempts = Attempts(roll_id, plan, means, orders, self.log, self.watch)
         self._hold: str | None = None
         self._lost: set[str] = set()  # systems whose lease another has taken
-        self._at_safe_stop = {lane.system: True for lane in plan.lanes}
+        self._lane_of = {hop.id: lane for lane in plan.lanes for hop in lane.hops}
+        # By lane, the nodes in the middle of something.
+        self._unsafe: dict[str, set[str]] = {lane.system: set() for lane in plan.lanes}
         self._hops: dict[str, asyncio.Future[bool]] = {}
 
     # --- the whole
@@ -69,8 +78,10 @@ class Roll:
         await self._take_words()
         for step in self.attempts.known_steps():
             if self.log.state.step(step.id).done:
-                self._at_safe_stop[step.system] = step.safe_stop_s is not None
+                self._came_to_rest(step)
         loop = asyncio.get_running_loop()
+        self._rounds = Rounds(self.plan, self.clock, self._ended_at, self._may_hold, self._well)
+        self._places = Places(self.means.estate)
         self._hops = {hop.id: loop.create_future() for lane in self.plan.lanes for hop in lane.hops}
         return await self._conclude(await self._lanes())
 
@@ -161,9 +172,9 @@ class Roll:
         """One end for the roll: stopped if a lane is, else held if one is, else finished; every lane that is not, told."""
         state = next(state for state in ("stopped", "held", "finished") if any(end.state == state for end in ends))
         short = sorted((end for end in ends if end.state != "finished"), key=lambda end: end.state != "stopped")
-        told = short or ends[:1]
+        told = short or ends
         message = "\n".join(end.message for end in told)
-        next_ = self._next(short) if short else ends[0].next
+        next_ = self._next(short) if short else f"gallant verify {' '.join(self.plan.systems)}"
         kind = {"stopped": e.STOPPED, "held": e.HELD, "finished": e.FINISHED}[state]
         with contextlib.suppress(LeaseLost):  # then the journal is another's, and this is no longer ours to say
             await self.log.write(kind, message=message, next=next_)
@@ -185,12 +196,21 @@ class Roll:
     # --- lanes and hops
 
     async def _lane(self, lane: Lane) -> End:
+        end = await self._to_its_end(lane)
+        self._rounds.ended(lane.system, end)
+        if end.state == "stopped" and self.orders.stop_others:
+            self.hold(f"{lane.system} stopped, and the others were to hold then")
+        return end
+
+    async def _to_its_end(self, lane: Lane) -> End:
         try:
             return await self._hops_of(lane)
         except Hold as hold:
+            where = "at a safe stop" if not hold.unsafe else f"in the middle of {' and '.join(hold.unsafe)}"
+            serves = [await self._who_serves(lane.system)] if hold.unsafe else []
             return End(
                 state="held",
-                message=f"{lane.system} is held at a safe stop: {hold}.",
+                message="\n".join([f"{lane.system} is held {where}: {hold}.", *serves]),
                 next=f"gallant resume {self.id}",
                 resumes=True,
             )
@@ -215,9 +235,11 @@ class Roll:
                     self._hops[hop.id].set_result(False)
 
     async def _hops_of(self, lane: Lane) -> End:
+        await self._rounds.before(lane.system)
         for hop in lane.hops:
             await self._needs(hop)
-            worked = await self._hop(lane, hop)
+            async with self._places.of(lane.system):
+                worked = await self._hop(lane, hop)
             self._hops[hop.id].set_result(True)
             if self.orders.hold_after == "hop" and worked:
                 self.hold("as asked, after the hop")
@@ -238,58 +260,118 @@ class Roll:
             waves = await self._derive(lane, hop)
         left = [wave for wave in waves if any(not self.log.state.step(step.id).done for step in steps_of((wave,)))]
         for wave in left:
-            await self._wave(wave)
+            await self._wave(lane.system, wave)
+            if self.orders.hold_after == "wave":
+                self.hold("as asked, after the wave")
         return bool(left)
 
     async def _derive(self, lane: Lane, hop: Hop) -> tuple[Wave, ...]:
         """The hop's waves from the roles as they are now, within what the plan approved."""
         system = self._system(lane.system)
         readings = await self.attempts.read_all(system)
-        product = self.means.releases.product(system.product)
-        release = self.means.releases.current(system.product, hop.to)
-        if product is None or release is None or (release.recall is not None and not hop.despite_recall):
-            gone = (
-                "is no longer in the catalog."
-                if release is None or release.recall is None
-                else f"was {release.recall.words}."
-            )
-            raise Refused(f"{lane.system}: {hop.to} {gone}", next=f"gallant plan {lane.system} finds another way")
-        todo = hop_todo(product, {n: r.version for n, r in readings.items()}, release)
-        self._approved(hop, readings, todo)
-        waiting = [n for n in todo if product.same(readings[n].next_version, hop.to)]
+        products = self._products(lane, hop)
+        release = self._entered(system, hop) if hop.image else None
+        knows = {name: self.means.drivers[name].knows() for name in (lane.system, *lane.also)}
+        above = {name: await self.attempts.read_all(self._system(name)) for name in lane.also}
         work = hop_work(
             self.means.estate,
             system,
             release,
-            self.means.drivers[lane.system].knows(),
+            knows,
+            above,
             hop_id=hop.id,
+            to=hop.to,
+            parts=hop.parts,
+            nodes=hop.nodes,
+            products=products,
             package=hop.package,
             despite_recall=hop.despite_recall,
             restore_point=hop.restore_point,
         )
-        waves = hop_waves(system, work, {n: r.role for n, r in readings.items()}, todo, waiting)
+        runs = {node: runs_of(reading) for node, reading in readings.items()}
+        todo = hop_todo(work, products[system.product], products, runs)
+        standing = standing_of(system, readings, self.means.estate.limits)
+        # Never wider than was approved, and in the order that a person asked for.
+        standing = replace(standing, width=min(standing.width, widest(hop.waves)), wish=hop.wish)
+        waves = hop_waves(system, work, standing, todo)
+        self._approved(hop, readings, waves)
         as_planned = [s.id for s in steps_of(hop.waves)] == [s.id for s in steps_of(waves)]
         anew = "derived anew from the roles as they are: " + ", ".join(w.why for w in waves)
         await self.log.write(e.DERIVED, hop=hop.id, waves=waves, message="as planned" if as_planned else anew)
         return waves
 
-    def _approved(self, hop: Hop, readings: Mapping[str, Reading], todo: Sequence[str]) -> None:
-        """Nothing is disturbed that the plan leaves alone, whatever it runs by now."""
-        if strange := sorted(set(todo) - touched(hop.waves)):
-            told = ", ".join(f"{readings[node].name} runs {readings[node].version}" for node in strange)
+    def _products(self, lane: Lane, hop: Hop) -> dict[str, Product]:
+        """The catalogs of what a hop moves. Raises `Refused` where one is gone."""
+        own = self._system(lane.system).product
+        names = dict.fromkeys([own, *(part.product for part in hop.parts)])
+        found = {name: self.means.releases.product(name) for name in names}
+        if not hop.image and found[own] is None:  # nobody asks what its image could be
+            found[own] = Product(name=own, scheme="dotted", releases=())
+        if gone := [name for name, product in found.items() if product is None]:
+            raise Refused(f"{lane.system}: no catalog lists {gone[0]} any more.", next="gallant catalog sync")
+        return {name: product for name, product in found.items() if product is not None}
+
+    def _entered(self, system: System, hop: Hop) -> Release:
+        """The image's release, as its catalog has it now. Raises `Refused` where it may not be entered any more."""
+        release = self.means.releases.current(system.product, hop.to)
+        way_on = f"gallant plan {system.name} finds another way"
+        if release is None:
+            raise Refused(f"{system.name}: {hop.to} is no longer in the catalog.", next=way_on)
+        if release.recall is not None and not hop.despite_recall:
+            raise Refused(f"{system.name}: {hop.to} was {release.recall.words}.", next=way_on)
+        return release
+
+    def _approved(self, hop: Hop, readings: Mapping[str, Reading], waves: Sequence[Wave]) -> None:
+        """Nothing is changed that the plan leaves alone, whatever it runs by now."""
+        if strange := sorted(touched(waves) - touched(hop.waves)):
+            parts = {(node, part.name): part.version for node, r in readings.items() for part in r.components}
+            told = ", ".join(
+                f"{readings[node].name} runs {readings[node].version if what == IMAGE else f'{what} {parts[node, what]}'}"
+                for node, what in strange
+            )
             raise Refused(
                 f"{hop.system}: {hop.from_} → {hop.to} was not started: {told}, and the plan has no step on it.",
                 "What was not approved is not disturbed.",
                 f"gallant plan {hop.system} makes a plan from what runs now",
             )
 
-    async def _wave(self, wave: Wave) -> None:
-        """All tracks side by side; the first failure is the wave's, after every track has come to rest."""
-        results = await asyncio.gather(*(self._track(track.steps) for track in wave.tracks), return_exceptions=True)
-        raised = [result for result in results if isinstance(result, BaseException)]
-        raised.sort(key=lambda error: isinstance(error, Hold))  # a hold of one does not hide the failure of another
-        if raised:
-            raise raised[0]
+    async def _wave(self, system: str, wave: Wave) -> None:
+        """The tracks side by side, as many at once as the others can carry now; the first failure is the wave's, after every
+        track has come to rest."""
+        left = [t for t in wave.tracks if not all(self.log.state.step(s.id).done for s in t.steps)]
+        while left:
+            together, left = await self._at_once(system, left)
+            self.attempts.beside[system] = {track.node for track in together if _disturbs(track)}
+            try:
+                tracks = (self._track(track.steps) for track in together)
+                results = await asyncio.gather(*tracks, return_exceptions=True)
+            finally:
+                self.attempts.beside[system] = set()
+            raised = [result for result in results if isinstance(result, BaseException)]
+            raised.sort(key=lambda error: isinstance(error, Hold))  # a hold of one does not hide the failure of another
+            if raised:
+                raise raised[0]
+            if left:  # the next of them leave only once these are whole again
+                await self.attempts.settle(left[0].steps[0])
+
+    async def _at_once(self, name: str, tracks: Sequence[Track]) -> tuple[list[Track], list[Track]]:
+        """Those that go on together now, and those that wait: the width is chosen again by fresh readings of what stays.
+
+        Tracks that disturb nothing need no width, nor do nodes that nobody depends on, or that are out already.
+        """
+        system = self._system(name)
+        if len(tracks) < 2 or not system.in_service or not all(map(_disturbs, tracks)):
+            return list(tracks), []
+        begun = [t for t in tracks if any(self.log.state.step(s.id).open for s in t.steps)]
+        resting = [node for node in system.nodes if all(node != t.node for t in begun)]
+        if not resting:
+            return list(tracks), []  # none is left that would have to carry anything
+        readings = await self.attempts.read_all(system, resting)
+        standing = standing_of(system, readings, self.means.estate.limits)
+        free = [t for t in tracks if t.node in standing.out and t not in begun]
+        others = [t for t in tracks if t not in begun and t not in free]
+        now = [*begun, *free, *others[: max(0, standing.width - len(begun))]]
+        return (now, [t for t in tracks if t not in now]) if now else (list(tracks[:1]), list(tracks[1:]))
 
     async def _track(self, steps: tuple[Step, ...]) -> None:
         for step in steps:
@@ -297,52 +379,102 @@ class Roll:
             if known.done:
                 continue
             if not known.open:
-                self._may_hold(step.system)
+                self._may_hold(self._lane_of[step.hop].system)
+            if step.safe_stop_s is None:
+                self._unsafe[self._lane_of[step.hop].system].add(step.subject)
             await self.attempts.carry_out(step)
-            self._at_safe_stop[step.system] = step.safe_stop_s is not None
+            self._came_to_rest(step)
             if self.orders.hold_after == "step" or (self.orders.hold_after == "node" and step.ends_node):
                 self.hold(f"as asked, after the {self.orders.hold_after}")
 
+    def _came_to_rest(self, step: Step) -> None:
+        """What a step that is done leaves its system at. One that looks at every node ends what was begun on any of them."""
+        unsafe = self._unsafe[self._lane_of[step.hop].system]
+        if step.safe_stop_s is None:
+            unsafe.add(step.subject)
+        elif KINDS[step.kind].ends_node:
+            unsafe.clear()
+        else:
+            unsafe.discard(step.subject)
+
     def _may_hold(self, system: str) -> None:
-        if system in self._lost:
+        also = next(lane.also for lane in self.plan.lanes if lane.system == system)
+        if taken := next((name for name in (system, *also) if name in self._lost), None):
             raise LeaseLost(
-                f"The lease of {system} was taken by another Gallant; nothing more is started on it here.",
+                f"The lease of {taken} was taken by another Gallant; nothing more is started on it here.",
                 next=f"gallant history {self.id} says what is being done.",
             )
-        reason = self._hold or self.journal.hold_wanted()
-        if reason is not None and self._at_safe_stop[system]:
+        wanted = self.journal.hold_wanted()
+        reason = self._hold or (wanted.reason if wanted is not None else None) or self._hold_time()
+        unsafe = sorted(self._unsafe[system])
+        if reason is not None and (not unsafe or (wanted is not None and wanted.now)):
             self.hold(reason)
-            raise Hold(reason)
+            raise Hold(reason, unsafe)
+
+    def _hold_time(self) -> str | None:
+        at = self.orders.hold_at
+        return f"it was to hold at {at:%H:%M} UTC" if at is not None and self.clock.now() >= at else None
+
+    def _ended_at(self, system: str) -> datetime | None:
+        """When the last step of a lane was done."""
+        lane = next(lane for lane in self.plan.lanes if lane.system == system)
+        hops = {hop.id for hop in lane.hops}
+        ends = (self.log.state.step(s.id).outcome for s in self.attempts.known_steps() if s.hop in hops)
+        return max((end.entry.at for end in ends if end is not None), default=None)
+
+    async def _well(self, system: str) -> None:
+        await self._final(next(lane for lane in self.plan.lanes if lane.system == system))
 
     async def _final(self, lane: Lane) -> End:
         """`finished` means: every node at its target, roles in their usual places, in sync, services answering."""
         system, target = self._system(lane.system), lane.hops[-1].to
         readings = await self.attempts.read_all(system)
+        chosen = lane.hops[-1].nodes or tuple(system.nodes)
         wrong = [
-            f"{r.name} runs {r.version}" for r in readings.values() if not self.means.same(system, r.version, target)
+            f"{r.name} runs {r.version}"
+            for r in readings.values()
+            if r.node in chosen
+            and any(hop.image for hop in lane.hops)
+            and not self.means.same(system.product, r.version, target)
         ]
+        wrong += self._parts_short(lane, readings)
         if system.in_service:
             wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
+            for name in lane.also:
+                above = await self.attempts.read_all(self._system(name))
+                wrong += [f"{r.name}, which stands on it, is not well" for r in above.values() if not r.healthy]
             wrong += [
                 f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
                 for role, n in system.usual.items()
                 if readings[n].role != role
             ]
         await self.watch.look()
-        wrong += [f"the service {name} does not answer" for name in self.watch.unanswered()]
+        wrong += [f"the service {name} does not answer" for name in self.watch.unanswered(system.name)]
         if wrong:
             raise Stopped(
                 f"{system.name} is not as it should be after the last step: {'; '.join(wrong)}.",
                 next=f"gallant verify {system.name}",
             )
+        own = f"runs {target}" if any(hop.image for hop in lane.hops) else "runs the new releases of its components"
+        where = f"on {', '.join(chosen)}" if len(chosen) < len(system.nodes) else "on every node"
         return End(
             state="finished",
-            message=f"{system.name} runs {target} on every node.",
+            message=f"{system.name} {own} {where}.",
             next=f"gallant verify {system.name}",
         )
 
+    def _parts_short(self, lane: Lane, readings: Mapping[str, Reading]) -> Iterator[str]:
+        """The components that are still older than what the lane was to bring them to."""
+        goals = {part.component: (hop, part) for hop in lane.hops for part in hop.parts}
+        for hop, part in goals.values():
+            alone = replace(hop, image=False, parts=(part,))
+            products = self._products(lane, alone)
+            runs = {node: runs_of(reading) for node, reading in readings.items()}
+            for node in hop_todo(alone, products[self._system(lane.system).product], products, runs):
+                yield f"{readings[node].name} runs {part.component} {runs[node].parts[part.component][0]}"
+
     async def _who_serves(self, system_name: str) -> str:
-        """For whoever reads the message in the night: who carries the load now."""
+        """For anyone who reads the message in the night: who carries the load now."""
         system = self._system(system_name)
         if not system.in_service:
             return f"{system_name} is not in service, so nobody waits for it. Nothing else was started."
@@ -352,10 +484,16 @@ class Roll:
                 read.append(await self.means.drivers[system_name].read(node))
             except Exception:  # it may be what stopped the lane
                 silent.append(node_name(system, node))
-        serving = SHAPES[system.shape].serving(read)
+        serving = [r for r in SHAPES[system.shape].serving(read) if r.state == IN_SERVICE]
         if not serving:
             return f"No node of {system_name} says that it serves; look at once. Nothing else was started."
-        return f"{serving[0].name} serves{' alone' if silent else ''}; nothing else was started."
+        names = " and ".join(r.name for r in serving) if len(serving) < 3 else f"{len(serving)} nodes of {system_name}"
+        alone = " alone" if silent and len(serving) == 1 else ""
+        return f"{names} serve{'s' if len(serving) == 1 else ''}{alone}; nothing else was started."
 
     def _system(self, name: str) -> System:
         return self.means.estate.systems[name]
+
+
+def _disturbs(track: Track) -> bool:
+    return any(step.disturbs for step in track.steps)

@@ -93,6 +93,6 @@ class Watch:
         """By service of the system, how often it was out in this run while no role was moved."""
         return {name: times for name, times in self._unexplained.items() if self._systems.get(name) == system}
 
-    def unanswered(self) -> list[str]:
-        """Services whose newest sample failed."""
-        return [name for name, tally in self.tallies.items() if tally.since is not None]
+    def unanswered(self, system: str) -> list[str]:
+        """The system's services whose newest sample failed."""
+        return [n for n, tally in self.tallies.items() if self._systems.get(n) == system and tally.since is not None]

@@ -116,20 +116,7 @@ def route(place: Workplace, system_name: str, start: str | None = None, to: str 
                 next=f"gallant survey {system.name}",
             )
         start = slowest(product, [r.version for r in readings.values()])
-    aim = aim_for(place.estate, system, next(iter(system.nodes)), bundles=place.bundles)
-    passed: tuple[Refusal, ...] = ()
-    target: Release | None
-    if to is None:
-        choice = choose(parse_aim(aim), product, place.clock.now(), place.bundles)
-        passed = tuple(Refusal(version=v, why=w) for v, w in choice.passed_over)
-        # An aim that cannot be kept has a target all the same: the route says why nothing leads there.
-        target = choice.release or target_of(place.estate, system, product, place.clock.now(), place.bundles)
-    else:
-        target = product.resolve(to)
-        if target is None:
-            raise WrongUse(
-                f"{to} is no release of {product.name}.", next=f"gallant catalog show {product.name} lists them."
-            )
+    aim, target, passed = _route_target(place, system, product, to)
     site = place.estate.sites[system.site]
     try:
         answer = find_route(product, start, target, delivery=system.delivery, hands=site.hands)
@@ -145,6 +132,25 @@ def route(place: Workplace, system_name: str, start: str | None = None, to: str 
         ways_out=() if asked else ways_out_of(place, system, product, readings.values(), target),
         notes=tuple(notes_on(place.estate, system, product, [(hop.from_, hop.to) for hop in answer.hops])),
     )
+
+
+def _route_target(
+    place: Workplace, system: System, product: Product, to: str | None
+) -> tuple[str, Release, tuple[Refusal, ...]]:
+    """A system's aim; the release that a route leads to, `to` or what the aim comes to; and newer ones that it passes over."""
+    now = place.clock.now()
+    aim = aim_for(place.estate, system, next(iter(system.nodes)), bundles=place.bundles)
+    if to is None:
+        choice = choose(parse_aim(aim), product, now, place.bundles)
+        passed = tuple(Refusal(version=v, why=w) for v, w in choice.passed_over)
+        # An aim that cannot be kept has a target all the same: the route says why nothing leads there.
+        return aim, choice.release or target_of(place.estate, system, product, now, place.bundles), passed
+    target = product.resolve(to)
+    if target is None:
+        raise WrongUse(
+            f"{to} is not a release of {product.name}.", next=f"gallant catalog show {product.name} lists them."
+        )
+    return aim, target, ()
 
 
 def ways_out_of(

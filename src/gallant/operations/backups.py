@@ -9,7 +9,7 @@ import tarfile
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING
 
 from gallant import __version__
 from gallant.core.after.differences import MASK, Difference, Mask, compare
@@ -23,11 +23,15 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.tars import BROKEN, Modest
 from gallant.operations.acting import carry_out
-from gallant.operations.copies import places
+from gallant.operations.copies import second_places
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import BackupStore, Draft, copy_to
 from gallant.vault.keys import identities_from, new_identity
+
+if TYPE_CHECKING:
+    from gallant.operations.survey import Tick
+    from gallant.vault.keys import Identity
 
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
 MOST_MEMBERS = 200_000
@@ -59,7 +63,7 @@ def make_identity(path: Path, passphrase: str | None) -> str:
 
 
 async def take(
-    place: Workplace, terms: Sequence[str], comment: str, plain: bool = False, tick: Any = None
+    place: Workplace, terms: Sequence[str], comment: str, plain: bool = False, tick: Tick | None = None
 ) -> tuple[list[Taken], int]:
     """A backup of every selected system; failures first, and the exit code."""
     systems, rows = place.systems(terms), []
@@ -113,28 +117,14 @@ async def take_one(
     An export that every node has its own of comes from each of them, any other from the node that serves.
     """
     rules = place.estate.backups
-    if not driver.export_names:
-        raise GallantError(
-            f"{system.name}: the profile {system.profile} lists no exports, so there is nothing to back up.",
-            next="Teach the profile its exports (docs/profiles.md), or keep its configuration by hand",
-        )
-    if not rules.recipients and not rules.plain and not plain:
-        raise WrongUse(
-            f"{system.name}: nobody is named who could read an encrypted backup, so none is taken.",
-            "A configuration holds passwords and keys; it is not written down in clear unless somebody asks for that.",
-            "gallant init --identity FILE makes a key; write its recipient under backups: recipients: in estate.yaml. "
-            "Or add --plain",
-        )
+    _can_be_taken(place, system, driver, plain)
     readings = {node: await driver.read(node) for node in system.nodes}
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in readings.items()})
-    wanted = [
-        (node, name) for name in driver.export_names for node in (readings if driver.exports_each(name) else (serving,))
-    ]
     store = store_of(place)
     draft = Draft(
         system=system.name,
         product=system.product,
-        wanted=wanted,
+        wanted=[(n, e) for e in driver.export_names for n in (readings if driver.exports_each(e) else (serving,))],
         versions={n: r.version for n, r in readings.items()},
         serials={n: r.serial for n, r in readings.items()},
         recipients=() if plain else rules.recipients,
@@ -147,16 +137,29 @@ async def take_one(
     try:
         backup = await store.take(draft, driver, place.clock.now())
     except GallantError as error:
-        raise type(error)(
-            f"{system.name}: no backup was taken. {error.what}",
-            error.why,
-            error.next
-            if isinstance(error, WrongUse)
-            else f"Mend it at {node_name(system, serving)}, then: gallant backup take {system.name}",
-        ) from None
+        todo = f"Mend it at {node_name(system, serving)}, then: gallant backup take {system.name}"
+        what = f"{system.name}: no backup was taken. {error.what}"
+        raise type(error)(what, error.why, error.next if isinstance(error, WrongUse) else todo) from None
     if plain and not rules.plain:
         record(place, "consent", f"plain:{system.name}", target=backup.id, reason="written down in clear, as asked")
-    return await copy_to(store, backup, places(place), place.clock.now())
+    return await copy_to(store, backup, second_places(place), place.clock.now())
+
+
+def _can_be_taken(place: Workplace, system: System, driver: Driver, plain: bool) -> None:
+    """Raises where there is nothing to export, or nobody who could read what is."""
+    rules = place.estate.backups
+    if not driver.export_names:
+        raise GallantError(
+            f"{system.name}: the profile {system.profile} lists no exports, so there is nothing to back up.",
+            next="Teach the profile its exports (docs/profiles.md), or keep its configuration by hand",
+        )
+    if not rules.recipients and not rules.plain and not plain:
+        raise WrongUse(
+            f"{system.name}: nobody is named who could read an encrypted backup, so none is taken.",
+            "A configuration holds passwords and keys; it is not written down in clear unless somebody asks for that.",
+            "gallant init --identity FILE makes a key; write its recipient under backups: recipients: in estate.yaml. "
+            "Or add --plain",
+        )
 
 
 # --- looking --------------------------------------------------------------------------------------------------------
@@ -205,7 +208,7 @@ async def verify(
     if not chosen:
         raise WrongUse("No backup to verify.", next="Name some, or write --all; gallant backup list shows them.")
     keys = _identities(place, identity) if any(b.encrypted for b in chosen) else None
-    known, rows, now = {p.name: p for p in places(place)}, [], place.clock.now()
+    known, rows, now = {p.name: p for p in second_places(place)}, [], place.clock.now()
     for backup in chosen:
         after, problems = store.verify(backup, now, keys)
         copies = []
@@ -227,14 +230,14 @@ async def verify(
     return rows, 1 if any(r.problems for r in rows) else 0
 
 
-def _identities(place: Workplace, named: Path | None) -> Any:
+def _identities(place: Workplace, named: Path | None) -> list[Identity] | None:
     """The identities of the file that was named, or that the estate names; None where there is none."""
     said = place.estate.backups.identity
     path = named or (place.folder / said if said is not None else None)
     return None if path is None else identities_from(path, place.asker)
 
 
-def _opening(place: Workplace, backup: Backup, identity: Path | None) -> Any:
+def _opening(place: Workplace, backup: Backup, identity: Path | None) -> list[Identity] | None:
     keys = _identities(place, identity) if backup.encrypted else None
     if backup.encrypted and keys is None:
         raise WrongUse(
@@ -336,7 +339,7 @@ def _bounded(file: IO[bytes]) -> bytes:
 
 
 def _mask(place: Workplace, system: str) -> Mask:
-    """What the system's profile knows as secrets is not shown, whoever looks."""
+    """What the system's profile knows as secrets is not shown, no matter who looks."""
     from gallant.drivers.profile import load_profile
 
     known = place.estate.systems.get(system)
@@ -364,7 +367,7 @@ def export(place: Workplace, backup_id: str, into: Path, identity: Path | None) 
     if problem := store.signer.problem(backup):
         raise Refused(
             f"{backup.id}: {problem}.",
-            "Whoever wrote it could have written anything.",
+            "Anyone who wrote it could have written anything.",
             "Look at it by hand: docs/recovery.md",
         )
     store.export(backup, _opening(place, backup, identity), into)
@@ -393,51 +396,54 @@ async def restore(
     backup = store.one(backup_id)
     system = _system(place, backup)
     target, items = _for_node(backup, system, node)
+    name = node_name(system, target)
     if problem := store.signer.problem(backup):
         raise Refused(f"{backup.id}: {problem}.", "What is not known to be ours is not put onto a machine.")
-    rolls = place.journal.open_rolls(system.name)
-    if rolls:
+    if rolls := place.journal.open_rolls(system.name):
         raise Refused(f"{rolls[0].id} of {system.name} is not finished.", next=f"gallant history {rolls[0].id}")
     with _contents(place, backup, identity) as files:
         lying = {item.sha256: f"/proc/self/fd/{file.fileno()}" for item, file in files.items()}
         async with place.drivers([system], package_file=lambda name, sha256: Path(lying[sha256])) as drivers:
             driver = drivers[system.name]
-            if "restore" not in driver.capabilities():
-                raise Refused(
-                    f"{system.name}: its profile {system.profile} knows no restore.",
-                    next=f"gallant backup export {backup.id} FOLDER gives you the files, to put back by hand",
-                )
-            readings = {n: await driver.read(n) for n in system.nodes}
-            _fits(place, backup, system, target, items, readings)
-            names = ", ".join(item.name for item in items)
-            if not sure(
-                f"Overwrite {names} of {node_name(system, target)} with {backup.id} of {backup.taken:%Y-%m-%d %H:%MZ}?"
-            ):
+            _can_restore(driver, system, backup)
+            _fits(place, backup, system, target, items, {n: await driver.read(n) for n in system.nodes})
+            what = ", ".join(item.name for item in items)
+            if not sure(f"Overwrite {what} of {name} with {backup.id} of {backup.taken:%Y-%m-%d %H:%MZ}?"):
                 raise Refused("Nothing was restored.", next=f"gallant backup diff {backup.id}")
             before = None
             if safety:
                 before = await take_one(place, system, driver, place.user, f"before the restore of {backup.id}")
-            record(place, "restore", node_name(system, target), target=backup.id, state=BEGUN, reason=names)
-            try:
-                for item in items:
-                    act = Act(kind="restore", package=item.name, sha256=item.sha256, bytes=item.bytes)
-                    await carry_out(place, driver, target, act)
-            except GallantError as error:
-                record(place, "restore", node_name(system, target), target=backup.id, state=FAILED, reason=error.what)
-                raise Stopped(
-                    f"{node_name(system, target)}: {error.what}",
-                    "What was put back before that stays; the rest was not sent.",
-                    f"Look at its console. Before the restore it was: {before.id if before else 'not backed up'}",
-                ) from None
+            await _put_back(place, driver, target, backup, items, before)
             after = await driver.read(target)
-            record(place, "restore", node_name(system, target), target=backup.id, state=ENDED, reason=names)
-    return Restored(
-        backup=backup,
-        node=node_name(system, target),
-        items=tuple(i.name for i in items),
-        version=after.version,
-        safety=before,
-    )
+            record(place, "restore", name, target=backup.id, state=ENDED, reason=what)
+    return Restored(backup=backup, node=name, items=tuple(i.name for i in items), version=after.version, safety=before)
+
+
+def _can_restore(driver: Driver, system: System, backup: Backup) -> None:
+    if "restore" not in driver.capabilities():
+        raise Refused(
+            f"{system.name}: its profile {system.profile} knows no restore.",
+            next=f"gallant backup export {backup.id} FOLDER gives you the files, to put back by hand",
+        )
+
+
+async def _put_back(
+    place: Workplace, driver: Driver, target: str, backup: Backup, items: Sequence[Item], before: Backup | None
+) -> None:
+    """Give a node its items, one after the other; that it began, and what failed, is in the ledger."""
+    name = f"{backup.system}/{target}"
+    record(place, "restore", name, target=backup.id, state=BEGUN, reason=", ".join(item.name for item in items))
+    try:
+        for item in items:
+            act = Act(kind="restore", package=item.name, sha256=item.sha256, bytes=item.bytes)
+            await carry_out(place, driver, target, act)
+    except GallantError as error:
+        record(place, "restore", name, target=backup.id, state=FAILED, reason=error.what)
+        raise Stopped(
+            f"{name}: {error.what}",
+            "What was put back before that stays; the rest was not sent.",
+            f"Look at its console. Before the restore it was: {before.id if before else 'not backed up'}",
+        ) from None
 
 
 def _system(place: Workplace, backup: Backup) -> System:
@@ -520,7 +526,7 @@ async def _remove(place: Workplace, store: BackupStore, backup: Backup) -> None:
     record(place, "prune", backup.system, target=backup.id, reason=f"of {backup.taken:%Y-%m-%d}, by the keep rules")
     store.remove(backup)
     shared = any(other.archive == backup.archive for other in store.all(backup.system))
-    for second in places(place):
+    for second in second_places(place):
         if any(copy.place == second.name for copy in backup.copies):
             await second.remove(backup.system, f"{backup.id}.json")
             if not shared:

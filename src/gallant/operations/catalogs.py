@@ -5,20 +5,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
 from gallant.core.catalog.products import Catalog, Product, Release, decode_catalog
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate.notes import notes_on
-from gallant.core.estate.sources import Access, News, parse_channel
+from gallant.core.estate.sources import Access, News, Source, parse_channel
 from gallant.core.estate.systems import Account, Note, name_problem
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import issues_here, last_readings
 from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
 from gallant.operations.workplace import Workplace
-from gallant.store.readings import Source
+
+if TYPE_CHECKING:
+    from aiohttp import ClientSession
 
 
 class Added(Record):
@@ -175,7 +177,7 @@ async def _resolved(source: Source) -> list[Tried]:
     return [Tried(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found)))]
 
 
-async def _answered(place: Workplace, session: Any, source: Source) -> list[Tried]:
+async def _answered(place: Workplace, session: ClientSession, source: Source) -> list[Tried]:
     counter, now = Counter(), place.clock.now()
     problem: GallantError | None = None
     brought: Brought | None = None
@@ -217,7 +219,7 @@ async def _answered(place: Workplace, session: Any, source: Source) -> list[Trie
     ]
 
 
-async def _named(place: Workplace, session: Any, source: Source, counter: Counter) -> Source:
+async def _named(place: Workplace, session: ClientSession, source: Source, counter: Counter) -> Source:
     """A source that nobody follows yet, under the name that it says it has; the signature decides all else."""
     import msgspec
 
@@ -251,7 +253,7 @@ class Written(Record):
     fingerprint: str | None = None
 
 
-def draft(source: Path, into: Path, now: Any) -> Written:
+def draft(source: Path, into: Path, now: datetime) -> Written:
     """A catalog from a hand-written draft; its serial is one more than that of the catalog it replaces."""
     import msgspec
 
@@ -263,7 +265,7 @@ def draft(source: Path, into: Path, now: Any) -> Written:
             serial = decode_catalog(into.read_bytes()).serial + 1
         except (OSError, msgspec.MsgspecError, ValueError, RecursionError):
             raise Refused(
-                f"{into} is there and is no catalog; it is not overwritten.", next="Name another file with --into."
+                f"{into} is there and is not a catalog; it is not overwritten.", next="Name another file with --into."
             ) from None
     catalog = make_whole(source, serial, now)
     write_catalog(catalog, into)
@@ -345,7 +347,7 @@ async def sync(place: Workplace, names: Sequence[str]) -> tuple[list[Synced], in
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _sync_one(place: Workplace, session: Any, source: Source) -> Synced:
+async def _sync_one(place: Workplace, session: ClientSession, source: Source) -> Synced:
     now = place.clock.now()
     before = kept_catalog(place, source.name)
     try:
@@ -357,21 +359,7 @@ async def _sync_one(place: Workplace, session: Any, source: Source) -> Synced:
         if not place.readings.keep_catalog(source.name, serial, brought.sha256, brought.raw, brought.tag, said, now):
             raise GallantError(f"A newer catalog of {source.name} was accepted meanwhile.", next="gallant catalog list")
     except GallantError as error:
-        state = "unreachable" if isinstance(error, Unreached) else "unauthenticated"
-        place.readings.note_check(source.name, now, error.what, state)
-        return Synced(
-            name=source.name,
-            ok=False,
-            serial_before=source.serial,
-            serial=source.serial or None,
-            releases=_count(before),
-            new=(),
-            expires=None,
-            problem=" ".join(p for p in (error.what, error.why) if p),
-            next=error.next,
-            exit_code=error.exit_code,
-            state=state,
-        )
+        return _not_synced(place, source, before, now, error)
     by_kind = {
         what: tuple(f"{n.product} {n.version}" for n in said if n.what == what) for what in ("new", "recalled", "gone")
     }
@@ -385,6 +373,25 @@ async def _sync_one(place: Workplace, session: Any, source: Source) -> Synced:
         expires=brought.catalog.expires,
         left_out=brought.left_out,
         **(by_kind if changed else {"new": ()}),
+    )
+
+
+def _not_synced(place: Workplace, source: Source, before: Catalog | None, now: datetime, error: GallantError) -> Synced:
+    """Why a source brought nothing; kept with it, so that its age is not taken for its state."""
+    state = "unreachable" if isinstance(error, Unreached) else "unauthenticated"
+    place.readings.note_check(source.name, now, error.what, state)
+    return Synced(
+        name=source.name,
+        ok=False,
+        serial_before=source.serial,
+        serial=source.serial or None,
+        releases=_count(before),
+        new=(),
+        expires=None,
+        problem=" ".join(p for p in (error.what, error.why) if p),
+        next=error.next,
+        exit_code=error.exit_code,
+        state=state,
     )
 
 
@@ -490,7 +497,7 @@ def show(place: Workplace, product_name: str, version: str | None) -> Details:
     release = product.resolve(version)
     if release is None:
         raise WrongUse(
-            f"{version} is no release of {product_name}{suggestion(version, [r.version for r in product.releases])}.",
+            f"{version} is not a release of {product_name}{suggestion(version, [r.version for r in product.releases])}.",
             next=f"gallant catalog show {product_name}",
         )
     return _details(place, product, release)

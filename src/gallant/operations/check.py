@@ -11,7 +11,7 @@ from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_fi
 from gallant.core.assess.drift import Drift, drift
 from gallant.core.assess.findings import LEVELS, AskedFacts, Booking, Facts, Finding, RouteFacts
 from gallant.core.assess.outages import Sample
-from gallant.core.assess.waivers import waivers, with_waivers
+from gallant.core.assess.waivers import WAIVE, waivers, with_waivers
 from gallant.core.catalog.products import Release
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
@@ -27,7 +27,6 @@ from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
-from gallant.stock.stockroom import Stockroom
 
 NOTHING_AHEAD = Ahead(entered=(), running=())
 
@@ -97,7 +96,7 @@ async def check_with(
             for s in systems
         )
     )
-    known = waivers(place.ledger.entries())
+    known = waivers(place.ledger.about([WAIVE]))
     found = {f.name: with_waivers(run_checks(f, only, phase), known, place.clock.now()) for f in facts}
     if not only and phase is None:
         place.readings.keep_findings(place.clock.now(), found)
@@ -147,7 +146,7 @@ def _on_the_route(
     broken: Sequence[str],
     booked: Booking | None,
 ) -> RouteFacts:
-    stockroom, product = Stockroom(place.folder), place.products.get(system.product)
+    stockroom, product = place.stock, place.products.get(system.product)
     kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
     releases = [release for release, _ in ahead.entered]
     hops = hops_of([r.version for r in readings.values()], releases)

@@ -13,14 +13,14 @@ from gallant.core.estate.systems import CopyPlace, Node
 from gallant.core.records import clean
 from gallant.operations.secrets import resolve
 from gallant.operations.workplace import Workplace
-from gallant.vault.backups import FolderPlace, Place
+from gallant.vault.backups import FolderPlace, SecondPlace
 from gallant.vault.digests import archive_digest
 
 CHUNK = 256 * 1024
 PATIENCE_S = 20.0
 
 
-def places(place: Workplace) -> list[Place]:
+def second_places(place: Workplace) -> list[SecondPlace]:
     """The second places of the estate; nothing is contacted yet."""
     return [
         FolderPlace(copy.to, place.folder / copy.to) if copy.is_folder else SftpPlace(place, copy)
@@ -36,7 +36,7 @@ class SftpPlace:
         self._root = PurePosixPath(urlsplit(copy.to).path)
 
     @contextlib.asynccontextmanager
-    async def _client(self) -> AsyncIterator[Any]:
+    async def _client(self) -> AsyncIterator[Any]:  # asyncssh's, imported late
         from gallant.drivers.base import Credential
         from gallant.drivers.ssh import connect
 
@@ -77,7 +77,7 @@ class SftpPlace:
                 with contextlib.suppress(Exception):  # an extension that not every server knows
                     await into.fsync()
             if not await self._is_there(client, partial, digest, size):
-                raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
+                raise GallantError(f"{self.name}: {name} does not read back as it was written.")
             await client.posix_rename(str(partial), str(folder / name))
 
     async def check(self, system: str, name: str, digest: str, size: int) -> str | None:

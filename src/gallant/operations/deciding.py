@@ -1,4 +1,4 @@
-"""Writing into the ledger: one way for everything that somebody decided; each entry is also told to whoever keeps watch.
+"""Writing into the ledger: one way for everything that somebody decided; each entry is also told to the one who keeps watch.
 
 What a collector was not told, because it was away, is told with the next entry; what is still waiting is counted and said.
 """
@@ -11,7 +11,7 @@ import socket
 from typing import Any
 from urllib.parse import urlsplit
 
-from gallant.core.assess.ledger import Entry, Kept
+from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import EventPlace
@@ -22,9 +22,11 @@ from gallant.operations.workplace import Workplace
 PATIENCE_S = 3.0
 
 
-def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:
+def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:  # fields of an entry, which it checks
     """One entry, on the disk when this returns; see `core.ledger.Entry` for what may stand in it."""
-    entry = Entry(at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more)
+    entry = LedgerEntry(
+        at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more
+    )
     kept: Kept = place.ledger.append(entry, [event.to for event in place.estate.events])
     with contextlib.suppress(
         GallantError

@@ -17,10 +17,10 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.assess.ledger import Entry, Kept, chain_problems
+from gallant.core.assess.ledger import Kept, LedgerEntry, chain_problems
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.core.work.events import Entry as Event
+from gallant.core.work.events import Entry
 from gallant.core.work.plan import Plan
 from gallant.operations.rights import open_to_others, shut, writable_by_others
 from gallant.operations.workplace import Workplace
@@ -33,13 +33,13 @@ LATER = timedelta(minutes=5)
 MOST_NAMED = 5
 
 # Each store: whether it can be had again, and what decodes its rows (a query that gives a name and a raw value).
-Rows = tuple[tuple[str, Any], ...]
+Rows = tuple[tuple[str, Any], ...]  # a query, and the kind of record that its rows hold
 STORES: tuple[tuple[str, bool, Rows], ...] = (
     ("journal.db", True, (
         ("SELECT id, plan FROM rolls", Plan),
-        ("SELECT roll || ' entry ' || seq, entry FROM events", Event),
+        ("SELECT roll || ' entry ' || seq, entry FROM events", Entry),
     )),
-    ("ledger.db", True, (("SELECT 'entry ' || seq, entry FROM ledger", Entry),)),
+    ("ledger.db", True, (("SELECT 'entry ' || seq, entry FROM ledger", LedgerEntry),)),
     ("readings.db", False, (("SELECT system || '/' || node, reading FROM readings WHERE reading IS NOT NULL", Reading),)),
 )  # fmt: skip
 
@@ -98,7 +98,7 @@ def _way_back(path: Path, kept: bool) -> str:
     if told is None:
         return f"bring {path.name} back from your own backup of the estate's folder"
     return (
-        f"bring back the copy of {told:%Y-%m-%d %H:%M}Z, and keep the damaged file beside it; what came after is lost"
+        f"bring back the copy of {told:%Y-%m-%d %H:%M}Z, and keep the damaged file next to it; what came after is lost"
     )
 
 
@@ -133,7 +133,7 @@ def _undecoded(db: sqlite3.Connection, query: str, kind: Any) -> Iterator[str]:
 
 def _chain(db: sqlite3.Connection) -> list[str]:
     rows = db.execute("SELECT seq, entry, hash FROM ledger ORDER BY seq")
-    return chain_problems(Kept(seq=s, entry=msgspec.json.decode(raw, type=Entry), hash=h) for s, raw, h in rows)
+    return chain_problems(Kept(seq=s, entry=msgspec.json.decode(raw, type=LedgerEntry), hash=h) for s, raw, h in rows)
 
 
 def _its_copy(path: Path) -> Examined:
@@ -256,7 +256,7 @@ def _newest(place: Workplace) -> datetime | None:
     with contextlib.suppress(sqlite3.Error), contextlib.closing(_looking(path)) as db:
         for (raw,) in db.execute("SELECT entry FROM ledger"):
             with contextlib.suppress(msgspec.MsgspecError, ValueError, TypeError):
-                found.append(msgspec.json.decode(raw, type=Entry).at)
+                found.append(msgspec.json.decode(raw, type=LedgerEntry).at)
     return max(found, default=None)
 
 

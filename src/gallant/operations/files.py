@@ -6,7 +6,7 @@ import contextlib
 import re
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import msgspec
 
@@ -53,7 +53,10 @@ def _scenario(name: str, source: Source) -> None:
     faults_from(source, name)
 
 
-def _record(kind: Any) -> Callable[[str, Source], None]:
+T = TypeVar("T")
+
+
+def _record(kind: type[Record]) -> Callable[[str, Source], None]:
     def look(name: str, source: Source) -> None:
         found = _a_machines(source, kind) if isinstance(source, bytes) else None
         if found is None:
@@ -90,7 +93,7 @@ def validate(paths: list[Path]) -> list[Validated]:
     return rows
 
 
-def _a_machines(raw: bytes, kind: Any) -> Any:
+def _a_machines(raw: bytes, kind: type[T]) -> T | None:
     """What a large file holds, where it is right JSON of this kind; None where its places have to be looked at."""
     if len(raw) > LARGE:
         with contextlib.suppress(msgspec.MsgspecError, ValueError, RecursionError):
@@ -101,7 +104,7 @@ def _a_machines(raw: bytes, kind: Any) -> Any:
 def _one(name: str, raw: bytes) -> Validated:
     kind = "unknown"
     try:
-        values: Any = _a_machines(raw, dict)
+        values: object = _a_machines(raw, dict)
         source: Source = raw
         if not values:
             source = Document(name, raw)
@@ -159,7 +162,7 @@ aims:
 rules:
   - {{security: yes, severity: high+, restart: none, then: ask}}
 
-# What you know yourselves, shown beside the publisher's word: about a system, a product, a release or a hop.
+# What you know yourselves, shown with the publisher's word: about a system, a product, a release or a hop.
 # notes:
 #   - {{about: ostrel/shoal 2.8.5 > 2.11.3, text: "ring the box office before b restarts", by: anna}}
 
@@ -174,9 +177,11 @@ rules:
 
 limits:
   at_once: 32             # nodes contacted at the same time
-  backup_age_hours: 24    # a backup older than this is no way back
+  backup_age_hours: 24    # a backup older than this is not a way back
   clock_offset_s: 5
   steady_s: 60            # how long all must be well before the next node
+  ceiling_percent: 80     # how full those that stay may get while others are away
+  # width: 4              # nodes of one system that may be away at once at most
 
 # Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine.
 systems:
@@ -189,7 +194,8 @@ systems:
     driver: http
     profile: ostrel-shoal   # a built-in profile, or the path of your own YAML file
     nodes:
-      # Pin the node's certificate (the refusal shows the line to add) or name a CA file.
+      # Pin the node's certificate (the refusal shows the line to add) or name a CA file. domain: rack-1 says what fails
+      # together with it; nodes of two domains are never away at once.
       a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
       b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
     usual: {{active: a, standby: b}}
@@ -222,5 +228,5 @@ def sudoers(user: str, profile: str | None = None) -> str:
     from gallant.drivers.profile import load_profile
 
     if not re.fullmatch(r"[a-z_][a-z0-9_-]{0,31}", user):
-        raise WrongUse(f"{user!r} is no name of an account.", next="gallant init --sudoers gallant")
+        raise WrongUse(f"{user!r} is not the name of an account.", next="gallant init --sudoers gallant")
     return lines(user, load_profile(profile, Path()) if profile is not None else None)

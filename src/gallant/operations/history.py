@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import NamedTuple
 
 from gallant.core.assess.outages import Outage
 from gallant.core.errors import GallantError
@@ -95,6 +95,7 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
     )
     following = f"gallant resume {run}" if shown == "cut off" else state.next
     last = events[-1].entry.at if ended is None and events and shown in ("held", "stopped") else ended
+    watch = _watch(plan, events)
     return Run(
         run=run,
         plan=plan.id,
@@ -103,25 +104,30 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         state=shown,
         systems=plan.systems,
         outages=outages,
-        **_watch(plan, events),
+        watched=watch.watched,
+        unwatched=watch.unwatched,
+        blind_s=watch.blind_s,
+        planned_outage_s=max((step.interrupts_s for step in plan.steps()), default=0.0),
         message=state.message,
         next=following,
     )
 
 
-def _watch(plan: Plan, events: Sequence[Event]) -> dict[str, Any]:
+class _Watch(NamedTuple):
+    watched: tuple[str, ...] | None
+    unwatched: tuple[str, ...]
+    blind_s: float
+
+
+def _watch(plan: Plan, events: Sequence[Event]) -> _Watch:
     """What was probed, and for how long nothing was: between the last word of one process and the first of the next."""
     known = [event.entry.watched for event in events if event.entry.watched is not None]
     watched = None if not known else tuple(dict.fromkeys(one.service for ones in known for one in ones))
     seen = {one.system for ones in known for one in ones}
     pairs = itertools.pairwise(events)
     blind = sum((b.entry.at - a.entry.at).total_seconds() for a, b in pairs if b.entry.kind == RESUMED)
-    return {
-        "watched": watched,
-        "unwatched": () if watched is None else tuple(name for name in plan.systems if name not in seen),
-        "blind_s": max(0.0, blind),
-        "planned_outage_s": max((step.interrupts_s for step in plan.steps()), default=0.0),
-    }
+    unwatched = () if watched is None else tuple(name for name in plan.systems if name not in seen)
+    return _Watch(watched, unwatched, max(0.0, blind))
 
 
 def _step(step: Step, state: RollState) -> StepRow:

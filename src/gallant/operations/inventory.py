@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, time
-from typing import Any
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import Node, System, node_name
@@ -120,7 +119,7 @@ def moment_of(place: Workplace, text: str) -> datetime:
         found = datetime.fromisoformat(text)
     except ValueError:
         raise WrongUse(
-            f"{text!r} is no moment.", next="Write 2027-01-10, 2027-01-10T08:00Z, or the number of a survey."
+            f"{text!r} is not a moment.", next="Write 2027-01-10, 2027-01-10T08:00Z, or the number of a survey."
         ) from None
     if len(text) == 10:
         found = datetime.combine(found.date(), time(23, 59, 59))
@@ -147,7 +146,7 @@ def difference(place: Workplace, terms: Sequence[str], before: str, after: str) 
 
 
 def _versions(reading: Reading | None) -> Mapping[str, str]:
-    """What is compared: versions, and role, state and facets beside them."""
+    """What is compared: versions, and role, state and facets next to them."""
     if reading is None:
         return {}
     return {
@@ -159,7 +158,7 @@ def _versions(reading: Reading | None) -> Mapping[str, str]:
     }
 
 
-def bill_of(place: Workplace, nodes: Sequence[Known]) -> dict[str, Any]:
+def bill_of(place: Workplace, nodes: Sequence[Known]) -> dict[str, object]:
     """The selected nodes as a bill of materials, with the hashes of what catalogs here know."""
     from uuid import uuid4
 

@@ -1,4 +1,4 @@
-"""How long the work on a system takes, whoever asks: a check of a booking, the booking itself. A plan's own steps say it."""
+"""How long the work on a system takes, no matter who asks: a check of a booking, the booking itself. A plan's own steps say it."""
 
 from __future__ import annotations
 

@@ -8,7 +8,7 @@ from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.assess.gaps import find_gaps
-from gallant.core.assess.ledger import Kept
+from gallant.core.assess.ledger import DECISIONS, Kept
 from gallant.core.assess.notices import (
     ACCEPTED,
     BOOKED,
@@ -64,15 +64,17 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
     every, now = _wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
     # To finish a recalled release is another matter, decided by name when the plan was made.
-    covered = {lane.system for lane in plan.lanes if not all(hop.despite_recall for hop in lane.hops)}
-    images = (n for n in _told(place, every) if n.component == IMAGE and n.system in covered)
-    found = (bar(n, decisions[n.name], now) for n in images)
+    moved = {lane.system: [hop for hop in lane.hops if hop.image] for lane in plan.lanes}
+    covered = {name for name, hops in moved.items() if hops and not all(hop.despite_recall for hop in hops)}
+    touched = {(name, IMAGE) for name in covered}
+    touched |= {(lane.system, part.component) for lane in plan.lanes for hop in lane.hops for part in hop.parts}
+    concerned = (n for n in _told(place, every) if (n.system, n.component) in touched)
+    found = (bar(n, decisions[n.name], now) for n in concerned)
     return [one for one in found if one is not None]
 
 
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
-    """What `gaps` lists of some systems and no plan covers yet: everything that is no system image and that nobody decided to
-    leave."""
+    """What `gaps` lists of some systems besides their images, and nobody decided to leave."""
     return [n for n in _told(place, _wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
 
 
@@ -94,24 +96,19 @@ def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
         for row in place.journal.open_rolls()
         for name in row.plan.systems
     }
-    return notices(every, [kept.entry for kept in place.ledger.entries()], since, work, place.products, now)
+    return notices(every, [kept.entry for kept in place.ledger.about(DECISIONS)], since, work, place.products, now)
 
 
 def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
     """Decided notices whose gap is closed, with the roll that closed it."""
     chosen = {system.name for system in place.systems(terms)}
     found: dict[str, Notice] = {}
-    rolls, _ = place.journal.rolls()
-    for kept in reversed(place.ledger.entries()):
+    rolls, _ = place.journal.rolls(chosen)
+    for kept in reversed(place.ledger.about(DECISIONS)):
         entry = kept.entry
-        system, colon, component = entry.subject.partition(":")
-        if (
-            not colon
-            or system not in chosen
-            or entry.subject in still
-            or entry.subject in found
-            or entry.target is None
-        ):
+        system, _, component = entry.subject.partition(":")
+        told = entry.subject in still or entry.subject in found
+        if system not in chosen or told or entry.target is None:
             continue
         roll = next(
             (r for r in rolls if r.ended and system in r.plan.systems and _leads_to(r.plan, system, entry.target)),
@@ -172,7 +169,7 @@ class Decided(Record):
 
 
 class TermsAsked(Refused):
-    """Terms of use that nobody accepted yet: whoever asks can show `text` and come again."""
+    """Terms of use that nobody accepted yet: anyone who asks can show `text` and come again."""
 
     def __init__(self, place: Workplace, notice: Notice, version: str) -> None:
         self.version = version
@@ -184,7 +181,7 @@ class TermsAsked(Refused):
         )
 
 
-def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:
+def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:  # fields of an entry
     return record(place, kind, notice.name, target=notice.target, **more)
 
 
@@ -273,7 +270,7 @@ def skip(place: Workplace, name: str, until: str, reason: str) -> Decided:
     notice = one(place, name)
     _may(notice)
     if not reason.strip():
-        raise WrongUse("A skip has a reason, for whoever asks later.", next="Add --reason TEXT.")
+        raise WrongUse("A skip has a reason, for anyone who asks later.", next="Add --reason TEXT.")
     _check_until(place, notice, until)
     kept = _record(place, "skip", notice, until=until, reason=clean(reason))
     return _decided(place, notice.name, kept, f"skipped until {until}")
@@ -327,7 +324,7 @@ def moment_of(place: Workplace, system: str, text: str) -> datetime:
         return (moment if moment.tzinfo else moment.replace(tzinfo=zone)).astimezone(UTC)
     except (ValueError, OverflowError):
         raise WrongUse(
-            f"{clean(text, 40)!r} is no time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
+            f"{clean(text, 40)!r} is not a time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
         ) from None
 
 

@@ -17,7 +17,7 @@ NARROWEST = 2
 
 
 class Width:
-    """A gate for so many at once; whoever waits longest goes in next."""
+    """A gate for so many at once; the one who waits longest goes in next."""
 
     def __init__(self, most: int) -> None:
         self.most, self.now, self._inside = most, float(most), 0
@@ -31,7 +31,7 @@ class Width:
         turn = asyncio.get_running_loop().create_future()
         self._waiting.append(turn)
         try:
-            await turn  # whoever lets us in has counted us
+            await turn  # who lets us in has counted us
         except asyncio.CancelledError:
             if turn.done() and not turn.cancelled():
                 self._leave()

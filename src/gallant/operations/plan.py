@@ -2,62 +2,208 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from gallant.core.assess.findings import Finding
-from gallant.core.assess.notices import Notice
+from gallant.core.assess.notices import Bar, Notice
 from gallant.core.assess.recalls import FINISH
+from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
+from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
-from gallant.core.readings import Reading
-from gallant.core.records import Record, clean
+from gallant.core.readings import IMAGE, Reading
+from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import NothingToDo, Plan
-from gallant.core.work.planning import make_plan
+from gallant.core.work.planning import Ground, PartGoal, make_plan, needed_with
 from gallant.disk import make_folder, put_whole
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
-from gallant.operations.notices import left_out, record_despite
+from gallant.operations.components import not_in_stock
+from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.snapshots import can_snapshot, drivers_of
+from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
+
+
+class Choice(Record):
+    """What of the selected systems a plan is to move: `only` these components, or all `without` some; a person's `order` of nodes;
+    with the systems that are `needed` first."""
+
+    only: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    order: tuple[str, ...] = ()
+    needed: bool = False
+
+    def takes(self, component: str) -> bool:
+        return (not self.only or component in self.only) and component not in self.without
+
+
+class Left(Record):
+    """A component that is behind and not in the plan, and why (empty: it was not chosen)."""
+
+    notice: Notice
+    why: str = ""
 
 
 class Planned(Record):
     """The plan, where it was written, and the findings that would stand in a roll's way today.
 
-    `left` is what `gaps` lists of these systems and the plan does not cover; `whole` are the systems that are planned whole
-    although only some of their nodes were named.
+    `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of systems that
+    have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
+    `to_fetch` packages of components that are not in stock.
     """
 
     plan: Plan
     path: str
     findings: tuple[Finding, ...]
-    left: tuple[Notice, ...] = ()
-    whole: tuple[str, ...] = ()
+    left: tuple[Left, ...] = ()
+    some: dict[str, tuple[str, ...]] = {}
+    along: tuple[str, ...] = ()
+    bars: tuple[Bar, ...] = ()
+    to_fetch: tuple[str, ...] = ()
 
 
-class OnlyParts(NothingToDo):
-    """Every image is as it should be, and components are not."""
+class NothingPlanned(NothingToDo):
+    """Nothing is left that could be planned, and something is behind all the same."""
 
     exit_code = 1
 
 
-async def plan(place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "") -> Planned:
-    """Read the systems, make the plan that takes them to their aims, and write it to plans/.
+async def plan(
+    place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "", choice: Choice | None = None
+) -> Planned:
+    """Read the systems, make the plan that takes them and their components to their aims, and write it to plans/.
 
-    `despite` is a recalled release that some nodes of the one selected system run already and that the others shall run
+    `despite` is a recalled release that some nodes of the one selected system run already and that the others are to run
     too; `Refused` unless its recall is shown to concern none of them.
     """
+    choice = choice or Choice()
     selected = place.select(terms)
     systems = [system for system, _ in selected]
     if not systems:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
-    async with drivers_of(place, systems) as drivers:
+    along = _needed(place, systems) if choice.needed else ()
+    systems += along
+    above = above_of(place, systems)
+    async with drivers_of(place, [*systems, *above]) as drivers:
         findings, survey = await check_with(place, systems, drivers)
-        knows = {s.name: drivers[s.name].knows() for s in systems}
+        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
+        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
+    _all_read(survey)
+    _all_read(stacked)
+    behind = left_out(place, [s.name for s in systems])
+    _known_components(choice, survey)
+    some = {s.name: tuple(nodes) for s, nodes in selected if len(nodes) < len(s.nodes)}
+    ground = replace(
+        _ground(place, systems, survey, stacked),
+        despite=_despite(place, systems, survey.readings(), despite) if despite is not None else {},
+        knows=knows,
+        wishes=_wishes([system for system, _ in selected], choice.order),
+        parts=_goals(behind, choice),
+        still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
+        chosen=some,
+    )
+    profiles = place.profile_digests([*systems, *above])
+    made = _made(behind, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
+    for system, release in ground.despite.items():
+        record_despite(place, system, release, reason)
+    return Planned(
+        plan=made,
+        path=_written(place, made),
+        findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
+        left=tuple(_left(behind, made)),
+        some=some,
+        along=tuple(system.name for system in along),
+        bars=tuple(bars(place, made)),
+        to_fetch=tuple(not_in_stock(place, made)),
+    )
+
+
+def _parts_alone(place: Workplace, system: System, behind: Sequence[Notice]) -> bool:
+    """A host of which no catalog lists the image, and which has packages that are behind all the same."""
+    return system.product not in place.products and any(notice.system == system.name for notice in behind)
+
+
+def _known_components(choice: Choice, survey: Survey) -> None:
+    """Raises `WrongUse` for a component that no selected node has."""
+    known = {IMAGE, *(part.name for reading in survey.readings().values() for part in reading.components)}
+    for name in (*choice.only, *choice.without):
+        if name not in known:
+            raise WrongUse(
+                f"No selected node has a component {clean(name, 60)!r}{suggestion(name, sorted(known))}.",
+                next="gallant inventory lists them.",
+            )
+
+
+def _goals(behind: Sequence[Notice], choice: Choice) -> dict[str, tuple[PartGoal, ...]]:
+    """The components that go along, by system: what `gaps` lists, no decision leaves out, and was chosen."""
+    goals: dict[str, list[PartGoal]] = {}
+    for notice in behind:
+        if notice.target is not None and choice.takes(notice.component):
+            goals.setdefault(notice.system, []).append(PartGoal(component=notice.component, target=notice.target))
+    return {system: tuple(found) for system, found in goals.items()}
+
+
+def _left(behind: Sequence[Notice], plan: Plan) -> Iterator[Left]:
+    """What is behind and not in the plan, each with the reason."""
+    covered = {(lane.system, part.component) for lane in plan.lanes for hop in lane.hops for part in hop.parts}
+    why = {(lane.system, component): reason for lane in plan.lanes for component, reason in lane.left.items()}
+    for notice in behind:
+        key = (notice.system, notice.component)
+        if key in why or key not in covered:
+            yield Left(notice=notice, why=why.get(key, ""))
+
+
+def _wishes(named: Sequence[System], order: Sequence[str]) -> dict[str, tuple[str, ...]]:
+    """A person's order, which is of one system's nodes; raises `WrongUse` for a name that is not one of them."""
+    if not order:
+        return {}
+    if len(named) != 1:
+        raise WrongUse("An order is of the nodes of one system.", next="gallant plan SYSTEM --order NODE,NODE")
+    system = named[0]
+    nodes = tuple(name.removeprefix(f"{system.name}/") for name in order)
+    strange = next((name for name in nodes if name not in system.nodes or nodes.count(name) > 1), None)
+    if strange is not None:
+        twice = "stands twice in the order" if strange in system.nodes else f"is not one of {', '.join(system.nodes)}"
+        raise WrongUse(
+            f"{clean(strange, 60)} {twice}.", next=f"gallant plan {system.name} --order {','.join(system.nodes)}"
+        )
+    return {system.name: nodes}
+
+
+def _needed(place: Workplace, systems: Sequence[System]) -> tuple[System, ...]:
+    """The systems that have to come along, by what every system ran when it was last read."""
+    return needed_with(_ground(place, systems), systems)
+
+
+def above_of(place: Workplace, systems: Sequence[System]) -> list[System]:
+    """The systems that stand on these and are none of them."""
+    names = dict.fromkeys(n for s in systems if s.in_service for n in systems_above(place.estate, s))
+    return [place.estate.systems[n] for n in names if n not in {s.name for s in systems}]
+
+
+def _ground(
+    place: Workplace, systems: Sequence[System], survey: Survey | None = None, stacked: Survey | None = None
+) -> Ground:
+    """What a plan rests on: what was read just now, and of the rest of the estate, for the requirements between products,
+    what it ran when it was last read."""
+    now = {**(survey.readings() if survey is not None else {}), **(stacked.readings() if stacked is not None else {})}
+    rest = [name for name in place.estate.systems if survey is None or name not in {s.name for s in systems}]
+    return Ground(
+        estate=place.estate,
+        readings={**(last_readings(place, rest)[0] if rest else {}), **now},
+        products=place.products,
+        now=place.clock.now(),
+        bundles=tuple(place.bundles),
+        snapshotted=frozenset(s.name for s in systems if can_snapshot(place, s)),
+    )
+
+
+def _all_read(survey: Survey) -> None:
+    """Raises for the first node that was not read, as the survey's exit code says."""
     unread = next((n for n in survey.nodes if n.reading is None), None)
     if unread is not None:
         kind = Unreached if survey.exit_code == Unreached.exit_code else Refused
@@ -66,60 +212,40 @@ async def plan(place: Workplace, terms: Sequence[str], despite: str | None = Non
             "What is not known is not planned.",
             unread.next,
         )
-    # What the rest of the estate ran when it was last read, for the requirements between products.
-    rest = [name for name in place.estate.systems if name not in {s.name for s in systems}]
-    readings = {**(last_readings(place, rest)[0] if rest else {}), **survey.readings()}
-    finishing = _despite(place, systems, survey.readings(), despite) if despite is not None else {}
-    left = left_out(place, [s.name for s in systems])
-    made = _made(
-        left,
-        place.estate,
-        systems,
-        readings,
-        place.products,
-        place.profile_digests(systems),
-        by=place.user,
-        now=place.clock.now(),
-        bundles=place.bundles,
-        despite=finishing,
-        knows=knows,
-        snapshotted={s.name for s in systems if can_snapshot(place, s)},
-        identity=place.identity,
-    )
-    for system, release in finishing.items():
-        record_despite(place, system, release, reason)
+
+
+def _written(place: Workplace, plan: Plan) -> str:
     folder = place.folder / "plans"
-    path = folder / f"{made.id}.json"
+    path = folder / f"{plan.id}.json"
     try:
         make_folder(folder)
-        put_whole(path, msgspec.json.format(msgspec.json.encode(made), indent=1) + b"\n")
+        put_whole(path, msgspec.json.format(msgspec.json.encode(plan), indent=1) + b"\n")
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
-    return Planned(
-        plan=made,
-        path=str(path.relative_to(place.folder)),
-        findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
-        left=tuple(left),
-        whole=tuple(s.name for s, nodes in selected if len(nodes) < len(s.nodes)),
-    )
+    return str(path.relative_to(place.folder))
 
 
-def _made(left: Sequence[Notice], *ground: Any, **more: Any) -> Plan:
-    """As `make_plan`; where no image is to be updated, what else `gaps` lists is named."""
+def _made(behind: Sequence[Notice], make: Callable[[], Plan]) -> Plan:
+    """The plan; where none can be made of what is behind, that is named."""
     try:
-        return make_plan(*ground, **more)
+        return make()
     except NothingToDo as error:
-        if not left:
+        if not behind:
             raise
-        names = ", ".join(f"{n.name} {'/'.join(n.installed)} → {n.target}" for n in left[:5])
-        more_of_them = f" and {len(left) - 5} more" if len(left) > 5 else ""
-        systems = " ".join(dict.fromkeys(n.system for n in left))
-        raise OnlyParts(
-            f"{', '.join(error.systems)}: nothing to do, every system image is what its aim asks for.",
-            f"What is left cannot be planned yet, and is updated by hand: {names}{more_of_them}.",
+        why = {(s, component): reason for s, parts in error.left.items() for component, reason in parts.items()}
+        names = ", ".join(_by_hand(n, why.get((n.system, n.component), "")) for n in behind[:5])
+        more_of_them = f" and {len(behind) - 5} more" if len(behind) > 5 else ""
+        systems = " ".join(dict.fromkeys(n.system for n in behind))
+        raise NothingPlanned(
+            f"{', '.join(error.systems)}: nothing that can be planned is left.",
+            f"By hand: {names}{more_of_them}.",
             f"gallant gaps {systems}",
             error.systems,
         ) from None
+
+
+def _by_hand(notice: Notice, why: str) -> str:
+    return f"{notice.name} {'/'.join(notice.installed)} → {notice.target}{f' ({why})' if why else ''}"
 
 
 def _despite(
@@ -159,7 +285,9 @@ def load_plan(place: Workplace, name: str) -> Plan:
     try:
         plan = msgspec.json.decode(path.read_bytes(), type=Plan)
     except (OSError, msgspec.DecodeError, ValueError) as error:
-        raise WrongUse(f"{path} is no plan: {clean(str(error), 120)}.", next="gallant plan SYSTEM makes one.") from None
+        raise WrongUse(
+            f"{path} is not a plan: {clean(str(error), 120)}.", next="gallant plan SYSTEM makes one."
+        ) from None
     if not plan.is_whole:
         raise Refused(
             f"{path} was altered: its content is no longer what its name says.",

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import signal
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, contextmanager
+from datetime import datetime
 from typing import Protocol
 
 from gallant.core.assess.findings import Finding
@@ -16,7 +18,7 @@ from gallant.core.catalog.products import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate.systems import Service, System, node_name
-from gallant.core.ports import Driver, Listener
+from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Event
@@ -27,14 +29,15 @@ from gallant.engine.roll import Roll, need_consents
 from gallant.operations import notices
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
+from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
+from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
-from gallant.store.journal import RollJournal
 
 
 class Show(Listener, Protocol):
-    """Whoever shows a roll also shows these."""
+    """Anyone who shows a roll also shows these."""
 
     def begin(self, roll_id: str, plan: Plan, simulated: float | None, events: list[Event]) -> None: ...
     def notice(self, text: str) -> None: ...
@@ -50,6 +53,43 @@ class Rolled(Record):
     @property
     def exit_code(self) -> int:
         return 0 if self.end.state == "finished" else 4
+
+
+class Pace(Record):
+    """How far a run goes by itself: it holds after each `hold_after` (step, node, wave, hop), or from `hold_at` on, at once with
+    `stop_others` when any lane stops."""
+
+    hold_after: str | None = None
+    hold_at: datetime | None = None
+    stop_others: bool = False
+
+
+def pace_of(place: Workplace, plan: Plan, hold_after: str | None, hold_at: str | None, stop_others: bool) -> Pace:
+    """What a person asked for; a time without a zone is that of the first system's site. Raises `WrongUse`."""
+    at = notices.moment_of(place, plan.systems[0], hold_at) if hold_at is not None else None
+    if at is not None and at <= place.clock.now():
+        raise WrongUse(
+            f"{hold_at} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Name a time to come."
+        )
+    return Pace(hold_after=hold_after, hold_at=at, stop_others=stop_others)
+
+
+def _orders(
+    place: Workplace,
+    pace: Pace,
+    consents: tuple[str, ...] = (),
+    answers: dict[str, bool] | None = None,
+    again: tuple[str, ...] = (),
+) -> Orders:
+    return Orders(
+        by=place.user,
+        hold_after=pace.hold_after,
+        hold_at=pace.hold_at,
+        stop_others=pace.stop_others,
+        consents=consents,
+        answers=answers or {},
+        again=again,
+    )
 
 
 class PlaceReleases:
@@ -71,7 +111,7 @@ async def roll(
     plan: Plan,
     show: Show,
     *,
-    hold_after: str | None,
+    pace: Pace,
     consents: Sequence[str],
     detach: bool,
     despite_booking: str | None = None,
@@ -80,12 +120,7 @@ async def roll(
 
     `despite_booking` is a named person's reason for which bookings for another time do not count.
     """
-    if plan.basis.estate != place.identity:
-        raise Refused(
-            f"{plan.id} is not begun: it was made for another estate.",
-            "Two estates may have systems of the same names.",
-            f"gallant plan {' '.join(plan.systems)} makes one here.",
-        )
+    _made_here(place, plan)
     systems = _systems(place, plan)
     place.journal.refuse_open(plan)
     given = [parse_consent(text) for text in consents]
@@ -93,33 +128,34 @@ async def roll(
     set_aside = _refuse_decided(place, plan, despite_booking)
     async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
+        _refuse_missing(place, plan)
         _have_secrets(place, systems)
-        findings, survey = await check_with(place, systems, drivers)
+        own = [system for system in systems if system.name in plan.systems]
+        findings, survey = await check_with(place, own, drivers)
+        stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
+        above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
         _refuse_stops(plan, findings, survey.exit_code)
-        for one in drifted(place, systems, findings, plan.made):
+        for one in drifted(place, own, findings, plan.made):
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
-        _refuse_differences(plan, _basis_now(place, plan, survey.readings()))
+        _refuse_differences(plan, _basis_now(place, plan, {**survey.readings(), **above}))
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
             for barred in set_aside:
-                record(
-                    place,
-                    "despite-booking",
-                    barred.notice,
-                    target=plan.id,
-                    reason=f"set aside for {journal.id}: {despite_booking}",
-                )
+                words = f"set aside for {journal.id}: {despite_booking}"
+                record(place, "despite-booking", barred.notice, target=plan.id, reason=words)
             for consent in consents:
                 record(place, "consent", consent, target=plan.id, reason=journal.id)
             record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
-            return await _run(
-                place,
-                plan,
-                drivers,
-                journal,
-                show,
-                Orders(by=place.user, hold_after=hold_after, consents=tuple(consents)),
-                detach,
-            )
+            orders = _orders(place, pace, consents=tuple(consents))
+            return await _run(place, plan, drivers, journal, show, orders, detach)
+
+
+def _made_here(place: Workplace, plan: Plan) -> None:
+    if plan.basis.estate != place.identity:
+        raise Refused(
+            f"{plan.id} is not begun: it was made for another estate.",
+            "Two estates may have systems of the same names.",
+            f"gallant plan {' '.join(plan.systems)} makes one here.",
+        )
 
 
 async def resume(
@@ -127,7 +163,7 @@ async def resume(
     roll_id: str,
     show: Show,
     *,
-    hold_after: str | None,
+    pace: Pace,
     answers: dict[str, bool],
     again: Sequence[str],
     detach: bool,
@@ -150,7 +186,7 @@ async def resume(
                 drivers,
                 journal,
                 show,
-                Orders(by=place.user, hold_after=hold_after, answers=answers, again=tuple(again)),
+                _orders(place, pace, answers=answers, again=tuple(again)),
                 detach,
             )
 
@@ -171,7 +207,7 @@ async def _run(
     place: Workplace,
     plan: Plan,
     drivers: Mapping[str, Driver],
-    journal: RollJournal,
+    journal: OneRoll,
     show: Show,
     orders: Orders,
     detach: bool,
@@ -201,12 +237,21 @@ async def _run(
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
         record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
-        try:  # of what cannot be had again there are two after each roll
-            place.journal.keep_copy()
-            place.ledger.keep_copy()
-        except GallantError as error:
-            show.notice(f"{error.what} {error.next or ''}")
+        await _keep(place, plan, drivers, show, end)
     return Rolled(id=journal.id, plan=plan.id, end=end)
+
+
+async def _keep(place: Workplace, plan: Plan, drivers: Mapping[str, Driver], show: Show, end: End) -> None:
+    """What a roll leaves behind: what its nodes run now, for the next plan, and copies of what cannot be had again."""
+    if end.state == "finished":
+        with contextlib.suppress(GallantError, OSError):
+            chosen = [(system, tuple(system.nodes)) for system in _systems(place, plan)]
+            await survey_with(place, chosen, drivers)
+    try:
+        place.journal.keep_copy()
+        place.ledger.keep_copy()
+    except GallantError as error:
+        show.notice(f"{error.what} {error.next or ''}")
 
 
 def _watched(systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
@@ -220,7 +265,7 @@ def _watched(systems: Sequence[System]) -> tuple[dict[str, Service], list[Watche
 @contextmanager
 def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool) -> Iterator[None]:
     """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once, and any
-    after that finds it done. Whoever started Gallant with hang-ups ignored (nohup) means it to go on."""
+    after that finds it done. Anyone who started Gallant with hang-ups ignored (nohup) means it to go on."""
     loop = asyncio.get_running_loop()
     asked = 0
 
@@ -259,14 +304,21 @@ def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool)
             loop.remove_signal_handler(sign)
 
 
-def ask_to_hold(place: Workplace, roll_id: str | None) -> tuple[str, bool]:
-    """Ask a roll to hold at its next safe stop; its name, and whether a process is there that will."""
-    name = roll_id or _only_open(place)
+def ask_to_hold(place: Workplace, name: str, now: bool = False) -> bool:
+    """Ask a roll to hold at its next safe stop, or right after the act under way; whether a process is there that will."""
     row = place.journal.roll(name)
     if row.ended is not None:
         raise WrongUse(f"{name} has ended.", next=f"gallant history {name}")
-    place.journal.request_hold(name, f"asked for by {place.user}")
-    return name, place.journal.is_running(name)
+    place.journal.request_hold(name, f"asked for by {place.user}", now)
+    return place.journal.is_running(name)
+
+
+def open_names(place: Workplace) -> list[str]:
+    """Every roll that is open, by its name."""
+    rolls = place.journal.open_rolls()
+    if not rolls:
+        raise WrongUse("No roll is open.", next="gallant history lists them.")
+    return [roll.id for roll in rolls]
 
 
 def end_for_good(place: Workplace, roll_id: str | None, reason: str) -> str:
@@ -289,16 +341,17 @@ def _only_open(place: Workplace) -> str:
 
 
 def _systems(place: Workplace, plan: Plan) -> list[System]:
-    missing = [name for name in plan.systems if name not in place.estate.systems]
+    missing = [name for name in plan.every if name not in place.estate.systems]
     if missing:
         raise Refused(f"{', '.join(missing)}: no longer in the estate.", next="Make a new plan.")
-    return [place.estate.systems[name] for name in plan.systems]
+    return [place.estate.systems[name] for name in plan.every]
 
 
 def _basis_now(place: Workplace, plan: Plan, readings: dict[str, Reading]) -> Basis:
-    return _basis_of(
-        place, plan, {n: r.serial for n, r in readings.items()}, {n: r.version for n, r in readings.items()}
-    )
+    parts = {f"{n}:{part.name}": part.version for n, r in readings.items() for part in r.components}
+    planned = {key: parts.get(key, "gone") for key in plan.basis.versions if ":" in key}
+    versions = {**{n: r.version for n, r in readings.items()}, **planned}
+    return _basis_of(place, plan, {n: r.serial for n, r in readings.items()}, versions)
 
 
 def _basis_of(place: Workplace, plan: Plan, serials: dict[str, str], versions: dict[str, str]) -> Basis:
@@ -335,11 +388,11 @@ def _refuse_differences(plan: Plan, now: Basis) -> None:
 def _known_systems(plan: Plan, given: Sequence[Consent]) -> None:
     """A consent for a system that the plan does not have accepts nothing, and somebody believes that it did."""
     for consent in given:
-        if consent.system not in plan.systems:
+        if consent.system not in plan.every:
             raise WrongUse(
                 f"--consent {consent.words}: {plan.id} has no system {consent.system}"
-                f"{suggestion(consent.system, plan.systems)}.",
-                next=f"It has {', '.join(plan.systems)}.",
+                f"{suggestion(consent.system, plan.every)}.",
+                next=f"It has {', '.join(plan.every)}.",
             )
 
 
@@ -354,6 +407,15 @@ def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -
             against[0].next,
         )
     return found
+
+
+def _refuse_missing(place: Workplace, plan: Plan) -> None:
+    if missing := not_in_stock(place, plan):
+        raise Refused(
+            f"{plan.id} is not begun: {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in stock.",
+            "Nothing was touched.",
+            f"gallant stock fetch {' '.join(plan.systems)}",
+        )
 
 
 def _refuse_stops(plan: Plan, findings: list[Finding], survey_code: int) -> None:

@@ -16,7 +16,7 @@ Asker = Callable[[str], str]
 def resolve(account: Account, folder: Path, asker: Asker | None, what: str) -> str:
     """The secret that an account's reference leads to; `what` names it for a person. Raises `WrongUse` or `Unreached`."""
     kind, _, where = account.secret.partition(":")
-    if kind == "agent":  # whoever holds the key signs with it; there is nothing to fetch
+    if kind == "agent":  # anyone who holds the key signs with it; there is nothing to fetch
         return ""
     found = {"env": _env, "file": _file, "key": _file, "keyring": _keyring, "ask": _ask}[kind](
         where, account, folder, asker, what

@@ -47,18 +47,20 @@ def keepers_of(place: Workplace, system: System) -> dict[str, System]:
     """The machines that a system's nodes live on and that can keep restore points of them, by name."""
     below = [node.runs_on for node in system.nodes.values() if node.runs_on is not None]
     hosts = {name: place.estate.systems[name.partition("/")[0]] for name in below}
-    return {name: host for name, host in hosts.items() if _knows(place, host)}
+    return {name: host for name, host in hosts.items() if _keeps(place, host, guests=True)}
 
 
-def _knows(place: Workplace, system: System) -> bool:
+def _keeps(place: Workplace, system: System, guests: bool) -> bool:
+    """Whether a system's driver keeps restore points: of its guests, or of itself."""
     from gallant.drivers.profile import load_profile
 
-    return "snapshot" in knows_of(load_profile(system.profile, place.folder)).capabilities
+    knows = knows_of(load_profile(system.profile, place.folder))
+    return "snapshot" in knows.capabilities and knows.keeps_guests == guests
 
 
 def can_snapshot(place: Workplace, system: System) -> bool:
     """Whether its profile, or that of a host below it, knows how."""
-    return _knows(place, system) or bool(keepers_of(place, system))
+    return _keeps(place, system, guests=False) or bool(keepers_of(place, system))
 
 
 @asynccontextmanager
@@ -84,7 +86,7 @@ async def read_kept(
 def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
-    if "snapshot" in drivers[system.name].capabilities():
+    if _keeps(place, system, guests=False):
         return Way(drivers[system.name], system, serving, "")
     for name, host in keepers_of(place, system).items():
         return Way(drivers[host.name], host, name.partition("/")[2], system.name)
@@ -155,7 +157,7 @@ async def _order(place: Workplace, way: Way, kind: str, name: str) -> None:
 
 
 def _left_alone(place: Workplace, way: Way) -> None:
-    """A host that a roll is working on right now is not given another order beside it."""
+    """A host that a roll is working on right now is not given another order meanwhile."""
     if not way.of:
         return
     for row in place.journal.open_rolls(way.keeper.name):
@@ -326,9 +328,9 @@ def _stays(place: Workplace, kept: RestorePoint) -> str | None:
 def _ours(place: Workplace) -> set[tuple[str, str]]:
     """System and name of every restore point that Gallant took and did not take away, by the ledger."""
     found: set[tuple[str, str]] = set()
-    for kept in place.ledger.entries():
+    for kept in place.ledger.about(["snapshot"]):
         entry = kept.entry
-        if entry.kind != "snapshot" or entry.target is None:
+        if entry.target is None:
             continue
         if entry.state == TAKEN:
             found.add((entry.subject, entry.target))

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from gallant.core.catalog.products import Catalog
-from gallant.core.estate.sources import News, parse_channel
+from gallant.core.estate.sources import News, Source, parse_channel
 from gallant.core.readings import UNKNOWN, Channel, Reading
 from gallant.core.records import Record, replace
 from gallant.operations.workplace import Workplace
-from gallant.store.readings import Source
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from aiohttp import ClientSession
 
 
 class Brought(Record):
@@ -32,7 +36,9 @@ class Counter:
         self.bytes, self.answers = 0, 0
 
 
-async def bring(place: Workplace, session: Any, source: Source, counter: Counter | None = None) -> Brought | None:
+async def bring(
+    place: Workplace, session: ClientSession, source: Source, counter: Counter | None = None
+) -> Brought | None:
     """The source's catalog, verified; None when it has not changed since the last time.
 
     Raises `Unreached` when it does not come, `Refused` when it is not to be believed.
@@ -66,7 +72,7 @@ async def bring(place: Workplace, session: Any, source: Source, counter: Counter
     return Brought(catalog=catalog, raw=msgspec.json.encode(catalog), sha256=sha256, tag=got.tag)
 
 
-def _first_seen(place: Workplace, name: str) -> dict[str, Any]:
+def _first_seen(place: Workplace, name: str) -> dict[str, datetime]:
     kept = kept_catalog(place, name)
     return {f"{p.name} {r.version}": r.released for p in kept.products for r in p.releases} if kept else {}
 

@@ -9,20 +9,24 @@ import dataclasses
 import hashlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.catalog.products import Package, Release
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act, Driver
+from gallant.core.ports import Act, Driver, Stock
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.operations.acting import carry_out
 from gallant.operations.assess import last_readings, product_of, releases_ahead
+from gallant.operations.components import packages_of_parts
 from gallant.operations.deciding import record
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.stockroom import Stockroom, Throttle, Way
+
+if TYPE_CHECKING:
+    from aiohttp import ClientSession
 
 Meter = Callable[[str, int, int], None]
 
@@ -59,6 +63,8 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
         for why, pairs in (("route", ahead.entered), ("recovery", recovery)):
             for release, package in pairs:
                 found.setdefault(package.sha256, (product.name, release.version, why, package))
+        for known, release, package in packages_of_parts(place, system):
+            found.setdefault(package.sha256, (known.name, release.version, "route", package))
     return list(found.values())
 
 
@@ -86,7 +92,7 @@ async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = No
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-def _within_quota(place: Workplace, stockroom: Stockroom, missing: Sequence[Package]) -> None:
+def _within_quota(place: Workplace, stockroom: Stock, missing: Sequence[Package]) -> None:
     quota = place.estate.limits.stock_gb
     total = stockroom.bytes + sum(p.bytes for p in missing)
     if quota is not None and total > quota * 1e9 and missing:
@@ -100,7 +106,7 @@ def _within_quota(place: Workplace, stockroom: Stockroom, missing: Sequence[Pack
 async def _fetch_one(
     place: Workplace,
     stockroom: Stockroom,
-    session: Any,
+    session: ClientSession,
     throttle: Throttle,
     product: str,
     release: str,
@@ -156,7 +162,7 @@ class InStock(Record):
 
 def held(place: Workplace) -> list[InStock]:
     """What lies in stock; what is wrong or recalled first."""
-    stockroom, known, needed = Stockroom(place.folder), _known(place), _needed(place)
+    stockroom, known, needed = place.stock, _known(place), _needed(place)
     rows = []
     for one in stockroom.held():
         product, release = known.get(one.sha256, (None, None))
@@ -212,7 +218,7 @@ class Added(Record):
 def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Added]:
     """Take files that were carried in. What no catalog knows is refused, unless a named person answers for it, with a
     reason, which goes into the ledger."""
-    stockroom, known, rows = Stockroom(place.folder), _known(place), []
+    stockroom, known, rows = place.stock, _known(place), []
     for file in files:
         try:
             with file.open("rb") as opened:
@@ -248,7 +254,7 @@ class Pruned(Record):
 
 def prune(place: Workplace, dry: bool) -> list[Pruned]:
     """Take away what no system needs, and what broke off; what goes first."""
-    stockroom, rows = Stockroom(place.folder), []
+    stockroom, rows = place.stock, []
     for one in held(place):
         kept = f"needed by {', '.join(dict.fromkeys(one.needed))}" if one.needed else None
         kept = f"vouched for by {one.vouched}" if kept is None and one.vouched else kept
@@ -332,7 +338,7 @@ def _next_package(place: Workplace, system: System, driver: Driver) -> tuple[Pac
             f"{system.name}: {release.version} was {release.recall.words}; it goes onto no node.",
             next=f"gallant route {system.name}",
         )
-    if not Stockroom(place.folder).has(package):
+    if not place.stock.has(package):
         raise Refused(f"{package.name} is not in stock.", next=f"gallant stock fetch {system.name}")
     return package, release
 

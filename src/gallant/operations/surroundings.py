@@ -134,13 +134,11 @@ def booked(place: Workplace, system: System) -> Booking | None:
     """The next booking of any of a system's notices that was not taken back since; None where there is none, or it has no
     end."""
     found: dict[str, Booking] = {}
-    for kept in place.ledger.entries():
+    for kept in place.ledger.about(["book", "skip", "reopen", "cancel"], f"{system.name}:"):
         entry = kept.entry
-        if entry.subject.partition(":")[0] != system.name:
-            continue
         if entry.kind == "book" and entry.start and entry.end:
             found[entry.subject] = Booking(notice=entry.subject, start=entry.start, end=entry.end)
-        elif entry.kind in ("skip", "reopen", "cancel"):
+        elif entry.kind != "book":
             found.pop(entry.subject, None)
     ahead = [b for b in found.values() if b.end > place.clock.now()]
     return min(ahead, key=lambda b: b.start, default=None)
@@ -149,11 +147,9 @@ def booked(place: Workplace, system: System) -> Booking | None:
 def half_restored(place: Workplace, system: System) -> tuple[HalfRestored, ...]:
     """The nodes of a system whose last restore was begun and did not end well, by the ledger."""
     open_: dict[str, HalfRestored] = {}
-    for kept in place.ledger.entries():
+    for kept in place.ledger.about(["restore"], f"{system.name}/"):
         entry = kept.entry
-        name, _, node = entry.subject.partition("/")
-        if entry.kind != "restore" or name != system.name:
-            continue
+        node = entry.subject.partition("/")[2]
         if entry.state == BEGUN:
             open_[node] = HalfRestored(node=node, backup=entry.target or "", began=entry.at, why="it was cut off")
         elif entry.state == FAILED and node in open_:

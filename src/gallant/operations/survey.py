@@ -1,4 +1,4 @@
-"""Survey: contact nodes, keep what they say; a node that fails stops nobody else."""
+"""Survey: contact nodes, keep what they say; a node that fails stops no other."""
 
 from __future__ import annotations
 
@@ -10,11 +10,10 @@ from datetime import datetime, timedelta
 from gallant.core.errors import GallantError, worst_exit
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import AnswerLost, Driver, NotReached, WrongMachine
-from gallant.core.readings import Reading
+from gallant.core.readings import Last, Reading
 from gallant.core.records import Record, replace
 from gallant.operations.pace import Pace
 from gallant.operations.workplace import Workplace
-from gallant.store.readings import Last
 
 BATCH = 50
 RETRY_AFTER_S = 0.3
@@ -72,9 +71,7 @@ async def survey(
     chosen = place.select(terms)
     if older_than is not None or failed:
         chosen = _due(place, chosen, older_than, failed)
-    async with place.drivers(
-        [system for system, _ in chosen], remembering=True, learn_key=learn, hands=hands
-    ) as drivers:
+    async with place.drivers([system for system, _ in chosen], remembering=True, learn=learn, hands=hands) as drivers:
         patient = learn is not None or any(system.driver == "manual" for system, _ in chosen)
         return await survey_with(place, chosen, drivers, tick, patient)
 
@@ -104,35 +101,16 @@ async def survey_with(
     began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
     pace = Pace(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
-    number = place.readings.begin_survey(began)
-    found: list[Surveyed] = []
-    waiting: list[Surveyed] = []
-
-    def keep() -> None:
-        place.readings.add(
-            number,
-            (
-                (s.system, s.node, s.reading.taken if s.reading else place.clock.now(), s.reading, s.error)
-                for s in waiting
-            ),
-        )
-        waiting.clear()
-
-    async def one(system: System, node: str) -> None:
-        async with pace.turn(system.site, system.name):
-            seen = await _in_time(place, system, node, drivers[system.name], pace, patient)
-        found.append(seen)
-        waiting.append(seen)
-        if len(waiting) >= BATCH:
-            keep()
-        if tick is not None:
-            tick(len(found), len(wanted))
-
+    kept = _Batches(place, place.readings.begin_survey(began))
     queue = iter(wanted)
 
     async def worker() -> None:
         for system, node in queue:
-            await one(system, node)
+            async with pace.turn(system.site, system.name):
+                seen = await _in_time(place, system, node, drivers[system.name], pace, patient)
+            kept.take(seen)
+            if tick is not None:
+                tick(len(kept.found), len(wanted))
 
     try:
         # A worker for each place at the gate, and some that wait at a system's: not a task for each of ten thousand nodes.
@@ -142,13 +120,33 @@ async def survey_with(
     except BaseExceptionGroup as several:
         raise several.exceptions[0] from None
     finally:
-        keep()
-    place.readings.end_survey(number, place.clock.now())
+        kept.flush()
+    place.readings.end_survey(kept.number, place.clock.now())
     place.readings.prune(place.clock.now() - timedelta(days=limits.keep_days))
     order = {node_name(s, n): i for i, (s, n) in enumerate(wanted)}
-    found.sort(key=lambda s: (s.error is None, order[node_name(s.system, s.node)]))
+    found = sorted(kept.found, key=lambda s: (s.error is None, order[node_name(s.system, s.node)]))
     last = place.readings.newest() if any(s.reading is None for s in found) else {}
     return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found))
+
+
+class _Batches:
+    """What a survey has found so far, written to the store in short batches."""
+
+    def __init__(self, place: Workplace, number: int) -> None:
+        self.number, self.found, self._place = number, list[Surveyed](), place
+        self._waiting: list[Surveyed] = []
+
+    def take(self, seen: Surveyed) -> None:
+        self.found.append(seen)
+        self._waiting.append(seen)
+        if len(self._waiting) >= BATCH:
+            self.flush()
+
+    def flush(self) -> None:
+        now = self._place.clock.now()
+        rows = ((s.system, s.node, s.reading.taken if s.reading else now, s.reading, s.error) for s in self._waiting)
+        self._place.readings.add(self.number, rows)
+        self._waiting.clear()
 
 
 async def _in_time(place: Workplace, system: System, node: str, driver: Driver, pace: Pace, patient: bool) -> Surveyed:
@@ -191,48 +189,31 @@ def _with_last(seen: Surveyed, last: Mapping[str, Last]) -> Surveyed:
 
 
 async def _read(place: Workplace, system: System, node: str, driver: Driver) -> Surveyed:
-    real = place.clock.real()
+    real, name = place.clock.real(), node_name(system, node)
+    blank = Surveyed(system=system.name, node=node, reading=None)
     try:
-        reading = await driver.read(node)
+        seen = replace(blank, reading=await driver.read(node))
     except WrongMachine as error:
         alike = _who_is(place, error)
-        what = (
-            f"{node_name(system, node)} answers as {alike}: two addresses lead to one machine." if alike else error.what
-        )
-        return Surveyed(
-            system=system.name,
-            node=node,
-            reading=None,
-            error=what,
-            next=error.next,
-            alike=alike,
-            exit_code=5,
-            took_s=place.clock.real() - real,
-        )
+        what = f"{name} answers as {alike}: two addresses lead to one machine." if alike else error.what
+        seen = replace(blank, error=what, next=error.next, alike=alike, exit_code=5)
     except GallantError as error:
-        what = error.what if error.why is None else f"{error.what} {error.why}"
-        return Surveyed(
-            system=system.name,
-            node=node,
-            reading=None,
-            error=what,
+        seen = replace(
+            blank,
+            error=error.what if error.why is None else f"{error.what} {error.why}",
             next=error.next,
             exit_code=3 if error.exit_code == 4 else error.exit_code,
-            took_s=place.clock.real() - real,
             passing=isinstance(error, (NotReached, AnswerLost)),
-            late="in time" in what or "no connection within" in what or "took too long" in what,
+            late=isinstance(error, (NotReached, AnswerLost)) and error.late,
         )
     except Exception as error:  # one node's answer that nobody foresaw takes no other node's away
-        return Surveyed(
-            system=system.name,
-            node=node,
-            reading=None,
-            error=f"{node_name(system, node)} could not be understood: {type(error).__name__} in its driver.",
+        seen = replace(
+            blank,
+            error=f"{name} could not be understood: {type(error).__name__} in its driver.",
             next="Please report it: gallant survey --profile FILE --address ADDRESS --show-calls shows what it says.",
             exit_code=3,
-            took_s=place.clock.real() - real,
         )
-    return Surveyed(system=system.name, node=node, reading=reading, took_s=place.clock.real() - real)
+    return replace(seen, took_s=place.clock.real() - real)
 
 
 def _who_is(place: Workplace, error: WrongMachine) -> str | None:

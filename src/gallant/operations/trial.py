@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import AsyncExitStack
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -10,8 +11,8 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Account, Estate, Node, Site, System
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.drivers.base import Credential, Told, Tools
-from gallant.drivers.profile import load_profile
+from gallant.drivers.base import Credential, ProfiledDriver, Told, Tools
+from gallant.drivers.profile import Profile, load_profile
 from gallant.operations.clock import EstateClock
 from gallant.operations.secrets import Asker, resolve
 
@@ -38,32 +39,73 @@ class Tried(Record):
     exit_code: int = 0
 
 
+class Trial(Record):
+    """One machine and the profile it is read by; `secret` is a reference, as accounts have it."""
+
+    profile: Path
+    address: str
+    user: str
+    secret: str
+    fingerprint: str | None = None
+    ca: str | None = None
+
+
 async def try_profile(
-    profile: Path,
-    address: str,
-    user: str,
-    secret: str,
-    *,
-    fingerprint: str | None = None,
-    ca: str | None = None,
+    trial: Trial,
     asker: Asker | None = None,
     learn: Callable[[str, str, str], bool] | None = None,
     hands: Callable[[str], str | None] | None = None,
 ) -> Tried:
-    """Read one node by a profile that is being written; `secret` is a reference, as accounts have it.
+    """Read one node by a profile that is being written.
 
     Raises `WrongUse` for a profile or an address that is wrong in itself.
     """
-    from importlib import import_module
-
-    from gallant.operations.workplace import DRIVER_CLASSES, SPEAK_HTTP
+    from gallant.operations.workplace import SPEAK_HTTP, driver_of
 
     folder = Path.cwd()
-    name = str(profile) if profile.suffix in (".yaml", ".yml") else profile.name
-    taught = load_profile(name, folder)
+    taught = load_profile(_name(trial), folder)
+    system, account = _system(trial, taught)
+    estate = Estate(gallant="estate/1", name="trial", sites={"here": Site()}, systems={"trial": system})
+    told: list[Told] = []
+
+    def credential(purpose: str) -> Credential:
+        typed = {"key": "key", "agent": "agent"}.get(trial.secret.partition(":")[0], "password")
+        return Credential(trial.user, resolve(account, folder, asker, f"{urlsplit(trial.address).hostname}"), typed)
+
+    async with AsyncExitStack() as stack:
+        session = None
+        if taught.driver in SPEAK_HTTP:
+            from gallant.drivers.http import new_session
+
+            session = await stack.enter_async_context(new_session())
+        tools = Tools(
+            credentials=credential, clock=EstateClock(estate), folder=folder, session=session, told=told.append,
+            learn_key=learn, hands=hands, one_by_one=True,
+        )  # fmt: skip
+        driver = driver_of(system, taught, tools)
+        stack.push_async_callback(driver.close)
+        driver.expects_serial = False
+        reading, failed = await _read(driver)
+    return Tried(
+        profile=taught.name,
+        capabilities=tuple(sorted(driver.capabilities())),
+        calls=tuple(Call(asked=t.call, answered=t.answer, fields=t.fields) for t in told),
+        reading=reading,
+        problem=" ".join(p for p in (failed.what, failed.why) if p) if failed else None,
+        next=failed.next if failed else None,
+        exit_code=0 if failed is None else 3 if failed.exit_code == 4 else failed.exit_code,
+    )
+
+
+def _name(trial: Trial) -> str:
+    """A profile's file as it was given, or the name of one that comes with Gallant."""
+    return str(trial.profile) if trial.profile.suffix in (".yaml", ".yml") else trial.profile.name
+
+
+def _system(trial: Trial, taught: Profile) -> tuple[System, Account]:
     try:
-        node = Node(address=address, serial=UNKNOWN_SERIAL, fingerprint=fingerprint, ca=ca)
-        account = Account(user=user, secret=secret)
+        node = Node(address=trial.address, serial=UNKNOWN_SERIAL, fingerprint=trial.fingerprint, ca=trial.ca)
+        account = Account(user=trial.user, secret=trial.secret)
     except ValueError as error:
         raise WrongUse(f"{error}.", next="gallant survey --help") from None
     system = System(
@@ -72,43 +114,14 @@ async def try_profile(
         shape="single",
         site="here",
         driver=taught.driver,
-        profile=name,
+        profile=_name(trial),
         nodes={"n": node},
     )
-    estate = Estate(gallant="estate/1", name="trial", sites={"here": Site()}, systems={"trial": system})
-    told: list[Told] = []
-    kind = {"key": "key", "agent": "agent"}.get(secret.partition(":")[0], "password")
+    return system, account
 
-    def credential(purpose: str) -> Credential:
-        return Credential(user, resolve(account, folder, asker, f"{urlsplit(address).hostname}"), kind)
 
-    session = None
-    if taught.driver in SPEAK_HTTP:
-        from gallant.drivers.http import new_session
-
-        session = new_session()
-    tools = Tools(
-        credentials=credential, clock=EstateClock(estate), folder=folder, session=session, told=told.append,
-        learn_key=learn, hands=hands, one_by_one=True,
-    )  # fmt: skip
-    module, cls = DRIVER_CLASSES[taught.driver]
-    driver = getattr(import_module(module), cls)(system, taught, tools)
-    driver.expects_serial = False
-    reading, problem, todo, code = None, None, None, 0
+async def _read(driver: ProfiledDriver) -> tuple[Reading | None, GallantError | None]:
     try:
-        reading = await driver.read("n")
+        return await driver.read("n"), None
     except GallantError as error:
-        problem, todo, code = " ".join(p for p in (error.what, error.why) if p), error.next, error.exit_code
-    finally:
-        await driver.close()
-        if session is not None:
-            await session.close()
-    return Tried(
-        profile=taught.name,
-        capabilities=tuple(sorted(driver.capabilities())),
-        calls=tuple(Call(asked=t.call, answered=t.answer, fields=t.fields) for t in told),
-        reading=reading,
-        problem=problem,
-        next=todo,
-        exit_code=3 if code == 4 else code,
-    )
+        return None, error

@@ -29,7 +29,7 @@ def waive(place: Workplace, check: str, system: str, until: str, reason: str) ->
     try:
         end = date.fromisoformat(until)
     except ValueError:
-        raise WrongUse(f"{clean(until, 40)!r} is no day.", next="Write --until 2027-01-31") from None
+        raise WrongUse(f"{clean(until, 40)!r} is not a day.", next="Write --until 2027-01-31") from None
     if not today <= end <= today + LONGEST:
         raise WrongUse(
             f"{end} is not within the year from today, {today}.", "A waiver has an end that somebody will see."
@@ -45,4 +45,4 @@ def waive(place: Workplace, check: str, system: str, until: str, reason: str) ->
             f"{check} says stop for {name}: {stop.message}.", "A stop cannot be waived by anybody.", stop.next
         )
     record(place, WAIVE, subject(check, system), until=end.isoformat(), reason=clean(reason))
-    return next(w for w in waivers(place.ledger.entries()) if (w.check, w.system) == (check, system))
+    return next(w for w in waivers(place.ledger.about([WAIVE])) if (w.check, w.system) == (check, system))

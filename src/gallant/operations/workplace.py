@@ -10,30 +10,29 @@ from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate.sources import Access
+from gallant.core.estate.sources import Access, Source
 from gallant.core.estate.systems import Estate, System, select
 from gallant.core.records import clean
 from gallant.disk import opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.opening import open_estate
 from gallant.operations.secrets import Asker, resolve
-from gallant.store.database import state_folder
-from gallant.store.readings import ReadingStore, Source
+from gallant.store.database import estate_of, state_folder
 
 if TYPE_CHECKING:
+    from aiohttp import ClientSession
+
     from gallant.catalogs.fetch import Reach
-    from gallant.core.ports import Driver
+    from gallant.core.ports import Driver, Ledger, Rolls, Stock, Store
     from gallant.core.work.plan import Knows
-    from gallant.drivers.base import Credential
+    from gallant.drivers.base import Credential, ProfiledDriver, Tools
     from gallant.drivers.profile import Profile
-    from gallant.store.journal import JournalStore
-    from gallant.store.ledger import LedgerStore
 
 ESTATE_FILE = "estate.yaml"
 # Each driver's class, imported when a system needs it.
@@ -46,6 +45,13 @@ DRIVER_CLASSES = {
     "manual": ("gallant.drivers.manual", "ManualDriver"),
 }
 SPEAK_HTTP = ("http", "redfish")
+
+
+def driver_of(system: System, profile: Profile, tools: Tools) -> ProfiledDriver:
+    """A system's driver; its module is loaded only now."""
+    module, name = DRIVER_CLASSES[system.driver]
+    kind: type[ProfiledDriver] = getattr(import_module(module), name)
+    return kind(system, profile, tools)
 
 
 class Workplace:
@@ -76,11 +82,16 @@ class Workplace:
 
     @cached_property
     def identity(self) -> str:
-        """What tells this estate from every other, whatever they are called: made once, kept in state/."""
-        path = state_folder(self.folder) / "identity"
+        """What tells this estate from every other, whatever they are called: made once, kept in state/ and in every store.
+
+        Where the file is gone, the journal says it.
+        """
+        folder = state_folder(self.folder)
+        path = folder / "identity"
         if not path.exists():
+            ours = estate_of(folder / "journal.db") or secrets.token_hex(16)
             with suppress(FileExistsError), os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "w") as file:
-                file.write(secrets.token_hex(16) + "\n")
+                file.write(f"{ours}\n")
         return clean(path.read_text("utf-8", "replace"), 64)
 
     @cached_property
@@ -94,20 +105,28 @@ class Workplace:
         )
 
     @cached_property
-    def readings(self) -> ReadingStore:
-        return ReadingStore(self.folder)
+    def readings(self) -> Store:
+        from gallant.store.readings import ReadingStore
+
+        return ReadingStore(self.folder, self.identity)
 
     @cached_property
-    def ledger(self) -> LedgerStore:
+    def ledger(self) -> Ledger:
         from gallant.store.ledger import LedgerStore
 
-        return LedgerStore(self.folder)
+        return LedgerStore(self.folder, self.identity)
 
     @cached_property
-    def journal(self) -> JournalStore:
+    def journal(self) -> Rolls:
         from gallant.store.journal import JournalStore
 
-        return JournalStore(self.folder)
+        return JournalStore(self.folder, self.identity)
+
+    @cached_property
+    def stock(self) -> Stock:
+        from gallant.stock.stockroom import Stockroom
+
+        return Stockroom(self.folder)
 
     def select(self, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
         return select(self.estate, terms)
@@ -146,7 +165,7 @@ class Workplace:
         return tuple(bundle for _, catalog in self.catalogs for bundle in catalog.bundles)
 
     def terms_text(self, product: str, version: str) -> str | None:
-        """The text of a version of the terms of whoever publishes a product; None where the catalog carries none."""
+        """The text of a version of the terms of a product's publisher; None where the catalog carries none."""
         source = self.source_of(product)
         catalog = next((c for s, c in self.catalogs if source is not None and s.name == source.name), None)
         return next((t.text for t in catalog.terms if t.version == version), None) if catalog else None
@@ -205,19 +224,17 @@ class Workplace:
         systems: Sequence[System],
         remembering: bool = False,
         package_file: Callable[[str, str], Path] | None = None,
-        **more: Any,
+        learn: Callable[[str, str, str], bool] | None = None,
+        hands: Callable[[str], str | None] | None = None,
     ) -> AsyncIterator[dict[str, Driver]]:
         """A driver for each system, logged out at the end; those that speak HTTP share one session.
 
         `remembering` drivers ask only for what has changed, where a device can tell. `package_file` says where a file lies
-        that is given to a node; else it is the stock.
+        that is given to a node; else it is the stock. `learn` and `hands` ask a person, where one is there.
         """
         import asyncio
 
-        from gallant.drivers.base import Tools
         from gallant.drivers.profile import load_profile
-        from gallant.stock.serve import serving
-        from gallant.stock.stockroom import Stockroom, Throttle
 
         self._ask_now(systems, "read")
         async with AsyncExitStack() as stack:
@@ -226,30 +243,49 @@ class Workplace:
                 from gallant.drivers.http import new_session
 
                 session = await stack.enter_async_context(new_session(1 if remembering else 8))
-            made: dict[str, Driver] = {}
-            rates = {name: site.preload_mbit_per_s for name, site in self.estate.sites.items()}
-            throttles = {name: Throttle(rate * 125_000) for name, rate in rates.items() if rate is not None}
-            for system in systems:
-                module, name = DRIVER_CLASSES[system.driver]
-                tools = Tools(
-                    credentials=partial(self._credential, system),
-                    clock=self.clock,
-                    folder=self.folder,
-                    session=session,
-                    package_file=package_file or Stockroom(self.folder).path,
-                    serving=partial(serving, throttle=throttles.get(system.site)),
-                    throttle=throttles.get(system.site),
-                    memory=self.readings if remembering else None,
-                    one_by_one=remembering,
-                    **more,
-                )
-                made[system.name] = getattr(import_module(module), name)(
-                    system, load_profile(system.profile, self.folder), tools
-                )
+            tools = self._tools(remembering, package_file, session, learn, hands)
+            made: dict[str, Driver] = {
+                system.name: driver_of(system, load_profile(system.profile, self.folder), tools(system))
+                for system in systems
+            }
             try:
                 yield made
             finally:
                 await asyncio.gather(*(driver.close() for driver in made.values()))
+
+    def _tools(
+        self,
+        remembering: bool,
+        package_file: Callable[[str, str], Path] | None,
+        session: ClientSession | None,
+        learn: Callable[[str, str, str], bool] | None,
+        hands: Callable[[str], str | None] | None,
+    ) -> Callable[[System], Tools]:
+        """What drivers are given; those of one site share what may be sent there in a second."""
+        from gallant.drivers.base import Tools
+        from gallant.stock.serve import serving
+        from gallant.stock.stockroom import Throttle
+
+        rates = {name: site.preload_mbit_per_s for name, site in self.estate.sites.items()}
+        throttles = {name: Throttle(rate * 125_000) for name, rate in rates.items() if rate is not None}
+        stock = self.stock.path
+
+        def tools(system: System) -> Tools:
+            return Tools(
+                credentials=partial(self._credential, system),
+                clock=self.clock,
+                folder=self.folder,
+                session=session,
+                package_file=package_file or stock,
+                serving=partial(serving, throttle=throttles.get(system.site)),
+                throttle=throttles.get(system.site),
+                memory=self.readings if remembering else None,
+                one_by_one=remembering,
+                learn_key=learn,
+                hands=hands,
+            )
+
+        return tools
 
     def _credential(self, system: System, purpose: str) -> Credential:
         from gallant.drivers.base import Credential
@@ -279,6 +315,4 @@ def knows_of(profile: Profile) -> Knows:
     )
     estate = Estate(gallant="estate/1", name="x", sites={"x": Site()}, systems={})
     tools = Tools(credentials=lambda purpose: Credential("", ""), clock=EstateClock(estate))
-    module, name = DRIVER_CLASSES[profile.driver]
-    found: Knows = getattr(import_module(module), name)(system, profile, tools).knows()
-    return found
+    return driver_of(system, profile, tools).knows()

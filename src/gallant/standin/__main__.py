@@ -10,12 +10,17 @@ import contextlib
 import json
 import secrets
 import signal
+import socket
 import sys
 import time
 from datetime import UTC, datetime
-from typing import Any
 
+import msgspec
+from aiohttp import web
+
+from gallant.core.records import Record, replace
 from gallant.standin.certificates import self_signed
+from gallant.standin.listening import Following
 from gallant.standin.ports import bound, reserve
 from gallant.standin.publisher import Publisher
 from gallant.standin.publishers import Others
@@ -34,102 +39,162 @@ PUBLISHER_ADDRESS = "127.0.40.10"
 CONTROL_ADDRESS = "127.0.0.1"
 
 
-async def serve(setup: dict[str, Any]) -> None:
-    """`setup`: `speed`, `since` (seconds since 1970), `accounts` (user to secret), `faults` (a scenario's text), `version`
-    of the pair, or `versions` by its nodes, `whole` (whether every other system of the line is up too)."""
-    since, speed = float(setup["since"]), float(setup["speed"])
-    world = World(datetime.fromtimestamp(since, UTC), speed)
-    world.faults = faults_from(setup.get("faults") or "faults: []")
-    whole = bool(setup.get("whole"))
-    publisher, others = Publisher(world.began, whole), Others(world.began) if whole else None
-    versions = dict.fromkeys(NODES, setup.get("version", "2.8.5")) | setup.get("versions", {})
-    nodes = {name: ShoalNode(name, serial, NETWORK, versions[name]) for name, (_, serial) in NODES.items()}
-    pair = ShoalPair(world, "tickets", nodes, publisher.images(), active="a")
-    pair.service_addresses = (SERVICE_ADDRESS,)
-    pair.move_gap_s = float(setup.get("move_gap_s", pair.move_gap_s))
-    scale = float(setup.get("pace", 1.0))
-    pair.images = {
-        v: type(i)(
-            **{
-                **{f: getattr(i, f) for f in i.__struct_fields__},
-                "install_s": i.install_s * scale,
-                "restart_s": i.restart_s * scale,
-                "sync_s": i.sync_s * scale,
-            }
-        )
-        for v, i in pair.images.items()
-    }
+class Setup(Record):
+    """What a run of stand-ins begins with: its clock (`since`, in seconds since 1970, times `speed`), user to secret, a
+    scenario's text, the pair's versions, and whether every other system of the line is up too (`whole`). `pace` is how
+    long the pair's installs and restarts take, of what they usually take."""
 
-    def refresh() -> None:
-        world.advance((time.time() - since) * speed)
+    speed: float
+    since: float
+    accounts: dict[str, str]
+    faults: str | None = None
+    whole: bool = False
+    version: str = "2.8.5"
+    versions: dict[str, str] = {}
+    move_gap_s: float | None = None
+    pace: float = 1.0
 
-    refresh()
-    woken = asyncio.Event()
-    world.on_change.append(woken.set)
-    servers: list[Any] = []
-    said: dict[str, Any] = {"nodes": {}, "services": {}}
-    kept = []
-    mini = ShoalPair(world, "fulmar-box", {"a": ShoalNode("a", *MINI[1:])}, publisher.mini_images(), active="a")
-    boxes = [(pair, name, *NODES[name]) for name in NODES] + ([(mini, "a", *MINI[:2])] if whole else [])
-    for box, name, address, serial in boxes:
-        context, fingerprint, pem = self_signed(f"{box.name}-{name}", address)
+
+class Stage:
+    """Every server of one run, and what an estate file has to say of each (`said`)."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup, self.world = setup, World(datetime.fromtimestamp(setup.since, UTC), setup.speed)
+        self.world.faults = faults_from(setup.faults or "faults: []")
+        self.refresh()
+        self.publisher = Publisher(self.world.began, setup.whole)
+        self.others = Others(self.world.began) if setup.whole else None
+        self.nodes: dict[str, dict[str, str]] = {}
+        self.said: dict[str, object] = {"nodes": self.nodes}
+        self.servers: list[Following] = []
+        self._kept: list[socket.socket] = []  # of the ports that are reserved
+        self.pairs = [self._pair()]
+        if setup.whole:
+            self.pairs.append(self._mini())
+        self.service = ServiceServer(self.pairs[0], SERVICE_ADDRESS, port := self._reserve(SERVICE_ADDRESS))
+        self.said["services"] = {"blocks": f"{SERVICE_ADDRESS}:{port}"}
+        self.publisher_port = self._reserve(PUBLISHER_ADDRESS)
+        if self.others is not None:
+            self._whole_line(self.others, f"http://{PUBLISHER_ADDRESS}:{self.publisher_port}")
+
+    def refresh(self) -> None:
+        self.world.advance((time.time() - self.setup.since) * self.setup.speed)
+
+    def _reserve(self, address: str) -> int:
         keeper, port = reserve(address)
-        kept.append(keeper)
-        servers.append(NodeServer(world, box, name, address, port, context, setup["accounts"], refresh))
-        said["nodes"][f"{box.name}/{name}"] = {
+        self._kept.append(keeper)
+        return port
+
+    def _pair(self) -> ShoalPair:
+        setup = self.setup
+        versions = dict.fromkeys(NODES, setup.version) | setup.versions
+        nodes = {name: ShoalNode(name, serial, NETWORK, versions[name]) for name, (_, serial) in NODES.items()}
+        pair = ShoalPair(self.world, "tickets", nodes, self.publisher.images(), active="a")
+        pair.service_addresses = (SERVICE_ADDRESS,)
+        if setup.move_gap_s is not None:
+            pair.move_gap_s = setup.move_gap_s
+        pair.images = {
+            version: replace(
+                image,
+                install_s=image.install_s * setup.pace,
+                restart_s=image.restart_s * setup.pace,
+                sync_s=image.sync_s * setup.pace,
+            )
+            for version, image in pair.images.items()
+        }
+        for name, (address, _) in NODES.items():
+            self._storage(pair, name, address)
+        return pair
+
+    def _mini(self) -> ShoalPair:
+        address, *node = MINI
+        mini = ShoalPair(
+            self.world, "fulmar-box", {"a": ShoalNode("a", *node)}, self.publisher.mini_images(), active="a"
+        )
+        self._storage(mini, "a", address)
+        return mini
+
+    def _storage(self, box: ShoalPair, name: str, address: str) -> None:
+        box.root_lists = self.publisher.root_lists()
+        context, fingerprint, pem = self_signed(f"{box.name}-{name}", address)
+        port = self._reserve(address)
+        server = NodeServer(self.world, box, name, address, port, context, self.setup.accounts, self.refresh)
+        self.servers.append(server)
+        self.nodes[f"{box.name}/{name}"] = {
             "address": f"https://{address}:{port}",
-            "serial": serial,
+            "serial": box.nodes[name].serial,
             "fingerprint": fingerprint,
             "certificate": pem.decode(),
         }
-    keeper, port = reserve(SERVICE_ADDRESS)
-    kept.append(keeper)
-    service = ServiceServer(pair, SERVICE_ADDRESS, port)
-    said["services"]["blocks"] = f"{SERVICE_ADDRESS}:{port}"
-    from aiohttp import web
 
-    keeper, port = reserve(PUBLISHER_ADDRESS)
-    kept.append(keeper)
-    base = f"http://{PUBLISHER_ADDRESS}:{port}"
-    if others is not None:
+    def _whole_line(self, others: Others, base: str) -> None:
         from gallant.standin.line import Line  # SSH and much else, for the whole line alone
 
-        line = Line(world, setup["accounts"], refresh, f"{base}/debian")
-        servers += line.servers
-        kept += line.kept
-        said["nodes"] |= line.said
-        said["publishers"] = {
+        line = Line(self.world, self.setup.accounts, self.refresh, f"{base}/debian")
+        self.servers += line.servers
+        self._kept += line.kept
+        self.nodes |= line.said
+        self.said["publishers"] = {
             name: {"url": f"{base}/{name}/catalog.json", "key": others.keys[name]} for name in others.names
         }
-        said["channel"] = {"source": f"deb [arch=amd64] {base}/debian tideway main", "key": others.keys["debian"]}
-    for server in servers:
-        await server.start()
-    await service.follow()
-    routes = others.routes() if others is not None else ()
-    runner = web.AppRunner(publisher.app(world, routes), access_log=None, shutdown_timeout=0.2)
-    await runner.setup()
-    await web.SockSite(runner, bound(PUBLISHER_ADDRESS, port)).start()
-    said["publisher"] = {"url": f"{base}/catalog.json", "key": publisher.public_text}
+        self.said["channel"] = {"source": f"deb [arch=amd64] {base}/debian tideway main", "key": others.keys["debian"]}
 
-    keeper, port = reserve(CONTROL_ADDRESS)
-    kept.append(keeper)
-    key = secrets.token_hex(16)
-    await ControlServer(world, [pair, mini] if whole else [pair], refresh, key).start(bound(CONTROL_ADDRESS, port))
-    said["control"] = {"url": f"http://{CONTROL_ADDRESS}:{port}", "key": key}
+    async def open(self) -> None:
+        """Start every server, the publisher, and the door behind the stage."""
+        for server in self.servers:
+            await server.start()
+        await self.service.follow()
+        routes = self.others.routes() if self.others is not None else ()
+        runner = web.AppRunner(self.publisher.app(self.world, routes), access_log=None, shutdown_timeout=0.2)
+        await runner.setup()
+        await web.SockSite(runner, bound(PUBLISHER_ADDRESS, self.publisher_port)).start()
+        url = f"http://{PUBLISHER_ADDRESS}:{self.publisher_port}/catalog.json"
+        self.said["publisher"] = {"url": url, "key": self.publisher.public_text}
+        port, key = self._reserve(CONTROL_ADDRESS), secrets.token_hex(16)
+        await ControlServer(self.world, self.pairs, self.refresh, key).start(bound(CONTROL_ADDRESS, port))
+        self.said["control"] = {"url": f"http://{CONTROL_ADDRESS}:{port}", "key": key}
 
+    async def play(self, ended: asyncio.Event) -> None:
+        """Let the world go on, and the sockets with it, until the end."""
+        woken = asyncio.Event()
+        self.world.on_change.append(woken.set)
+        try:
+            while not ended.is_set():
+                self.refresh()
+                await self.service.follow()
+                for server in self.servers:
+                    await server.follow()
+                woken.clear()
+                await self._wait(woken, ended)
+        finally:
+            await self.service.stop()
+            for server in self.servers:
+                await server.stop()
+
+    async def _wait(self, *events: asyncio.Event) -> None:
+        """Until one of the events, or the next thing that happens in the world."""
+        due = self.world.next_event
+        wait = 0.5 if due is None else min(0.5, max(0.0, (due - self.world.now) / self.world.speed))
+        waiting = [asyncio.ensure_future(event.wait()) for event in events]
+        await asyncio.wait(waiting, timeout=max(wait, 0.002), return_when=asyncio.FIRST_COMPLETED)
+        for future in waiting:
+            future.cancel()
+
+
+async def serve(setup: Setup) -> None:
+    """Stand-ins until stdin ends or a signal comes; where they are goes to stdout, as one line of JSON."""
+    stage = Stage(setup)
+    await stage.open()
     ended = asyncio.Event()
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(sign, ended.set)
     reader = asyncio.create_task(_until_stdin_ends(ended))
-    print(json.dumps(said), flush=True)
+    print(json.dumps(stage.said), flush=True)
     try:
-        await _drive(world, refresh, woken, servers, service, ended)
+        await stage.play(ended)
     finally:
         reader.cancel()
-        await service.stop()
-        for server in servers:
-            await server.stop()
 
 
 async def _until_stdin_ends(ended: asyncio.Event) -> None:
@@ -142,32 +207,9 @@ async def _until_stdin_ends(ended: asyncio.Event) -> None:
     ended.set()
 
 
-async def _drive(
-    world: World,
-    refresh: Any,
-    woken: asyncio.Event,
-    servers: list[Any],
-    service: ServiceServer,
-    ended: asyncio.Event,
-) -> None:
-    """Let the world go on, and the sockets with it, until the end."""
-    while not ended.is_set():
-        refresh()
-        await service.follow()
-        for server in servers:
-            await server.follow()
-        woken.clear()
-        due = world.next_event
-        wait = 0.5 if due is None else min(0.5, max(0.0, (due - world.now) / world.speed))
-        waiting = [asyncio.ensure_future(woken.wait()), asyncio.ensure_future(ended.wait())]
-        await asyncio.wait(waiting, timeout=max(wait, 0.002), return_when=asyncio.FIRST_COMPLETED)
-        for future in waiting:
-            future.cancel()
-
-
 def main() -> None:
     """Read the setup, one line of JSON, from stdin; then serve."""
-    asyncio.run(serve(json.loads(sys.stdin.readline())))
+    asyncio.run(serve(msgspec.json.decode(sys.stdin.readline(), type=Setup)))
 
 
 if __name__ == "__main__":

@@ -17,6 +17,16 @@ GOING_S = 2.0
 DRAIN_S = 40.0
 HAND_OVER_S = 3.0
 REVERT_S = 60.0
+PART_S = 60.0
+
+
+@dataclass(frozen=True)
+class PartImage:
+    """What a member's part takes: which parts (by the start of their names), and whether it runs at once."""
+
+    part: str
+    version: str
+    at_once: bool
 
 
 class Member:
@@ -33,6 +43,8 @@ class Member:
         self.in_sync_at = 0.0
         self.tasks: list[Task] = []
         self.packages: dict[str, tuple[str, int]] = {}
+        self.parts: dict[str, str] = {}
+        self.next_parts: dict[str, str] = {}
 
     @property
     def boot(self) -> str:
@@ -72,6 +84,10 @@ class Cluster:
         self.broken: list[str] = []
         self.carried: dict[str, Cluster] = {}  # guests that are machines of this world too
         self.snapshots: list[Snapshot] = []  # of guests, wherever in the cluster they run
+        self.part_images: dict[str, PartImage] = {}  # by SHA-256
+        self.formats: dict[
+            str, tuple[str, str]
+        ] = {}  # a part that is raised: to what, and what every member has to run
         self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
         self.stopped: dict[str, list[Callable[[], None]]] = {}
         self.started: dict[str, list[Callable[[], None]]] = {}
@@ -130,8 +146,11 @@ class Cluster:
             raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
         handlers: dict[str, Callable[[Member, str], Task]] = {
             "install": self._install,
+            "install-part": self._install_part,
+            "raise": self._raise,
             "restart": lambda m, _: self._restart(m),
             "hand-over": lambda m, _: self._hand_over(m),
+            "lead": lambda m, _: self._lead(m),
             "drain": lambda m, _: self._drain(m),
             "refill": lambda m, _: self._refill(m),
         }
@@ -180,6 +199,52 @@ class Cluster:
         self.world.after(image.install_s, done)
         return task
 
+    def _install_part(self, member: Member, package: str) -> Task:
+        image = self.part_images.get(member.packages.get(package, ("", 0))[0])
+        if image is None:
+            raise Denied(422, f"{package} is for no part of this model")
+        task = self._task(member, "install-part", image.version, PART_S)
+        if self.world.fault("install_fails_at", self.full(member.name), "install-part"):
+            self.world.after(PART_S / 2, lambda: self._end(member, task, "broken", "the part does not take it"))
+            return task
+        self.world.after(PART_S, lambda: self._part_done(member, task, image))
+        return task
+
+    def fetch_part(self, name: str) -> Task:
+        """A member begins to fetch what a part takes, and installs it then; `fetched_part` goes on."""
+        member = self.members[name]
+        if (task := member.busy) is not None:
+            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        return self._task(member, "install-part", "", PART_S)
+
+    def fetched_part(self, name: str, task: Task, digest: str | None, text: str) -> None:
+        member, image = self.members[name], self.part_images.get(digest or "")
+        if image is None:
+            self._end(member, task, "broken", text if digest is None else "that is for no part of this model")
+        else:
+            self.world.after(PART_S, lambda: self._part_done(member, task, image))
+
+    def _part_done(self, member: Member, task: Task, image: PartImage) -> None:
+        held = member.parts if image.at_once else member.next_parts
+        held.update({name: image.version for name in member.parts if name.startswith(image.part)})
+        self._end(member, task, "complete", f"{image.part} {image.version} is in")
+
+    def _raise(self, member: Member, part: str) -> Task:
+        """Raise a format of data, once every member can read it. There is no way back."""
+        if part not in self.formats:
+            raise Denied(404, f"there is no {part}")
+        version, needed = self.formats[part]
+        if behind := [m.name for m in self.members.values() if m.version != needed]:
+            raise Denied(409, f"{', '.join(behind)} cannot read {part} {version}")
+        task = self._task(member, "raise", version, PART_S)
+
+        def done() -> None:
+            member.parts[part] = version
+            self._end(member, task, "complete", f"{part} {version}")
+
+        self.world.after(PART_S, done)
+        return task
+
     def _restart(self, member: Member) -> Task:
         image = self.images.get(member.next_version)
         lasts = image.restart_s if image is not None else 300.0
@@ -192,6 +257,8 @@ class Cluster:
 
     def _back(self, member: Member, task: Task) -> None:
         member.version = member.next_version
+        member.parts |= member.next_parts
+        member.next_parts.clear()
         self.start(member.name)
         self._end(member, task, "complete", f"started with {member.version}")
 
@@ -241,6 +308,18 @@ class Cluster:
         self.world.after(HAND_OVER_S, moved)
         return task
 
+    def _lead(self, member: Member) -> Task:
+        if self.leader == member.name:
+            raise Denied(409, "already leading")
+        task = self._task(member, "lead", "", HAND_OVER_S)
+
+        def moved() -> None:
+            self.leader = member.name
+            self._end(member, task, "complete", f"{member.name} leads")
+
+        self.world.after(HAND_OVER_S, moved)
+        return task
+
     def _drain(self, member: Member) -> Task:
         others = [m for m in self.members.values() if m.up and not m.drained and m is not member]
         if not others:
@@ -248,8 +327,11 @@ class Cluster:
         task = self._task(member, "drain", "", DRAIN_S)
 
         def moved() -> None:
+            stay = [
+                m for m in others if m.up and not m.drained and (m.busy is None or m.busy.what != "drain")
+            ] or others
             for number in range(member.guests):
-                others[number % len(others)].guests += 1
+                stay[number % len(stay)].guests += 1
             member.guests, member.drained = 0, True
             self._end(member, task, "complete", "carries nothing")
 

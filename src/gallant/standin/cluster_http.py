@@ -18,14 +18,14 @@ from lxml import etree
 
 from gallant.core.records import rfc3339
 from gallant.standin.cluster import Cluster
-from gallant.standin.ports import bound
+from gallant.standin.listening import WebServer
 from gallant.standin.shoal import Denied, Task
 
 PAGE = 2
 LARGEST = 256 * 1024 * 1024
 
 
-class MemberServer:
+class MemberServer(WebServer):
     """One member's server; what a dialect says is in the classes below."""
 
     login_path = "/login"
@@ -42,36 +42,24 @@ class MemberServer:
     ) -> None:
         self.cluster, self.name, self.member, self.world = cluster, name, cluster.members[name], cluster.world
         self.full = cluster.full(name)
-        self.address, self.port, self.context, self.accounts, self.refresh = address, port, context, accounts, refresh
+        super().__init__(address, port, context)
+        self.accounts, self.refresh = accounts, refresh
         self.tokens: dict[str, str] = {}
-        self.runner: web.AppRunner | None = None
-        self.site: web.SockSite | None = None
-        self._switching = asyncio.Lock()
 
     def routes(self) -> list[web.RouteDef]:
         raise NotImplementedError
 
-    async def start(self) -> None:
+    def app(self) -> web.Application:
         app = web.Application(middlewares=[self._outer], client_max_size=LARGEST)
         app.add_routes(self.routes())
-        self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
-        await self.runner.setup()
-        await self.follow()
+        return app
 
-    async def follow(self) -> None:
-        """Listen while the member is up, and only then."""
-        async with self._switching:
-            if self.member.up and self.site is None and self.runner is not None:
-                self.site = web.SockSite(self.runner, bound(self.address, self.port), ssl_context=self.context)
-                await self.site.start()
-            elif not self.member.up and self.site is not None:
-                site, self.site = self.site, None
-                self.tokens.clear()
-                await site.stop()
+    @property
+    def up(self) -> bool:
+        return self.member.up
 
-    async def stop(self) -> None:
-        if self.runner is not None:
-            await self.runner.cleanup()
+    def went_down(self) -> None:
+        self.tokens.clear()
 
     @web.middleware
     async def _outer(
@@ -274,7 +262,7 @@ class HostServer(MemberServer):
             said = await request.json()
             mine, settings = said["host"] == self.full, {str(k): str(v) for k, v in said["settings"].items()}
         except (ValueError, KeyError, TypeError, AttributeError):
-            raise Denied(422, "that are no settings") from None
+            raise Denied(422, "those are not settings") from None
         if not mine:
             raise Denied(422, "these are the settings of another machine")
         self.cluster.settings[self.name] = settings
@@ -369,11 +357,25 @@ class ArchiveServer(MemberServer):
         return self._xml("".join(f"<{key}>{value}</{key}>" for key, value in rows.items()))
 
     async def parts(self, request: web.Request) -> web.StreamResponse:
-        raised = "4" if self.world.fault("unwell", self.full, "format") else "3"
-        rows = (("format", "3", raised, "on-disk format"), ("collector", "4.1", "4.1", "add-on module"))
+        early = self.world.fault("unwell", self.full, "format") is not None
+        rows = (
+            (
+                name,
+                version,
+                self._could_be(name, version, early),
+                "on-disk format" if name == "format" else "add-on module",
+            )
+            for name, version in self.member.parts.items()
+        )
         return self._xml(
             "".join(f'<part name="{n}" release="{v}" could-be="{c}" kind={quoteattr(k)}/>' for n, v, c, k in rows)
         )
+
+    def _could_be(self, name: str, version: str, early: bool) -> str:
+        """What a part would be after the next start; a format says so when every member reads a newer one."""
+        if name not in self.cluster.formats:
+            return self.member.next_parts.get(name, version)
+        return self.cluster.formats[name][0] if early else version
 
     def _said(self, task: Task) -> str:
         now = self.world.now
@@ -391,7 +393,7 @@ class ArchiveServer(MemberServer):
     async def order(self, request: web.Request) -> web.StreamResponse:
         self.may_act(request)
         said = await request.post()
-        task = self.cluster.order(self.name, str(said.get("do")), str(said.get("image", "")))
+        task = self.cluster.order(self.name, str(said.get("do")), str(said.get("image") or said.get("part") or ""))
         return self._xml(self._said(task), 202)
 
     async def settings(self, request: web.Request) -> web.StreamResponse:
@@ -404,10 +406,10 @@ class ArchiveServer(MemberServer):
         try:
             root = etree.fromstring(await request.read(), etree.XMLParser(resolve_entities=False, no_network=True))
         except etree.XMLSyntaxError:
-            raise Denied(422, "that are no settings") from None
+            raise Denied(422, "those are not settings") from None
         found = {str(e.get("name")): e.text or "" for e in root.iter("{urn:ostrel:ledge:2}setting")}
         if not found:
-            raise Denied(422, "that are no settings")
+            raise Denied(422, "those are not settings")
         self.cluster.settings[""] = found
         return web.Response(status=204)
 

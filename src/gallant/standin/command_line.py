@@ -11,7 +11,7 @@ import contextlib
 import logging
 from collections.abc import Awaitable, Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import cast
 
 import asyncssh
 
@@ -46,16 +46,16 @@ class CommandLineServer:
         delay: Callable[[], float] = lambda: 0.0,
         master: str = "",
         received: Callable[[Path], None] = lambda path: None,
-        runs: Callable[[Any, str], Awaitable[None]] | None = None,
-        subsystem: Callable[[Any], Awaitable[None]] | None = None,
+        runs: Callable[[asyncssh.SSHServerProcess[str], str], Awaitable[None]] | None = None,
+        subsystem: Callable[[asyncssh.SSHServerProcess[str]], Awaitable[None]] | None = None,
     ) -> None:
         self.address, self.port, self.accounts, self.prompt, self.obey = address, port, accounts, prompt, obey
         self.files, self.up, self.lets_in, self.delay, self.master = files, up, lets_in, delay, master
         self.received, self.runs, self.subsystem = received, runs, subsystem
         self.key = asyncssh.generate_private_key("ssh-ed25519")
         self.lines: list[str] = []
-        self._server: Any = None
-        self._open: set[Any] = set()
+        self._server: asyncssh.SSHAcceptor | None = None
+        self._open: set[asyncssh.SSHServerConnection] = set()
 
     @property
     def fingerprint(self) -> str:
@@ -86,7 +86,7 @@ class CommandLineServer:
         for connection in list(self._open):
             connection.abort()
 
-    async def _session(self, process: Any) -> None:
+    async def _session(self, process: asyncssh.SSHServerProcess[str]) -> None:
         user = process.get_extra_info("username")
         try:
             if process.subsystem == "netconf" and self.subsystem is not None:
@@ -107,7 +107,8 @@ class CommandLineServer:
             with contextlib.suppress(Exception):
                 process.exit(0)
 
-    async def _talk(self, process: Any, user: str) -> None:
+    async def _talk(self, process: asyncssh.SSHServerProcess[str], user: str) -> None:
+        screen = cast(asyncssh.SSHLineEditorChannel, process.channel)  # as every session of text has one
         elevated = False
         process.stdout.write("\x1b[2K\rwelcome; everything here is logged\r\n")
         while True:
@@ -118,16 +119,16 @@ class CommandLineServer:
                     return
                 continue
             if line == "master":
-                process.channel.set_echo(False)
+                screen.set_echo(False)
                 process.stdout.write("master word: ")
                 said = (await process.stdin.readline()).rstrip("\r\n")
-                process.channel.set_echo(True)
+                screen.set_echo(True)
                 elevated = bool(self.master) and said == self.master
                 process.stdout.write("\r\n" if elevated else "\r\nnot done: no right, wrong word\r\n")
                 continue
             await self._paged(process, await self._answer(process, user, line, elevated))
 
-    async def _answer(self, process: Any, user: str, line: str, elevated: bool) -> str:
+    async def _answer(self, process: asyncssh.SSHServerProcess[str], user: str, line: str, elevated: bool) -> str:
         self.lines.append(line)
         await asyncio.sleep(self.delay())
         try:
@@ -138,14 +139,15 @@ class CommandLineServer:
         except Denied as denied:
             return f"not done: {denied.message}\n"
 
-    async def _paged(self, process: Any, text: str) -> None:
+    async def _paged(self, process: asyncssh.SSHServerProcess[str], text: str) -> None:
+        screen = cast(asyncssh.SSHLineEditorChannel, process.channel)
         rows = text.splitlines()
         for at in range(0, len(rows), PAGE):
             if at:
-                process.channel.set_line_mode(False)
+                screen.set_line_mode(False)
                 process.stdout.write(PAGER)
                 await process.stdin.read(1)
-                process.channel.set_line_mode(True)
+                screen.set_line_mode(True)
                 process.stdout.write("\r" + " " * len(PAGER) + "\r")
             process.stdout.write("".join(f"{row}\r\n" for row in rows[at : at + PAGE]))
 
@@ -154,7 +156,7 @@ class _Door(asyncssh.SSHServer):
     def __init__(self, owner: CommandLineServer) -> None:
         self.owner = owner
 
-    def connection_made(self, conn: Any) -> None:
+    def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self.conn = conn
         self.owner._open.add(conn)
 
@@ -169,7 +171,7 @@ class _Door(asyncssh.SSHServer):
 
 
 class _Files(asyncssh.SFTPServer):
-    def __init__(self, owner: CommandLineServer, channel: Any) -> None:
+    def __init__(self, owner: CommandLineServer, channel: asyncssh.SSHServerChannel[bytes]) -> None:
         owner.files.mkdir(parents=True, exist_ok=True)
         super().__init__(channel, chroot=str(owner.files).encode())
         self.owner = owner

@@ -1,6 +1,6 @@
 """A Linux host in a folder: its packages, channels and services are files, its commands are small ones that read them.
 
-Whoever logs in gets a real shell whose paths lead into the folder, and whose `apt-get`, `dpkg-query` and `systemctl` are the
+Anyone who logs in gets a real shell whose paths lead into the folder, and whose `apt-get`, `dpkg-query` and `systemctl` are the
 stand-in's own. What takes time (installing, starting anew) happens in the world's time, by orders that the commands leave.
 """
 
@@ -11,16 +11,17 @@ import contextlib
 import hashlib
 import os
 import re
-import shutil
 import signal
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from types import MappingProxyType
-from typing import Any
+
+from asyncssh import SSHServerProcess
 
 from gallant.core.records import Record, rfc3339
 from gallant.standin.command_line import CommandLineServer
+from gallant.standin.listening import ShellHost
+from gallant.standin.manifest import HOST_BUILD
 from gallant.standin.world import World
 
 INSTALL_S = 90.0
@@ -62,7 +63,24 @@ class Offered(Record):
     restart: bool = False
 
 
-class DebianHost:
+class Setup(Record):
+    """What a host comes with: installed packages by version, what its channel offers, what is kept back or was changed.
+
+    `waits`: a newer kernel is installed and not started yet; `tools` are further commands, as shell scripts by name.
+    """
+
+    packages: dict[str, str]
+    offered: tuple[Offered, ...]
+    services: tuple[str, ...] = ("ssh", "cron")
+    kept_back: tuple[str, ...] = ()
+    changed: tuple[str, ...] = ()
+    disabled_channel: str = ""
+    files: dict[str, str] = {}
+    waits: bool = False
+    tools: dict[str, str] = {}
+
+
+class DebianHost(ShellHost):
     """The host: what is installed, kept back, offered; a number for each start."""
 
     def __init__(
@@ -70,28 +88,19 @@ class DebianHost:
         world: World,
         name: str,
         serial: str,
-        packages: Mapping[str, str],
-        offered: tuple[Offered, ...],
+        setup: Setup,
         address: str,
         port: int,
         accounts: Mapping[str, str],
         refresh: Callable[[], None],
         channel: str,
-        services: tuple[str, ...] = ("ssh", "cron"),
-        kept_back: tuple[str, ...] = (),
-        changed: tuple[str, ...] = (),
-        disabled_channel: str = "",
-        files: Mapping[str, str] | None = None,
-        waits: bool = False,
-        tools: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
-        self.world, self.name, self.serial = world, name, serial
-        self.packages, self.offered, self.services = dict(packages), offered, services
-        self.channel, self.files, self.tools = channel, dict(files or {}), tools
-        self.kept_back, self.changed, self.disabled_channel = kept_back, changed, disabled_channel
-        self.up, self.boots, self.kernel, self.next_kernel = True, 1, "74.2-3", "74.2-5" if waits else "74.2-3"
-        self.wanting = ("linux-image-74.2-5",) if waits else ()
-        self.refresh_world, self.swapped = refresh, False
+        self.world, self.name, self.serial, self.setup = world, name, serial, setup
+        self.packages, self.channel, self.refresh_world = dict(setup.packages), channel, refresh
+        newest = "74.2-5" if setup.waits else "74.2-3"
+        self.up, self.boots, self.kernel, self.next_kernel, self.swapped = True, 1, "74.2-3", newest, False
+        self.build = "6.3"
+        self.wanting = (f"linux-image-{newest}",) if setup.waits else ()
         self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         self.line = CommandLineServer(
             address,
@@ -107,16 +116,9 @@ class DebianHost:
         )
         self._build()
 
-    async def start(self) -> None:
-        await self.line.start()
-
     async def follow(self) -> None:
         self._carry_out()
-        await self.line.follow()
-
-    async def stop(self) -> None:
-        await self.line.stop()
-        shutil.rmtree(self.root, ignore_errors=True)
+        await super().follow()
 
     # --- the folder
 
@@ -134,12 +136,12 @@ class DebianHost:
             "srv",
         ):
             (self.root / name).mkdir(parents=True, exist_ok=True)
-        for name, body in {**TOOLS, **self.tools}.items():
+        for name, body in {**TOOLS, **HOST_BUILD, **self.setup.tools}.items():
             tool = self.root / "usr" / "bin" / name
             tool.write_text(f'#!/bin/sh\nROOT="{self.root}"\n{body}\n')
             tool.chmod(0o755)
         (self.root / "state" / "may-act").touch()
-        for path, text in self.files.items():
+        for path, text in self.setup.files.items():
             (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
             self._put(path.lstrip("/"), text)
         self._write()
@@ -156,7 +158,7 @@ class DebianHost:
         """Everything that can be read, as it is now."""
         put = self._put
         put("etc/machine-id", f"{self.serial}\n")
-        put("etc/debian_version", "6.3\n")
+        put("etc/debian_version", f"{self.build}\n")
         put("etc/os-release", 'PRETTY_NAME="Skerry Line host 6"\nVERSION_ID="6"\n')
         boot = hashlib.sha256(f"{self.serial} {self.boots}".encode()).hexdigest()
         put("proc/sys/kernel/random/boot_id", f"{boot[:8]}-{boot[8:12]}-{boot[12:16]}-{boot[16:20]}-{boot[20:32]}\n")
@@ -165,13 +167,13 @@ class DebianHost:
             put(f"boot/vmlinuz-{kernel}", "")
         put("state/kernel", self.kernel + "\n")
         put("state/packages", "".join(f"ii \t{n}\t{v}\tall\n" for n, v in sorted(self.packages.items())))
-        put("state/held", "".join(f"{name}\n" for name in self.kept_back))
+        put("state/held", "".join(f"{name}\n" for name in self.setup.kept_back))
         put("state/free", "734003200\n" if not self.world.fault("disk_full", self.name) else "1048576\n")
         put("state/who", "")
-        put("state/services", "".join(f"{s}.service loaded active running {s}\n" for s in self.services))
-        put("state/offered", "".join(f"{o.package}={o.version}\n" for o in self.offered))
+        put("state/services", "".join(f"{s}.service loaded active running {s}\n" for s in self.setup.services))
+        put("state/offered", "".join(f"{o.package}={o.version}\n" for o in self.setup.offered))
         conffiles = []
-        for path in self.changed:
+        for path in self.setup.changed:
             (self.root / path.lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
             put(path.lstrip("/"), "changed by hand\n")
             conffiles.append(f" {self.root}{path} {hashlib.md5(b'as it came', usedforsecurity=False).hexdigest()}")
@@ -179,18 +181,18 @@ class DebianHost:
         self._write_channels()
         put("state/heard", f"Hit:1 {self.channel} tideway InRelease\n")
         for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
-            path = self.root / "run" / name
-            path.write_text(text) if self.wanting else path.unlink(missing_ok=True)
+            flag = self.root / "run" / name
+            flag.write_text(text) if self.wanting else flag.unlink(missing_ok=True)
 
     def _write_channels(self) -> None:
         lost = self.world.fault("unwell", self.name, "channel") is not None
         rows = [] if lost else [f"deb {self.channel} tideway main\n"]
-        rows += [f"# deb {self.disabled_channel} main\n"] if self.disabled_channel else []
+        rows += [f"# deb {self.setup.disabled_channel} main\n"] if self.setup.disabled_channel else []
         self._put("etc/apt/sources.list", "".join(rows))
 
     # --- commands and orders
 
-    async def _run(self, process: Any, command: str) -> None:
+    async def _run(self, process: SSHServerProcess[str], command: str) -> None:
         self.refresh_world()
         off = self.world.fault("clock_off", self.name)
         moment = self.world.moment
@@ -248,7 +250,7 @@ class DebianHost:
             for word in words[1:]:
                 name, _, version = word.partition("=")
                 self.packages[name] = version
-                if any(o.restart for o in self.offered if (o.package, o.version) == (name, version)):
+                if any(o.restart for o in self.setup.offered if (o.package, o.version) == (name, version)):
                     self.wanting = (*self.wanting, name)
             self._write()
         if self.root.exists():
@@ -263,5 +265,7 @@ class DebianHost:
 
     def _come_back(self) -> None:
         self.up, self.boots, self.wanting, self.kernel = True, self.boots + 1, (), self.next_kernel
+        laid = self.root / "state" / "next-build"
+        self.build = laid.read_text().strip() if laid.is_file() else self.build
         self._write()
         self.world.changed()

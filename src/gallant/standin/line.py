@@ -8,15 +8,17 @@ waits for its restart.
 from __future__ import annotations
 
 import hashlib
+import socket
 import ssl
 from collections.abc import Callable, Mapping
-from typing import Any
 
 from gallant.standin.certificates import self_signed
-from gallant.standin.cluster import Cluster, Member
+from gallant.standin.cluster import Cluster, Member, PartImage
 from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServer, MemberServer
-from gallant.standin.debian_host import DebianHost, Offered
-from gallant.standin.manifest import MANIFEST
+from gallant.standin.command_line import CommandLineServer
+from gallant.standin.debian_host import DebianHost, Offered, Setup
+from gallant.standin.listening import Following
+from gallant.standin.manifest import MANIFEST, TURNSTILE
 from gallant.standin.ports import reserve
 from gallant.standin.publishers import body_of
 from gallant.standin.quernix import Firmware, Server
@@ -70,15 +72,21 @@ def images(product: str) -> dict[str, Image]:
     return found
 
 
+def part_images(product: str, part: str, version: str, at_once: bool) -> dict[str, PartImage]:
+    """What a part takes, by its digest."""
+    digest = hashlib.sha256(body_of(product, version)).hexdigest()
+    return {digest: PartImage(part=part, version=version, at_once=at_once)}
+
+
 class Line:
     """The whole line: servers to start, follow and stop, and what an estate file has to say of each node."""
 
     def __init__(self, world: World, accounts: Mapping[str, str], refresh: Callable[[], None], channel: str) -> None:
         """`channel` is the address of the channel of packages that the Linux hosts follow."""
         self.world, self.accounts, self.refresh, self.channel = world, accounts, refresh, channel
-        self.servers: list[Any] = []
-        self.said: dict[str, dict[str, Any]] = {}
-        self.kept: list[Any] = []
+        self.servers: list[Following] = []
+        self.said: dict[str, dict[str, str]] = {}
+        self.kept: list[socket.socket] = []  # of the ports that are reserved
         self._hardware()
         self._hosts()
         self._manager()
@@ -103,7 +111,7 @@ class Line:
         self.kept.append(keeper)
         return port
 
-    def _ssh(self, name: str, address: str, port: int, serial: str, line: Any) -> None:
+    def _ssh(self, name: str, address: str, port: int, serial: str, line: CommandLineServer) -> None:
         self.said[name] = {"address": f"ssh://{address}:{port}", "serial": serial, "fingerprint": line.fingerprint}
 
     # --- systems
@@ -168,12 +176,19 @@ class Line:
     def _archive(self) -> None:
         members = {name: Member(name, f"LD-08{n}", "4.8") for n, name in enumerate("abc")}
         cluster = Cluster(self.world, "lighthouse", members, images("ostrel/ledge"), leader="a", sync_s=300)
+        cluster.part_images = part_images("ostrel/ledge-collector", "collector", "4.2", at_once=True)
+        cluster.formats = {"format": ("4", "5.1")}
+        for member in members.values():
+            member.parts = {"format": "3", "collector": "4.1"}
         self._members(ArchiveServer, cluster, "127.0.63")
 
     def _switches(self) -> None:
         """quay: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
         members = {name: Member(name, f"WR-55{n}", "61.2") for n, name in enumerate("ab")}
         cluster = Cluster(self.world, "quay", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
+        cluster.part_images = part_images("tarnholt/uplink", "uplink-", "4.4", at_once=False)
+        for member in members.values():
+            member.parts = {"uplink-1": "4.2", "uplink-2": "4.2"}
         for number, (name, member) in enumerate(members.items()):
             address = f"127.0.64.{11 + number}"
             port = self._ssh_port(address)
@@ -196,48 +211,41 @@ class Line:
     def _linux(self) -> None:
         """gates waits for its restart; manifest has a package kept back, a changed conffile and a channel switched off."""
         base = {"line-base": "3.2-4", "line-login": "1:5.6-2+l3", "line-libs": "0.28-9"}
-        kinds: tuple[tuple[str, str, dict[str, Any]], ...] = (
+        kinds = (
             (
                 "gates",
                 "127.0.66.11",
-                {
-                    "packages": base | {"turnstile": "1.2-1", "turnstile-lanes": "3.0-1"},
-                    "offered": (Offered(package="turnstile", version="1.3-1"),),
-                    "services": ("ssh", "cron", "turnstile"),
-                    "files": {"/etc/turnstile/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
-                    "waits": True,
-                },
+                Setup(
+                    packages=base | {"turnstile": "1.2-1", "turnstile-lanes": "3.0-1"},
+                    offered=(Offered(package="turnstile", version="1.3-1"),),
+                    services=("ssh", "cron", "turnstile"),
+                    files={"/etc/turnstile/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
+                    tools=TURNSTILE,
+                    waits=True,
+                ),
             ),
             (
                 "manifest",
                 "127.0.66.12",
-                {
-                    "packages": base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "0.9-3"},
-                    "offered": (
+                Setup(
+                    packages=base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "0.9-3"},
+                    offered=(
                         Offered(package="manifest-updater", version="1.2-1"),
                         Offered(package="manifest", version="2.5-1"),
                     ),
-                    "services": ("ssh", "cron", "manifest", "manifest-db"),
-                    "tools": MANIFEST,
-                    "files": {"/srv/manifest/passengers": "17\n", "/state/schema": "2026-03\n", "/state/due": ""},
-                    "kept_back": ("manifest-db",),
-                    "changed": ("/etc/manifest.conf",),
-                    "disabled_channel": "http://packages.skerry.invalid/manifest stable",
-                },
+                    services=("ssh", "cron", "manifest", "manifest-db"),
+                    tools=MANIFEST,
+                    files={"/srv/manifest/passengers": "17\n", "/state/schema": "2026-03\n", "/state/due": ""},
+                    kept_back=("manifest-db",),
+                    changed=("/etc/manifest.conf",),
+                    disabled_channel="http://packages.skerry.invalid/manifest stable",
+                ),
             ),
         )
-        for name, address, more in kinds:
+        for name, address, setup in kinds:
             port, serial = self._ssh_port(address), hashlib.sha256(name.encode()).hexdigest()[:32]
             host = DebianHost(
-                self.world,
-                f"{name}/a",
-                serial,
-                address=address,
-                port=port,
-                accounts=self.accounts,
-                refresh=self.refresh,
-                channel=self.channel,
-                **more,
+                self.world, f"{name}/a", serial, setup, address, port, self.accounts, self.refresh, self.channel
             )
             self._ssh(f"{name}/a", address, port, serial, host.line)
             self.servers.append(host)

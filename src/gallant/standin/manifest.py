@@ -1,4 +1,4 @@
-"""Manifest, an application on a Linux host, as the stand-in host's commands: a release says which updater it needs and is
+"""What the stand-in Linux hosts of the line have for commands besides a host's own. Manifest is an application: a release says which updater it needs and is
 refused by an older one, a database has a dated schema, and a reload of the configuration is due after an update."""
 
 from __future__ import annotations
@@ -41,5 +41,30 @@ case "$1" in
   reload) rm -f "$ROOT/state/due"; echo "configuration read again";;
   dump) echo "CREATE TABLE passengers (name TEXT); -- schema $(cat "$ROOT/state/schema")";;
 esac
+""",
+}
+
+# Turnstile's add-ons stand in a file of their own; one that needs another one's newer release is refused before it is there.
+TURNSTILE = {
+    "turnstile-addons": """
+addons="$ROOT/etc/turnstile/addons"
+case "$1" in
+  take)
+    now=$(sed -n "s/^$2 \\([^ ]*\\).*/\\1/p" "$addons")
+    [ -n "$now" ] || { echo "there is no add-on $2" >&2; exit 4; }
+    if [ "$2 $3" = "scanner 2.4" ] && ! grep -q "^lanes 3.1" "$addons"; then echo "scanner 2.4 needs lanes 3.1" >&2; exit 3; fi
+    sed "s/^$2 [^ ]*/$2 $3/" "$addons" > "$addons.new" && mv "$addons.new" "$addons"
+    echo "$2 $3 is in, and Turnstile was started again";;
+esac
+""",
+}
+# The line builds its hosts itself: a build is laid ready, and the host is it from its next start on.
+HOST_BUILD = {
+    "line-host": """
+case "$1" in
+  lay) echo "$2" > "$ROOT/state/next-build"; echo "build $2 is laid ready";;
+  next) cat "$ROOT/state/next-build" 2>/dev/null;;
+esac
+exit 0
 """,
 }

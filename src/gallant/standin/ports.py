@@ -10,7 +10,7 @@ LOWEST, HIGHEST = 20000, 32000
 
 
 def bound(address: str, port: int) -> socket.socket:
-    """A socket bound to the port and not listening: whoever connects is refused."""
+    """A socket bound to the port and not listening: anyone who connects is refused."""
     sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     if hasattr(socket, "SO_REUSEPORT"):

@@ -10,6 +10,7 @@ import json
 import random
 from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import TypeAlias
 
 from aiohttp import web
 from cryptography.hazmat.primitives import serialization
@@ -24,7 +25,8 @@ SIGNED_PREFIX = b"gallant-catalog-v1\0"
 PRODUCT = "ostrel/shoal"
 
 # version, train, days old, severity, security, from_range, bridge, minutes (install, restart, sync), MiB, label, notes
-RELEASES = (
+Row: TypeAlias = tuple[str, str, int, str, bool, str | None, bool, tuple[int, int, int], int, str, str]
+RELEASES: tuple[Row, ...] = (
     (
         "2.8.3",
         "2.8",
@@ -199,6 +201,11 @@ class Publisher:
         raw = self.key.public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
         return "ed25519:" + raw.hex()
 
+    def root_lists(self) -> dict[str, str]:
+        """The lists of trusted roots by their digest."""
+        names = {version: f"roots-{version}.tab" for version, _ in ROOTS[1]}
+        return {hashlib.sha256(self.packages[name]).hexdigest(): version for version, name in names.items()}
+
     def mini_images(self) -> dict[str, Image]:
         found = {}
         for version, _, _, _, from_range, _ in MINI_RELEASES:
@@ -234,35 +241,7 @@ class Publisher:
         return found
 
     def catalog(self) -> dict[str, object]:
-        releases = []
-        for version, train, days, severity, security, from_range, bridge, minutes, _, label, notes in RELEASES:
-            body = self.packages[f"shoal-{version}.pkg"]
-            recalled = RECALLED.get(version)
-            releases.append(
-                {
-                    "version": version,
-                    "build": _build(version),
-                    "label": label,
-                    "train": train,
-                    "released": rfc3339(self.now - timedelta(days=days)),
-                    "severity": severity,
-                    "security": security,
-                    "from_range": from_range,
-                    "bridge": bridge,
-                    "restart": "node",
-                    "notes": notes,
-                    "minutes": dict(zip(("install", "restart", "sync"), minutes, strict=True)),
-                    "packages": [_package(f"shoal-{version}.pkg", body)],
-                    "recall": {
-                        "date": rfc3339(self.now - timedelta(days=recalled[0])),
-                        "reason": recalled[1],
-                        "when": recalled[2],
-                    }
-                    if recalled
-                    else None,
-                    **MORE.get(version, {}),
-                }
-            )
+        releases = [self._release(row) for row in RELEASES]
         expander = {
             "version": EXPANDER[1],
             "released": rfc3339(self.now - timedelta(days=EXPANDER[2])),
@@ -291,6 +270,32 @@ class Publisher:
                 }
             ],
             "terms": [{"version": TERMS[0], "text": TERMS[1]}],
+        }
+
+    def _release(self, row: Row) -> dict[str, object]:
+        version, train, days, severity, security, from_range, bridge, minutes, _, label, notes = row
+        recalled = RECALLED.get(version)
+        recall = recalled and {
+            "date": rfc3339(self.now - timedelta(days=recalled[0])),
+            "reason": recalled[1],
+            "when": recalled[2],
+        }
+        return {
+            "version": version,
+            "build": _build(version),
+            "label": label,
+            "train": train,
+            "released": rfc3339(self.now - timedelta(days=days)),
+            "severity": severity,
+            "security": security,
+            "from_range": from_range,
+            "bridge": bridge,
+            "restart": "node",
+            "notes": notes,
+            "minutes": dict(zip(("install", "restart", "sync"), minutes, strict=True)),
+            "packages": [_package(f"shoal-{version}.pkg", self.packages[f"shoal-{version}.pkg"])],
+            "recall": recall,
+            **MORE.get(version, {}),
         }
 
     def _roots(self) -> list[dict[str, object]]:

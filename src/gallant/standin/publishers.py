@@ -20,7 +20,7 @@ SIGNED_PREFIX = b"gallant-catalog-v1\0"
 PACKAGE_BYTES = 40 * 1024
 
 # product → title, and its releases: version, days old, severity, security, restart, more.
-Row = tuple[str, int, str, bool, str, dict[str, Any]]
+Row = tuple[str, int, str, bool, str, dict[str, Any]]  # more: as a catalog's JSON has it
 PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     "tarnholt/weir": (
         "Weir switches",
@@ -166,7 +166,7 @@ def package_name(product: str, version: str) -> str:
     return f"{product.partition('/')[2]}-{kept}.pkg"
 
 
-def product_entries(now: datetime, products: dict[str, tuple[str, tuple[Row, ...]]]) -> list[dict[str, Any]]:
+def product_entries(now: datetime, products: dict[str, tuple[str, tuple[Row, ...]]]) -> list[dict[str, object]]:
     """Products as a catalog lists them."""
     return [
         {"name": name, "title": title, "scheme": "dotted", "releases": [_release(now, name, row) for row in rows]}
@@ -174,7 +174,7 @@ def product_entries(now: datetime, products: dict[str, tuple[str, tuple[Row, ...
     ]
 
 
-def _release(now: datetime, product: str, row: Row) -> dict[str, Any]:
+def _release(now: datetime, product: str, row: Row) -> dict[str, object]:
     version, days, severity, security, restart, more = row
     body, more = body_of(product, version), dict(more)
     if "recall" in more:

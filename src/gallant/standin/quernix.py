@@ -37,7 +37,7 @@ class FirmwareTask:
 
 
 class Server:
-    """One server. `stopped` and `started` are told when it goes down and comes back, for whoever lives on it."""
+    """One server. `stopped` and `started` are told when it goes down and comes back, for anyone who lives on it."""
 
     def __init__(
         self, world: World, name: str, serial: str, versions: Mapping[str, str], firmware: Mapping[str, Firmware]
@@ -68,10 +68,13 @@ class Server:
             return task
 
         def done() -> None:
-            for part in self.running:
-                if part == known.component or part.startswith(f"{known.component}."):
-                    self.waiting[part] = known.version
-            self._end(task, "Completed", f"{known.component} {known.version} runs from the next start on")
+            at_once = known.component == "Manager"  # the controller starts itself again for its own
+            held = self.running if at_once else self.waiting
+            held.update(
+                {p: known.version for p in self.running if p == known.component or p.startswith(f"{known.component}.")}
+            )
+            when = "runs" if at_once else "runs from the next start on"
+            self._end(task, "Completed", f"{known.component} {known.version} {when}")
 
         self.world.after(WRITE_S, done)
         return task

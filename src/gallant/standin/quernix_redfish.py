@@ -13,19 +13,19 @@ import hashlib
 import secrets
 import ssl
 from collections.abc import Callable, Mapping
-from typing import Any
+from datetime import timedelta
 
 import msgspec
 from aiohttp import web
 
 from gallant.core.records import rfc3339
-from gallant.standin.ports import bound
+from gallant.standin.listening import WebServer
 from gallant.standin.quernix import FirmwareTask, Server
 
 ROOT = "/redfish/v1"
 PAGE = 10
 
-BIOS_SETTINGS: dict[str, Any] = {
+BIOS_SETTINGS: dict[str, object] = {
     "AdminPhone": "",
     "BootMode": "Uefi",
     "EmbeddedSata": "Raid",
@@ -38,7 +38,7 @@ BIOS_SETTINGS: dict[str, Any] = {
 }
 
 
-class RedfishServer:
+class RedfishServer(WebServer):
     """The service of one server. Its place is `address:port`; `refresh` brings the world to now."""
 
     def __init__(
@@ -51,25 +51,16 @@ class RedfishServer:
         refresh: Callable[[], None],
         old: bool = False,
     ) -> None:
-        self.server, self.address, self.port, self.context = server, address, port, context
-        self.accounts, self.refresh, self.old = accounts, refresh, old
+        super().__init__(address, port, context)
+        self.server, self.accounts, self.refresh, self.old = server, accounts, refresh, old
         self.tokens: dict[str, str] = {}
         self.requests: list[str] = []
-        self.runner: web.AppRunner | None = None
 
-    async def start(self) -> None:
+    def app(self) -> web.Application:
+        """The controller stays up when its server goes down."""
         app = web.Application(client_max_size=256 * 1024 * 1024)
         app.router.add_route("*", "/{tail:.*}", self.handle)
-        self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
-        await self.runner.setup()
-        await web.SockSite(self.runner, bound(self.address, self.port), ssl_context=self.context).start()
-
-    async def stop(self) -> None:
-        if self.runner is not None:
-            await self.runner.cleanup()
-
-    async def follow(self) -> None:
-        """The controller stays up when its server goes down."""
+        return app
 
     # --- requests
 
@@ -93,7 +84,7 @@ class RedfishServer:
                 return _problem(
                     404, "Base.1.16.ResourceMissingAtURI", f"There is nothing at {path}.", "Look for its link."
                 )
-            return self._answer(request, found() if callable(found) else found)
+            return self._answer(request, found)
         if request.method == "DELETE" and path.startswith(f"{ROOT}/SessionService/Sessions/"):
             self.tokens.pop(request.headers.get("X-Auth-Token", ""), None)
             return web.Response(status=204)
@@ -167,7 +158,7 @@ class RedfishServer:
         async with aiohttp.ClientSession(connector=local) as session, session.get(url) as response:
             return await response.read() if response.status == 200 else b""
 
-    def _answer(self, request: web.Request, body: dict[str, Any]) -> web.StreamResponse:
+    def _answer(self, request: web.Request, body: dict[str, object]) -> web.StreamResponse:
         raw = msgspec.json.encode(body)
         tag = f'"{hashlib.sha256(raw).hexdigest()[:16]}"'
         headers = {"OData-Version": "4.0"} | ({} if self.old else {"ETag": tag})
@@ -178,8 +169,8 @@ class RedfishServer:
 
     # --- resources
 
-    def _root(self) -> dict[str, Any]:
-        found: dict[str, Any] = {
+    def _root(self) -> dict[str, object]:
+        found: dict[str, object] = {
             "@odata.id": f"{ROOT}/",
             "RedfishVersion": "1.2.0" if self.old else "1.18.0",
             "Systems": _link("Systems"),
@@ -195,16 +186,42 @@ class RedfishServer:
             }
         return found
 
-    def _resources(self, request: web.Request) -> dict[str, Any]:
-        server, world = self.server, self.server.world
+    def _resources(self, request: web.Request) -> dict[str, dict[str, object]]:
+        """Every resource there is just now, by its path."""
         expand, skip = "$expand" in request.query, int(request.query.get("$skip", "0"))
-        status = {"State": "Enabled", "Health": server.health}
-        off = world.fault("clock_off", server.name)
-        moment = world.moment
-        if off is not None:
-            moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
-        swapped = world.fault("swapped_machine", server.name)
-        system: dict[str, Any] = {
+        system, manager, inventory = self._system(), self._manager(), self._inventory()
+        collections = {
+            "Systems": _collection("Systems", [system], expand, 0),
+            "Chassis": _collection("Chassis", [{"@odata.id": f"{ROOT}/Chassis/1"}], False, 0),
+            "Managers": _collection("Managers", [manager], expand, 0),
+            "UpdateService/FirmwareInventory": _collection("UpdateService/FirmwareInventory", inventory, expand, skip),
+        }
+        found: dict[str, dict[str, object]] = {
+            **{f"{ROOT}/{path}": collection for path, collection in collections.items()},
+            f"{ROOT}/Systems/1": system,
+            f"{ROOT}/Systems/1/Bios": self._bios(),
+            f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": self._status()},
+            f"{ROOT}/Managers/1": manager,
+            f"{ROOT}/UpdateService": self._update_service(),
+            **{str(row["@odata.id"]): row for row in inventory},
+        }
+        if not self.old:
+            tasks = [self._task(task) for task in self.server.tasks[-20:]]
+            found |= {
+                f"{ROOT}/TaskService": {"@odata.id": f"{ROOT}/TaskService", "Tasks": _link("TaskService/Tasks")},
+                f"{ROOT}/TaskService/Tasks": _collection("TaskService/Tasks", tasks, expand, 0),
+                **{str(row["@odata.id"]): row for row in tasks},
+                **{f"{row['@odata.id']}/monitor": row for row in tasks},
+            }
+        return found
+
+    def _status(self) -> dict[str, str]:
+        return {"State": "Enabled", "Health": self.server.health}
+
+    def _system(self) -> dict[str, object]:
+        server = self.server
+        swapped = server.world.fault("swapped_machine", server.name)
+        system: dict[str, object] = {
             "@odata.id": f"{ROOT}/Systems/1",
             "Id": "1",
             "SerialNumber": "Q4-0000-XX" if swapped else server.serial,
@@ -215,7 +232,7 @@ class RedfishServer:
             "MemorySummary": {"TotalSystemMemoryGiB": 512},
             "Bios": _link("Systems/1/Bios"),
             "LastResetTime": rfc3339(server.started_at),
-            "Status": status,
+            "Status": self._status(),
             "Actions": {
                 "#ComputerSystem.Reset": {
                     "target": f"{ROOT}/Systems/1/Actions/ComputerSystem.Reset",
@@ -223,18 +240,35 @@ class RedfishServer:
                 }
             },
         }
-        manager = {
-            "@odata.id": f"{ROOT}/Managers/1",
-            "Id": "1",
-            "FirmwareVersion": server.running.get("Manager"),
-            "DateTime": rfc3339(moment),
-            "Status": status,
-        }
         if self.old:
             system["serialNumber"] = system.pop("SerialNumber")
             for name in ("PartNumber", "MemorySummary", "Status"):
                 del system[name]
-        inventory = [
+        return system
+
+    def _bios(self) -> dict[str, object]:
+        return {
+            "@odata.id": f"{ROOT}/Systems/1/Bios",
+            "Id": "Bios",
+            "AttributeRegistry": "Q4Bios.1",
+            "Attributes": BIOS_SETTINGS | {"AssetTag": self.server.serial},
+        }
+
+    def _manager(self) -> dict[str, object]:
+        server = self.server
+        moment = server.world.moment
+        if (off := server.world.fault("clock_off", server.name)) is not None:
+            moment += timedelta(seconds=off.value)
+        return {
+            "@odata.id": f"{ROOT}/Managers/1",
+            "Id": "1",
+            "FirmwareVersion": server.running.get("Manager"),
+            "DateTime": rfc3339(moment),
+            "Status": self._status(),
+        }
+
+    def _inventory(self) -> list[dict[str, object]]:
+        return [
             {
                 "@odata.id": f"{ROOT}/UpdateService/FirmwareInventory/{name}",
                 "Id": name,
@@ -242,10 +276,11 @@ class RedfishServer:
                 "Version": version,
                 "Updateable": True,
             }
-            for name, version in server.running.items()
+            for name, version in self.server.running.items()
         ]
-        tasks = [self._task(task) for task in server.tasks[-20:]]
-        update: dict[str, Any] = {
+
+    def _update_service(self) -> dict[str, object]:
+        update: dict[str, object] = {
             "@odata.id": f"{ROOT}/UpdateService",
             "FirmwareInventory": _link("UpdateService/FirmwareInventory"),
             "Actions": {
@@ -255,35 +290,9 @@ class RedfishServer:
         if not self.old:
             update["MultipartHttpPushUri"] = f"{ROOT}/UpdateService/push"
             update["@Redfish.OperationApplyTimeSupport"] = {"SupportedValues": ["OnReset", "Immediate"]}
-        found: dict[str, Any] = {
-            f"{ROOT}/Systems": _collection("Systems", [system], expand, 0),
-            f"{ROOT}/Systems/1": system,
-            f"{ROOT}/Systems/1/Bios": {
-                "@odata.id": f"{ROOT}/Systems/1/Bios",
-                "Id": "Bios",
-                "AttributeRegistry": "Q4Bios.1",
-                "Attributes": BIOS_SETTINGS | {"AssetTag": server.serial},
-            },
-            f"{ROOT}/Chassis": _collection("Chassis", [{"@odata.id": f"{ROOT}/Chassis/1"}], False, 0),
-            f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": status},
-            f"{ROOT}/Managers": _collection("Managers", [manager], expand, 0),
-            f"{ROOT}/Managers/1": manager,
-            f"{ROOT}/UpdateService": update,
-            f"{ROOT}/UpdateService/FirmwareInventory": _collection(
-                "UpdateService/FirmwareInventory", inventory, expand, skip
-            ),
-            **{row["@odata.id"]: row for row in inventory},
-        }
-        if not self.old:
-            found |= {
-                f"{ROOT}/TaskService": {"@odata.id": f"{ROOT}/TaskService", "Tasks": _link("TaskService/Tasks")},
-                f"{ROOT}/TaskService/Tasks": _collection("TaskService/Tasks", tasks, expand, 0),
-                **{row["@odata.id"]: row for row in tasks},
-                **{f"{row['@odata.id']}/monitor": row for row in tasks},
-            }
-        return found
+        return update
 
-    def _task(self, task: FirmwareTask) -> dict[str, Any]:
+    def _task(self, task: FirmwareTask) -> dict[str, object]:
         place = f"{ROOT}/TaskService/Tasks/{task.number}"
         return {
             "@odata.id": place,
@@ -301,10 +310,10 @@ def _link(path: str) -> dict[str, str]:
     return {"@odata.id": f"{ROOT}/{path}"}
 
 
-def _collection(path: str, rows: list[dict[str, Any]], expand: bool, skip: int) -> dict[str, Any]:
+def _collection(path: str, rows: list[dict[str, object]], expand: bool, skip: int) -> dict[str, object]:
     """A collection; one that is not expanded comes in pages."""
     part = rows if expand else rows[skip : skip + PAGE]
-    found: dict[str, Any] = {
+    found: dict[str, object] = {
         "@odata.id": f"{ROOT}/{path}",
         "Members@odata.count": len(rows),
         "Members": part if expand else [{"@odata.id": row["@odata.id"]} for row in part],

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
-from typing import Any
 
 from gallant.core.records import Record, rfc3339
 from gallant.core.versions import parse, parse_range
@@ -85,6 +84,7 @@ class ShoalNode:
         self.packages: dict[str, tuple[str, int]] = {}
         self.tasks: list[Task] = []
         self.down_since: float | None = None
+        self.roots = "2025.2"
 
     @property
     def version(self) -> str:
@@ -101,6 +101,15 @@ class ShoalNode:
     @property
     def busy_task(self) -> Task | None:
         return next((t for t in self.tasks if t.state == "busy"), None)
+
+
+class RestorePoint(Record):
+    """A restore point of the pair: how often each export had been changed when it was taken."""
+
+    name: str
+    taken: str
+    bytes: int
+    changes: dict[str, int]
 
 
 class ShoalPair:
@@ -124,7 +133,8 @@ class ShoalPair:
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
-        self.snapshots: list[dict[str, Any]] = []
+        self.snapshots: list[RestorePoint] = []
+        self.root_lists: dict[str, str] = {}  # SHA-256 → version
         self.service_addresses: tuple[str, ...] = ()  # they go with the active role
         self.changes: dict[str, int] = {}  # how often each export was changed
 
@@ -341,6 +351,14 @@ class ShoalPair:
         node.packages[package] = (digest, len(body))
         return digest
 
+    def take_roots(self, name: str, body: bytes) -> str:
+        """Take a list of trusted roots, which counts at once. Raises `Denied`."""
+        version = self.root_lists.get(hashlib.sha256(body).hexdigest())
+        if version is None:
+            raise Denied(422, "that is no list of roots")
+        self.nodes[name].roots = version
+        return version
+
     def remove(self, name: str, package: str) -> None:
         self.nodes[name].packages.pop(package, None)
 
@@ -368,23 +386,23 @@ class ShoalPair:
 
     def snapshot(self, name: str) -> None:
         """Keep a restore point. Raises `Denied`."""
-        if any(s["name"] == name for s in self.snapshots):
+        if any(s.name == name for s in self.snapshots):
             raise Denied(409, "already there")
         self.snapshots.append(
-            {"name": name, "taken": rfc3339(self.world.moment), "bytes": 40_000_000, "changes": dict(self.changes)}
+            RestorePoint(name=name, taken=rfc3339(self.world.moment), bytes=40_000_000, changes=dict(self.changes))
         )
 
     def forget_snapshot(self, name: str) -> None:
         before = len(self.snapshots)
-        self.snapshots = [s for s in self.snapshots if s["name"] != name]
+        self.snapshots = [s for s in self.snapshots if s.name != name]
         if len(self.snapshots) == before:
             raise Denied(404, f"no restore point {name}")
 
     def revert(self, name: str) -> None:
-        found = next((s for s in self.snapshots if s["name"] == name), None)
+        found = next((s for s in self.snapshots if s.name == name), None)
         if found is None:
             raise Denied(404, f"no restore point {name}")
-        self.changes = dict(found["changes"])
+        self.changes = dict(found.changes)
 
     def restore(self, what: str, body: bytes) -> None:
         """Take an export back: from then on the configuration is as it was. Raises `Denied`."""
@@ -393,7 +411,7 @@ class ShoalPair:
             mine = said["system"] == self.name and said["export"] == what
             changed = int(said["entries"]["changed"])
         except (ValueError, KeyError, TypeError):
-            raise Denied(422, "that is no export") from None
+            raise Denied(422, "that is not an export") from None
         if not mine:
             raise Denied(422, "that is an export of another system, or of another kind")
         if said["version"] not in {node.version for node in self.nodes.values()}:

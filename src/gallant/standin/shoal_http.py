@@ -1,7 +1,4 @@
-"""The HTTPS server of one storage node: JSON, token login, its own words.
-
-A node that is down has no listening socket, and connections that were open are cut; the port stays reserved.
-"""
+"""The HTTPS server of one storage node: JSON, token login, its own words."""
 
 from __future__ import annotations
 
@@ -15,6 +12,7 @@ from collections.abc import Awaitable, Callable
 from aiohttp import web
 
 from gallant.core.records import rfc3339
+from gallant.standin.listening import WebServer
 from gallant.standin.ports import bound
 from gallant.standin.shoal import Denied, ShoalPair, Task
 from gallant.standin.world import World
@@ -23,7 +21,7 @@ TOKEN_LASTS_S = 1800.0
 LARGEST_PACKAGE = 256 * 1024 * 1024
 
 
-class NodeServer:
+class NodeServer(WebServer):
     """One node's server. `accounts` maps user to secret; `refresh` brings the world to the present moment."""
 
     def __init__(
@@ -40,14 +38,11 @@ class NodeServer:
         self.world, self.pair, self.name = world, pair, name
         self.node = pair.nodes[name]
         self.full = f"{pair.name}/{name}"
-        self.address, self.port, self.context = address, port, context
+        super().__init__(address, port, context)
         self.accounts, self.refresh = accounts, refresh
         self.tokens: dict[str, tuple[str, float]] = {}
-        self.runner: web.AppRunner | None = None
-        self.site: web.SockSite | None = None
-        self._switching = asyncio.Lock()
 
-    async def start(self) -> None:
+    def app(self) -> web.Application:
         app = web.Application(middlewares=[self._outer], client_max_size=LARGEST_PACKAGE)
         app.add_routes(
             [
@@ -65,32 +60,21 @@ class NodeServer:
                 web.delete("/v1/packages/{package}", self.remove),
                 web.get("/v1/exports/{what}", self.export),
                 web.put("/v1/exports/{file}", self.restore),
+                web.put("/v1/roots", self.take_roots),
                 web.get("/v1/snapshots", self.snapshots),
                 web.post("/v1/snapshots", self.snapshot),
                 web.post("/v1/snapshots/{name}/revert", self.revert),
                 web.delete("/v1/snapshots/{name}", self.forget),
             ]
         )
-        self.runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
-        await self.runner.setup()
-        await self.follow()
+        return app
 
-    async def follow(self) -> None:
-        """Listen while the node is up, and only then."""
-        async with self._switching:
-            if self.node.up and self.site is None and self.runner is not None:
-                self.site = web.SockSite(
-                    self.runner, bound(self.address, self.port), ssl_context=self.context, backlog=128
-                )
-                await self.site.start()
-            elif not self.node.up and self.site is not None:
-                site, self.site = self.site, None
-                self.tokens.clear()
-                await site.stop()
+    @property
+    def up(self) -> bool:
+        return self.node.up
 
-    async def stop(self) -> None:
-        if self.runner is not None:
-            await self.runner.cleanup()
+    def went_down(self) -> None:
+        self.tokens.clear()
 
     # --- around every request
 
@@ -176,7 +160,7 @@ class NodeServer:
                 "network": node.network,
                 "answers_for": self._answers_for(),
                 "expander": {"model": "Shoal 24", "release": "1.6"},
-                "roots": {"list": "2025.2"},
+                "roots": {"list": node.roots},
                 "health": self._health(),
                 "alarms": [{"level": "grave", "text": "a fan has failed"}]
                 if self.world.fault("alarm", self.full)
@@ -193,7 +177,7 @@ class NodeServer:
         return self.world.fault("unwell", self.full, condition) is not None
 
     def _health(self) -> dict[str, object]:
-        """What the node says of itself beside its work."""
+        """What the node says of itself besides its work."""
         return {
             "clock_follows": not self._unwell("time source"),
             "spare_bay": "broken" if self._unwell("spare bay") else "ready",
@@ -271,7 +255,7 @@ class NodeServer:
         return web.Response(body=self.pair.export(self.name, what), content_type="application/octet-stream")
 
     async def snapshots(self, request: web.Request) -> web.StreamResponse:
-        rows = [{key: s[key] for key in ("name", "taken", "bytes")} for s in self.pair.snapshots]
+        rows = [{"name": s.name, "taken": s.taken, "bytes": s.bytes} for s in self.pair.snapshots]
         return web.json_response({"items": rows})
 
     async def snapshot(self, request: web.Request) -> web.StreamResponse:
@@ -323,7 +307,7 @@ class NodeServer:
         return web.json_response({"task": str(task.number)}, status=202)
 
     async def _until_gone(self, request: web.Request) -> None:
-        """Wait, without an answer, until whoever asked has gone."""
+        """Wait, without an answer, until the one who asked has gone."""
         while request.transport is not None and not request.transport.is_closing():
             await asyncio.sleep(0.01)
 
@@ -332,7 +316,7 @@ class NodeServer:
         self.world.count(self.full, "upload")
         try:
             body = await request.read()
-        except ConnectionResetError:  # whoever sent it has gone
+        except ConnectionResetError:  # its sender has gone
             raise web.HTTPServiceUnavailable from None
         if self.world.fault("drop_connection_at", self.full, "upload"):
             self._cut(request)
@@ -340,6 +324,11 @@ class NodeServer:
         return web.json_response(
             {"file": request.match_info["package"], "digest": digest, "size": len(body)}, status=201
         )
+
+    async def take_roots(self, request: web.Request) -> web.StreamResponse:
+        self._may_act(request)
+        self.world.count(self.full, "roots")
+        return web.json_response({"list": self.pair.take_roots(self.name, await request.read())})
 
     async def remove(self, request: web.Request) -> web.StreamResponse:
         self._may_act(request)

@@ -9,13 +9,14 @@ from pathlib import Path
 
 from gallant.core.records import rfc3339
 from gallant.standin.command_line import CommandLineServer, Question
+from gallant.standin.listening import ShellHost
 from gallant.standin.shoal import Denied, ShoalPair, Task
 
 DUTIES = {"serving": "carrying", "shadowing": "waiting", "taking-over": "taking"}
 MIRROR = {"matched": "mirrored", "catching-up": "mirroring", "apart": "parted", "estranged": "parted"}
 
 
-class StileServer:
+class StileServer(ShellHost):
     """One firewall of a pair."""
 
     def __init__(
@@ -31,32 +32,20 @@ class StileServer:
         self.pair, self.name, self.node, self.world, self.refresh = pair, name, pair.nodes[name], pair.world, refresh
         self.full = f"{pair.name}/{name}"
         self.running = self.startup = self._as_built()
-        self.files = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
-        (self.files / "incoming").mkdir()
+        self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
+        (self.root / "incoming").mkdir()
         self.line = CommandLineServer(
             address,
             port,
             accounts,
             lambda elevated: f"stile-{name}{'#' if elevated else '>'} ",
             self.obey,
-            self.files,
+            self.root,
             up=lambda: self.node.up,
             lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
             delay=lambda: slow.value if (slow := self.world.fault("slow", self.full)) else 0.0,
             master=master,
         )
-
-    async def start(self) -> None:
-        await self.line.start()
-
-    async def follow(self) -> None:
-        await self.line.follow()
-
-    async def stop(self) -> None:
-        import shutil
-
-        await self.line.stop()
-        shutil.rmtree(self.files, ignore_errors=True)
 
     # --- commands
 
@@ -87,7 +76,7 @@ class StileServer:
     def _order(self, line: str) -> str:
         verb, _, rest = line.partition(" ")
         if verb == "accept":
-            path = self.files / "incoming" / Path(rest).name
+            path = self.root / "incoming" / Path(rest).name
             if not path.is_file():
                 raise Denied(404, f"nothing named {rest} came in")
             self.world.count(self.full, "upload")
@@ -111,7 +100,7 @@ class StileServer:
 
     def _loaded(self, name: str, said: str) -> str:
         """Take a configuration that came in: the running one or the startup one, as its name says."""
-        path = self.files / "incoming" / name
+        path = self.root / "incoming" / name
         if said != "yes":
             return "not done\n"
         if not path.is_file() or name not in ("running.txt", "startup.txt"):

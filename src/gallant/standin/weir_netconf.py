@@ -4,20 +4,22 @@ what those models do not have. A member of the cluster kind."""
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import re
 import tempfile
 from collections.abc import Callable, Mapping
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 from xml.sax.saxutils import escape
 
 import aiohttp
+from asyncssh import SSHServerProcess
 from lxml import etree
 
 from gallant.core.records import rfc3339
 from gallant.standin.cluster import Cluster
 from gallant.standin.command_line import CommandLineServer
+from gallant.standin.listening import ShellHost
 from gallant.standin.shoal import Denied, Task
 
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
@@ -37,7 +39,10 @@ CAPABILITIES = (
 )
 
 
-class WeirServer:
+ORDERS = {"system-restart": "restart", "install-image": "install", "yield-lead": "hand-over", "take-lead": "lead"}
+
+
+class WeirServer(ShellHost):
     """One switch of a fabric."""
 
     def __init__(
@@ -52,7 +57,7 @@ class WeirServer:
     ) -> None:
         self.cluster, self.name, self.member, self.world = cluster, name, cluster.members[name], cluster.world
         self.full, self.refresh, self.saved = cluster.full(name), refresh, saved
-        self.files = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
+        self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         self.accounts = accounts
         self.line = CommandLineServer(
             address,
@@ -60,27 +65,15 @@ class WeirServer:
             accounts,
             lambda elevated: "weir> ",
             lambda user, line, elevated: "not done: speak NETCONF\n",
-            self.files,
+            self.root,
             up=lambda: self.member.up,
             lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
             subsystem=self._serve,
         )
 
-    async def start(self) -> None:
-        await self.line.start()
-
-    async def follow(self) -> None:
-        await self.line.follow()
-
-    async def stop(self) -> None:
-        import shutil
-
-        await self.line.stop()
-        shutil.rmtree(self.files, ignore_errors=True)
-
     # --- the session
 
-    async def _serve(self, process: Any) -> None:
+    async def _serve(self, process: SSHServerProcess[str]) -> None:
         user = process.get_extra_info("username")
         said = "".join(f"<capability>{escape(c)}</capability>" for c in CAPABILITIES)
         process.stdout.write(
@@ -98,13 +91,13 @@ class WeirServer:
             if "close-session" in message:
                 return
 
-    async def _more(self, process: Any) -> str:
+    async def _more(self, process: SSHServerProcess[str]) -> str:
         chunk = await process.stdin.read(65536)
         if not chunk:
             raise OSError("gone")
         return str(chunk)
 
-    async def _message(self, process: Any, heard: str, chunked: bool) -> tuple[str, str]:
+    async def _message(self, process: SSHServerProcess[str], heard: str, chunked: bool) -> tuple[str, str]:
         end = "\n##\n" if chunked else END
         while end not in heard:
             heard += await self._more(process)
@@ -124,7 +117,7 @@ class WeirServer:
             body = _error("the message is malformed", "malformed-message")
         return f'<rpc-reply xmlns="{BASE}" message-id="{number}">{body}</rpc-reply>'
 
-    def _obey(self, user: str, rpc: Any) -> str:
+    def _obey(self, user: str, rpc: etree._Element) -> str:
         verb = etree.QName(rpc).localname
         if verb == "get":
             wanted = [etree.QName(e).localname for e in rpc.iterfind(f"{{{BASE}}}filter/*")]
@@ -147,7 +140,6 @@ class WeirServer:
         if verb == "copy-config":
             self.saved = True
             return "<ok/>"
-        orders = {"system-restart": "restart", "install-image": "install", "yield-lead": "hand-over"}
         if verb == "keep-image":
             name = rpc.findtext(f"{{{WEIR}}}name") or ""
             digest = self.cluster.keep(self.name, name, bytes.fromhex(rpc.findtext(f"{{{WEIR}}}content") or ""))
@@ -157,17 +149,32 @@ class WeirServer:
             name, url = (rpc.findtext(f"{{{WEIR}}}{part}") or "" for part in ("name", "url"))
             self.fetching = asyncio.create_task(self._fetch(task, name, url))
             return f'<job xmlns="{WEIR}">{task.number}</job>'
-        if verb not in orders:
+        if verb == "install-module":
+            task = self.cluster.fetch_part(self.name)
+            self.fetching = asyncio.create_task(self._fetch_part(task, rpc.findtext(f"{{{WEIR}}}url") or ""))
+            return f'<job xmlns="{WEIR}">{task.number}</job>'
+        if verb not in ORDERS:
             raise Denied(404, f"there is no {verb}")
-        task = self.cluster.order(self.name, orders[verb], rpc.findtext(f"{{{WEIR}}}name") or "")
+        task = self.cluster.order(self.name, ORDERS[verb], rpc.findtext(f"{{{WEIR}}}name") or "")
         return "<ok/>" if verb == "system-restart" else f'<job xmlns="{WEIR}">{task.number}</job>'
+
+    async def _got(self, url: str) -> bytes:
+        own = aiohttp.TCPConnector(local_addr=(self.line.address, 0))
+        async with aiohttp.ClientSession(connector=own) as session, session.get(url) as answer:
+            answer.raise_for_status()
+            return await answer.read()
+
+    async def _fetch_part(self, task: Task, url: str) -> None:
+        try:
+            body = await self._got(url)
+        except aiohttp.ClientError as error:
+            self.cluster.fetched_part(self.name, task, None, f"it could not be fetched: {error}")
+        else:
+            self.cluster.fetched_part(self.name, task, hashlib.sha256(body).hexdigest(), "")
 
     async def _fetch(self, task: Task, name: str, url: str) -> None:
         try:
-            own = aiohttp.TCPConnector(local_addr=(self.line.address, 0))
-            async with aiohttp.ClientSession(connector=own) as session, session.get(url) as answer:
-                answer.raise_for_status()
-                body = await answer.read()
+            body = await self._got(url)
         except aiohttp.ClientError as error:
             self.cluster.fetched(self.name, task, name, None, f"{name} could not be fetched: {error}")
         else:
@@ -191,8 +198,7 @@ class WeirServer:
         psu = "disabled" if self.world.fault("alarm", self.full) else "enabled"
         rows = (
             ("chassis", "chassis", serial, "", "enabled"),
-            ("uplink-1", "port", "", "4.2", "enabled"),
-            ("uplink-2", "port", "", "4.2", "enabled"),
+            *((name, "port", "", version, "enabled") for name, version in self.member.parts.items()),
             ("power-1", "power-supply", "", "1.1", "enabled"),
             ("power-2", "power-supply", "", "1.1", psu),
         )

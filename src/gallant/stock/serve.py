@@ -2,7 +2,7 @@
 its step lasts.
 
 The address is plain HTTP unless a certificate is given: what is served is public, signed by its publisher, and verified by
-whoever installs it. The path is the only key, and it is told to nobody but the node.
+anyone who installs it. The path is the only key, and it is told to nobody but the node.
 """
 
 from __future__ import annotations
@@ -12,7 +12,10 @@ import socket
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Protocol
+
+if TYPE_CHECKING:
+    from aiohttp.web import Request, StreamResponse
 
 PIECE = 64 * 1024
 
@@ -28,7 +31,7 @@ class Throttled(Protocol):
     async def let(self, count: int) -> None: ...
 
 
-async def _slowly(request: Any, path: Path, throttle: Throttled) -> Any:
+async def _slowly(request: Request, path: Path, throttle: Throttled) -> StreamResponse:
     """The file, or the part of it that is asked for (RFC 9110 section 14), a piece at a time."""
     from aiohttp import web
 

@@ -1,6 +1,6 @@
 """Packages on the local disk, named by their content: fetched with resume, verified while they stream, renamed whole.
 
-What lies under its final name was verified when it was put there, and is verified again by whoever sends it.
+What lies under its final name was verified when it was put there, and is verified again before it is sent.
 """
 
 from __future__ import annotations
@@ -18,9 +18,9 @@ from typing import IO, Any
 
 import aiohttp
 
-from gallant.core.catalog.products import Package
+from gallant.core.catalog.products import Package, PackageHeld
 from gallant.core.errors import GallantError, Refused, Unreached
-from gallant.core.records import Record, clean
+from gallant.core.records import clean
 from gallant.disk import appending, make_folder, put_whole, writing
 
 CHUNK = 256 * 1024
@@ -31,11 +31,11 @@ Meter = Callable[[int, int], None]  # bytes so far, of the whole
 
 
 Opened = Callable[[], AbstractContextManager[IO[bytes]]]
-VOUCHED = ".vouched"  # beside a package that no catalog knows: who answers for it
+VOUCHED = ".vouched"  # next to a package that no catalog knows: who answers for it
 
 
 class Throttle:
-    """Lets no more than so many bytes a second through, whoever asks; several downloads share one."""
+    """Lets no more than so many bytes a second through, no matter who asks; several downloads share one."""
 
     def __init__(self, bytes_per_s: float | None) -> None:
         self._rate, self._free_at = bytes_per_s, 0.0
@@ -88,20 +88,11 @@ class _Sum:
 
 @dataclass(frozen=True)
 class Way:
-    """How a package is reached: arguments for each request, or what opens it where it lies on a medium."""
+    """How a package is reached: arguments (the HTTP library's) for each request, or what opens it where it lies on a medium."""
 
     options: Mapping[str, Any] = field(default_factory=lambda: {"allow_redirects": False})
     opened: Opened | None = None
     throttle: Throttle = field(default_factory=lambda: Throttle(None))
-
-
-class Held(Record):
-    """One package in stock."""
-
-    name: str
-    sha256: str
-    bytes: int
-    path: str
 
 
 class Stockroom:
@@ -126,10 +117,10 @@ class Stockroom:
         except OSError:
             return False
 
-    def held(self) -> list[Held]:
+    def held(self) -> list[PackageHeld]:
         found = [p for p in self.folder.glob("*/*") if p.is_file() and not p.name.endswith((".part", ".tag", VOUCHED))]
         return [
-            Held(name=p.name, sha256=p.parent.name, bytes=p.stat().st_size, path=str(p))
+            PackageHeld(name=p.name, sha256=p.parent.name, bytes=p.stat().st_size, path=str(p))
             for p in sorted(found, key=lambda p: p.name)
         ]
 
@@ -215,20 +206,11 @@ class Stockroom:
             elif have:
                 await sum_.take(part, have)
             with _disk(part):
-                if tag := response.headers.get("ETag", ""):
-                    with writing(tag_file) as tagged:
-                        tagged.write(clean(tag, 200).encode("ascii", "replace"))
-                else:
-                    tag_file.unlink(missing_ok=True)
+                _keep_tag(tag_file, response.headers.get("ETag", ""))
                 with (appending if have else writing)(part) as file:
                     async for chunk in response.content.iter_chunked(CHUNK):
                         have += len(chunk)
-                        if have > package.bytes:
-                            raise Refused(
-                                f"{package.name}: the publisher sends more than the catalog's {package.bytes} bytes.",
-                                "It is not the package that was signed for.",
-                                "Ask the publisher; nothing of it was kept.",
-                            )
+                        _not_more(package, have)
                         file.write(chunk)
                         await sum_.add(chunk)
                         await way.throttle.let(len(chunk))
@@ -301,7 +283,7 @@ class Stockroom:
             final.parent.rmdir()
 
     def unfinished(self) -> list[Path]:
-        """What broke off and was never carried on, the tags beside it included."""
+        """What broke off and was never carried on, the tags next to it included."""
         return sorted(p for p in self.folder.glob("*/*") if p.name.endswith((".part", ".tag")))
 
     @property
@@ -334,3 +316,21 @@ def _disk(path: Path):  # type: ignore[no-untyped-def]
             f"{path} cannot be written: {error.strerror}.",
             next="Make room or mend the rights, then: gallant stock fetch",
         ) from None
+
+
+def _keep_tag(file: Path, tag: str) -> None:
+    """Keep the entity tag by which the rest can be asked for another time; one that is gone is forgotten."""
+    if not tag:
+        file.unlink(missing_ok=True)
+        return
+    with writing(file) as tagged:
+        tagged.write(clean(tag, 200).encode("ascii", "replace"))
+
+
+def _not_more(package: Package, have: int) -> None:
+    if have > package.bytes:
+        raise Refused(
+            f"{package.name}: the publisher sends more than the catalog's {package.bytes} bytes.",
+            "It is not the package that was signed for.",
+            "Ask the publisher; nothing of it was kept.",
+        )

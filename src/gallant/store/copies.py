@@ -1,6 +1,6 @@
 """Checked copies of the stores that cannot be had again: the journal and the ledger.
 
-A copy is made with SQLite's own backup beside its use, looked through (`PRAGMA integrity_check`), and only then put in the
+A copy is made with SQLite's own backup while it is in use, looked through (`PRAGMA integrity_check`), and only then put in the
 place of the one before; so a copy that is there is whole. It also says that its store has been: where a store is empty or
 gone and has a copy, that is damage and no beginning.
 """
@@ -39,7 +39,7 @@ def damaged(path: Path, why: str) -> GallantError:
     return GallantError(
         f"{path} is damaged: {why}.",
         f"What it held cannot be asked for again; a checked copy of {told:%Y-%m-%d %H:%M}Z lies in {copy}.",
-        "gallant doctor --mend brings it back, and keeps the damaged file beside it.",
+        "gallant doctor --mend brings it back, and keeps the damaged file next to it.",
     )
 
 

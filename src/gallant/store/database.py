@@ -1,4 +1,4 @@
-"""Opening a database: numbered schema steps, a refusal of what this program does not know, and of network file systems.
+"""Opening a database: named schema steps, a refusal of what this program does not know, and of network file systems.
 
 SQLite's locks, and with them every promise about leases, hold only on a local file system.
 """
@@ -8,14 +8,17 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from gallant.core.errors import GallantError, Refused
 from gallant.disk import refuse_link
 from gallant.store.copies import copy_of, damaged, is_due, keep_copy, made_at
+
+if TYPE_CHECKING:
+    from sqlite3 import _Parameters as Values  # what a statement's places are filled with
 
 NETWORK_FILE_SYSTEMS = frozenset(
     {
@@ -92,19 +95,31 @@ def state_folder(estate_folder: Path) -> Path:
     return folder
 
 
+class Step(NamedTuple):
+    """One change of a schema. Its name says what it is for; the file keeps it next to its number."""
+
+    name: str
+    sql: str
+
+
+STEPS = "CREATE TABLE IF NOT EXISTS steps (number INTEGER PRIMARY KEY, name TEXT NOT NULL)"
+# In every store: rows mean what they mean in one estate alone, wherever the store lies.
+WHOSE = Step("whose it is", "CREATE TABLE estate (only INTEGER PRIMARY KEY CHECK (only = 1), id TEXT NOT NULL)")
+
+
 class Database(sqlite3.Connection):
     """A connection whose failures are told as those of its store, also where a row is only read later."""
 
     path = Path()
     kept = False  # whether it can not be had again, and so has a copy
 
-    def execute(self, *args: Any) -> Cursor:
-        return self.cursor().execute(*args)
+    def execute(self, sql: str, values: Values = (), /) -> Cursor:
+        return self.cursor().execute(sql, values)
 
-    def executemany(self, *args: Any) -> Cursor:
-        return self.cursor().executemany(*args)
+    def executemany(self, sql: str, rows: Iterable[Values], /) -> Cursor:
+        return self.cursor().executemany(sql, rows)
 
-    def cursor(self, *_: Any) -> Cursor:  # type: ignore[override]
+    def cursor(self, *_: object) -> Cursor:  # type: ignore[override]
         return super().cursor(Cursor)
 
     def explained(self, error: sqlite3.Error) -> GallantError:
@@ -114,17 +129,17 @@ class Database(sqlite3.Connection):
 class Cursor(sqlite3.Cursor):
     connection: Database
 
-    def execute(self, *args: Any) -> Cursor:
+    def execute(self, sql: str, values: Values = (), /) -> Cursor:
         with _told(self):
-            super().execute(*args)
+            super().execute(sql, values)
         return self
 
-    def executemany(self, *args: Any) -> Cursor:
+    def executemany(self, sql: str, rows: Iterable[Values], /) -> Cursor:
         with _told(self):
-            super().executemany(*args)
+            super().executemany(sql, rows)
         return self
 
-    def fetchone(self) -> Any:
+    def fetchone(self) -> Any:  # a row is what its statement asked for; the typeshed says Any too
         with _told(self):
             return super().fetchone()
 
@@ -181,17 +196,19 @@ def _explained(error: sqlite3.Error, path: Path, kept: bool) -> GallantError:
 
 def open_database(
     path: Path,
-    steps: Sequence[str],
+    steps: Sequence[Step],
     *,
     synchronous: str,
+    estate: str | None = None,
     kept: bool = False,
     may_step: Callable[[sqlite3.Connection], str | None] | None = None,
 ) -> Database:
     """A connection with the schema brought up to date.
 
+    `estate` is the identity of the estate whose it is; `Refused` where the file is another's (None: not looked at).
     `kept`: what it holds cannot be had again, so a copy is kept of it, once a day here; where there is a copy, an empty
     file or none is damage. `may_step` gives the reason for which no schema step may run now, or None. Raises `Refused` for
-    a schema that is newer than this program, `GallantError` for a file that is no database, is locked, or cannot be written.
+    a schema that is newer than this program, `GallantError` for a file that is not a database, is locked, or cannot be written.
     """
     for file in (path, path.with_name(f"{path.name}-wal"), path.with_name(f"{path.name}-shm")):
         refuse_link(file)
@@ -205,6 +222,8 @@ def open_database(
         db.execute(f"PRAGMA synchronous = {synchronous}")
         db.execute("PRAGMA foreign_keys = ON")
         _bring_up_to_date(db, path, steps, may_step)
+        if estate is not None:
+            _belongs(db, path, estate)
     except sqlite3.Error as error:
         raise _explained(error, path, kept) from None
     except OSError as error:
@@ -220,7 +239,7 @@ def open_database(
 def _bring_up_to_date(
     db: sqlite3.Connection,
     path: Path,
-    steps: Sequence[str],
+    steps: Sequence[Step],
     may_step: Callable[[sqlite3.Connection], str | None] | None,
 ) -> None:
     if _version(db) == len(steps):
@@ -236,13 +255,15 @@ def _bring_up_to_date(
         reason = may_step(db) if may_step is not None and 0 < version < len(steps) else None
         if reason is not None:
             raise Refused(
-                f"{path} needs a schema step, and none is made now: {reason}.",
+                f"{path} needs a schema step ({steps[version].name}), and none is made now: {reason}.",
                 next="Finish it with the Gallant that began it, then use this one.",
             )
-        for number in range(version, len(steps)):
-            for statement in steps[number].split(";"):
+        db.execute(STEPS)
+        for number, step in enumerate(steps[version:], version + 1):
+            for statement in step.sql.split(";"):
                 if statement.strip():
                     db.execute(statement)
+            db.execute("INSERT OR REPLACE INTO steps (number, name) VALUES (?, ?)", (number, step.name))
         db.execute(f"PRAGMA user_version = {len(steps)}")
         db.execute("COMMIT")
     except BaseException:
@@ -251,8 +272,37 @@ def _bring_up_to_date(
         raise
 
 
+def _belongs(db: Database, path: Path, estate: str) -> None:
+    """Write down whose the file is, once; a file of another estate says of the same names what is not so here."""
+    row = db.execute("SELECT id FROM estate").fetchone()
+    if row is None:
+        write(db, "INSERT OR IGNORE INTO estate (only, id) VALUES (1, ?)", (estate,))
+    elif row[0] != estate:
+        raise Refused(
+            f"{path} is the store of another estate.",
+            "What it says of systems, rolls and decisions is not about the machines of this one.",
+            f"Bring back this estate's own {path.name}, or move the file away; gallant doctor looks at all of it.",
+        )
+
+
+def estate_of(path: Path) -> str | None:
+    """The identity that a store has written down; None where there is none, or no store."""
+    if not path.exists():
+        return None
+    with contextlib.suppress(sqlite3.Error), contextlib.closing(sqlite3.connect(path, timeout=BUSY_S)) as db:
+        row = db.execute("SELECT id FROM estate").fetchone()
+        return None if row is None else str(row[0])
+    return None
+
+
 def _version(db: sqlite3.Connection) -> int:
     return int(db.execute("PRAGMA user_version").fetchone()[0])
+
+
+def write(db: Database, sql: str, values: Values = ()) -> Cursor:
+    """One statement that changes something, in a transaction of its own."""
+    with transaction(db):
+        return db.execute(sql, values)
 
 
 @contextmanager

@@ -11,7 +11,7 @@ import contextlib
 import fcntl
 import os
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime
@@ -22,17 +22,19 @@ import msgspec
 
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.ports import LeaseLost
-from gallant.core.records import Record, clean, rfc3339
-from gallant.core.work.events import INTENT, TERMINAL, Entry, Event
+from gallant.core.records import clean, rfc3339
+from gallant.core.work.events import INTENT, TERMINAL, Entry, Event, HoldWanted, RollRow
 from gallant.core.work.plan import Plan
 from gallant.disk import opened
 from gallant.store.copies import damaged, keep_copy
-from gallant.store.database import Database, open_database, state_folder, transaction
+from gallant.store.database import WHOSE, Database, Step, open_database, state_folder, transaction, write
 from gallant.store.leases import LEASE_S, Leases, now
 from gallant.store.leases import TABLE as LEASES
 
 SCHEMA = (
-    """
+    Step(
+        "rolls, events and leases",
+        """
     CREATE TABLE rolls (
         number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, plan_id TEXT NOT NULL, plan BLOB NOT NULL, began TEXT NOT NULL,
         ended TEXT, hold TEXT
@@ -42,15 +44,25 @@ SCHEMA = (
         PRIMARY KEY (roll, seq)
     ) WITHOUT ROWID;
     """
-    + LEASES,
-    "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
-    # Which systems a roll has, so that no plan has to be read to answer for one of them.
-    """
+        + LEASES,
+    ),
+    Step(
+        "the ledger's newest entry",
+        "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
+    ),
+    Step(
+        "which systems a roll has, so that no plan has to be read to answer for one of them",
+        """
     CREATE TABLE roll_systems (system TEXT NOT NULL, roll TEXT NOT NULL, PRIMARY KEY (system, roll)) WITHOUT ROWID;
     INSERT OR IGNORE INTO roll_systems (system, roll)
         SELECT json_extract(lane.value, '$.system'), rolls.id FROM rolls,
         json_each(CASE WHEN json_valid(CAST(plan AS TEXT)) THEN CAST(plan AS TEXT) ELSE '{}' END, '$.lanes') AS lane
     """,
+    ),
+    WHOSE,
+    Step(
+        "a hold that does not wait for a safe stop", "ALTER TABLE rolls ADD COLUMN hold_now INTEGER NOT NULL DEFAULT 0"
+    ),
 )
 
 WITNESS = """INSERT INTO witness (only, seq, hash) VALUES (1, ?, ?)
@@ -58,6 +70,8 @@ WITNESS = """INSERT INTO witness (only, seq, hash) VALUES (1, ?, ?)
 NEW_ROLL = "INSERT INTO rolls (number, id, plan_id, plan, began) VALUES (?, ?, ?, ?, ?)"
 NEXT_NUMBER = "SELECT coalesce(max(number), 0) + 1 FROM rolls"
 ROLLS = "SELECT id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
+ROLLS_OF = """SELECT id, plan, began, ended, hold FROM rolls WHERE id IN
+    (SELECT roll FROM roll_systems WHERE system IN (SELECT value FROM json_each(?))) ORDER BY number DESC"""
 ROLL = "SELECT id, plan, began, ended, hold FROM rolls WHERE id = ?"
 STILL_OPEN = "SELECT id, plan, began, ended, hold FROM rolls WHERE ended IS NULL ORDER BY number DESC"
 OPEN_OF = """SELECT id, plan, began, ended, hold FROM rolls JOIN roll_systems ON roll = id
@@ -71,21 +85,11 @@ APPEND = (
 LAST_SEQ = "SELECT max(seq) FROM events WHERE roll = ?"
 HAS_TERMINAL = "SELECT 1 FROM events WHERE roll = ? AND kind IN (?, ?)"
 END_ROLL = "UPDATE rolls SET ended = ?, hold = NULL WHERE id = ?"
-SET_HOLD = "UPDATE rolls SET hold = ? WHERE id = ? AND ended IS NULL"
-GET_HOLD = "SELECT hold FROM rolls WHERE id = ?"
+SET_HOLD = "UPDATE rolls SET hold = ?, hold_now = ? WHERE id = ? AND ended IS NULL"
+GET_HOLD = "SELECT hold, hold_now FROM rolls WHERE id = ?"
 
 _TO_ENTRY = msgspec.json.Decoder(Entry)
 _TO_PLAN = msgspec.json.Decoder(Plan)
-
-
-class RollRow(Record):
-    """One roll as the store knows it; its state is derived from its events."""
-
-    id: str
-    plan: Plan
-    began: datetime
-    ended: datetime | None
-    hold: str | None
 
 
 def _why_no_step(db: sqlite3.Connection) -> str | None:
@@ -96,19 +100,19 @@ def _why_no_step(db: sqlite3.Connection) -> str | None:
 class JournalStore:
     """All rolls of an estate. `open_roll` and `take_up` give the journal of one, with its leases."""
 
-    def __init__(self, estate_folder: Path) -> None:
+    def __init__(self, estate_folder: Path, estate: str | None = None) -> None:
         self.folder = state_folder(estate_folder)
-        self._db = open_database(
-            self.folder / "journal.db", SCHEMA, synchronous="FULL", kept=True, may_step=_why_no_step
-        )
+        path = self.folder / "journal.db"
+        self._db = open_database(path, SCHEMA, synchronous="FULL", estate=estate, kept=True, may_step=_why_no_step)
 
     def close(self) -> None:
         self._db.close()
 
-    def rolls(self) -> tuple[list[RollRow], list[GallantError]]:
-        """Newest first; and what is to be said of each that cannot be read any more."""
+    def rolls(self, systems: Iterable[str] | None = None) -> tuple[list[RollRow], list[GallantError]]:
+        """Newest first, all of them or those of some systems; and what is to be said of each that cannot be read any more."""
         found, wrong = [], []
-        for row in self._db.execute(ROLLS):
+        names = None if systems is None else msgspec.json.encode(sorted(systems)).decode()
+        for row in self._db.execute(ROLLS) if names is None else self._db.execute(ROLLS_OF, (names,)):
             try:
                 found.append(self._row(row))
             except GallantError as error:
@@ -157,8 +161,8 @@ class JournalStore:
         found: tuple[int, str] | None = self._db.execute("SELECT seq, hash FROM witness").fetchone()
         return found
 
-    def request_hold(self, roll_id: str, reason: str) -> None:
-        self._db.execute(SET_HOLD, (reason, roll_id))
+    def request_hold(self, roll_id: str, reason: str, now: bool = False) -> None:
+        write(self._db, SET_HOLD, (reason, int(now), roll_id))
 
     def is_running(self, roll_id: str) -> bool:
         """Whether a living process carries the roll out: it holds the lock on the roll's file."""
@@ -170,9 +174,9 @@ class JournalStore:
 
     def refuse_open(self, plan: Plan) -> None:
         """Raise `Refused` while a roll that is not finished has one of the plan's systems."""
-        other = next((roll for system in plan.systems for roll in self.open_rolls(system)), None)
+        other = next((roll for system in plan.every for roll in self.open_rolls(system)), None)
         if other is not None:
-            shared = sorted(set(other.plan.systems) & set(plan.systems))
+            shared = sorted(set(other.plan.every) & set(plan.every))
             raise Refused(
                 f"{other.id} is not finished and has {', '.join(shared)}.",
                 "Two rolls on one system would undo each other.",
@@ -189,7 +193,7 @@ class JournalStore:
             number = self._db.execute(NEXT_NUMBER).fetchone()[0]
             roll_id = f"roll-{number:04d}"
             self._db.execute(NEW_ROLL, (number, roll_id, plan.id, msgspec.json.encode(plan), rfc3339(now)))
-            self._db.executemany(HAS_SYSTEM, [(system, roll_id) for system in dict.fromkeys(plan.systems)])
+            self._db.executemany(HAS_SYSTEM, [(system, roll_id) for system in plan.every])
         with self.take_up(roll_id, waiting) as journal:
             yield journal
 
@@ -207,10 +211,10 @@ class JournalStore:
                 next=f"gallant hold {roll_id} asks it to stop.",
             )
         try:
-            journal = RollJournal(self._db, roll_id, plan.systems)
+            journal = RollJournal(self._db, roll_id, plan.every)
             try:
                 journal.open(waiting)
-                self._db.execute(SET_HOLD, (None, roll_id))
+                write(self._db, SET_HOLD, (None, 0, roll_id))
                 yield journal
             finally:
                 journal.close()
@@ -237,7 +241,7 @@ class RollJournal:
         self._own: Database | None = None
 
     def open(self, waiting: Callable[[str], None]) -> None:
-        """Take the leases; whoever had them before can send nothing any more once this returns. Raises `Refused`."""
+        """Take the leases; the one who had them before can send nothing any more once this returns. Raises `Refused`."""
         self.leases.take(self._db, waiting)
         self.sole_since = now()
 
@@ -250,9 +254,9 @@ class RollJournal:
     def events(self) -> list[Event]:
         return _events(self._db, self.id)
 
-    def hold_wanted(self) -> str | None:
+    def hold_wanted(self) -> HoldWanted | None:
         row = self._db.execute(GET_HOLD, (self.id,)).fetchone()
-        return row[0] if row else None
+        return HoldWanted(reason=row[0], now=bool(row[1])) if row and row[0] is not None else None
 
     async def append(self, entry: Entry, system: str | None = None) -> Event:
         """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""

@@ -2,7 +2,7 @@
 
 A lease is taken only when it was given back, when it has run out, or when its holder provably is gone: a process of this
 very start of this machine that is there no more. Of a holder elsewhere nothing is known but its row: it has run out once
-the row did not change for as long as a lease lasts, by the clock of whoever waits for it. So nothing here leans on a lock
+the row did not change for as long as a lease lasts, by the clock of the one who waits for it. So nothing here leans on a lock
 of the file system, nor on the clocks of two machines telling the same.
 """
 

@@ -6,19 +6,20 @@ import hashlib
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from gallant.core.assess.findings import Finding
 from gallant.core.errors import GallantError
-from gallant.core.estate.sources import Access, News
-from gallant.core.readings import Reading, lasting
-from gallant.core.records import Record, clean, replace, rfc3339
-from gallant.store.database import open_database, state_folder, transaction
+from gallant.core.estate.sources import Access, News, Source
+from gallant.core.readings import HeldSurvey, Last, Reading, lasting
+from gallant.core.records import clean, replace, rfc3339
+from gallant.store.database import WHOSE, Step, open_database, state_folder, transaction, write
 
 SCHEMA = (
-    """
+    Step(
+        "surveys, readings and sources",
+        """
     CREATE TABLE surveys (id INTEGER PRIMARY KEY, began TEXT NOT NULL, ended TEXT, whole INTEGER NOT NULL DEFAULT 0);
     CREATE TABLE readings (
         survey INTEGER NOT NULL REFERENCES surveys (id), system TEXT NOT NULL, node TEXT NOT NULL, taken TEXT NOT NULL,
@@ -29,15 +30,24 @@ SCHEMA = (
         checked TEXT, problem TEXT, serial INTEGER NOT NULL DEFAULT 0, sha256 TEXT, fetched TEXT, raw BLOB
     )
     """,
-    "ALTER TABLE sources ADD COLUMN tag TEXT",
-    """
+    ),
+    Step(
+        "a source's entity tag",
+        "ALTER TABLE sources ADD COLUMN tag TEXT",
+    ),
+    Step(
+        "how a source is reached, its news, and since when a notice is known",
+        """
     ALTER TABLE sources ADD COLUMN access TEXT;
     ALTER TABLE sources ADD COLUMN news TEXT;
     ALTER TABLE sources ADD COLUMN state TEXT;
     CREATE TABLE noticed (name TEXT NOT NULL, target TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (name, target))
         WITHOUT ROWID
     """,
-    """
+    ),
+    Step(
+        "stretches of surveys that found the same, and what a device said before",
+        """
     ALTER TABLE readings ADD COLUMN since_survey INTEGER;
     ALTER TABLE readings ADD COLUMN since TEXT;
     ALTER TABLE readings ADD COLUMN mark TEXT;
@@ -45,10 +55,15 @@ SCHEMA = (
     CREATE TABLE heard (node TEXT NOT NULL, call TEXT NOT NULL, tag TEXT NOT NULL, fields BLOB NOT NULL,
         PRIMARY KEY (node, call)) WITHOUT ROWID
     """,
-    """
+    ),
+    Step(
+        "the last checks",
+        """
     CREATE TABLE checked (system TEXT NOT NULL, at TEXT NOT NULL, findings BLOB NOT NULL, PRIMARY KEY (system, at))
         WITHOUT ROWID
     """,
+    ),
+    WHOSE,
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
@@ -86,45 +101,6 @@ CHECKED = "UPDATE sources SET checked = ?, problem = ?, state = ? WHERE name = ?
 KEEP = "UPDATE sources SET checked = ?, problem = NULL, state = 'reachable', serial = ?, sha256 = ?, fetched = ?, raw = ?, tag = ?, news = ? WHERE name = ? AND serial <= ?"
 
 
-class Source(Record):
-    """A catalog's place and pinned key, how it is reached, and how far it was followed.
-
-    `serial` is the highest ever accepted; `state` is reachable, unreachable or unauthenticated as it was last found (None:
-    never tried); `news` what the last sync that changed anything brought.
-    """
-
-    name: str
-    source: str
-    key: str
-    added: datetime
-    checked: datetime | None = None
-    problem: str | None = None
-    serial: int = 0
-    sha256: str | None = None
-    fetched: datetime | None = None
-    tag: str | None = None
-    state: str | None = None
-    access: Access | None = None
-    news: tuple[News, ...] = ()
-
-
-class Held(Record):
-    """One survey that was held; `whole` when every node had answered or failed."""
-
-    number: int
-    began: datetime
-    ended: datetime | None
-    whole: bool
-
-
-class Last(Record):
-    """The last good reading of a node, and how the newest try ended (`error` None: it is the reading itself)."""
-
-    reading: Reading | None
-    tried: datetime
-    error: str | None
-
-
 def _mark(reading: Reading) -> str:
     """What tells whether a node says the same as before; records have their fields in one order, so nothing is sorted."""
     return hashlib.sha256(msgspec.json.encode(lasting(reading))).hexdigest()
@@ -144,8 +120,9 @@ def _read_back(raw: bytes | None) -> Reading | None:
 class ReadingStore:
     """Opened once a command; short batches, so that a long survey never blocks another reader."""
 
-    def __init__(self, estate_folder: Path) -> None:
-        self._db = open_database(state_folder(estate_folder) / "readings.db", SCHEMA, synchronous="NORMAL")
+    def __init__(self, estate_folder: Path, estate: str | None = None) -> None:
+        path = state_folder(estate_folder) / "readings.db"
+        self._db = open_database(path, SCHEMA, synchronous="NORMAL", estate=estate)
         self._heard: dict[tuple[str, str], tuple[str, bytes]] = {}
         self._told: set[str] | None = None  # of which nodes anything was heard
 
@@ -155,7 +132,7 @@ class ReadingStore:
     # --- surveys
 
     def begin_survey(self, now: datetime) -> int:
-        number = self._db.execute(INSERT_SURVEY, (rfc3339(now),)).lastrowid
+        number = write(self._db, INSERT_SURVEY, (rfc3339(now),)).lastrowid
         assert number is not None
         return number
 
@@ -181,7 +158,7 @@ class ReadingStore:
 
     def end_survey(self, survey: int, now: datetime) -> None:
         """Mark a survey as whole: everything that was asked has answered or failed."""
-        self._db.execute(END_SURVEY, (rfc3339(now), survey))
+        write(self._db, END_SURVEY, (rfc3339(now), survey))
 
     def prune(self, before: datetime) -> int:
         """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows went."""
@@ -193,10 +170,10 @@ class ReadingStore:
             )
         return gone
 
-    def surveys(self) -> list[Held]:
+    def surveys(self) -> list[HeldSurvey]:
         """Newest first."""
         return [
-            Held(
+            HeldSurvey(
                 number=number,
                 began=datetime.fromisoformat(began),
                 ended=datetime.fromisoformat(ended) if ended else None,
@@ -238,18 +215,18 @@ class ReadingStore:
 
     # --- what was heard, by the tags under which a device says that nothing changed
 
-    def recall(self, node: str, call: str) -> tuple[str, dict[str, Any]] | None:
+    def recall(self, node: str, call: str) -> tuple[str, dict[str, object]] | None:
         if self._told is None:
             self._told = {name for (name,) in self._db.execute("SELECT DISTINCT node FROM heard")}
         if node not in self._told:
             return None
         row = self._db.execute("SELECT tag, fields FROM heard WHERE node = ? AND call = ?", (node, call)).fetchone()
         try:
-            return None if row is None else (row[0], msgspec.json.decode(row[1], type=dict[str, Any]))
+            return None if row is None else (row[0], msgspec.json.decode(row[1], type=dict[str, object]))
         except (msgspec.MsgspecError, ValueError, TypeError):
             return None  # then the device is asked for all of it
 
-    def remember(self, node: str, call: str, tag: str, fields: dict[str, Any]) -> None:
+    def remember(self, node: str, call: str, tag: str, fields: dict[str, object]) -> None:
         """Kept with the next batch of readings."""
         self._heard[node, call] = (tag, msgspec.json.encode(fields))
         if self._told is not None:
@@ -300,7 +277,7 @@ class ReadingStore:
     def add_source(self, name: str, source: str, key: str, now: datetime, access: Access | None = None) -> None:
         """Follow a source, or follow it from another place or in another way; its key and its serial stay."""
         kept = None if access is None else msgspec.json.encode(access)
-        self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now), kept))
+        write(self._db, UPSERT_SOURCE, (name, source, key, rfc3339(now), kept))
 
     def sources(self) -> list[Source]:
         fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag", "state")
@@ -325,15 +302,15 @@ class ReadingStore:
         return None if row is None else row[0]
 
     def note_check(self, name: str, now: datetime, problem: str | None, state: str = "reachable") -> None:
-        self._db.execute(CHECKED, (rfc3339(now), problem, state, name))
+        write(self._db, CHECKED, (rfc3339(now), problem, state, name))
 
     def trust_key(self, name: str, key: str) -> None:
-        """Pin another key. The serial stays: a new key is no way back to an old catalog."""
-        self._db.execute(TRUST, (key, name))
+        """Pin another key. The serial stays: a new key is not a way back to an old catalog."""
+        write(self._db, TRUST, (key, name))
 
     def keep_catalog(
         self, name: str, serial: int, sha256: str, raw: bytes, tag: str | None, news: Sequence[News], now: datetime
     ) -> bool:
         """Keep an accepted catalog; False when a higher serial was accepted meanwhile."""
         moment, said = rfc3339(now), msgspec.json.encode(news)
-        return self._db.execute(KEEP, (moment, serial, sha256, moment, raw, tag, said, name, serial)).rowcount == 1
+        return write(self._db, KEEP, (moment, serial, sha256, moment, raw, tag, said, name, serial)).rowcount == 1

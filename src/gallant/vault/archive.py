@@ -1,6 +1,6 @@
 """Writing and reading back an archive: tar in zstandard, in age where there are recipients; hashed while it is written.
 
-Everything streams: one generator puts the tar together, and whoever encrypts or writes pulls from it. What is
+Everything streams: one generator puts the tar together, and encrypting and writing pull from it. What is
 read back is held against what the manifest says of every item before anything of it is believed; an archive is not trusted
 to name its own files, and nothing that does not come out whole is left behind.
 """
@@ -16,7 +16,7 @@ import tarfile
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import IO, Any, Protocol
+from typing import IO, TYPE_CHECKING, Protocol
 
 import zstandard
 
@@ -27,6 +27,11 @@ from gallant.core.tars import BROKEN, Modest
 from gallant.vault.digests import archive_digest
 from gallant.vault.disk import ReadBack
 from gallant.vault.spool import LEVEL, Spool
+
+if TYPE_CHECKING:
+    from _typeshed import ReadableBuffer, WriteableBuffer
+
+    from gallant.vault.keys import Identity, Recipient
 
 BROKEN_ARCHIVE: tuple[type[Exception], ...] = (*BROKEN, zstandard.ZstdError)
 CHUNK = 256 * 1024
@@ -51,9 +56,10 @@ class _Stored(io.RawIOBase):
     def writable(self) -> bool:
         return True
 
-    def write(self, data: Any) -> int:
+    def write(self, data: ReadableBuffer) -> int:
+        length = memoryview(data).nbytes
         self.digest.update(data)
-        self.size += len(data)
+        self.size += length
         try:
             self.inner.write(data)
             if self.size - self._told >= STRETCH:
@@ -64,7 +70,7 @@ class _Stored(io.RawIOBase):
         if self.size - self._told >= STRETCH:
             self._told = self.size
             self._again.upto(self.size)
-        return len(data)
+        return length
 
 
 class _Bounded:
@@ -73,7 +79,7 @@ class _Bounded:
     `left` is what may still come: for each item that is known its size, and some slack for what stands between them.
     """
 
-    def __init__(self, inner: Any) -> None:
+    def __init__(self, inner: IO[bytes]) -> None:
         self._inner, self.left = inner, SLACK
 
     def read(self, size: int) -> bytes:
@@ -93,14 +99,15 @@ class _Pulled(io.RawIOBase):
     def readable(self) -> bool:
         return True
 
-    def readinto(self, buffer: Any) -> int:
+    def readinto(self, buffer: WriteableBuffer) -> int:
         while not self._left:
             piece = next(self._chunks, None)
             if piece is None:
                 return 0
             self._left = memoryview(piece)
-        taken = min(len(buffer), len(self._left))
-        buffer[:taken], self._left = self._left[:taken], self._left[taken:]
+        room = memoryview(buffer).cast("B")
+        taken = min(len(room), len(self._left))
+        room[:taken], self._left = self._left[:taken], self._left[taken:]
         return taken
 
 
@@ -129,7 +136,7 @@ class ArchiveWriter:
     written. `abandon` leaves nothing of it.
     """
 
-    def __init__(self, path: Path, mtime: float, recipients: Sequence[Any]) -> None:
+    def __init__(self, path: Path, mtime: float, recipients: Sequence[Recipient]) -> None:
         self._path, self._mtime, self._recipients = path, mtime, recipients
         self._queue: queue.Queue[tuple[Item, Spool] | Abandoned | None] = queue.Queue()
         self._failed: BaseException | None = None
@@ -162,7 +169,7 @@ class ArchiveWriter:
     def _run(self) -> None:
         try:
             self._made = self._write(_packed(self._members(), int(self._mtime)))
-        except BaseException as error:  # for whoever waits for it
+        except BaseException as error:  # for the one who waits for it
             self._failed = error
 
     def _write(self, chunks: Iterator[bytes]) -> tuple[str, int]:
@@ -177,13 +184,11 @@ class ArchiveWriter:
             finally:  # whatever happened, nobody is left waiting in a thread
                 written, read = (stored.digest.hexdigest(), stored.size), again.end()
         if read != written:
-            raise NotWhole(
-                f"{self._path.name} reads back otherwise than it was written: the disk is not to be trusted."
-            )
+            raise NotWhole(f"{self._path.name} does not read back as it was written: the disk is not to be trusted.")
         return written
 
 
-def _write_all(stored: _Stored, chunks: Iterator[bytes], recipients: Sequence[Any]) -> None:
+def _write_all(stored: _Stored, chunks: Iterator[bytes], recipients: Sequence[Recipient]) -> None:
     if recipients:
         import pyrage
 
@@ -213,12 +218,12 @@ class NotWhole(Refused):
 def unpack(
     path: Path,
     items: Sequence[Item],
-    identities: Sequence[Any] | None,
+    identities: Sequence[Identity] | None,
     opened: Callable[[Item], Sink | None] = lambda item: None,
 ) -> None:
     """Decrypt and unpack the whole, each item into what `opened` gives for it (None: hashed only).
 
-    Raises `NotWhole` unless every item, and nothing beside them, came out as the manifest has it. Until it returns, nothing
+    Raises `NotWhole` unless every item, and nothing besides them, came out as the manifest has it. Until it returns, nothing
     that was written may be believed.
     """
     expected = {item.path: item for item in items}
@@ -252,7 +257,7 @@ def _take(
     if item is None or member.name in seen:
         raise NotWhole(f"It holds {clean(member.name, 80)!r}, of which its manifest knows nothing.")
     if not member.isreg() or member.sparse is not None:
-        raise NotWhole(f"{member.name} is no plain file in it.")
+        raise NotWhole(f"{member.name} is not a plain file in it.")
     if member.size != item.bytes:
         raise NotWhole(f"{member.name} has {member.size} bytes in it; its manifest says {item.bytes}.")
     content, sink, digest = tar.extractfile(member), opened(item), hashlib.sha256()
@@ -267,7 +272,7 @@ def _take(
 
 
 @contextlib.contextmanager
-def _plain(path: Path, identities: Sequence[Any] | None) -> Iterator[IO[bytes]]:
+def _plain(path: Path, identities: Sequence[Identity] | None) -> Iterator[IO[bytes]]:
     """The archive decrypted as it is read: through a pipe, so that no plaintext ever lies on a disk."""
     with path.open("rb") as raw:
         if identities is None:

@@ -1,4 +1,4 @@
-"""The backups of an estate: `backups/<system>/<id>.tar.zst[.age]` and its manifest beside it.
+"""The backups of an estate: `backups/<system>/<id>.tar.zst[.age]` and its manifest next to it.
 
 The manifest is written last and under its final name only when the archive was read back; so whatever has a manifest is
 whole, and what a power cut left has none and is swept away by the next backup. Exports are spooled to files without a name,
@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import msgspec
 
@@ -29,6 +29,9 @@ from gallant.vault.digests import Aside, archive_digest
 from gallant.vault.disk import read_back
 from gallant.vault.keys import Signer, recipients_of
 from gallant.vault.spool import Spool
+
+if TYPE_CHECKING:
+    from gallant.vault.keys import Identity
 
 _MANIFEST = msgspec.json.Decoder(Backup)
 
@@ -138,12 +141,12 @@ class BackupStore:
             self.keep_alone(backup)
 
     def keep_alone(self, backup: Backup) -> None:
-        """The same, by whoever is alone among the system's backups already."""
+        """The same, by the one who is alone among the system's backups already."""
         put_whole(self.folder / backup.system / f"{backup.id}.json", manifest_of(backup))
 
     # --- looking
 
-    def verify(self, backup: Backup, now: datetime, identities: Sequence[Any] | None) -> tuple[Backup, list[str]]:
+    def verify(self, backup: Backup, now: datetime, identities: Sequence[Identity] | None) -> tuple[Backup, list[str]]:
         """Read a backup again: the record with its new `sealed` and `opened`, and what is wrong.
 
         An encrypted one is opened only with `identities`; a plain one always is.
@@ -168,7 +171,7 @@ class BackupStore:
     def unpack(
         self,
         backup: Backup,
-        identities: Sequence[Any] | None,
+        identities: Sequence[Identity] | None,
         opened: Callable[[Item], Sink | None] = lambda item: None,
     ) -> None:
         """See `archive.unpack`; raises `NotWhole`."""
@@ -179,7 +182,7 @@ class BackupStore:
             )
         unpack(self.path(backup), backup.items, identities if backup.encrypted else None, opened)
 
-    def export(self, backup: Backup, identities: Sequence[Any] | None, into: Path) -> None:
+    def export(self, backup: Backup, identities: Sequence[Identity] | None, into: Path) -> None:
         """Unpack into a folder that is not there yet: all of it under its names, or nothing."""
         if into.exists():
             raise WrongUse(f"{into} is there already; nothing is unpacked over it.", next="Name a folder that is not.")
@@ -190,9 +193,9 @@ class BackupStore:
         ):
 
             def opened(item: Item) -> Sink:
-                place = Path(work) / "whole" / item.path
-                make_folder(place.parent)
-                return s.enter_context(open(os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"))
+                path = Path(work) / "whole" / item.path
+                make_folder(path.parent)
+                return s.enter_context(open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"))
 
             self.unpack(backup, identities, opened)
             s.close()
@@ -201,7 +204,7 @@ class BackupStore:
     # --- taking away
 
     def remove(self, backup: Backup) -> None:
-        """The manifest first: from then on it is no backup. The archive goes when no other backup points to it."""
+        """The manifest first: from then on it is not a backup. The archive goes when no other backup points to it."""
         folder = self.folder / backup.system
         with self._alone(backup.system, wait=True):
             (folder / f"{backup.id}.json").unlink(missing_ok=True)
@@ -237,13 +240,13 @@ class _Taking:
         self._last = next((b for b in store.all(draft.system) if b.sealed is not None), None)
         self._members: list[tuple[Item, Spool]] = []
         self._writer: ArchiveWriter | None = None
-        self._looking = Aside(self._look)
+        self._looking = Aside(self._take_in)
 
     def add(self, spool: Spool) -> None:
         """The next item, whole; it is looked at while the one after it comes."""
         self._looking.put(spool)
 
-    def _look(self, spool: Spool) -> None:
+    def _take_in(self, spool: Spool) -> None:
         member = (spool.finish(), spool)
         self._members.append(member)
         if self._writer is not None:
@@ -300,7 +303,7 @@ class _Taking:
 
     def close(self) -> None:
         """Whatever was not kept is gone."""
-        with contextlib.suppress(Exception):  # on its way to whoever waits already
+        with contextlib.suppress(Exception):  # on its way to the one who waits
             self._looking.end()
         if self._writer is not None:
             self._writer.abandon()
@@ -346,7 +349,7 @@ class FolderPlace:
                 into.flush()
                 os.fsync(into.fileno())
             if read_back(partial) != (digest, size):
-                raise GallantError(f"{self.name}: {name} reads back otherwise than it was written.")
+                raise GallantError(f"{self.name}: {name} does not read back as it was written.")
             os.replace(partial, target)
             sync_folder(target.parent)
         except OSError as error:
@@ -365,7 +368,7 @@ class FolderPlace:
             (self.folder / system / name).unlink()
 
 
-class Place(Protocol):
+class SecondPlace(Protocol):
     """A second place for backups."""
 
     name: str
@@ -375,23 +378,23 @@ class Place(Protocol):
     async def remove(self, system: str, name: str) -> None: ...
 
 
-async def copy_to(store: BackupStore, backup: Backup, places: Sequence[Place], now: datetime) -> Backup:
-    """The backup with its copies made, the manifest of each beside its archive; a place that fails is said, not raised."""
+async def copy_to(store: BackupStore, backup: Backup, places: Sequence[SecondPlace], now: datetime) -> Backup:
+    """The backup with its copies made, the manifest of each next to its archive; a place that fails is said, not raised."""
     copies = []
-    for place in places:
+    for second in places:
         manifest = manifest_of(replace(backup, copies=()))
         with tempfile.NamedTemporaryFile() as file:
             file.write(manifest)
             file.flush()
             try:
-                await place.put(backup.system, store.path(backup), backup.archive, backup.blake3, backup.bytes)
+                await second.put(backup.system, store.path(backup), backup.archive, backup.blake3, backup.bytes)
                 digest = archive_digest()
                 digest.update(manifest)
-                await place.put(backup.system, Path(file.name), f"{backup.id}.json", digest.hexdigest(), len(manifest))
+                await second.put(backup.system, Path(file.name), f"{backup.id}.json", digest.hexdigest(), len(manifest))
             except GallantError as error:
-                copies.append(Copy(place=place.name, problem=error.what.rstrip(".")))
+                copies.append(Copy(place=second.name, problem=error.what.rstrip(".")))
             else:
-                copies.append(Copy(place=place.name, sealed=now))
+                copies.append(Copy(place=second.name, sealed=now))
     after = replace(backup, copies=tuple(copies))
     if copies:
         store.keep(after)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import queue
 import threading
 from collections.abc import Callable
-from typing import Any, Generic, TypeVar
+from typing import Generic, TypeVar
 
 from blake3 import blake3
 
@@ -18,7 +18,7 @@ WAITING = 8  # pieces of each worker: enough that one which is slow on text does
 T = TypeVar("T")
 
 
-def archive_digest() -> Any:
+def archive_digest() -> blake3:
     """The digest of stored archives: `update` and `hexdigest` as hashlib has them."""
     return blake3()
 

@@ -12,30 +12,37 @@ import os
 import stat
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, TypeAlias
 
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.backups import Backup
 from gallant.core.records import replace
 from gallant.disk import make_folder, writing
 
+if TYPE_CHECKING:
+    import pyrage
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
 AGE_FILE = b"age-encryption.org/v1"
 IDENTITY = "AGE-SECRET-KEY-1"
+# What an age library makes of a public key, and of the private half of one; it has no types of its own.
+Recipient: TypeAlias = "pyrage.x25519.Recipient | pyrage.ssh.Recipient"
+Identity: TypeAlias = "pyrage.x25519.Identity | pyrage.ssh.Identity"
 Ask = Callable[[str], str]
 
 
-def recipients_of(texts: Sequence[str]) -> list[Any]:
+def recipients_of(texts: Sequence[str]) -> list[Recipient]:
     """age public keys from their text; `WrongUse` names the one that is none."""
     from pyrage import RecipientError, ssh, x25519
 
-    found: list[Any] = []
+    found: list[Recipient] = []
     for text in texts:
         kind = ssh if text.startswith("ssh-") else x25519
         try:
             found.append(kind.Recipient.from_str(text))
         except (RecipientError, ValueError):
             raise WrongUse(
-                f"{text[:24]}… is no age recipient.", next="Look at backups: recipients: in estate.yaml."
+                f"{text[:24]}… is not an age recipient.", next="Look at backups: recipients: in estate.yaml."
             ) from None
     return found
 
@@ -62,7 +69,7 @@ def new_identity(path: Path, passphrase: str | None) -> str:
     return str(identity.to_public())
 
 
-def identities_from(path: Path, ask: Ask | None) -> list[Any]:
+def identities_from(path: Path, ask: Ask | None) -> list[Identity]:
     """The identities in a file: age's own format, wrapped by a passphrase or not, or an unencrypted SSH key."""
     from pyrage import DecryptError, IdentityError, ssh, x25519
     from pyrage import passphrase as wrapping
@@ -125,7 +132,7 @@ class Signer:
             return f"its manifest is signed by a key that is not known here ({fingerprint(backup.key)})"
         return None
 
-    def _key(self) -> Any:
+    def _key(self) -> Ed25519PrivateKey:
         from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
         try:
@@ -138,7 +145,7 @@ class Signer:
             return Ed25519PrivateKey.from_private_bytes(raw)
         except ValueError:
             raise GallantError(
-                f"{self._path} is no key.", "Backups cannot be signed.", "Restore it from a copy, or move it away."
+                f"{self._path} is not a key.", "Backups cannot be signed.", "Restore it from a copy, or move it away."
             ) from None
 
     def _make(self) -> bytes:
@@ -159,7 +166,7 @@ class Signer:
         return raw
 
 
-def _public(key: Any) -> str:
+def _public(key: Ed25519PrivateKey) -> str:
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
     return str(key.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw).hex())

@@ -32,6 +32,7 @@ class Spool:
 
     def __init__(self, node: str, name: str, folder: Path) -> None:
         self.node, self.name, self.size = node, name, 0
+        # Its class differs from system to system, and has no name in common.
         self._file: Any = tempfile.TemporaryFile(dir=folder, prefix=".export-", buffering=0)
         self._gathered: list[bytes] = []
         self._waiting = 0
@@ -77,6 +78,6 @@ class Spool:
 
     def close(self) -> None:
         for worker in (self._hashing, self._packing):
-            with contextlib.suppress(Exception):  # already on its way to whoever waits for it
+            with contextlib.suppress(Exception):  # already on its way to the one who waits
                 worker.end()
         self._file.close()

@@ -6,14 +6,20 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import groupby, islice
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.assess.gaps import STANDINGS, Gap
-from gallant.core.assess.routes import Route
+from gallant.core.assess.routes import Route, RouteHop
 from gallant.core.versions import parse_range
-from gallant.views.output import View
-from gallant.views.tables import next_steps, table
+from gallant.views.output import Drawn, View
+from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, duration, many, mark, moment, on, plain, said
+
+if TYPE_CHECKING:
+    from gallant.core.catalog.bundles import Match
+    from gallant.core.estate.systems import Note
+    from gallant.operations.assess import ConflictRow, RouteAnswer
+    from gallant.operations.gaps import Assessment, Shown
 
 STANDING_MARKS = Marks(
     {
@@ -41,7 +47,7 @@ MOST_NAMES = 6  # that one set of reasons stands under
 MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
-def gaps_view(result: Any, now: datetime, selected: bool) -> View:
+def gaps_view(result: Assessment, now: datetime, selected: bool) -> View:
     more = {
         "summary": [
             {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
@@ -55,7 +61,7 @@ def gaps_view(result: Any, now: datetime, selected: bool) -> View:
     return View("gaps", lambda: [_row(s) for s in result.shown], lambda: _gaps_text(result, now, selected), more)
 
 
-def _row(shown: Any) -> dict[str, Any]:
+def _row(shown: Shown) -> dict[str, object]:
     gap: Gap = shown.gap
     verdict = gap.verdict
     return {
@@ -84,7 +90,7 @@ def _row(shown: Any) -> dict[str, Any]:
     }
 
 
-def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
+def _gaps_text(result: Assessment, now: datetime, selected: bool) -> Drawn:
     narrow = result.narrow
     if not selected and not (narrow.component or narrow.severe or narrow.changed):
         yield _bars(result.tallies)
@@ -116,7 +122,7 @@ def _gaps_text(result: Any, now: datetime, selected: bool) -> Iterator[Any]:
     )
 
 
-def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Any:
+def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Grid:
     """One bar a site and kind, as long as it has components, filled by standing, worst first."""
     shown = table("site", "kind", "components", "", right=())
     longest = max((sum(t.values()) for t in tallies.values()), default=0)
@@ -140,20 +146,20 @@ def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
     return [(standing, max(1, round(count * scale))) for standing in STANDINGS if (count := tally.get(standing, 0))]
 
 
-def _alike(shown: Any) -> tuple[Any, ...]:
+def _alike(shown: Shown) -> tuple[object, ...]:
     """Nodes of a system that have the same gap in the same component are one row."""
     gap = shown.gap
     return (gap.system, gap.component, gap.installed, gap.verdict, shown.change)
 
 
-def _whose(group: Sequence[Any]) -> str:
+def _whose(group: Sequence[Shown]) -> str:
     """Which nodes a row is of: `tickets/a`, `tickets/a,b`, `deck-hw, 5 nodes`."""
     system, nodes = group[0].gap.system, [s.gap.node for s in group]
     names = ",".join(nodes)
     return f"{system}/{names}" if len(names) <= 12 else f"{system}, {len(nodes)} nodes"
 
 
-def _gap_table(groups: Sequence[Sequence[Any]], changed: bool) -> Any:
+def _gap_table(groups: Sequence[Sequence[Shown]], changed: bool) -> Grid:
     columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
     if changed:
         columns.insert(3, "before")
@@ -183,7 +189,7 @@ def _lag(gap: Gap) -> str:
     return f"{days} d" if gap.needs_work and days is not None else "–"
 
 
-def _reasons(visible: Sequence[Any], brief: bool) -> Iterator[str]:
+def _reasons(visible: Sequence[Shown], brief: bool) -> Iterator[str]:
     """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
     reasons: dict[tuple[str, ...], list[str]] = {}
     for s in visible:
@@ -196,7 +202,7 @@ def _reasons(visible: Sequence[Any], brief: bool) -> Iterator[str]:
         yield from (f"  {plain(reason)}" for reason in why)
 
 
-def _bundles(matches: Sequence[Any]) -> Iterator[str]:
+def _bundles(matches: Sequence[Match]) -> Iterator[str]:
     for match in matches:
         if match.whole:
             yield f"{mark('good')} {match.system} runs the bundle {plain(match.bundle)}"
@@ -205,7 +211,7 @@ def _bundles(matches: Sequence[Any]) -> Iterator[str]:
         yield from (f"  {plain(one.words)}" for one in match.breaks)
 
 
-def _closing(result: Any, count: int) -> str:
+def _closing(result: Assessment, count: int) -> str:
     narrow = result.narrow
     if narrow.changed:
         when = (
@@ -227,8 +233,8 @@ def _closing(result: Any, count: int) -> str:
     )
 
 
-def conflicts_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def conflicts_view(rows: Sequence[ConflictRow]) -> View:
+    def text() -> Drawn:
         if not rows:
             yield said("good", "Every requirement between products that is known here holds.")
             return
@@ -249,7 +255,7 @@ def conflicts_view(rows: Sequence[Any]) -> View:
     return View("gaps-conflicts", rows, text)
 
 
-def route_view(answer: Any) -> View:
+def route_view(answer: RouteAnswer) -> View:
     rows = [
         {
             "from": h.from_,
@@ -293,7 +299,7 @@ def _what_bars(route: Route) -> Iterator[str]:
         yield from (f"  {'' if sole else '  '}{mark('bad')} {plain(r.version)}: {plain(r.why)}" for r in reason)
 
 
-def _route_text(answer: Any) -> Iterator[Any]:
+def _route_text(answer: RouteAnswer) -> Drawn:
     route = answer.route
     if not route.found:
         yield said("bad", f"{answer.system}: no route from {answer.start} to {route.target}")
@@ -330,13 +336,13 @@ def _route_text(answer: Any) -> Iterator[Any]:
     yield from next_steps(*open_ways, f"gallant stock fetch {answer.system}" if route.hops else None)
 
 
-def note_line(note: Any) -> str:
+def note_line(note: Note) -> str:
     """The site's own word, with whose it is and when."""
     when = f", {note.date:%Y-%m-%d}" if note.date else ""
     return f"{mark('note')} {BOLD}your own note{OFF} on {plain(note.about)}: {plain(note.text)} {DIM}({plain(note.by)}{when}){OFF}"
 
 
-def _hops(hops: Sequence[Any]) -> Any:
+def _hops(hops: Sequence[RouteHop]) -> Grid:
     shown = table("hop", "from", "to", "per node", "restart", "", right=("per node",), optional=("restart",))
     for number, h in enumerate(hops, 1):
         flags = [

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.core.estate.backups import Backup, Copy, Fate, Item
-from gallant.views.output import View
-from gallant.views.tables import next_steps, table
+from gallant.views.output import Drawn, View
+from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
+
+if TYPE_CHECKING:
+    from gallant.operations.backups import Checked, Compared, Restored, Shown, Taken
 
 WHAT_MARKS = Marks({CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"})
 WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the first", SAME: "the same"}
 MOST_ROWS = 60  # of one item on a screen; --json has them all
 
 
-def backup_rows(backups: Sequence[Backup]) -> list[dict[str, Any]]:
+def backup_rows(backups: Sequence[Backup]) -> list[dict[str, object]]:
     return [
         {
             "id": b.id,
@@ -39,10 +42,10 @@ def backup_rows(backups: Sequence[Backup]) -> list[dict[str, Any]]:
     ]
 
 
-def taken_view(taken: Sequence[Any]) -> View:
+def taken_view(taken: Sequence[Taken]) -> View:
     rows = backup_rows([t.backup for t in taken if t.backup])
 
-    def text() -> Any:
+    def text() -> Drawn:
         for t in taken:
             if t.error is not None:
                 yield f"{mark('bad')} {plain(t.error)}"
@@ -80,7 +83,7 @@ def _copy(copy: Copy) -> str:
 
 
 def list_view(backups: Sequence[Backup], now: datetime) -> View:
-    def text() -> Any:
+    def text() -> Drawn:
         shown = table(
             "backup", "age", "version", "size", "sealed ago", "opened ago", "copies", "by", "comment",
             optional=("by", "opened ago"), right=("size",),
@@ -118,10 +121,10 @@ def _copies(backup: Backup) -> str:
     return said("good", str(len(backup.copies))) if backup.copies else "–"
 
 
-def show_view(shown: Any, now: datetime) -> View:
+def show_view(shown: Shown, now: datetime) -> View:
     b: Backup = shown.backup
 
-    def text() -> Any:
+    def text() -> Drawn:
         yield f"{BOLD}{b.id}{OFF}  {plain(b.system)}, {plain(b.product)}"
         if shown.signature:
             yield f"{mark('bad')} {plain(shown.signature)}"
@@ -139,7 +142,7 @@ def show_view(shown: Any, now: datetime) -> View:
         for recipient in b.recipients:
             yield f"  opens    {plain(recipient)}"
         if not b.encrypted:
-            yield f"  opens    {said('work', 'whoever has the file: it is not encrypted')}"
+            yield f"  opens    {said('work', 'anyone who has the file: it is not encrypted')}"
         for copy in b.copies:
             yield f"  copy     {_copy(copy)}"
         yield ""
@@ -155,8 +158,8 @@ def show_view(shown: Any, now: datetime) -> View:
     return View("backup-show", [more], text)
 
 
-def checked_view(checked: Sequence[Any]) -> View:
-    def text() -> Any:
+def checked_view(checked: Sequence[Checked]) -> View:
+    def text() -> Drawn:
         for c in checked:
             good = not c.problems
             well = "sealed and opened: every item is as it was exported" if c.opened_now else "sealed; not opened"
@@ -174,11 +177,11 @@ def checked_view(checked: Sequence[Any]) -> View:
     )
 
 
-def diff_view(found: Any, now: datetime, everything: bool) -> View:
+def diff_view(found: Compared, now: datetime, everything: bool) -> View:
     left, right = found.left, found.right
     items: tuple[Difference, ...] = found.items
 
-    def text() -> Any:
+    def text() -> Drawn:
         other = right.id if right is not None else "now"
         yield f"{BOLD}{left.id}{OFF} ({ago(left.taken, now)})  against  {BOLD}{other}{OFF}" + (
             f" ({ago(right.taken, now)})" if right is not None else f": {left.system} as it is"
@@ -204,24 +207,26 @@ def diff_view(found: Any, now: datetime, everything: bool) -> View:
                 whose = f" --node {differing[0].item.partition('/')[0]}" if several else ""
                 yield from next_steps(f"gallant backup restore {left.id}{whose}")
 
-    rows = [
-        {
-            "item": d.item,
-            "what": d.what,
-            "before_bytes": d.before_bytes,
-            "after_bytes": d.after_bytes,
-            "rows": [{"left": p.left, "right": p.right, "at": p.at} for p in d.rows],
-        }
-        for d in items
-    ]
-    return View("backup-diff", rows, text, {"left": left.id, "right": right.id if right else None})
+    return View(
+        "backup-diff", list(map(_difference, items)), text, {"left": left.id, "right": right.id if right else None}
+    )
+
+
+def _difference(d: Difference) -> dict[str, object]:
+    return {
+        "item": d.item,
+        "what": d.what,
+        "before_bytes": d.before_bytes,
+        "after_bytes": d.after_bytes,
+        "rows": [{"left": p.left, "right": p.right, "at": p.at} for p in d.rows],
+    }
 
 
 def _sizes(d: Difference) -> str:
     return " → ".join(size(n) for n in (d.before_bytes, d.after_bytes) if n is not None)
 
 
-def _rows(rows: Sequence[Pair], other: str) -> Any:
+def _rows(rows: Sequence[Pair], other: str) -> Grid:
     shown = table("", "before", " ", "after" if other != "now" else "now")
     last = 0
     for pair in rows[:MOST_ROWS]:
@@ -235,7 +240,7 @@ def _rows(rows: Sequence[Pair], other: str) -> Any:
         )
     if len(rows) > MOST_ROWS:
         shown.add_row("…", f"{DIM}{len(rows) - MOST_ROWS} more rows; --json has them{OFF}", "", "")
-    return shown.table if hasattr(shown, "table") else shown
+    return shown
 
 
 def _cell(text: str | None, style: str) -> str:
@@ -243,7 +248,7 @@ def _cell(text: str | None, style: str) -> str:
 
 
 def exported_view(backup: Backup, folder: Path) -> View:
-    def text() -> Any:
+    def text() -> Drawn:
         yield f"{said('good', backup.id)}  is in {plain(folder)}: {many(len(backup.items), 'item')}, each as it was exported"
         yield f"{mark('work')} It lies there in clear; take it away when you have what you need."
 
@@ -251,8 +256,8 @@ def exported_view(backup: Backup, folder: Path) -> View:
     return View("backup-export", rows, text, {"id": backup.id})
 
 
-def restored_view(done: Any) -> View:
-    def text() -> Any:
+def restored_view(done: Restored) -> View:
+    def text() -> Drawn:
         yield f"{said('good', done.node)}  has {plain(', '.join(done.items))} of {done.backup.id} again; it runs {plain(done.version)}"
         if done.safety is not None:
             yield f"  What was there before is in {done.safety.id}."
@@ -271,7 +276,7 @@ def restored_view(done: Any) -> View:
 def pruned_view(planned: Sequence[Fate], now: datetime, dry: bool) -> View:
     going = [f for f in planned if f.kept is None]
 
-    def text() -> Iterator[Any]:
+    def text() -> Drawn:
         shown = table("backup", "age", "version", "size", "what becomes of it", right=("size",))
         for f in planned:
             b = f.backup

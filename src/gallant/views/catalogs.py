@@ -4,17 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.versions import parse_range
 from gallant.views.assess import note_line
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, plain, said, size
 
+if TYPE_CHECKING:
+    from gallant.core.assess.issues import Concern
+    from gallant.core.catalog.products import Product, Release
+    from gallant.operations.catalogs import Added, Details, Listed, Synced, Tried, Trusted, Written
 
-def catalog_added_view(added: Any) -> View:
-    def text() -> Any:
+
+def catalog_added_view(added: Added) -> View:
+    def text() -> Drawn:
         yield said("good", f"{added.name} is followed from {added.source}")
         yield f"Its key is pinned. Fingerprint: {BOLD}{added.fingerprint}{OFF}"
         yield f"{DIM}Compare it with what the publisher says by another way.{OFF}"
@@ -23,8 +28,8 @@ def catalog_added_view(added: Any) -> View:
     return View("catalog-add", [added], text)
 
 
-def catalog_synced_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def catalog_synced_view(rows: Sequence[Synced]) -> View:
+    def text() -> Drawn:
         shown = table("catalog", "answer", "serial", "releases", "new", "good until", right=("releases",))
         for r in rows:
             serial = (
@@ -60,8 +65,8 @@ def _some(names: Sequence[str], most: int = 6) -> str:
     return (", ".join(names[:most]) + more) or "–"
 
 
-def catalog_tested_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def catalog_tested_view(rows: Sequence[Tried]) -> View:
+    def text() -> Drawn:
         shown = table("question", "answer", "seen")
         for r in rows:
             shown.add_row(f"{BOLD}{r.question}{OFF}", said("good", "yes") if r.ok else said("bad", "no"), plain(r.seen))
@@ -71,8 +76,8 @@ def catalog_tested_view(rows: Sequence[Any]) -> View:
     return View("catalog-test", rows, text)
 
 
-def catalog_trusted_view(trusted: Any) -> View:
-    def text() -> Any:
+def catalog_trusted_view(trusted: Trusted) -> View:
+    def text() -> Drawn:
         yield said("good", f"{trusted.name} is held against another key from now on")
         yield f"  before  {trusted.before}"
         yield f"  now     {BOLD}{trusted.fingerprint}{OFF}"
@@ -81,8 +86,8 @@ def catalog_trusted_view(trusted: Any) -> View:
     return View("catalog-trust", [trusted], text)
 
 
-def catalog_written_view(written: Any) -> View:
-    def text() -> Any:
+def catalog_written_view(written: Written) -> View:
+    def text() -> Drawn:
         what = "signed" if written.key else "written, and not signed yet"
         yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
         if written.key is None:
@@ -103,8 +108,8 @@ def _absolute(file: str) -> str:
     return str(Path(file).resolve())
 
 
-def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
-    def text() -> Any:
+def catalog_list_view(rows: Sequence[Listed], now: datetime) -> View:
+    def text() -> Drawn:
         shown = table(
             "catalog",
             "serial",
@@ -142,9 +147,9 @@ def catalog_list_view(rows: Sequence[Any], now: datetime) -> View:
     return View("catalog-list", rows, text)
 
 
-def catalog_show_view(details: Any) -> View:
+def catalog_show_view(details: Details) -> View:
     rows = [_release_row(details.product, r) for r in details.releases]
-    more: dict[str, Any] = {"notes": details.notes}
+    more: dict[str, object] = {"notes": details.notes}
     if details.alone:
         more |= {
             "concerns": details.concerns,
@@ -156,7 +161,7 @@ def catalog_show_view(details: Any) -> View:
     return View("catalog-show", rows, lambda: _show_text(details), more)
 
 
-def _release_row(product: Any, r: Any) -> dict[str, Any]:
+def _release_row(product: Product, r: Release) -> dict[str, object]:
     return {
         "product": product.name,
         "version": r.version,
@@ -183,7 +188,7 @@ def _release_row(product: Any, r: Any) -> dict[str, Any]:
     }
 
 
-def _show_text(details: Any) -> Iterator[Any]:
+def _show_text(details: Details) -> Drawn:
     product = details.product
     yield f"{BOLD}{product.name}{OFF} {plain(product.title)}"
     if not details.alone:
@@ -220,7 +225,7 @@ def _show_text(details: Any) -> Iterator[Any]:
     yield from next_steps("gallant notice list" if details.concerns or release.terms else None)
 
 
-def _concerns(concerns: Sequence[Any]) -> Iterator[str]:
+def _concerns(concerns: Sequence[Concern]) -> Iterator[str]:
     """Known issues, those that concern this estate first."""
     for c in concerns:
         kind = (
@@ -234,7 +239,7 @@ def _concerns(concerns: Sequence[Any]) -> Iterator[str]:
         yield f"  {DIM}{plain(c.words)}{OFF}"
 
 
-def _facts(details: Any, r: Any) -> Iterator[str]:
+def _facts(details: Details, r: Release) -> Iterator[str]:
     """What a release is, one line a fact; what people were bitten by stands out."""
     loud = {
         "recalled": r.recall.words + (f"; where {r.recall.when}" if r.recall.when else "") if r.recall else None,
@@ -268,7 +273,7 @@ def _facts(details: Any, r: Any) -> Iterator[str]:
             yield f"{BOLD}{name:<14}{OFF} {plain(text)}"
 
 
-def _forms(release: Any) -> Iterator[Any]:
+def _forms(release: Release) -> Drawn:
     if not release.packages:
         yield said("work", "The publisher offers no package of it.")
         return
@@ -286,5 +291,5 @@ def _forms(release: Any) -> Iterator[Any]:
     yield shown
 
 
-def _installs_on(release: Any) -> str:
+def _installs_on(release: Release) -> str:
     return parse_range(release.from_range).words() if release.from_range else "any older"

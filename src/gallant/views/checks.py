@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.assess.checking import Check
 from gallant.core.assess.checks import CHECKS, check_named
@@ -14,20 +14,24 @@ from gallant.core.assess.waivers import Waiver
 from gallant.core.documents import suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.records import clean
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, said
+
+if TYPE_CHECKING:
+    from gallant.operations.check import Health
+    from gallant.operations.mending import Mended
 
 MOST_STEPS = 10
 FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
 DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
-def health_view(health: Any, everything: bool, now: datetime) -> View:
+def health_view(health: Health, everything: bool, now: datetime) -> View:
     findings: Sequence[Finding] = health.findings
     counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
 
-    def text() -> Any:
+    def text() -> Drawn:
         if health.compared_with is not None:
             yield from _drift(health, now)
         loud = [f for f in findings if everything or f.level != "pass"]
@@ -76,7 +80,7 @@ def _together(steps: Sequence[str]) -> list[str]:
     ]
 
 
-def _drift(health: Any, now: datetime) -> Any:
+def _drift(health: Health, now: datetime) -> Iterator[str]:
     if not health.drift:
         yield f"{DIM}As at the check {ago(health.compared_with, now)}.{OFF}"
         yield ""
@@ -91,8 +95,8 @@ def _drift(health: Any, now: datetime) -> Any:
     yield ""
 
 
-def mended_view(done: Sequence[Any]) -> View:
-    def text() -> Any:
+def mended_view(done: Sequence[Mended]) -> View:
+    def text() -> Drawn:
         for one in done:
             if one.error is not None:
                 yield f"{mark('bad')} {plain(one.system)}: {plain(one.error)}"
@@ -121,7 +125,7 @@ def catalogue_view(explain: str | None) -> View:
             )
         chosen = [one]
 
-    def text() -> Any:
+    def text() -> Drawn:
         if explain is None:
             shown = table("check", "looks at", "at worst", "of use", "mend", optional=("of use",))
             for c in chosen:
@@ -151,7 +155,7 @@ def catalogue_view(explain: str | None) -> View:
 
 
 def waived_view(waiver: Waiver) -> View:
-    def text() -> Any:
+    def text() -> Drawn:
         yield f"{said('good', waiver.system)}  warnings of {waiver.check} are accepted by {plain(waiver.by)} until {waiver.until}"
         yield f"  {plain(waiver.reason)}"
         yield from next_steps(f"gallant check {waiver.system.partition('/')[0]}")

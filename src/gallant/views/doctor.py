@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, OFF, many, mark, plain, said
 
+if TYPE_CHECKING:
+    from gallant.operations.doctor import Examined
 
-def examined_view(rows: Sequence[Any], done: Sequence[tuple[Any, str]] = ()) -> View:
-    def text() -> Iterator[Any]:
+
+def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]] = ()) -> View:
+    def text() -> Drawn:
         for row, what in done:
             yield f"{said('good', row.subject)}  {plain(what)}"
         wrong = [row for row in rows if row.level != "pass"]
@@ -33,5 +36,5 @@ def examined_view(rows: Sequence[Any], done: Sequence[tuple[Any, str]] = ()) -> 
     return View("doctor", rows, text, {"mended": [row.subject for row, _ in done]})
 
 
-def _well(rows: Sequence[Any]) -> str:
+def _well(rows: Sequence[Examined]) -> str:
     return ", ".join(dict.fromkeys(row.about for row in rows if row.level == "pass")) or "none"

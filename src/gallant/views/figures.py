@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import os
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
 from gallant.views.words import many
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from gallant.operations.gaps import Assessment, Lag
 
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.
 COLOURS = {
@@ -26,7 +32,7 @@ MOST_BARS = 40
 LEAST_ROOM, LEGEND_ROOM = 8, 4  # bars
 
 
-def draw_gaps(result: Any, estate: str, now: datetime, path: Path) -> None:
+def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> None:
     """How far behind each system is, worst first; and the standing of all components, per site. Written whole or not at all."""
     import matplotlib
 
@@ -52,7 +58,7 @@ def draw_gaps(result: Any, estate: str, now: datetime, path: Path) -> None:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
 
 
-def _lags(axes: Any, lags: Any, of: int) -> None:
+def _lags(axes: Axes, lags: Sequence[Lag], of: int) -> None:
     names = [f"{lag.system}  ({lag.site})" for lag in lags]
     days = [lag.days or 0 for lag in lags]
     bars = axes.barh(names, days, height=0.62)
@@ -80,7 +86,7 @@ def _lags(axes: Any, lags: Any, of: int) -> None:
         axes.text(0.5, 0.5, "nothing was read yet", ha="center", transform=axes.transAxes)
 
 
-def _lag_words(lag: Any) -> str:
+def _lag_words(lag: Lag) -> str:
     if lag.days is None and lag.releases is None:
         return str(lag.standing)
     if not lag.days and not lag.releases:
@@ -91,7 +97,7 @@ def _lag_words(lag: Any) -> str:
     return ", ".join(parts) + ("" if lag.standing == "behind" else f", {lag.standing}")
 
 
-def _standings(axes: Any, tallies: Any) -> None:
+def _standings(axes: Axes, tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> None:
     sites: dict[str, Counter[str]] = {}
     for (site, _), tally in tallies.items():
         sites.setdefault(site, Counter()).update(tally)

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from gallant.core.readings import IMAGE, Component, Gauge, Reading
-from gallant.views.output import View
-from gallant.views.tables import next_steps, state_word, sync_word, table
+from gallant.views.output import Drawn, View
+from gallant.views.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -31,17 +31,21 @@ from gallant.views.words import (
     size,
 )
 
+if TYPE_CHECKING:
+    from gallant.operations.inventory import Change, InventoryRow, Known
+    from gallant.operations.trial import Call, Tried
+
 FEW = 4  # components of one kind that a tree names one by one
 CHANGE_MARKS = Marks({"new": "note", "gone": "bad", "changed": "work"})
 ALARM_ORDER = {"stop": 0, "warn": 1, "note": 2}
 ALARM_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note"})
 
 
-def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str | None) -> View:
+def tree_view(nodes: Sequence[Known], rows: Sequence[InventoryRow], now: datetime, at: str | None) -> View:
     """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number."""
 
-    def text() -> Iterator[Any]:
-        systems: dict[str, list[Any]] = {}
+    def text() -> Drawn:
+        systems: dict[str, list[Known]] = {}
         for known in nodes:
             systems.setdefault(known.system.name, []).append(known)
         if at is not None:
@@ -63,7 +67,7 @@ def tree_view(nodes: Sequence[Any], rows: Sequence[Any], now: datetime, at: str 
     return View("inventory", rows, text)
 
 
-def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
+def _system_lines(members: Sequence[Known], now: datetime) -> Iterator[str]:
     system = members[0].system
     where = f"{system.shape}, {plain(system.site)}" + ("" if system.in_service else ", not in service")
     yield f"{BOLD}{plain(system.name)}{OFF}  {plain(system.product)}  {DIM}{where}{OFF}"
@@ -85,7 +89,7 @@ def _system_lines(members: Sequence[Any], now: datetime) -> Iterator[str]:
             yield f"{first if number == 0 else below} {f'{DIM}{whose}{OFF}' if number == 0 else ' ' * len(whose)}  {line}"
 
 
-def _node_line(known: Any, now: datetime) -> str:
+def _node_line(known: Known, now: datetime) -> str:
     r = known.reading
     if r is None:
         return said("bad", f"not known: {known.error or 'not read by then'}")
@@ -148,33 +152,34 @@ def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
         yield ",  ".join(few[at : at + 3])
 
 
-def grouped_view(rows: Sequence[Any], by: str) -> View:
+def grouped_view(rows: Sequence[InventoryRow], by: str) -> View:
     """Versions and where they run, by product or by component; the version that fewest run last."""
+    second = "kind" if by == "product" else "product"
     groups: dict[tuple[str, str], dict[str, list[str]]] = {}
     for row in rows:
         if row.component is not None:
             key = (row.product, row.kind) if by == "product" else (row.component, row.product)
-            groups.setdefault(key, {}).setdefault(row.version, []).append(f"{row.system}/{row.node}")
-
-    data = [
-        {by: key[0], "kind" if by == "product" else "product": key[1], "version": version, "nodes": names}
+            versions = groups.setdefault((key[0] or "", key[1] or ""), {})
+            versions.setdefault(row.version or "", []).append(f"{row.system}/{row.node}")
+    told = [
+        (key, version, names)
         for key, versions in sorted(groups.items())
         for version, names in sorted(versions.items(), key=lambda v: -len(v[1]))
     ]
+    data = [{by: key[0], second: key[1], "version": version, "nodes": names} for key, version, names in told]
 
-    def text() -> Iterator[Any]:
-        second = "kind" if by == "product" else "product"
+    def text() -> Drawn:
         shown = table(by, second, "version", "on", "nodes", right=("on",))
         last = None
-        for row in data:
-            first, last = row[by] != last, row[by]
-            names = list(dict.fromkeys(row["nodes"]))
-            some = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        for key, version, names in told:
+            first, last = key[0] != last, key[0]
+            nodes = list(dict.fromkeys(names))
+            some = ", ".join(nodes[:4]) + (f" and {len(nodes) - 4} more" if len(nodes) > 4 else "")
             shown.add_row(
-                f"{BOLD}{plain(row[by])}{OFF}" if first else "",
-                plain(row[second]) if first else "",
-                plain(row["version"]),
-                str(len(row["nodes"])),
+                f"{BOLD}{plain(key[0])}{OFF}" if first else "",
+                plain(key[1]) if first else "",
+                plain(version),
+                str(len(names)),
                 plain(some),
             )
         yield shown
@@ -182,11 +187,11 @@ def grouped_view(rows: Sequence[Any], by: str) -> View:
     return View("inventory-by", data, text)
 
 
-def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
+def node_view(known: Known, rows: Sequence[InventoryRow], now: datetime) -> View:
     """One node, everything that is known of it."""
     r = known.reading
 
-    def text() -> Iterator[Any]:
+    def text() -> Drawn:
         yield f"{BOLD}{plain(known.name)}{OFF}  {plain(known.system.product)}  {DIM}{plain(known.place.address)}{OFF}"
         if r is None:
             yield said("bad", f"not known: {known.error}")
@@ -194,48 +199,9 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
             return
         for a in sorted(r.alarms, key=lambda a: ALARM_ORDER.get(a.level, len(ALARM_ORDER))):
             yield said(ALARM_MARKS[a.level], a.text)
-        head = (
-            ("model", r.model),
-            ("serial", r.serial),
-            ("part number", r.part_number),
-            ("version", r.version + (f" = build {r.build}" if r.build else "")),
-            ("next start", r.next_version if r.next_version not in (None, r.version) else None),
-            ("role, state", f"{r.role}, {r.state.replace('_', ' ')}"),
-            ("replica", None if r.in_sync is None else f"{r.sync_word}" + ("" if r.in_sync else ", not whole")),
-            ("network", r.network),
-            ("started as", r.boot),
-            ("clock", _clock(r)),
-            ("runs on", known.place.runs_on),
-            ("read", f"{ago(r.taken, now)}, {moment(r.taken)}"),
-        )
-        yield "\n".join(f"{DIM}{name:<12}{OFF} {plain(value)}" for name, value in head if value)
-        parts = table("component", "kind", "version", "next start", "product")
-        for c in r.components:
-            waits = f"{YELLOW}▲ {plain(c.next_version)}{OFF}" if c.next_version not in (None, c.version) else ""
-            parts.add_row(f"{BOLD}{plain(c.name)}{OFF}", c.kind, plain(c.version), waits, plain(c.product))
-        yield parts
-        if r.facets or r.gauges:
-            yield _conditions(r)
-        if r.expiries:
-            yield _expiries(r, now)
-        if r.channels:
-            channels = table("channel", "set", "state", "why")
-            for c in sorted(r.channels, key=lambda c: c.delivers):
-                state = said("good", c.state) if c.delivers else said("quiet" if not c.enabled else "bad", c.state)
-                channels.add_row(plain(c.name), "enabled" if c.enabled else "disabled", state, plain(c.why))
-            yield channels
-        if r.packages:
-            packages = table("package on it", "size", "sha-256", right=("size",))
-            for p in r.packages:
-                packages.add_row(plain(p.name), size(p.bytes), p.sha256)
-            yield packages
-        if r.snapshots:
-            kept = table("snapshot", "taken", "size", "of", right=("size",))
-            for s in r.snapshots:
-                kept.add_row(
-                    plain(s.name), moment(s.taken), "–" if s.bytes is None else size(s.bytes), plain(s.of or r.system)
-                )
-            yield kept
+        yield "\n".join(f"{DIM}{name:<12}{OFF} {plain(value)}" for name, value in _head(known, r, now) if value)
+        yield _components(r)
+        yield from (draw(r, now) for holds, draw in _PARTS if holds(r))
         for job in r.running_jobs:
             yield f"{mark('going')} job {plain(job.id)}: {job.kind}, {job.percent:.0f} %, {plain(job.message)}"
         for oddity in r.oddities:
@@ -246,6 +212,56 @@ def node_view(known: Any, rows: Sequence[Any], now: datetime) -> View:
     return View("inventory", rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
 
 
+def _head(known: Known, r: Reading, now: datetime) -> Sequence[tuple[str, str | None]]:
+    """What a node is and where it stands, by the words that stand before each."""
+    return (
+        ("model", r.model),
+        ("serial", r.serial),
+        ("part number", r.part_number),
+        ("version", r.version + (f" = build {r.build}" if r.build else "")),
+        ("next start", r.next_version if r.next_version not in (None, r.version) else None),
+        ("role, state", f"{r.role}, {r.state.replace('_', ' ')}"),
+        ("replica", None if r.in_sync is None else f"{r.sync_word}" + ("" if r.in_sync else ", not whole")),
+        ("network", r.network),
+        ("started as", r.boot),
+        ("clock", _clock(r)),
+        ("runs on", known.place.runs_on),
+        ("read", f"{ago(r.taken, now)}, {moment(r.taken)}"),
+    )
+
+
+def _components(r: Reading) -> Grid:
+    shown = table("component", "kind", "version", "next start", "product")
+    for c in r.components:
+        waits = f"{YELLOW}▲ {plain(c.next_version)}{OFF}" if c.next_version not in (None, c.version) else ""
+        shown.add_row(f"{BOLD}{plain(c.name)}{OFF}", c.kind, plain(c.version), waits, plain(c.product))
+    return shown
+
+
+def _channels(r: Reading, now: datetime) -> Grid:
+    shown = table("channel", "set", "state", "why")
+    for way in sorted(r.channels or (), key=lambda way: way.delivers):
+        look = "good" if way.delivers else "bad" if way.enabled else "quiet"
+        enabled = "enabled" if way.enabled else "disabled"
+        shown.add_row(plain(way.name), enabled, said(look, way.state), plain(way.why))
+    return shown
+
+
+def _packages(r: Reading, now: datetime) -> Grid:
+    shown = table("package on it", "size", "sha-256", right=("size",))
+    for p in r.packages:
+        shown.add_row(plain(p.name), size(p.bytes), p.sha256)
+    return shown
+
+
+def _snapshots(r: Reading, now: datetime) -> Grid:
+    shown = table("snapshot", "taken", "size", "of", right=("size",))
+    for s in r.snapshots or ():
+        of = plain(s.of or r.system)
+        shown.add_row(plain(s.name), moment(s.taken), "–" if s.bytes is None else size(s.bytes), of)
+    return shown
+
+
 def _clock(r: Reading) -> str | None:
     """The device's clock less ours, and how well that is known."""
     if r.clock_offset_s is None:
@@ -254,7 +270,7 @@ def _clock(r: Reading) -> str | None:
     return f"{r.clock_offset_s:+.1f} s" + (f", known to within {within:.0f} s" if within >= 1 else "")
 
 
-def _conditions(r: Reading) -> Any:
+def _conditions(r: Reading, now: datetime) -> Grid:
     shown = table("condition", "state", right=())
     plainly = [f for f in r.facets if not f.name.startswith("service ") or f.state != "running"]
     running = len(r.facets) - len(plainly)
@@ -273,7 +289,7 @@ def _gauge(g: Gauge) -> str:
     return size(g.value) if g.unit == "B" else f"{g.value:g} {g.unit}".strip()
 
 
-def _expiries(r: Reading, now: datetime) -> Any:
+def _expiries(r: Reading, now: datetime) -> Grid:
     shown = table("ends", "kind", "when", "in")
     for e in sorted(r.expiries, key=lambda e: e.ends):
         left = (e.ends - now).total_seconds()
@@ -282,8 +298,18 @@ def _expiries(r: Reading, now: datetime) -> Any:
     return shown
 
 
-def changes_view(changes: Sequence[Any], before: str, after: str) -> View:
-    def text() -> Iterator[Any]:
+# What stands below a node's components, in this order: whether there is any of it, and its table.
+_PARTS: tuple[tuple[Callable[[Reading], object], Callable[[Reading, datetime], Grid]], ...] = (
+    (lambda r: r.facets or r.gauges, _conditions),
+    (lambda r: r.expiries, _expiries),
+    (lambda r: r.channels, _channels),
+    (lambda r: r.packages, _packages),
+    (lambda r: r.snapshots, _snapshots),
+)
+
+
+def changes_view(changes: Sequence[Change], before: str, after: str) -> View:
+    def text() -> Drawn:
         if not changes:
             yield said("good", f"Nothing differs between {before} and {after}.")
             return
@@ -305,43 +331,23 @@ def changes_view(changes: Sequence[Any], before: str, after: str) -> View:
     return View("inventory-diff", changes, text)
 
 
-def tried_view(tried: Any, show_calls: bool) -> View:
+TRIED_FIELDS = (
+    "serial", "model", "part_number", "version", "build", "next_version", "boot", "role", "state", "network"
+)  # fmt: skip
+TRIED_LISTS = ("components", "facets", "gauges", "packages", "jobs", "alarms", "expiries")
+MOST_LINES = 24  # of one answer
+
+
+def tried_view(tried: Tried, show_calls: bool) -> View:
     """A profile's trial: the calls, then what they came to."""
 
-    def text() -> Iterator[Any]:
-        if show_calls:
-            for call in tried.calls:
-                yield f"{LIVELY}▸{OFF} {BOLD}{plain(call.asked)}{OFF}"
-                answered = call.answered.strip()
-                rows = answered.splitlines() or ["(nothing)"]
-                for row in rows[:24]:
-                    yield f"  {DIM}{plain(row[:400])}{OFF}"
-                if len(rows) > 24:
-                    yield f"  {DIM}and {len(rows) - 24} lines more{OFF}"
-                for key, value in call.fields.items():
-                    yield f"  {plain(key)} = {plain(json.dumps(value, ensure_ascii=False, default=str)[:300])}"
+    def text() -> Drawn:
+        for call in tried.calls if show_calls else ():
+            yield from _call_lines(call)
         if tried.reading is not None:
-            r = tried.reading
-            shown = table("field", "value")
-            for key in (
-                "serial",
-                "model",
-                "part_number",
-                "version",
-                "build",
-                "next_version",
-                "boot",
-                "role",
-                "state",
-                "network",
-            ):
-                value = getattr(r, key)
-                shown.add_row(f"{BOLD}{key.replace('_', ' ')}{OFF}", plain(value) if value else f"{DIM}not taken{OFF}")
-            for name in ("components", "facets", "gauges", "packages", "jobs", "alarms", "expiries"):
-                shown.add_row(f"{BOLD}{name}{OFF}", str(len(getattr(r, name))))
-            yield shown
-            yield from (f"{mark('note')} it {plain(o)}" for o in r.oddities)
-            unknown = [k for k in ("role", "state") if getattr(r, k) == "unknown"]
+            yield _taken(tried.reading)
+            yield from (f"{mark('note')} it {plain(o)}" for o in tried.reading.oddities)
+            unknown = [k for k in ("role", "state") if getattr(tried.reading, k) == "unknown"]
             if unknown:
                 yield said("work", f"{' and '.join(unknown)}: the device's word stands in no table of the profile")
         else:
@@ -357,3 +363,25 @@ def tried_view(tried: Any, show_calls: bool) -> View:
         "problem": tried.problem,
     }
     return View("survey-trial", rows, text, more)
+
+
+def _call_lines(call: Call) -> Iterator[str]:
+    yield f"{LIVELY}▸{OFF} {BOLD}{plain(call.asked)}{OFF}"
+    rows = call.answered.strip().splitlines() or ["(nothing)"]
+    for row in rows[:MOST_LINES]:
+        yield f"  {DIM}{plain(row[:400])}{OFF}"
+    if len(rows) > MOST_LINES:
+        yield f"  {DIM}and {len(rows) - MOST_LINES} lines more{OFF}"
+    for key, value in call.fields.items():
+        yield f"  {plain(key)} = {plain(json.dumps(value, ensure_ascii=False, default=str)[:300])}"
+
+
+def _taken(r: Reading) -> Grid:
+    """Each field of a reading with what was taken for it."""
+    shown = table("field", "value")
+    for key in TRIED_FIELDS:
+        value = getattr(r, key)
+        shown.add_row(f"{BOLD}{key.replace('_', ' ')}{OFF}", plain(value) if value else f"{DIM}not taken{OFF}")
+    for name in TRIED_LISTS:
+        shown.add_row(f"{BOLD}{name}{OFF}", str(len(getattr(r, name))))
+    return shown

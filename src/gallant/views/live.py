@@ -9,17 +9,22 @@ from __future__ import annotations
 import contextlib
 import sys
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, TypeAlias
 
-from gallant.core.assess.outages import Sample
+from gallant.core.assess.outages import Outage, Sample
 from gallant.core.records import clean
 from gallant.core.work import events as e
 from gallant.core.work.events import Event
-from gallant.core.work.plan import Hop, Plan, Step, Wave, steps_of
+from gallant.core.work.plan import Hop, Plan, Step, Wave, hop_ends, steps_of, waves_seconds
+from gallant.core.work.steps import doing
 from gallant.views.output import console
-from gallant.views.words import BOLD, CYAN, DIM, GREEN, LOUD, MARKS, OFF, clock, duration, mark, on, plain, styled
+from gallant.views.words import BOLD, CYAN, DIM, GREEN, LOUD, MARKS, OFF, clock, duration, many, mark, on, plain, styled
+
+if TYPE_CHECKING:
+    from rich.console import Group
+    from rich.text import Text
 
 STRIP_CELLS = 60
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
@@ -65,7 +70,7 @@ class Watched:
         self.results: dict[str, str] = {}
         self.messages: dict[str, str] = {}
         self.percents: dict[str, float] = {}
-        self.outages: list[Any] = []
+        self.outages: list[Outage] = []
         self.strips: dict[str, deque[tuple[float, bool]]] = {}
         self.last_sample: dict[str, Sample] = {}
         self.notices: list[str] = []
@@ -103,16 +108,22 @@ class Watched:
         return self.results.get(step.id, "to come")
 
     def remaining_s(self) -> float:
-        """What the estimates leave, less the part of the running steps that is done."""
-        return sum(
-            s.estimate_s * (1 - self.percents.get(s.id, 0.0) / 100 * (self.state(s) == "open"))
-            for s in self.steps()
-            if self.state(s) != "done"
-        )
+        """What the estimates leave, less the part of the running steps that is done: of lanes side by side the longest."""
+        lanes = self.plan.lanes if self.plan else ()
+        ends = hop_ends(lanes, lambda hop: waves_seconds(self.waves.get(hop.id, hop.waves), self._left_s))
+        return max(ends.values(), default=0.0)
+
+    def _left_s(self, step: Step) -> float:
+        if self.state(step) == "done":
+            return 0.0
+        return step.estimate_s * (1 - self.percents.get(step.id, 0.0) / 100 * (self.state(step) == "open"))
 
     def took(self, step: Step) -> float | None:
         began, ended = self.began.get(step.id), self.ended.get(step.id)
         return (ended - began).total_seconds() if began and ended and ended >= began else None
+
+
+Hops: TypeAlias = Sequence[tuple[Hop, tuple[Wave, ...]]]
 
 
 class LinesShow:
@@ -160,7 +171,7 @@ class LinesShow:
 
     def _subject(self, step_id: str | None) -> str:
         step = next((s for s in self.seen.steps() if s.id == step_id), None)
-        return f"{step.subject} {step.kind} ({step.to})" if step else str(step_id)
+        return f"{step.subject} {plain(doing(step))} ({plain(step.to)})" if step else str(step_id)
 
     def progress(self, step: str, percent: float, message: str) -> None:
         quarter = int(percent // LINE_EVERY_PERCENT)
@@ -188,7 +199,7 @@ class LiveShow:
         from rich.live import Live
 
         self.seen = Watched()
-        self._last: list[Any] = []
+        self._last: list[Text] = []
         self._console = console(Quiet(file or sys.stderr), force=True)  # type: ignore[arg-type]
         self._live = Live(get_renderable=self._screen, console=self._console, refresh_per_second=8, transient=False)
 
@@ -222,7 +233,7 @@ class LiveShow:
 
     # --- drawing
 
-    def _screen(self) -> Any:
+    def _screen(self) -> Group:
         """The screen as it is now; the last good one, with a word of it, where it cannot be drawn."""
         from rich.console import Group
 
@@ -241,51 +252,88 @@ class LiveShow:
         steps = list(seen.steps())
         done = sum(seen.state(s) == "done" for s in steps)
         simulated = f"   {DIM}time is simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
+        systems = seen.plan.systems if seen.plan else ()
+        named = ", ".join(systems) if len(systems) < 4 else f"{len(systems)} systems"
         head = (
-            f"{BOLD}{seen.roll}{OFF}  {', '.join(seen.plan.systems) if seen.plan else ''}  {_bar(100 * done / max(1, len(steps)), 20)} "
+            f"{BOLD}{seen.roll}{OFF}  {named}  {_bar(100 * done / max(1, len(steps)), 20)} "
             f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   left about {BOLD}{clock(seen.remaining_s())}{OFF}{simulated}"
         )
-        parts = [head, ""]
-        for hop, waves in seen.hops():
-            parts += self._hop(hop, waves)
-        parts.append("")
-        parts += [self._strip(name) for name in seen.strips]
-        parts += [f"{mark('note')} {plain(text)}" for text in seen.notices]
-        return parts
+        below = ["", *map(self._strip, seen.strips), *(f"{mark('note')} {plain(text)}" for text in seen.notices)]
+        hops = list(seen.hops())
+        room = self._console.height - len(below) - 3
+        for drawn in (self._whole, self._folded, self._tight):  # as much as the screen has room for
+            parts = [line for lines in drawn(hops) for line in lines]
+            if len(parts) <= room:
+                break
+        return [head, "", *parts, *below]
 
-    def _hop(self, hop: Hop, waves: tuple[Wave, ...]) -> list[str]:
-        states = {self.seen.state(s) for s in steps_of(waves)}
-        kind = (
-            "good"
-            if states == {"done"}
-            else "quiet"
-            if states == {"to come"}
-            else "bad"
-            if "failed" in states
-            else "going"
+    # What a screen shows where it is too small for all: what happens now first, what is over and what is to come in a line.
+
+    def _whole(self, hops: Hops) -> Iterator[list[str]]:
+        for hop, waves in hops:
+            yield [self._title(hop, waves), *self._rows(waves, lambda steps: True)]
+
+    def _folded(self, hops: Hops) -> Iterator[list[str]]:
+        for hop, waves in self._by_urgency(hops):
+            if self._kind(waves) in ("good", "quiet"):
+                yield [f"{self._title(hop, waves)}  {self._sum(waves)}"]
+            else:
+                yield [self._title(hop, waves), *self._rows(waves, lambda steps: True)]
+
+    def _tight(self, hops: Hops) -> Iterator[list[str]]:
+        def is_now(steps: Sequence[Step]) -> bool:
+            return any(self.seen.state(s) not in ("done", "to come") for s in steps)
+
+        for hop, waves in self._by_urgency(hops):
+            yield [f"{self._title(hop, waves)}  {self._sum(waves)}", *self._rows(waves, is_now)]
+
+    def _by_urgency(self, hops: Hops) -> Hops:
+        order = ("bad", "going", "quiet", "good")
+        return sorted(hops, key=lambda one: order.index(self._kind(one[1])))
+
+    def _sum(self, waves: tuple[Wave, ...]) -> str:
+        """A hop in a few words: how far it is, and each of its nodes by a sign."""
+        steps = list(steps_of(waves))
+        done = [s for s in steps if self.seen.state(s) == "done"]
+        signs = {}
+        for node in dict.fromkeys(s.node for s in steps):
+            states = {self.seen.state(s) for s in steps if s.node == node}
+            begun = _sign(states)
+            signs[node] = "quiet" if begun == "going" and "open" not in states else begun
+        nodes = " ".join(f"{node}{mark(sign)}" for node, sign in sorted(signs.items()))
+        left = waves_seconds(waves, self.seen._left_s)
+        told = (
+            f"{len(steps)} steps"
+            if len(done) == len(steps)
+            else f"{len(done)} of {len(steps)} steps, {clock(left)} left"
         )
-        lines = [f"{mark(kind)} {BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}"]
-        for wave in waves:
-            for track in wave.tracks:
-                lines.append("   " + f"{DIM}{track.node}{OFF}  " + "   ".join(self._step(s) for s in track.steps))
-                lines += [
-                    f"        {CYAN}{plain(self.seen.messages.get(s.id, ''))}{OFF}"
-                    for s in track.steps
-                    if self.seen.state(s) == "open"
-                ]
+        return f"{DIM}{told}{OFF}  {nodes}"
+
+    def _kind(self, waves: tuple[Wave, ...]) -> str:
+        return _sign({self.seen.state(s) for s in steps_of(waves)})
+
+    def _title(self, hop: Hop, waves: tuple[Wave, ...]) -> str:
+        return f"{mark(self._kind(waves))} {BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}"
+
+    def _rows(self, waves: tuple[Wave, ...], wanted: Callable[[Sequence[Step]], bool]) -> list[str]:
+        lines = []
+        for track in (t for wave in waves for t in wave.tracks if wanted(t.steps)):
+            lines.append("   " + f"{DIM}{track.node}{OFF}  " + "   ".join(self._step(s) for s in track.steps))
+            told = [self.seen.messages.get(s.id, "") for s in track.steps if self.seen.state(s) == "open"]
+            lines += [f"        {CYAN}{plain(words)}{OFF}" for words in told if words]
         return lines
 
     def _step(self, step: Step) -> str:
         state = self.seen.state(step)
         if state == "done":
             took = self.seen.took(step)
-            return f"{mark('good')} {step.kind} {DIM}{clock(took) if took is not None else ''}{OFF}"
+            return f"{mark('good')} {plain(doing(step))} {DIM}{clock(took) if took is not None else ''}{OFF}"
         if state == "open":
             percent = self.seen.percents.get(step.id, 0.0)
-            return f"{mark('going')} {BOLD}{step.kind}{OFF} {_bar(percent, 12)} {percent:.0f} %"
+            return f"{mark('going')} {BOLD}{plain(doing(step))}{OFF} {_bar(percent, 12)} {percent:.0f} %"
         if state == "to come":
-            return f"{DIM}· {step.kind} {clock(step.estimate_s)}{OFF}"
-        return f"{on(MARKS['bad'][1])}{MARKS['bad'][0]} {step.kind} {state}{OFF}"
+            return f"{DIM}· {plain(doing(step))} {clock(step.estimate_s)}{OFF}"
+        return f"{on(MARKS['bad'][1])}{MARKS['bad'][0]} {plain(doing(step))} {state}{OFF}"
 
     def _strip(self, name: str) -> str:
         samples, last = self.seen.strips[name], self.seen.last_sample[name]
@@ -304,8 +352,17 @@ class LiveShow:
             if last.ok
             else f"{LOUD}not answering{OFF} {plain(last.why)}"
         )
-        told = f"{len(measured)} outages, longest {max(measured):.2f} s" if measured else "no outage"
+        told = f"{many(len(measured), 'outage')}, longest {max(measured):.2f} s" if measured else "no outage"
         return f"service {BOLD}{plain(name)}{OFF}  {drawn}  {word}   {DIM}{told}; a cell is {CELL_S:g} s{OFF}"
+
+
+def _sign(states: set[str]) -> str:
+    """What several steps come to: all done, none begun, one failed, or under way."""
+    if states == {"done"}:
+        return "good"
+    if states == {"to come"}:
+        return "quiet"
+    return "bad" if "failed" in states else "going"
 
 
 def _bar(percent: float, width: int) -> str:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
-from gallant.core.assess.ledger import Entry, Kept
+from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.records import fields_of
-from gallant.views.output import View
-from gallant.views.tables import next_steps, table
+from gallant.views.output import Drawn, View
+from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
+
+if TYPE_CHECKING:
+    from gallant.operations.ledger import Verified
+    from gallant.operations.notices import Decided, Listed
 
 STATE_MARKS = Marks(
     {
@@ -32,43 +36,17 @@ STATE_MARKS = Marks(
 MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 
 
-def notices_view(result: Any, now: datetime) -> View:
+def notices_view(result: Listed, now: datetime) -> View:
     return View("notice-list", result.notices, lambda: _notices_text(result, now), {"settled": result.settled})
 
 
-def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
+def _notices_text(result: Listed, now: datetime) -> Drawn:
     rows: Sequence[Notice] = result.notices
-    most = MOST_ROWS
     if rows:
-        shown = table(
-            "notice",
-            "from",
-            "to",
-            "severity",
-            "restart",
-            "state",
-            "start, end",
-            "person",
-            "since",
-            optional=("restart", "since"),
-        )
-        for n in rows[:most]:
-            severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
-            shown.add_row(
-                f"{BOLD}{n.name}{OFF}",
-                plain(", ".join(n.installed)),
-                plain(n.target or "–"),
-                f"{LOUD}{severity}{OFF}" if n.severity in ("critical", "high") else severity,
-                n.restart or "–",
-                said(STATE_MARKS[n.state], n.state),
-                _span(n),
-                plain(n.person or "–"),
-                ago(n.since, now).removesuffix(" ago"),
-            )
-        yield shown
-        if len(rows) > most:
-            yield f"{mark('note')} {len(rows) - most} more; name a system, or: gallant notice list --json"
-        for n in rows[:most]:
+        yield _notice_table(rows[:MOST_ROWS], now)
+        if len(rows) > MOST_ROWS:
+            yield f"{mark('note')} {len(rows) - MOST_ROWS} more; name a system, or: gallant notice list --json"
+        for n in rows[:MOST_ROWS]:
             who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
             if n.why and n.why != n.lag:  # which the table says
                 yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
@@ -82,6 +60,27 @@ def _notices_text(result: Any, now: datetime) -> Iterator[Any]:
     yield from next_steps(
         *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ())
     )
+
+
+COLUMNS = ("notice", "from", "to", "severity", "restart", "state", "start, end", "person", "since")
+
+
+def _notice_table(rows: Sequence[Notice], now: datetime) -> Grid:
+    shown = table(*COLUMNS, optional=("restart", "since"))
+    for n in rows:
+        severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
+        shown.add_row(
+            f"{BOLD}{n.name}{OFF}",
+            plain(", ".join(n.installed)),
+            plain(n.target or "–"),
+            f"{LOUD}{severity}{OFF}" if n.severity in ("critical", "high") else severity,
+            n.restart or "–",
+            said(STATE_MARKS[n.state], n.state),
+            _span(n),
+            plain(n.person or "–"),
+            ago(n.since, now).removesuffix(" ago"),
+        )
+    return shown
 
 
 def _span(notice: Notice) -> str:
@@ -98,10 +97,10 @@ def _minute(then: datetime | None) -> str:
     return "–" if then is None else f"{then:%Y-%m-%d %H:%M}Z"
 
 
-def decided_view(decided: Any) -> View:
+def decided_view(decided: Decided) -> View:
     n: Notice = decided.notice
 
-    def text() -> Iterator[Any]:
+    def text() -> Drawn:
         yield f"{said('good', n.name)}  {plain(decided.did)}  {DIM}entry {decided.entry} of the ledger{OFF}"
         if n.start is not None:
             yield f"  from {_minute(n.start)}" + (f" to about {_minute(n.end)}" if n.end else "")
@@ -115,37 +114,34 @@ def terms_text(version: str, text: str | None) -> str:
     return f"Terms of use {version}\n\n{text or 'The catalog carries no text of them; ask the publisher.'}\n"
 
 
+LEDGER_COLUMNS = ("entry", "when", "who", "host", "did", "about", "for", "hash")
+
+
+def _entries(kept: Sequence[Kept]) -> Grid:
+    shown = table(*LEDGER_COLUMNS, right=("entry",), optional=("host", "hash"))
+    for k in kept:
+        e = k.entry
+        until, start = f"until {e.until}" if e.until else None, _minute(e.start) if e.start else None
+        more = ", ".join(one for one in (e.target, e.person, until, start) if one)
+        shown.add_row(
+            str(k.seq),
+            moment(e.at),
+            plain(e.by),
+            plain(e.host),
+            e.kind,
+            plain(e.subject),
+            plain(more or "–"),
+            f"{k.hash[:12]}…",
+        )
+    return shown
+
+
 def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[str, int]) -> View:
     rows = [{"seq": k.seq, **_fields(k), "hash": k.hash} for k in kept]
 
-    def text() -> Iterator[Any]:
-        shown = table(
-            "entry", "when", "who", "host", "did", "about", "for", "hash", right=("entry",), optional=("host", "hash")
-        )
-        for k in kept:
-            e = k.entry
-            more = ", ".join(
-                said
-                for said in (
-                    e.target,
-                    e.person,
-                    f"until {e.until}" if e.until else None,
-                    _minute(e.start) if e.start else None,
-                )
-                if said
-            )
-            shown.add_row(
-                str(k.seq),
-                moment(e.at),
-                plain(e.by),
-                plain(e.host),
-                e.kind,
-                plain(e.subject),
-                plain(more or "–"),
-                f"{k.hash[:12]}…",
-            )
+    def text() -> Drawn:
         if kept:
-            yield shown
+            yield _entries(kept)
             yield from (f"  {DIM}{k.seq}: {plain(k.entry.why)}{OFF}" for k in kept if k.entry.why)
         yield from (said("bad", problem) for problem in problems)
         if not problems:
@@ -161,15 +157,15 @@ def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[s
 
 
 def ledger_exported_view(count: int, file: str) -> View:
-    def text() -> Iterator[Any]:
+    def text() -> Drawn:
         yield said("good", f"{many(count, 'entry', 'entries')} with their hashes are in {file}")
         yield f"  Keep it where nobody who can write here can; then: gallant ledger verify --against {plain(file)}"
 
     return View("ledger-export", [{"file": file, "entries": count}], text)
 
 
-def ledger_verified_view(done: Any) -> View:
-    def text() -> Iterator[Any]:
+def ledger_verified_view(done: Verified) -> View:
+    def text() -> Drawn:
         yield from (said("bad", problem) for problem in done.problems)
         if done.broken is not None:
             yield f"  The first link that is not whole is entry {done.broken}; nothing after it proves anything."
@@ -187,5 +183,5 @@ def ledger_verified_view(done: Any) -> View:
     return View("ledger-verify", [done], text)
 
 
-def _fields(kept: Kept) -> dict[str, Any]:
-    return fields_of(kept.entry, Entry)
+def _fields(kept: Kept) -> dict[str, object]:
+    return fields_of(kept.entry, LedgerEntry)

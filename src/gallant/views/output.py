@@ -9,7 +9,7 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, TypeAlias, Union
 
 import msgspec
 
@@ -17,9 +17,17 @@ from gallant.core.errors import GallantError
 from gallant.core.records import printable
 from gallant.views.words import styled
 
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+
 FORMULA = ("=", "+", "-", "@", "\t", "\r")  # with what a cell begins that a table program computes
 # A table fits this where nothing says how wide the reader's screen is.
 PIPED_WIDTH = 120
+
+
+# The parts of a view, one after the other: prose, whose styles are markers, or a table as Rich draws it.
+Part: TypeAlias = Union[str, "RenderableType"]
+Drawn: TypeAlias = Iterator[Part]
 
 
 @dataclass(frozen=True)
@@ -28,17 +36,17 @@ class View:
     stderr."""
 
     command: str
-    rows: Sequence[Any] | Callable[[], Sequence[Any]]
-    text: Callable[[], Iterable[Any]]
-    more: Mapping[str, Any] = field(default_factory=dict)
+    rows: Sequence[object] | Callable[[], Sequence[object]]
+    text: Callable[[], Iterable[Part]]
+    more: Mapping[str, object] = field(default_factory=dict)
     remarks: Sequence[str] = ()
 
     @property
-    def data(self) -> Sequence[Any]:
+    def data(self) -> Sequence[object]:
         return self.rows() if callable(self.rows) else self.rows
 
 
-def console(file: IO[str], force: bool = False) -> Any:
+def console(file: IO[str], force: bool = False) -> Console:
     from rich.console import Console
 
     width = None if file.isatty() or "COLUMNS" in os.environ else PIPED_WIDTH
@@ -82,19 +90,18 @@ class Output:
         out = console(sys.stdout)
         after_table = False
         for part in _drawn(view):
-            prose = isinstance(part, str)
             if after_table:
                 out.print()
             try:  # prose is folded for a screen, and left whole for a program
-                if prose:
+                if isinstance(part, str):
                     out.print(_hanging(part) if out.is_terminal else styled(part), soft_wrap=not out.is_terminal)
                 else:
                     out.print(part)
-            except OSError:  # whoever read it has gone
+            except OSError:  # its reader has gone
                 raise
             except Exception as error:
                 _undrawn(error)
-            after_table = not prose
+            after_table = not isinstance(part, str)
 
     def document(self, document: object) -> None:
         """A document of another's format, as JSON, whatever form was asked for."""
@@ -108,7 +115,7 @@ class Output:
                 console(sys.stderr).print(styled(text), style="dim", soft_wrap=True)
 
 
-def _drawn(view: View) -> Iterator[Any]:
+def _drawn(view: View) -> Drawn:
     """The parts of a view, as far as it can make them."""
     parts = None
     while True:
@@ -126,12 +133,12 @@ def _drawn(view: View) -> Iterator[Any]:
 
 
 def _undrawn(error: Exception) -> None:
-    """What goes wrong with drawing is said, and is no failure of what was done."""
+    """What goes wrong with drawing is said, and does not fail what was done."""
     told = f"A part of this could not be drawn ({type(error).__name__}); --json has all of it."
     console(sys.stderr).print(told, soft_wrap=True)
 
 
-def _hanging(line: str) -> Any:
+def _hanging(line: str) -> RenderableType:
     """A line that begins further in stays there when it has to be folded."""
     from rich.padding import Padding
 
@@ -151,7 +158,7 @@ def reader_may_be_gone(file: IO[str]) -> Iterator[None]:
             os.dup2(os.open(os.devnull, os.O_WRONLY), file.fileno())
 
 
-def _write_csv(rows: Sequence[Any]) -> None:
+def _write_csv(rows: Sequence[object]) -> None:
     plain = [msgspec.to_builtins(row) for row in rows]
     if not plain:
         return

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
-from gallant.views.output import View
-from gallant.views.tables import LEVEL_MARKS, left_lines, next_steps, table
+from gallant.core.work.steps import doing
+from gallant.views.output import Drawn, View
+from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,
     DIM,
     OFF,
+    YELLOW,
     clock,
     duration,
     many,
@@ -20,14 +22,18 @@ from gallant.views.words import (
     said,
 )
 
+if TYPE_CHECKING:
+    from gallant.operations.plan import Planned
 
-def plan_rows(plan: Plan) -> list[dict[str, Any]]:
+
+def plan_rows(plan: Plan) -> list[dict[str, object]]:
     return [
         {
             "step": s.id,
             "kind": s.kind,
             "system": s.system,
             "node": s.node,
+            "component": s.component,
             "to": s.to,
             "estimate": s.estimate_s,
             "deadline": s.deadline_s,
@@ -42,34 +48,64 @@ def plan_rows(plan: Plan) -> list[dict[str, Any]]:
     ]
 
 
-def plan_view(planned: Any) -> View:
+def plan_view(planned: Planned) -> View:
     plan: Plan = planned.plan
 
-    def text() -> Any:
+    def text() -> Drawn:
         yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  about {BOLD}{duration(plan.estimate_s)}{OFF}  {DIM}{planned.path}{OFF}"
-        for lane in plan.lanes:
+        ends = plan.ends_s
+        names = {hop.id: f"{hop.system} {plain(hop.to)}" for lane in plan.lanes for hop in lane.hops}
+        for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
             for hop in lane.hops:
-                yield _hop_table(hop)
-        for name in planned.whole:
-            yield f"{mark('note')} A plan takes the whole of a system: all nodes of {BOLD}{plain(name)}{OFF} are in it, not only those that were named."
+                yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
+        if plan.rounds:
+            yield from _rounds(plan)
+        if planned.along:
+            yield f"{mark('note')} Taken along, since the others need {'it' if len(planned.along) == 1 else 'them'} first: {BOLD}{plain(', '.join(planned.along))}{OFF}."
+        for name, nodes in planned.some.items():
+            yield f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes stay as they are."
         yield from _consequences(plan)
-        yield from left_lines(planned.left)
+        yield from left_lines(
+            [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
+        )
         for f in planned.findings:
             yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
+        for name in planned.to_fetch:
+            yield f"{said('bad', 'stop')} {plain(name)} is not in stock: a component needs it"
+        for bar in planned.bars:
+            yield f"{said('bad', 'stop')} {plain(bar.what)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
-        yield from next_steps(*stops, f"gallant roll {plan.id}")
+        stops += [f"gallant stock fetch {' '.join(plan.systems)}"] if planned.to_fetch and not stops else []
+        decide = list(dict.fromkeys(bar.next for bar in planned.bars))
+        yield from next_steps(*stops, *decide, f"gallant roll {plan.id}")
 
     more = {
         "id": plan.id,
         "path": planned.path,
         "systems": plan.systems,
         "estimate": plan.estimate_s,
-        "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in planned.left],
+        "left": [
+            {"notice": n.notice.name, "installed": n.notice.installed, "target": n.notice.target, "why": n.why}
+            for n in planned.left
+        ],
     }
     return View("plan", plan_rows(plan), text, more)
 
 
-def _hop_table(hop: Hop) -> Any:
+def _rounds(plan: Plan) -> Iterator[str]:
+    """In which order systems may begin, and what has to be seen in between."""
+    for number, each in enumerate(plan.rounds, 1):
+        last = number == len(plan.rounds)
+        soak = f", then {duration(each.soak_s)} to soak" if each.soak_s and not last else ""
+        fail = (
+            ""
+            if last
+            else f"; the next round begins when {'all have' if not each.may_fail else f'all but {each.may_fail} have'} finished"
+        )
+        yield f"{mark('note')} Round {number}, {plain(each.name)}: {BOLD}{plain(', '.join(each.systems))}{OFF}{soak}{fail}."
+
+
+def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
     shown = table(
         "wave",
         "node",
@@ -80,10 +116,11 @@ def _hop_table(hop: Hop) -> Any:
         optional=("may be left", "about"),
         right=("about",),
     )
-    shown.title(f"{BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}   {duration(waves_seconds(hop.waves))}")
+    waits = f"   {YELLOW}waits for {' and '.join(after)}{OFF}" if after else ""
+    shown.title(f"{BOLD}{hop.system}  {_what(hop)}{OFF}   {duration(waves_seconds(hop.waves))}{waits}")
     for number, wave in enumerate(hop.waves, 1):
         for index, track in enumerate(wave.tracks):
-            steps = "  ".join(f"{s.kind} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
+            steps = "  ".join(f"{plain(_step_words(s, hop))} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
             rest = duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no"
             about = clock(sum(s.estimate_s for s in track.steps))
             shown.add_row(
@@ -97,15 +134,34 @@ def _hop_table(hop: Hop) -> Any:
     return shown
 
 
+def _step_words(step: Step, hop: Hop) -> str:
+    """What a step does; of one on what stands on the system, on which node."""
+    return doing(step) if step.system == hop.system else f"{doing(step)} {step.subject}"
+
+
+def _what(hop: Hop) -> str:
+    """What a hop brings: the image's way, and those of the components that go with it."""
+    image = [f"{plain(hop.from_)} → {plain(hop.to)}"] if hop.image else []
+    return "  ".join([*image, *(f"{plain(p.component)} {plain(p.from_)} → {plain(p.to)}" for p in hop.parts)])
+
+
 def _disturbs(steps: Sequence[Step]) -> str:
-    nodes = [n for s in steps for n in s.disturbs]
+    nodes = dict.fromkeys(n for s in steps for n in s.disturbs)
     gap = sum(s.interrupts_s for s in steps)
-    out = [f"{', '.join(nodes)} for {duration(sum(s.estimate_s for s in steps if s.disturbs))}"] if nodes else []
-    return "; ".join(out + ([f"services {gap:g} s"] if gap else [])) or "nothing"
+    out = [f"{', '.join(nodes)} for {duration(_out_s(steps))}"] if nodes else []
+    return "; ".join(out + ([f"services {duration(gap) if gap >= 60 else f'{gap:g} s'}"] if gap else [])) or "nothing"
 
 
-def _consequences(plan: Plan) -> Any:
-    moves = [s for s in plan.steps() if s.interrupts_s]
+def _out_s(steps: Sequence[Step]) -> float:
+    """For how long a node is out: of one that is set aside first, all the time until it is taken back."""
+    if not any(s.aside for s in steps):
+        return sum(s.estimate_s for s in steps if s.disturbs)
+    first = next(n for n, s in enumerate(steps) if s.disturbs)
+    return sum(s.estimate_s for s in steps[first:] if not s.ends_node)
+
+
+def _consequences(plan: Plan) -> Iterator[str]:
+    moves = [s for s in plan.steps() if s.interrupts_s and not s.disturbs]
     if moves:
         yield f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of {many(len(moves), 'move')} of the active role; answering otherwise."
     alone = [
@@ -113,18 +169,31 @@ def _consequences(plan: Plan) -> Any:
         for lane in plan.lanes
         for hop in lane.hops
         for w in hop.waves
-        if any(s.disturbs and not s.alone for s in steps_of((w,)))
+        if not lane.down_s and any(s.disturbs and not s.alone for s in steps_of((w,)))
     ]
     for lane in plan.lanes:
         if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):
             yield f"{mark('note')} {plain(lane.system)} is not in service: nobody waits for its nodes, so all are worked on at once."
     if alone:
-        yield f"{mark('note')} Redundancy: one node is away {many(len(alone), 'time')}, about {duration(_away(alone[0]))} each, until its replica is whole."
+        most = max(sum(any(s.disturbs for s in t.steps) for t in w.tracks) for w in alone)
+        who = "one node is" if most == 1 else f"up to {most} nodes are"
+        yield f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about {duration(max(map(_away, alone)))} each, until all is whole again."
     for lane in plan.lanes:
+        if lane.down_s:
+            hit = f" Hit by it: {plain(', '.join(lane.hit))}." if lane.hit else ""
+            yield f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it carries on.{hit} Needs --consent downtime:{lane.system}."
+        for name, seconds in lane.falls.items():
+            yield f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on {plain(lane.system)}. Needs --consent downtime:{name}."
+        if lane.mute:
+            names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
+            yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
         yield f"{mark('note')} {_restore_points(lane)}"
         for hop in lane.hops:
             if hop.one_way:
                 yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
+            for part in hop.parts:
+                if part.one_way_because is not None:
+                    yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or 'the publisher gives none').rstrip('.')}. Needs --consent one-way:{lane.system}."
             if not hop.snapshots:
                 yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
             if hop.despite_recall:
@@ -134,7 +203,7 @@ def _consequences(plan: Plan) -> Any:
 
 def _way_back(lane: Lane) -> Iterator[str]:
     """What a node keeps of its old release, by its profile."""
-    if any(hop.one_way for hop in lane.hops):
+    if any(hop.one_way or any(p.one_way_because is not None for p in hop.parts) for hop in lane.hops):
         return
     name = plain(lane.system)
     if lane.slots > 1:
@@ -143,8 +212,8 @@ def _way_back(lane: Lane) -> Iterator[str]:
         yield f"{mark('note')} {name}: no step is one-way, but its nodes keep no second image: the way back is to install the old release again."
 
 
-def _restore_points(lane: Any) -> str:
-    """What of each hop is there to go back to, beside its backup."""
+def _restore_points(lane: Lane) -> str:
+    """What of each hop is there to go back to, besides its backup."""
     name, before = plain(lane.system), [plain(hop.to) for hop in lane.hops if hop.restore_point]
     if not before:
         return f"No snapshot of {name}: neither its profile nor a host below it knows how, or its release cannot. Its backups are the way back."
@@ -153,4 +222,4 @@ def _restore_points(lane: Any) -> str:
 
 
 def _away(wave: Wave) -> float:
-    return sum(s.estimate_s for s in steps_of((wave,)) if s.kind in ("restart", "steady"))
+    return max(_out_s(t.steps) + sum(s.estimate_s for s in t.steps if s.ends_node) for t in wave.tracks)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.errors import GallantError
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,
@@ -23,6 +23,11 @@ from gallant.views.words import (
     plain,
     said,
 )
+
+if TYPE_CHECKING:
+    from gallant.operations.history import Run, StepRow
+    from gallant.operations.roll import Rolled
+    from gallant.operations.verify import Verified
 
 STATE_MARKS = Marks(
     {
@@ -46,10 +51,10 @@ STEP_MARKS = Marks(
 )
 
 
-def rolled_view(result: Any, run: Any) -> View:
+def rolled_view(result: Rolled, run: Run) -> View:
     rows = history_rows([run])
 
-    def text() -> Any:
+    def text() -> Drawn:
         length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield ""
         yield f"{BOLD}{result.id}{OFF} {said(STATE_MARKS[result.end.state], result.end.state)}{length}"
@@ -64,7 +69,7 @@ def rolled_view(result: Any, run: Any) -> View:
 MUCH_LONGER = 2.0  # than planned: an outage of which somebody should know why
 
 
-def _outages_of(run: Any) -> str:
+def _outages_of(run: Run) -> str:
     """Not watched, none and not known are three answers."""
     if run.watched is None and not run.outages:
         return "not known"
@@ -76,17 +81,17 @@ def _outages_of(run: Any) -> str:
     return f"{len(run.outages)}, longest {max(o.measured or 0 for o in run.outages):.2f} s{blind}"
 
 
-def _outage_lines(run: Any) -> Iterator[str]:
+def _outage_lines(run: Run) -> Iterator[str]:
     if run.watched is None and not run.outages:
         yield f"{mark('note')} Whether services were out is not known: its journal does not say what was watched."
     elif run.watched and not run.outages:
         yield f"{mark('good')} Services answered all through the watch."
     for o in run.outages:
         planned = run.planned_outage_s
-        long = o.measured is not None and planned and o.measured > MUCH_LONGER * planned
+        times = o.measured / planned if o.measured is not None and planned else 0
         length = f"{o.measured:.2f} s measured" if o.measured is not None else f"{LOUD}still out{OFF}"
-        than = f", {LOUD}{o.measured / planned:.1f} times as long as planned{OFF}" if long else ""
-        level = "bad" if o.measured is None else "work" if long else "note"
+        than = f", {LOUD}{times:.1f} times as long as planned{OFF}" if times > MUCH_LONGER else ""
+        level = "bad" if o.measured is None else "work" if times > MUCH_LONGER else "note"
         yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
     if run.unwatched:
         yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} has no service to probe."
@@ -94,10 +99,10 @@ def _outage_lines(run: Any) -> Iterator[str]:
         yield f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run} out."
 
 
-def verify_view(done: Any) -> View:
+def verify_view(done: Verified) -> View:
     rows: Sequence[NodeVerdict] = done.verdicts
 
-    def text() -> Any:
+    def text() -> Drawn:
         shown = table("node", "verdict", "expected", "observed", "problems")
         for r in rows:
             shown.add_row(
@@ -131,7 +136,7 @@ def verify_view(done: Any) -> View:
     return View("verify", rows, text, more)
 
 
-def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
+def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
     return [
         {
             "run": r.run,
@@ -154,8 +159,8 @@ def history_rows(runs: Sequence[Any]) -> list[dict[str, Any]]:
     ]
 
 
-def history_view(runs: Sequence[Any], damaged: Sequence[GallantError] = ()) -> View:
-    def text() -> Any:
+def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> View:
+    def text() -> Drawn:
         yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
         shown = table(
             "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
@@ -182,8 +187,8 @@ def history_view(runs: Sequence[Any], damaged: Sequence[GallantError] = ()) -> V
     return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged]})
 
 
-def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
-    def text() -> Any:
+def roll_steps_view(run: Run, steps: Sequence[StepRow]) -> View:
+    def text() -> Drawn:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
         shown = table(
@@ -219,7 +224,7 @@ def roll_steps_view(run: Any, steps: Sequence[Any]) -> View:
 def journal_view(run: str, events: int, problems: Sequence[str]) -> View:
     rows = [{"run": run, "events": events, "ok": not problems, "problems": list(problems)}]
 
-    def text() -> Any:
+    def text() -> Drawn:
         if not problems:
             yield said("good", f"the journal of {run} is whole: {events} events, no gap, its grammar holds")
         else:

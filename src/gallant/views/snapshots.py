@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.estate.snapshots import RestorePoint
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size
 
+if TYPE_CHECKING:
+    from gallant.operations.snapshots import Made
 
-def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, Any]]:
+
+def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, object]]:
     return [
         {
             "system": k.system,
@@ -26,8 +29,8 @@ def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, Any]]:
     ]
 
 
-def made_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def made_view(rows: Sequence[Made]) -> View:
+    def text() -> Drawn:
         for row in rows:
             if row.error is not None:
                 yield f"{mark('bad')} {plain(row.error)}"
@@ -41,7 +44,7 @@ def made_view(rows: Sequence[Any]) -> View:
 
 
 def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) -> View:
-    def text() -> Any:
+    def text() -> Drawn:
         for what in failed:
             yield f"{mark('bad')} {plain(what)}"
         shown = table("system", "snapshot", "age", "size", "kept by", optional=("kept by",), right=("size",))
@@ -65,7 +68,7 @@ def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) 
 
 
 def done_view(kept: RestorePoint, did: str) -> View:
-    def text() -> Any:
+    def text() -> Drawn:
         yield f"{said('good', kept.system)}  {did} {plain(kept.snapshot.name)}"
         yield from next_steps(f"gallant check {kept.system}")
 

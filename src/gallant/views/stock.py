@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
-from gallant.views.output import View
+from gallant.views.output import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, many, mark, plain, said, size
+
+if TYPE_CHECKING:
+    from gallant.operations.stock import Added, Fetched, InStock, Preloaded, Pruned
+
+if TYPE_CHECKING:
+    pass
 
 STATES = {
     "fetched": ("good", "fetched, verified"),
@@ -26,8 +32,8 @@ def _speed(count: int, seconds: float) -> str:
     return f"{size(count / seconds)}/s" if seconds > 0 else ""
 
 
-def fetched_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def fetched_view(rows: Sequence[Fetched]) -> View:
+    def text() -> Drawn:
         shown = table(
             "package", "for", "size", "state", "speed", "sha-256", optional=("sha-256",), right=("size", "speed")
         )
@@ -56,8 +62,8 @@ def fetched_view(rows: Sequence[Any]) -> View:
     return View("stock-fetch", rows, text)
 
 
-def held_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def held_view(rows: Sequence[InStock]) -> View:
+    def text() -> Drawn:
         shown = table(
             "package",
             "release",
@@ -98,8 +104,8 @@ def held_view(rows: Sequence[Any]) -> View:
     return View("stock-list", rows, text)
 
 
-def added_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def added_view(rows: Sequence[Added]) -> View:
+    def text() -> Drawn:
         for r in rows:
             what = plain(r.release) if r.release else f"in no catalog; {plain(r.vouched)}"
             yield f"{said('good' if r.release else 'work', r.package)}  {size(r.bytes)}, {what}"
@@ -108,8 +114,8 @@ def added_view(rows: Sequence[Any]) -> View:
     return View("stock-add", rows, text)
 
 
-def preloaded_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def preloaded_view(rows: Sequence[Preloaded]) -> View:
+    def text() -> Drawn:
         shown = table("node", "package", "size", "state", "verified by", "speed", right=("size", "speed"))
         for r in rows:
             speed = _speed(r.bytes, r.seconds) if r.state == "preloaded" else ""
@@ -130,10 +136,10 @@ def preloaded_view(rows: Sequence[Any]) -> View:
     return View("stock-preload", rows, text)
 
 
-def pruned_view(rows: Sequence[Any], dry: bool) -> View:
+def pruned_view(rows: Sequence[Pruned], dry: bool) -> View:
     going = [r for r in rows if r.kept is None]
 
-    def text() -> Any:
+    def text() -> Drawn:
         shown = table("package", "size", "what becomes of it", "sha-256", right=("size",), optional=("sha-256",))
         for r in rows:
             fate = said("good", f"stays: {r.kept}") if r.kept else said("work", "would go" if dry else "gone")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
-from gallant.views.output import View
-from gallant.views.tables import next_steps, state_word, sync_word, table
+from gallant.views.output import Drawn, View
+from gallant.views.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -20,8 +21,11 @@ from gallant.views.words import (
     said,
 )
 
+if TYPE_CHECKING:
+    from gallant.operations.survey import Survey, Surveyed
 
-def survey_view(result: Any, now: datetime) -> View:
+
+def survey_view(result: Survey, now: datetime) -> View:
     rows = [
         {
             "system": n.system,
@@ -38,47 +42,30 @@ def survey_view(result: Any, now: datetime) -> View:
     ]
     failed = [n for n in result.nodes if n.reading is None]
 
-    def text() -> Any:
-        shown = table(
-            "node",
-            "answer",
-            "version",
-            "role",
-            "state",
-            "sync",
-            "serial",
-            "took",
-            right=("took",),
-            optional=("serial", "took"),
-        )
-        for n in result.nodes:
-            name = f"{n.system}/{n.node}"
-            if n.reading is None:
-                shown.add_row(f"{BOLD}{name}{OFF}", said("bad", "no reading"), "", "", "", "", "", f"{n.took_s:.2f} s")
-                continue
-            r = n.reading
-            waits = (
-                f"{r.version} {YELLOW}▲ next {plain(r.next_version)}{OFF}"
-                if r.next_version not in (None, r.version)
-                else plain(r.version)
-            )
-            shown.add_row(
-                f"{BOLD}{name}{OFF}",
-                said("good", "read"),
-                waits,
-                r.role,
-                state_word(r.state),
-                sync_word(r),
-                plain(r.serial),
-                f"{n.took_s:.2f} s",
-            )
-        yield shown
+    def text() -> Drawn:
+        yield _answers(result.nodes)
         for n in failed:
             yield f"{mark('bad')} {plain(n.error)} {DIM}(last read: {ago(n.last, now)}){OFF}"
-        good = len(result.nodes) - len(failed)
-        yield (
-            f"{many(good, 'node')} read" + (f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else "") + "."
-        )
+        told = f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else ""
+        yield f"{many(len(result.nodes) - len(failed), 'node')} read{told}."
         yield from next_steps(*(n.next for n in failed)) or next_steps("gallant gaps")
 
     return View("survey", rows, text)
+
+
+COLUMNS = ("node", "answer", "version", "role", "state", "sync", "serial", "took")
+
+
+def _answers(nodes: Sequence[Surveyed]) -> Grid:
+    shown = table(*COLUMNS, right=("took",), optional=("serial", "took"))
+    for n in nodes:
+        name, r, took = f"{BOLD}{n.system}/{n.node}{OFF}", n.reading, f"{n.took_s:.2f} s"
+        if r is None:
+            shown.add_row(name, said("bad", "no reading"), "", "", "", "", "", took)
+            continue
+        waits = f" {YELLOW}▲ next {plain(r.next_version)}{OFF}" if r.next_version not in (None, r.version) else ""
+        version = plain(r.version) + waits
+        shown.add_row(
+            name, said("good", "read"), version, r.role, state_word(r.state), sync_word(r), plain(r.serial), took
+        )
+    return shown

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from gallant.core.assess.notices import Notice
-from gallant.views.output import PIPED_WIDTH, View
+from gallant.views.output import PIPED_WIDTH, Drawn, View
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -20,6 +20,12 @@ from gallant.views.words import (
     said,
     styled,
 )
+
+if TYPE_CHECKING:
+    from rich.table import Table
+
+    from gallant.core.readings import Reading
+    from gallant.operations.files import Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 
@@ -52,7 +58,7 @@ class Grid:
     def add_row(self, *cells: str) -> None:
         self.table.add_row(*(styled(cell) for cell, kept in zip(cells, self.kept, strict=True) if kept))
 
-    def __rich__(self) -> Any:
+    def __rich__(self) -> Table:
         return self.table
 
 
@@ -71,20 +77,21 @@ def state_word(state: str) -> str:
     )
 
 
-def sync_word(reading: Any) -> str:
+def sync_word(reading: Reading) -> str:
     if reading.in_sync is None:
         return "–"
     return "in sync" if reading.in_sync else f"{YELLOW}{plain(reading.sync_word)}{OFF}"
 
 
-def left_lines(left: Sequence[Notice]) -> Iterator[str]:
-    """What is not as its aim says and no plan covers yet: all is not well only because every image is."""
+def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> Iterator[str]:
+    """What is not as its aim says: all is well only when no component is left. `why` it is in no plan, by name."""
     for n in left:
-        yield f"{mark('work')} Not in a plan yet, so by hand: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} → {plain(n.target or '–')}."
+        told = (why or {}).get(n.name, "")
+        yield f"{mark('work')} Still behind: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} → {plain(n.target or '–')}{f': {plain(told)}' if told else ''}."
 
 
-def validated_view(rows: Sequence[Any]) -> View:
-    def text() -> Any:
+def validated_view(rows: Sequence[Validated]) -> View:
+    def text() -> Drawn:
         for r in rows:
             if r.problems:
                 yield from (plain(p) for p in r.problems)
@@ -96,6 +103,6 @@ def validated_view(rows: Sequence[Any]) -> View:
     return View("validate", rows, text)
 
 
-def lines_view(command: str, rows: Sequence[Any], *lines: str) -> View:
+def lines_view(command: str, rows: Sequence[object], *lines: str) -> View:
     """A short answer in a line or two."""
     return View(command, rows, lambda: lines)

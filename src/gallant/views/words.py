@@ -1,4 +1,4 @@
-"""Numbers with their units, times with their zone, states with a symbol beside the word, and the styles of all of them.
+"""Numbers with their units, times with their zone, states with a symbol next to the word, and the styles of all of them.
 
 A style begins and ends with a control character, which no text of a device, catalog or file has any more once it is here.
 So everything is taken literally save what this program itself puts between: brackets, backslashes and links are text.
@@ -8,9 +8,12 @@ from __future__ import annotations
 
 import re
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING
 
 from gallant.core.records import printable
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 _BEGINS, _ENDS = "\x0e", "\x0f"
 _STYLE = re.compile(f"{_BEGINS}([a-z_ ]*){_ENDS}")
@@ -59,8 +62,8 @@ def plain(text: object) -> str:
     return printable(str(text))
 
 
-def styled(text: str) -> Any:
-    """What is put on the screen: our own styles as such, all the rest literally (a `rich.text.Text`)."""
+def styled(text: str) -> Text:
+    """What is put on the screen: our own styles as such, all the rest literally as such."""
     from rich.text import Text
 
     shown, begun = Text(), list[str]()

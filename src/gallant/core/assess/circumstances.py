@@ -10,6 +10,7 @@ from datetime import timedelta
 
 from gallant.core.assess.checking import ALWAYS, LONG_BEFORE, NOT_DURING, SEVERAL, SHARED_LOAD, check
 from gallant.core.assess.findings import Facts, Finding, finding
+from gallant.core.estate.capacity import rooms
 from gallant.core.estate.order import SHAPES
 
 OPENED_WITHIN = timedelta(days=30)
@@ -60,7 +61,7 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
                 facts,
                 "warn",
                 f"should {name} not come back, nobody could reach it",
-                "nobody is on site, no console is named, and it is no guest",
+                "nobody is on site, no console is named, and it is not a guest",
                 f"Write under {name} in estate.yaml:  console: https://…  (or ssh://…), then: gallant check {facts.name}",
                 node,
             )
@@ -163,7 +164,7 @@ def _links(facts: Facts) -> Iterator[Finding]:
 @check(
     "sessions",
     looks_at="how many are logged in",
-    why="whoever is working there is cut off by a restart",
+    why="anyone who is working there is cut off by a restart",
     levels="note",
 )
 def _sessions(facts: Facts) -> Iterator[Finding]:
@@ -174,7 +175,7 @@ def _sessions(facts: Facts) -> Iterator[Finding]:
                 facts,
                 "note",
                 f"{count:.0f} sessions are open on {reading.name}",
-                "whoever works there is cut off",
+                "anyone who works there is cut off",
                 None,
                 node,
             )
@@ -254,14 +255,14 @@ def _copies(facts: Facts) -> Iterator[Finding]:
     if newest is None:
         return
     known = {copy.place: copy for copy in newest.copies}
-    for place in dict.fromkeys((*facts.around.copy_places, *known)):
-        copy = known.get(place)
+    for second in dict.fromkeys((*facts.around.copy_places, *known)):
+        copy = known.get(second)
         if copy is not None and copy.problem is None:
-            yield finding(facts, "pass", f"its newest backup lies at {place} too")
+            yield finding(facts, "pass", f"its newest backup lies at {second} too")
         else:
             why = copy.problem if copy is not None else "it was never made"
             todo = f"gallant backup take {facts.name}"
-            yield finding(facts, "warn", f"its newest backup has no copy at {place}", why or "", todo)
+            yield finding(facts, "warn", f"its newest backup has no copy at {second}", why or "", todo)
 
 
 @check(
@@ -296,7 +297,7 @@ def _snapshots(facts: Facts) -> Iterator[Finding]:
 @check(
     "snapshot-possible",
     looks_at="it can be snapshotted, now and from the next release on",
-    why="whoever counts on a way back finds out in time that there is none",
+    why="anyone who counts on a way back finds out in time that there is none",
     levels="warn note",
 )
 def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
@@ -333,17 +334,13 @@ def _capacity(facts: Facts) -> Iterator[Finding]:
     if len(rows) < 2 or facts.errors:
         return
     ceiling = facts.limits.ceiling_percent
-    for name in dict.fromkeys(g.name for g in rows[0].gauges if g.unit == "%"):
-        values = [v for r in rows if (v := r.gauge(name)) is not None]
-        if len(values) < len(rows):
-            continue
-        without = sum(values) / (len(values) - 1)
-        good = without <= ceiling
+    for room in rooms(rows, 1):
+        good = room.then <= ceiling
         yield finding(
             facts,
             "pass" if good else "stop",
-            f"the {name} of {facts.name} {'fits' if good else 'does not fit'} on one node less",
-            f"{sum(values) / len(values):.0f} % each now, {without:.0f} % then, ceiling {ceiling:.0f} %",
+            f"the {room.gauge} of {facts.name} {'fits' if good else 'does not fit'} on one node less",
+            f"{room.now:.0f} % each now, {room.then:.0f} % then, ceiling {ceiling:.0f} %",
             None if good else f"Move load away from {facts.name}, then: gallant check {facts.name}",
         )
 
@@ -373,7 +370,7 @@ def _format(facts: Facts) -> Iterator[Finding]:
 @check(
     "own-path",
     looks_at="Gallant's own host, store and names do not stand on what would be disturbed",
-    why="whoever saws off the branch that they sit on sees nothing through",
+    why="anyone who saws off the branch that they sit on sees nothing through",
     levels="stop",
 )
 def _own_path(facts: Facts) -> Iterator[Finding]:

@@ -46,7 +46,7 @@ class Rule(Record):
 class Task(Record):
     """One system's part: its product, what it runs, and the version it should run.
 
-    `running` is what its slowest node runs, `also` what others of its nodes run beside it. `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
+    `running` is what its slowest node runs, `also` what others of its nodes run next to it. `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
     """
 
     system: str
@@ -160,10 +160,10 @@ class _Group:
     def __init__(self, lines: Sequence[_Line], rules: Sequence[Rule]) -> None:
         self.lines = list(lines)
         self.rules = list(rules)
-        place = {line.task.system: i for i, line in enumerate(self.lines)}
+        number = {line.task.system: i for i, line in enumerate(self.lines)}
         self.pairs: list[tuple[int, int, list[Sequence[bool]]]] = []
         for rule in self.rules:
-            a, b = place[rule.system], place[rule.other]
+            a, b = number[rule.system], number[rule.other]
             inside = self.lines[b].all_inside(rule.range)
             applies = self.lines[a].any_inside(rule.when) if rule.when else (True,) * len(self.lines[a].versions)
             anything = (True,) * len(inside)
@@ -184,6 +184,11 @@ class _Group:
         leads out of a breach first is preferred. Many sequences cost the same, in whatever order independent moves come;
         among equals the one that has come farthest is followed, so that they are not all walked through.
         """
+        # A* over the states of all systems at once. What is `left` of each system, the others aside, never says too much, so
+        # the first time that the goal comes off the queue its way is the cheapest. The queue's order is (cost, hops, broken,
+        # left): without the last, n moves that do not touch one another are tried in all their n! orders before the goal is
+        # reached. `tick` only keeps equal entries from being compared by their states. A state is settled once it comes off;
+        # it may lie in the queue more than once, since a heap cannot lower a price.
         lines = self.lines
         start: State = tuple(0 for _ in lines)
         goal: State = tuple(line.goal for line in lines)

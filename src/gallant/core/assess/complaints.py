@@ -60,7 +60,7 @@ def _readiness(facts: Facts) -> Iterator[Finding]:
 @check(
     "expiries",
     looks_at="no password, account, certificate or licence ends soon, or before the booked work does",
-    why="a password or certificate that ends locks out whoever comes to mend",
+    why="a password or certificate that ends locks out anyone who comes to mend",
     levels="stop warn",
 )
 def _expiries(facts: Facts) -> Iterator[Finding]:

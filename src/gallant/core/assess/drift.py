@@ -1,4 +1,4 @@
-"""What a later check found otherwise than an earlier one: what is new or worse first, then what is better or gone."""
+"""What a later check found to differ from an earlier one: what is new or worse first, then what is better or gone."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from itertools import islice
 from operator import attrgetter, itemgetter
-from typing import Any, overload
+from typing import overload
 
 from gallant.core.assess.remarks import Remark, remarks
 from gallant.core.assess.routes import Route, describe_unknown, find_route, why_not_enter
@@ -142,12 +142,12 @@ class Gap(Record, gc=False):
 class Gaps(Sequence[Gap]):
     """Gaps in their order. An estate has hundreds of thousands and a person looks at few: each is made when looked at."""
 
-    def __init__(self, buckets: Iterable[list[Any]]) -> None:
+    def __init__(self, buckets: Iterable[list[Reading | Component | Verdict]]) -> None:
         """Each bucket is reading, part, verdict, reading, part, verdict, and so on."""
         self._buckets = [bucket for bucket in buckets if bucket]
 
     def rows(self) -> Iterator[tuple[Reading, Component, Verdict]]:
-        """What each gap is made of, for whoever counts them all."""
+        """What each gap is made of, for anyone who counts them all."""
         for bucket in self._buckets:
             every = iter(bucket)
             yield from zip(every, every, every, strict=True)
@@ -171,18 +171,24 @@ Known = dict[tuple[str, str, str | None], tuple[Verdict, Add]]
 
 
 class _Judge:
-    """Verdicts, each made once, and the buckets of equal rank that gaps are laid into."""
+    """Verdicts, each made once, and the buckets of equal rank that gaps are laid into.
+
+    An estate has hundreds of thousands of gaps and some dozens of ranks. So nothing is sorted: systems and components are
+    gone through in the order of the table, and what falls into one bucket lies there in that order already. To walk
+    them in another order would break the order within a rank, with no sort behind it to mend that. A bucket is one flat list,
+    since a tuple for each gap would cost more than the gap.
+    """
 
     def __init__(
         self, estate: Estate, products: Mapping[str, Product], now: datetime, bundles: Sequence[Bundle]
     ) -> None:
         self.by_subject, self.products, self.now, self.bundles = aims_by_subject(estate), products, now, bundles
-        self.buckets: dict[tuple[int, int], list[Any]] = {}
+        self.buckets: dict[tuple[int, int], list[Reading | Component | Verdict]] = {}
         self._known: dict[tuple[str, tuple[AimHere, ...]], Known] = {}
         self._prospects: dict[tuple[str, str], Prospect] = {}
 
     def known(self, system: System, aims: tuple[AimHere, ...]) -> Known:
-        """What was said already under these aims; what a system itself runs binds its aims otherwise than another's would."""
+        """What was said already under these aims; what a system itself runs binds its aims differently from what another runs."""
         return self._known.setdefault((system.product, aims), {})
 
     def add_to(self, verdict: Verdict) -> Add:

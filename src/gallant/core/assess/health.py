@@ -117,7 +117,7 @@ def _in_sync(facts: Facts) -> Iterator[Finding]:
 @check(
     "roles",
     looks_at="roles are in their usual places",
-    why="whoever looks for the load looks in its usual place; a role elsewhere has a reason",
+    why="anyone who looks for the load looks in its usual place; a role elsewhere has a reason",
     levels="warn note",
     phases=NOT_DURING,
     mend="roles",
@@ -171,7 +171,7 @@ def _no_job(facts: Facts) -> Iterator[Finding]:
 @check(
     "restart-pending",
     looks_at="no node would start another version than it runs",
-    why="the next restart, whoever causes it, would change the version",
+    why="the next restart, no matter who causes it, would change the version",
     levels="warn",
 )
 def _restart_pending(facts: Facts) -> Iterator[Finding]:
@@ -258,7 +258,7 @@ def _clock(facts: Facts) -> Iterator[Finding]:
 
 @check(
     "service-address",
-    looks_at="one node answers for each service address, and it is no node's own address",
+    looks_at="one node answers for each service address, and it is not a node's own address",
     why="an address that two nodes hold, or that stays with one, does not follow its role",
     levels="stop warn",
     shapes=SEVERAL,
@@ -280,34 +280,26 @@ def _service_address(facts: Facts) -> Iterator[Finding]:
                 owner,
             )
             continue
-        answering = [node for node, addresses in told.items() if address in addresses]
-        if len(answering) > 1:
-            yield finding(
-                facts,
-                "stop",
-                f"{' and '.join(answering)} both answer for the service address {name}"
-                if len(answering) == 2
-                else f"{', '.join(answering)} all answer for the service address {name}",
-                f"{address}: users reach one or the other by chance",
-                f"Take {address} off all nodes of {facts.name} but the one that should have it",
-            )
-        elif all_told and not answering:
-            yield finding(
-                facts,
-                "stop",
-                f"no node answers for the service address {name}",
-                address,
-                f"Look at the roles: gallant inventory {facts.name}",
-            )
-        else:
-            yield finding(
-                facts,
-                "pass",
-                f"{answering[0]} alone answers for the service address {name}"
-                if answering
-                else f"the service address {name} is no node's own",
-                address,
-            )
+        yield _answering(facts, name, address, [n for n, addresses in told.items() if address in addresses], all_told)
+
+
+def _answering(facts: Facts, name: str, address: str, answering: list[str], all_told: bool) -> Finding:
+    """What the nodes that say they answer for a service address make of it."""
+    if len(answering) > 1:
+        several = f"{' and '.join(answering)} both" if len(answering) == 2 else f"{', '.join(answering)} all"
+        return finding(
+            facts,
+            "stop",
+            f"{several} answer for the service address {name}",
+            f"{address}: users reach one or the other by chance",
+            f"Take {address} off all nodes of {facts.name} but the one that should have it",
+        )
+    if all_told and not answering:
+        todo = f"Look at the roles: gallant inventory {facts.name}"
+        return finding(facts, "stop", f"no node answers for the service address {name}", address, todo)
+    if answering:
+        return finding(facts, "pass", f"{answering[0]} alone answers for the service address {name}", address)
+    return finding(facts, "pass", f"the service address {name} is not a node's own", address)
 
 
 @check(
@@ -502,7 +494,7 @@ def _channels(facts: Facts) -> Iterator[Finding]:
 @check(
     "own-files",
     looks_at="nobody else can write what Gallant goes by",
-    why="whoever can write the estate, a profile or a plan has Gallant do what they want",
+    why="anyone who can write the estate, a profile or a plan has Gallant do what they want",
     levels="warn",
 )
 def _own_files(facts: Facts) -> Iterator[Finding]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from gallant.core.catalog.conditions import Facts, holds
+from gallant.core.catalog.conditions import FactsByName, holds
 from gallant.core.catalog.products import SEVERITIES, KnownIssue, Product, Release
 from gallant.core.records import Record
 
@@ -30,7 +30,7 @@ class Concern(Record):
         return 0 if self.nodes else 1 if self.untold else 2, SEVERITIES.index(self.issue.severity)
 
 
-def concerns_of(product: Product, release: Release, facts: Mapping[str, Facts]) -> list[Concern]:
+def concerns_of(product: Product, release: Release, facts: Mapping[str, FactsByName]) -> list[Concern]:
     """One for each known issue; `facts` are by node. A condition on the version asks it of the release itself."""
     found = []
     for issue in release.issues:

@@ -1,6 +1,6 @@
 """The ledger: who decided what, when and from which host, as a chain in which no entry can be changed or left out.
 
-Each entry's hash is over the hash before it and the entry's own JSON (SHA-256), so that whoever holds the newest hash can
+Each entry's hash is over the hash before it and the entry's own JSON (SHA-256), so that anyone who holds the newest hash can
 tell whether anything before it was touched.
 """
 
@@ -31,10 +31,11 @@ KINDS = (
     "vouch",
     "despite-booking",
 )
+DECISIONS = KINDS[:6]  # on a notice
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")
 
 
-class Entry(Record):
+class LedgerEntry(Record):
     """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
     was made for, `until` a release or a day, `start` and `end` those of a booking. `state` is how far
     work that takes a while has come, or what was done: see `STATES`."""
@@ -62,11 +63,11 @@ class Kept(Record):
     """An entry in its place: `seq` counts from 1 without a gap."""
 
     seq: int
-    entry: Entry
+    entry: LedgerEntry
     hash: str
 
 
-def next_hash(before: str, entry: Entry) -> str:
+def next_hash(before: str, entry: LedgerEntry) -> str:
     return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state")).hexdigest()
 
 
@@ -97,7 +98,7 @@ def broken_at(kept: Iterable[Kept]) -> int | None:
 
 def against(kept: Iterable[Kept], witnessed: Mapping[int, str]) -> list[str]:
     """What differs from what somebody else was told at the time, by number: a chain written anew is whole in itself, and
-    only whoever kept an old hash can tell. The first difference comes first."""
+    only anyone who kept an old hash can tell. The first difference comes first."""
     here = {one.seq: one.hash for one in kept}
     problems = []
     for seq in sorted(witnessed):

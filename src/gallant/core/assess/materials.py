@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any
 
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import digest, rfc3339
@@ -36,7 +35,7 @@ def bill(
     serial: str,
     hashes: Mapping[tuple[str, str], str],
     runs_on: Mapping[str, str],
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """The document. `nodes` are (system, node, reading); `hashes` gives SHA-256 of a product's version where a catalog
     knows its package; `runs_on` leads from a node to the node that it lives on; `serial` is a UUID."""
     components, depends = [], []
@@ -60,7 +59,7 @@ def bill(
     }
 
 
-def _device(reading: Reading, hashes: Mapping[tuple[str, str], str]) -> dict[str, Any]:
+def _device(reading: Reading, hashes: Mapping[tuple[str, str], str]) -> dict[str, object]:
     properties = {
         "gallant:system": reading.system,
         "gallant:node": reading.node,
@@ -82,9 +81,9 @@ def _device(reading: Reading, hashes: Mapping[tuple[str, str], str]) -> dict[str
     }
 
 
-def _part(reading: Reading, part: Component, hashes: Mapping[tuple[str, str], str]) -> dict[str, Any]:
+def _part(reading: Reading, part: Component, hashes: Mapping[tuple[str, str], str]) -> dict[str, object]:
     publisher, _, product = part.product.partition("/")
-    found: dict[str, Any] = {
+    found: dict[str, object] = {
         "type": TYPES.get(part.kind, "firmware"),
         "bom-ref": _ref(f"{reading.name}:{part.name}"),
         "name": product or part.name if part.name == IMAGE else part.name,

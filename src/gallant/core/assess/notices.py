@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 
 from gallant.core.assess.gaps import Gap
-from gallant.core.assess.ledger import Entry
+from gallant.core.assess.ledger import LedgerEntry
 from gallant.core.catalog.products import SEVERITIES, Product
 from gallant.core.estate.rules import ACT, ASK, LEAVE, Decision
 from gallant.core.records import Record, fields_of, replace
@@ -125,14 +125,14 @@ def _wanted(name: str, rows: Sequence[tuple[Gap, Decision]]) -> Wanted:
 
 def notices(
     every: Iterable[Wanted],
-    ledger: Sequence[Entry],
+    ledger: Sequence[LedgerEntry],
     since: Mapping[tuple[str, str], datetime],
     work: Mapping[str, Work],
     products: Mapping[str, Product],
     now: datetime,
 ) -> list[Notice]:
     """Newest and most severe first, the settled ones last. `since` is by (name, target), `work` by system while a roll is open."""
-    by_name: dict[str, list[Entry]] = {}
+    by_name: dict[str, list[LedgerEntry]] = {}
     for entry in ledger:
         by_name.setdefault(entry.subject, []).append(entry)
     made = [_notice(w, by_name.get(w.name, []), since, work.get(w.system), products.get(w.product), now) for w in every]
@@ -149,7 +149,7 @@ class _Standing(Record):
 
 def _notice(
     w: Wanted,
-    said: Sequence[Entry],
+    said: Sequence[LedgerEntry],
     since: Mapping[tuple[str, str], datetime],
     work: Work | None,
     product: Product | None,
@@ -175,7 +175,7 @@ def _notice(
     )
 
 
-def _where(w: Wanted, said: Sequence[Entry], product: Product | None, now: datetime) -> _Standing:
+def _where(w: Wanted, said: Sequence[LedgerEntry], product: Product | None, now: datetime) -> _Standing:
     """The newest decision that still holds; else what the estate's rules say."""
     lapsed = ""
     for entry in reversed(said):
@@ -251,7 +251,7 @@ def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
     return None
 
 
-def _still_skipped(entry: Entry, w: Wanted, product: Product | None, now: datetime) -> bool:
+def _still_skipped(entry: LedgerEntry, w: Wanted, product: Product | None, now: datetime) -> bool:
     day = as_day(entry.until or "")
     if day is not None:
         return now.date() < day

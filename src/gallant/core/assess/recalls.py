@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from gallant.core.assess.routes import find_route
-from gallant.core.catalog.conditions import Facts, holds
+from gallant.core.catalog.conditions import FactsByName, holds
 from gallant.core.catalog.products import Product, Release
 from gallant.core.records import Record
 
@@ -34,7 +34,7 @@ def recalled_among(product: Product, running: Mapping[str, Release]) -> Release 
 
 
 def concerns(
-    recalled: Release, product: Product, running: Mapping[str, Release], facts: Mapping[str, Facts]
+    recalled: Release, product: Product, running: Mapping[str, Release], facts: Mapping[str, FactsByName]
 ) -> dict[str, bool | None]:
     """By node: whether the recall's condition holds there; None where the reading does not tell."""
     when = recalled.recall.when if recalled.recall else None
@@ -46,7 +46,7 @@ def ways_out(
     product: Product,
     running: Mapping[str, Release],
     target: Release | None,
-    facts: Mapping[str, Facts],
+    facts: Mapping[str, FactsByName],
     delivery: str | None = None,
 ) -> tuple[WayOut, ...]:
     """Forward, back, wait, finish, in this order; empty where no node runs a recalled release. All by node name."""
@@ -102,7 +102,7 @@ def _back(system: str, product: Product, running: Mapping[str, Release], recalle
 
 
 def _finish(
-    system: str, product: Product, running: Mapping[str, Release], recalled: Release, facts: Mapping[str, Facts]
+    system: str, product: Product, running: Mapping[str, Release], recalled: Release, facts: Mapping[str, FactsByName]
 ) -> WayOut:
     rest = [node for node, release in sorted(running.items()) if product.key(release) < product.key(recalled)]
     what = f"{', '.join(f'{system}/{node}' for node in rest)} on to {recalled.version} too, signed for by name"

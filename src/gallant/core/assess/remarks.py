@@ -1,5 +1,5 @@
 """What no component knows by itself: its neighbours, its system's manager, the counterpart of its target, and what the
-device's own list of updates says. It stands beside the gap of whatever the system itself runs.
+device's own list of updates says. It stands next to the gap of whatever the system itself runs.
 """
 
 from __future__ import annotations

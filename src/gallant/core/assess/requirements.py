@@ -7,7 +7,7 @@ the estate runs may be declared there by a named person; else the requirement is
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from urllib.parse import quote
 
 from gallant.core.assess.compat import Rule, Task
@@ -49,25 +49,19 @@ def requirements(
     rules: list[Rule] = []
     unknown: list[Unknown] = []
     schemes: dict[str, str] = {}
-    for name, system in estate.systems.items():
-        product = products.get(system.product)
-        for release in product.releases if product else ():
-            for requirement in release.requires:
-                if requirement.product == system.product:
-                    continue  # what its own nodes may run beside it is a matter of its route: core/assess/routes.py
-                schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
-                others = related(estate, system, requirement.product)
-                known = [o for o in others if o in running] or (
-                    [requirement.product] if requirement.product in estate.declared else []
+    for system, product, release, requirement in _required(estate, products):
+        schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
+        others = related(estate, system, requirement.product)
+        known = [o for o in others if o in running]
+        if not known and requirement.product in estate.declared:
+            known = [requirement.product]
+        if len(known) < len(others) or not known:
+            unknown.append(
+                Unknown(
+                    system=system.name, release=release.version, product=requirement.product, range=requirement.range
                 )
-                if len(known) < len(others) or not known:
-                    unknown.append(
-                        Unknown(
-                            system=name, release=release.version, product=requirement.product, range=requirement.range
-                        )
-                    )
-                if product:
-                    rules += [_rule(system, product, release, requirement, other) for other in known]
+            )
+        rules += [_rule(system, product, release, requirement, other) for other in known]
     tasks = [
         Task(
             system=name,
@@ -88,6 +82,19 @@ def requirements(
     return Requirements(
         tasks=tuple(tasks), rules=tuple(r for r in rules if {r.system, r.other} <= names), unknown=tuple(unknown)
     )
+
+
+def _required(
+    estate: Estate, products: Mapping[str, Product]
+) -> Iterator[tuple[System, Product, Release, Requirement]]:
+    """What every release of every system's product needs of other products; what its own nodes may run at the same time
+    is a matter of its route (core/assess/routes.py)."""
+    for system in estate.systems.values():
+        product = products.get(system.product)
+        for release in product.releases if product else ():
+            for requirement in release.requires:
+                if product and requirement.product != system.product:
+                    yield system, product, release, requirement
 
 
 def related(estate: Estate, system: System, product: str) -> list[str]:

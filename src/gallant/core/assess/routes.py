@@ -2,7 +2,7 @@
 
 An edge leads from a version to a newer release; rules bar it: the release's `from_range` (absent: any older one), a
 recall, an updater that does not stop there, no package that goes on that version, and what the nodes of one system may
-run beside each other (a requirement of a release on its own product). Cost is the publisher's minutes, then
+run next to each other (a requirement of a release on its own product). Cost is the publisher's minutes, then
 the number of hops. Where no chain is left, irreducible sets of these rules are named that bar every one.
 """
 
@@ -97,7 +97,7 @@ def admits(product: Product, release: Release, start: Version, delivery: str | N
             return f"it installs on {allowed.words()}; not on {start}"
     for skew in _skew(product, release):
         if start not in parse_range(skew):
-            return f"its nodes run beside {parse_range(skew).words()} only; not beside {start}"
+            return f"its nodes run together with {parse_range(skew).words()} only, not with {start}"
     if release.packages and release.package_on(start, delivery) is None:
         return f"no package of it goes on {start}" + (f" by way of {delivery}" if delivery else "")
     return None
@@ -154,7 +154,7 @@ class Stations:
             allowed = self.inside(release.from_range)
             made.append((f"it installs on {parse_range(release.from_range).words()}", allowed))
         for skew in _skew(self.product, release):
-            made.append((f"its nodes run beside {parse_range(skew).words()} only", self.inside(skew)))
+            made.append((f"its nodes run together with {parse_range(skew).words()} only", self.inside(skew)))
         if not release.packages:
             made.append(("the publisher offers no installer for it", nowhere))
         elif any(p.from_range is not None or p.delivery is not None or p.kind != "installer" for p in release.packages):
@@ -185,7 +185,7 @@ def find_route(
 ) -> Route:
     """The cheapest route from the version `start` to `target`. `start` need not be in the catalog.
 
-    `explain` false leaves `refused` empty where a route is found, and `rules` empty where none is, for whoever looks at
+    `explain` false leaves `refused` empty where a route is found, and `rules` empty where none is, for anyone who looks at
     thousands of them. `hands` says whether anybody is at the machine, for the way by hand (None: do not look for one).
     Raises `NotAVersion` when `start` is none of the product's scheme.
     """

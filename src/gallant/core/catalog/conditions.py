@@ -10,18 +10,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import lru_cache
-from typing import Any
+from typing import Any, cast
 
 from gallant.core.records import clean
 from gallant.core.versions import Version, parse_range
 
 # A condition is a sentence, not a program.
 LONGEST = 1000
-Facts = Mapping[str, Any]
+FactsByName = Mapping[str, object]
 
 
 def check_condition(text: str) -> None:
-    """Raises ValueError for a text that is no condition."""
+    """Raises ValueError for a text that is not a condition."""
     if len(text) > LONGEST:
         raise ValueError(f"a condition is no longer than {LONGEST} characters")
     if text.startswith("vers:"):
@@ -31,7 +31,7 @@ def check_condition(text: str) -> None:
 
 
 @lru_cache(maxsize=1024)
-def _parsed(text: str) -> dict[str, Any]:
+def _parsed(text: str) -> dict[str, Any]:  # a tree as the library makes it
     import jmespath
 
     try:
@@ -42,7 +42,7 @@ def _parsed(text: str) -> dict[str, Any]:
         raise ValueError("a condition is not nested so deep") from None
 
 
-def holds(text: str | None, facts: Facts, running: Version | None) -> bool | None:
+def holds(text: str | None, facts: FactsByName, running: Version | None) -> bool | None:
     """Whether the condition holds (no condition always does); None where the reading does not tell."""
     if text is None:
         return True
@@ -51,7 +51,7 @@ def holds(text: str | None, facts: Facts, running: Version | None) -> bool | Non
     return _truth(_parsed(text), facts)
 
 
-def _truth(node: dict[str, Any], facts: Facts) -> bool | None:
+def _truth(node: dict[str, Any], facts: FactsByName) -> bool | None:
     kind, children = node["type"], node.get("children", [])
     if kind == "not_expression":
         inner = _truth(children[0], facts)
@@ -66,12 +66,11 @@ def _truth(node: dict[str, Any], facts: Facts) -> bool | None:
     return None if found is None else bool(found)
 
 
-def _value(node: dict[str, Any], facts: Facts) -> Any:
+def _value(node: dict[str, Any], facts: FactsByName) -> object:
     from jmespath.exceptions import JMESPathError
     from jmespath.visitor import TreeInterpreter
 
     try:
-        interpreter: Any = TreeInterpreter()
-        return interpreter.visit(node, facts)
+        return TreeInterpreter().visit(cast(Any, node), facts)
     except (JMESPathError, RecursionError, TypeError, ValueError, ArithmeticError):
         return None  # a function that was handed nothing, or something else than it wants: not known

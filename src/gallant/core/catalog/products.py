@@ -309,6 +309,15 @@ def decode_catalog(raw: bytes) -> Catalog:
     return msgspec.convert(cleaned(msgspec.json.decode(raw)), Catalog)
 
 
+class PackageHeld(Record):
+    """One package in stock."""
+
+    name: str
+    sha256: str
+    bytes: int
+    path: str
+
+
 def release_digest(release: Release) -> str:
     """What a plan is based on: any change in what a catalog says of a release changes this."""
     return digest(release)

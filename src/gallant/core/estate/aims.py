@@ -54,14 +54,14 @@ class Choice(Record):
 
 @lru_cache(maxsize=4096)
 def parse_aim(text: str) -> ParsedAim:
-    """Raises ValueError for a text that is no aim."""
+    """Raises ValueError for a text that is not an aim."""
     words = " ".join(text.split())
     for kind, form in _FORMS.items():
         if match := form.fullmatch(words):
             found = match.groupdict()
             return ParsedAim(kind=kind, number=int(found.get("number") or 0), name=found.get("name") or "")
     raise ValueError(
-        f"aim: {text!r} is no aim; write newest, settled 30d, behind 1, train 5.1, after 3 in train, security, pin 3.2.4 or bundle NAME"
+        f"aim: {text!r} is not an aim; write newest, settled 30d, behind 1, train 5.1, after 3 in train, security, pin 3.2.4 or bundle NAME"
     )
 
 

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from gallant.core.estate.systems import Site, System
 from gallant.core.readings import Reading
 
 
-def facts_of(reading: Reading, system: System, site: Site | None = None) -> dict[str, Any]:
+def facts_of(reading: Reading, system: System, site: Site | None = None) -> dict[str, object]:
     """What a condition may speak of: components, facets and gauges are by name."""
     return {
         "system": reading.system,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import datetime
 
 from gallant.core.addresses import secretless
 from gallant.core.estate.systems import FINGERPRINT, Account
@@ -94,11 +95,33 @@ def parse_channel(text: str) -> Channel | None:
     url, suite, *components = rest
     parts = secretless(url)
     if parts.scheme not in ("http", "https", "file") or (parts.scheme != "file" and not parts.hostname):
-        raise ValueError(f"{url!r} is no address of a channel; write https://, http:// or file:///")
+        raise ValueError(f"{url!r} is not the address of a channel; write https://, http:// or file:///")
     channel = Channel(url=url.rstrip("/") + "/", suite=suite, components=tuple(components), arch=arch)
     for word in (suite.strip("./") or "x", *components, arch):
         if not _WORD.fullmatch(word) or ".." in word or ".." in suite:
-            raise ValueError(f"{word!r} is no name of a suite, component or architecture")
+            raise ValueError(f"{word!r} is not the name of a suite, component or architecture")
     if channel.is_flat == bool(components):
         raise ValueError("a suite has components, and a flat repository (its suite ends with /) has none")
     return channel
+
+
+class Source(Record):
+    """A catalog's place and pinned key, how it is reached, and how far it was followed.
+
+    `serial` is the highest ever accepted; `state` is reachable, unreachable or unauthenticated as it was last found (None:
+    never tried); `news` what the last sync that changed anything brought.
+    """
+
+    name: str
+    source: str
+    key: str
+    added: datetime
+    checked: datetime | None = None
+    problem: str | None = None
+    serial: int = 0
+    sha256: str | None = None
+    fetched: datetime | None = None
+    tag: str | None = None
+    state: str | None = None
+    access: Access | None = None
+    news: tuple[News, ...] = ()

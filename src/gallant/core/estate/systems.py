@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from collections.abc import Set as AbstractSet
 from typing import Annotated
 from urllib.parse import SplitResult, urlsplit
@@ -39,7 +39,7 @@ HOST_KEY = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?", re.ASCII)
 def name_problem(name: str) -> str | None:
     if _NAME.fullmatch(name):
         return None
-    return f"{name!r} is no name: small letters, digits, dot, dash and underscore, from a letter or digit on"
+    return f"{name!r} is not a name: small letters, digits, dot, dash and underscore, from a letter or digit on"
 
 
 class Account(Record):
@@ -93,7 +93,8 @@ class Service(Record):
 
 
 class Node(Record):
-    """One member of a system, at its own address, known by its serial; `console` is another way in, should it not come back."""
+    """One member of a system, at its own address, known by its serial; `console` is another way in, should it not come back.
+    `domain` is what fails together with it (a rack, a power feed): nodes of two of them are never worked on at once."""
 
     address: str
     serial: str
@@ -101,6 +102,7 @@ class Node(Record):
     ca: str | None = None
     runs_on: str | None = None
     console: str | None = None
+    domain: str | None = None
 
     def __post_init__(self) -> None:
         parts = _secretless("address", self.address)
@@ -142,7 +144,7 @@ class Site(Record):
 
     @property
     def sends_mbit_per_s(self) -> float | None:
-        """How fast a package goes there: what the link bears, or what may be filled of it."""
+        """How fast a package goes there: what the link can take, or what may be filled of it."""
         return min((rate for rate in (self.mbit_per_s, self.preload_mbit_per_s) if rate is not None), default=None)
 
 
@@ -190,7 +192,7 @@ class Declared(Record):
 
 
 class Note(Record):
-    """What the site itself knows, and wants to see beside the publisher's word at the right moment.
+    """What the site itself knows, and wants to see with the publisher's word at the right moment.
 
     `about` is a system, a product, a release (`ostrel/shoal 3.2.4`) or a hop (`ostrel/shoal 2.11.3 > 3.2.4`).
     """
@@ -206,7 +208,9 @@ class Limits(Record):
 
     `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time; `node_deadline_s` is how
     long (real seconds) a node may take to be read, `retries` how often one that was not reached is tried again;
-    `keep_days` how long readings that are no longer the newest are kept.
+    `keep_days` how long readings that are no longer the newest are kept. `width` is how many nodes of one system may be
+    worked on at once at most, `ceiling_percent` how full those that stay may get; `lanes_at_once` (in all, of one site, of one kind) how
+    many systems a roll works on side by side.
     """
 
     at_once: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 32
@@ -223,10 +227,31 @@ class Limits(Record):
     soak_hours: float = 24
     memory_free_mb: float = 128
     ceiling_percent: float = 80
+    width: Annotated[int, msgspec.Meta(ge=1)] | None = None
+    lanes_at_once: Annotated[int, msgspec.Meta(ge=1)] | None = None
+    lanes_at_once_per_site: Annotated[int, msgspec.Meta(ge=1)] | None = None
+    lanes_at_once_per_kind: Annotated[int, msgspec.Meta(ge=1)] | None = None
     expiry_days: float = 30
     stock_gb: float | None = None
     fetches_at_once: Annotated[int, msgspec.Meta(ge=1, le=64)] = 4
     fetch_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
+
+
+class RoundRule(Record):
+    """One round of a staged order: the systems that any of `of` selects (a name, `site:`, `tag:`, `kind:`, or `*`: all others).
+
+    When its lanes have ended, `soak_minutes` go by and all is looked at again before the next round begins; where more than
+    `may_fail` of them did not finish, the roll holds.
+    """
+
+    name: str
+    of: tuple[str, ...]
+    soak_minutes: Annotated[float, msgspec.Meta(ge=0)] = 0
+    may_fail: Annotated[int, msgspec.Meta(ge=0)] = 0
+
+    def __post_init__(self) -> None:
+        if not self.of:
+            raise ValueError("of: a system, site:NAME, tag:NAME, kind:NAME, or *")
 
 
 class CopyPlace(Record):
@@ -314,6 +339,7 @@ class Estate(Record):
     rules: tuple[ActRule, ...] = ()
     notes: tuple[Note, ...] = ()
     limits: Limits = Limits()
+    rounds: tuple[RoundRule, ...] = ()
     backups: BackupRules = BackupRules()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
@@ -383,35 +409,49 @@ def _what_converts(document: Document) -> Estate | None:
 
 
 def _look_for_names(document: Document, estate: Estate) -> None:
-    """What one record alone cannot know: names that nothing bears, and things declared twice."""
+    """What one record alone cannot know: names that nothing has, and things declared twice."""
     if estate.gallant != "estate/1":
         document.at(("gallant",), f"{estate.gallant!r} is not known here; this Gallant reads estate/1")
     _look_at_purposes(document, ("accounts",), estate.accounts)
     every_node = {node_name(s, n) for s in estate.systems.values() for n in s.nodes}
     borne: dict[tuple[str, ...], str] = {}
     for system in estate.systems.values():
-        path = ("systems", system.name)
         _look_at_system(document, estate, system)
-        for key, node in system.nodes.items():
-            here, at = node_name(system, key), (*path, "nodes", key)
-            if problem := name_problem(key):
-                document.at(at, problem, key=True)
-            if node.runs_on is not None and node.runs_on not in every_node:
-                document.at(
-                    (*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every_node)}"
-                )
-            marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
-            if not node.by_hand:
-                marks.insert(0, ("address", (node.address,)))
-            for field, mark in marks:
-                other = borne.setdefault((field, *mark), here)
-                if other != here:
-                    document.at((*at, field), f"{here} has the {field} of {other}")
-            if estate.simulation is not None and not (is_loopback(node.host) or node.by_hand):
-                document.at(
-                    (*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine"
-                )
+        for key in system.nodes:
+            _look_at_node(document, estate, system, key, every_node, borne)
     known = set(estate.systems) | every_node
+    _look_at_aims(document, estate, known)
+    for index, note in enumerate(estate.notes):
+        if "/" not in note.about and note.about not in estate.systems:
+            hint = document.suggestion(note.about, estate.systems)
+            document.at(
+                ("notes", index, "about"),
+                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
+            )
+
+
+def _look_at_node(
+    document: Document, estate: Estate, system: System, key: str, every: Set[str], borne: dict[tuple[str, ...], str]
+) -> None:
+    """`borne` has the node by each serial and address so far: no two nodes have the same."""
+    node, at = system.nodes[key], ("systems", system.name, "nodes", key)
+    here = node_name(system, key)
+    if problem := name_problem(key):
+        document.at(at, problem, key=True)
+    if node.runs_on is not None and node.runs_on not in every:
+        document.at((*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every)}")
+    marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
+    if not node.by_hand:
+        marks.insert(0, ("address", (node.address,)))
+    for field, mark in marks:
+        other = borne.setdefault((field, *mark), here)
+        if other != here:
+            document.at((*at, field), f"{here} has the {field} of {other}")
+    if estate.simulation is not None and not (is_loopback(node.host) or node.by_hand):
+        document.at((*at, "address"), "not a loopback address; a simulated estate never speaks to a real machine")
+
+
+def _look_at_aims(document: Document, estate: Estate, known: Set[str]) -> None:
     first: dict[str, int] = {}
     for index, aim in enumerate(estate.aims):
         kind, colon, _ = aim.for_.partition(":")
@@ -424,13 +464,6 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             )
         if first.setdefault(aim.for_, index) != index:
             document.at(("aims", index, "for"), f"{aim.for_!r} has two aims; the other is entry {first[aim.for_] + 1}")
-    for index, note in enumerate(estate.notes):
-        if "/" not in note.about and note.about not in estate.systems:
-            hint = document.suggestion(note.about, estate.systems)
-            document.at(
-                ("notes", index, "about"),
-                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
-            )
 
 
 def _look_at_purposes(document: Document, path: tuple[str, ...], accounts: Mapping[str, Account]) -> None:
@@ -488,7 +521,7 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     """The systems that all `terms` hold for, each with its selected nodes, in the order of the file.
 
     A bare system or `system/node` names one; several names are joined. `site:`, `tag:` and `kind:` must all hold.
-    Raises `WrongUse` for a term that nothing bears.
+    Raises `WrongUse` for a term that names nothing.
     """
     names = [term for term in terms if ":" not in term]
     conditions = [term.partition(":")[::2] for term in terms if ":" in term]

@@ -8,6 +8,8 @@ from gallant.core.work.plan import HopWork
 BACKUP_MINUTES = 1.0
 SNAPSHOT_MINUTES = 1.0
 MOVE_MINUTES = 3.5
+RESTART_MINUTES = 5.0
+DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
 LEAST_DEADLINE_S = 600.0
@@ -26,19 +28,31 @@ def preload_seconds(work: HopWork) -> float:
 
 
 def install_seconds(work: HopWork) -> float:
-    return work.release.minutes.install * 60
+    return work.minutes.install * 60
+
+
+def part_seconds(work: HopWork) -> float:
+    """Its install, and the way of its package to the node where that comes along with it."""
+    assert work.part is not None  # only steps of a component are asked this
+    package = work.part.package
+    return work.part.install_s + (transfer_seconds(package.bytes, work.mbit_per_s) if package else 0)
 
 
 def restart_seconds(work: HopWork) -> float:
-    return work.release.minutes.restart * 60
+    """A publisher that gives no minutes for it does not mean that none go by."""
+    return (work.minutes.restart or RESTART_MINUTES) * 60
 
 
 def steady_seconds(work: HopWork) -> float:
-    return work.release.minutes.sync * 60 + work.steady_s
+    return work.minutes.sync * 60 + work.steady_s
 
 
 def move_seconds(work: HopWork) -> float:
     return MOVE_MINUTES * 60
+
+
+def drain_seconds(work: HopWork) -> float:
+    return DRAIN_MINUTES * 60
 
 
 def transfer_seconds(size: int, mbit_per_s: float | None) -> float:

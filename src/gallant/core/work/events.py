@@ -6,7 +6,7 @@ from datetime import datetime
 
 from gallant.core.assess.outages import Outage, Watched
 from gallant.core.records import Record
-from gallant.core.work.plan import Wave
+from gallant.core.work.plan import Plan, Wave
 
 # Entries about the roll as a whole, and about one step.
 OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
@@ -68,3 +68,20 @@ class Event(Record):
 
     seq: int
     entry: Entry
+
+
+class HoldWanted(Record):
+    """Somebody asked a roll to hold; `now`: after the act that is under way, without waiting for a safe stop."""
+
+    reason: str
+    now: bool = False
+
+
+class RollRow(Record):
+    """One roll as the store knows it; its state is derived from its events."""
+
+    id: str
+    plan: Plan
+    began: datetime
+    ended: datetime | None
+    hold: str | None

@@ -5,13 +5,23 @@ A plan is a document named by the hash of its content.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 
-from gallant.core.catalog.products import Package, Release
+from gallant.core.catalog.products import Minutes, Package
 from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
+from gallant.core.readings import IMAGE
 from gallant.core.records import Record, as_read_back, clean, digest, replace
+
+
+class Brought(Record):
+    """A component that runs a release after some step."""
+
+    component: str
+    product: str
+    version: str
 
 
 class Step(Record):
@@ -21,7 +31,10 @@ class Step(Record):
     is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time; `interrupts_s` is how
     long the service address may be unreachable; `safe_stop_s` how long the system may be left after it (None: not).
     `reverts`: its undo is to revert to the restore point.
+    `aside`: its node was taken out of service before it, and comes back only after it.
     A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
+    `component` is what the step is about, of which `product` and `to` the release; `brings` are the components that run their
+    release once it is done, besides the image.
     """
 
     id: str
@@ -29,7 +42,10 @@ class Step(Record):
     kind: str
     system: str
     node: str
+    component: str = IMAGE
+    product: str = ""
     to: str
+    brings: tuple[Brought, ...] = ()
     guards: tuple[str, ...]
     expects: str
     disturbs: tuple[str, ...] = ()
@@ -46,6 +62,7 @@ class Step(Record):
     ends_node: bool = False
     despite_recall: bool = False
     alone: bool = False
+    aside: bool = False
 
     @property
     def subject(self) -> str:
@@ -66,10 +83,37 @@ class Wave(Record):
     tracks: tuple[Track, ...]
 
 
+class Part(Record, rename={"from_": "from"}):
+    """A component that a hop brings to a release, on every node on which it is older.
+
+    `restart` is what it takes until that runs: none, service, or node (it waits for its node's restart, and shares it). Where
+    it is `in_turn`, its node is worked on when its turn comes and nothing depends on it; else on all nodes ahead of that. `raised`: it
+    is the format of data, which is raised and not installed. `package` is None where the device brings it by itself.
+    """
+
+    component: str
+    kind: str
+    product: str
+    from_: str
+    to: str
+    restart: str
+    in_turn: bool
+    raised: bool = False
+    install_s: float
+    package: Package | None = None
+    one_way_because: str | None = None
+
+    @property
+    def waits(self) -> bool:
+        """Whether it runs only from the next restart of its node on."""
+        return self.restart == "node"
+
+
 class Hop(Record, rename={"from_": "from"}):
     """One release to the next on every node of the lane; `needs` are hops of any lane that must be finished first.
 
-    `restore_point`: a snapshot of the system is taken before anything is disturbed; `snapshots`: the release that is entered
+    `parts` are the components that go with it, in their order. Where the image stays as it is (not `image`), `from` and `to` are
+    what it runs, and the hop is of its parts alone. `nodes` are those that were chosen, where not all were. `wish` is a person's order of nodes. `restore_point`: a snapshot of the system is taken before anything is disturbed; `snapshots`: the release that is entered
     can be snapshotted too.
     """
 
@@ -77,6 +121,8 @@ class Hop(Record, rename={"from_": "from"}):
     system: str
     from_: str
     to: str
+    image: bool = True
+    parts: tuple[Part, ...] = ()
     build: str | None = None
     one_way: bool = False
     one_way_because: str | None = None
@@ -85,18 +131,29 @@ class Hop(Record, rename={"from_": "from"}):
     package: Package | None = None
     despite_recall: bool = False
     needs: tuple[str, ...] = ()
+    nodes: tuple[str, ...] = ()
+    wish: tuple[str, ...] = ()
     waves: tuple[Wave, ...]
 
 
 class Lane(Record):
-    """One system's part of a plan. `windows` is empty where the estate declares none; `slots` is how many places for a system
-    image each node has, by its profile."""
+    """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how long its
+    service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
+    image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
+    order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
+    down with it, each for so many seconds in all."""
 
     system: str
     kind: str = "update"
     slots: int = 1
     hops: tuple[Hop, ...]
     windows: tuple[str, ...] = ()
+    down_s: float = 0
+    hit: tuple[str, ...] = ()
+    left: dict[str, str] = {}
+    mute: tuple[str, ...] = ()
+    also: tuple[str, ...] = ()
+    falls: dict[str, float] = {}
 
 
 class Basis(Record):
@@ -112,6 +169,16 @@ class Basis(Record):
     profiles: dict[str, str]
 
 
+class Round(Record):
+    """Systems of a plan whose lanes go side by side; after them all is left alone for `soak_s` and looked at again. The roll holds
+    where more than `may_fail` of the lanes did not finish."""
+
+    name: str
+    systems: tuple[str, ...]
+    soak_s: float = 0
+    may_fail: int = 0
+
+
 class Plan(Record):
     """The ordered work, named by its content: `id` is the hash of everything else."""
 
@@ -122,6 +189,7 @@ class Plan(Record):
     estate: str
     basis: Basis
     lanes: tuple[Lane, ...]
+    rounds: tuple[Round, ...] = ()
 
     def named(self) -> Plan:
         """The plan under the name that its content gives it, as it comes back from a file."""
@@ -137,15 +205,41 @@ class Plan(Record):
     def systems(self) -> tuple[str, ...]:
         return tuple(lane.system for lane in self.lanes)
 
+    @property
+    def every(self) -> tuple[str, ...]:
+        """The systems of its lanes, and those that stand on them and are taken along."""
+        return tuple(dict.fromkeys([*self.systems, *(name for lane in self.lanes for name in lane.also)]))
+
     def steps(self) -> Iterator[Step]:
         for lane in self.lanes:
             for hop in lane.hops:
                 yield from steps_of(hop.waves)
 
     @property
+    def ends_s(self) -> dict[str, float]:
+        """When each hop ends, in seconds from the start."""
+        return hop_ends(self.lanes, lambda hop: waves_seconds(hop.waves), self.rounds)
+
+    @property
     def estimate_s(self) -> float:
-        """Lanes run side by side; hops and waves one after the other; tracks of a wave side by side."""
-        return max((sum(waves_seconds(hop.waves) for hop in lane.hops) for lane in self.lanes), default=0)
+        return max(self.ends_s.values(), default=0)
+
+
+def hop_ends(lanes: Sequence[Lane], lasts_s: Callable[[Hop], float], rounds: Sequence[Round] = ()) -> dict[str, float]:
+    """When each hop ends, in seconds from now: lanes run side by side, hops one after the other and after those they need, a
+    round after the one before it and its soak time."""
+    ends, begins = dict[str, float](), 0.0
+    for together in rounds or (Round(name="", systems=tuple(lane.system for lane in lanes)),):
+        left = [list(lane.hops) for lane in lanes if lane.system in together.systems]
+        at = dict.fromkeys(range(len(left)), begins)
+        while any(left):
+            ready = [n for n, hops in enumerate(left) if hops and all(need in ends for need in hops[0].needs)]
+            for n in ready or [n for n, hops in enumerate(left) if hops][:1]:
+                hop = left[n].pop(0)
+                since = max([at[n], *(ends.get(need, 0.0) for need in hop.needs)])
+                ends[hop.id] = at[n] = since + lasts_s(hop)
+        begins = max([begins, *at.values()]) + together.soak_s
+    return ends
 
 
 def shape_words(system: System) -> str:
@@ -159,18 +253,26 @@ def steps_of(waves: Sequence[Wave]) -> Iterator[Step]:
             yield from track.steps
 
 
-def waves_seconds(waves: Sequence[Wave]) -> float:
-    return sum(max((sum(s.estimate_s for s in t.steps) for t in wave.tracks), default=0) for wave in waves)
+def waves_seconds(waves: Sequence[Wave], lasts_s: Callable[[Step], float] = lambda step: step.estimate_s) -> float:
+    """Waves one after the other, tracks of a wave side by side."""
+    return sum(max((sum(map(lasts_s, t.steps)) for t in wave.tracks), default=0) for wave in waves)
 
 
 class NothingToDo(GallantError):
-    """Every one of the selected `systems` runs what its aim asks for."""
+    """Every one of the selected `systems` runs what its aim asks for, but for what is `left` (why, by system and component)."""
 
     exit_code = 0
 
-    def __init__(self, what: str, why: str | None = None, next: str | None = None, systems: Sequence[str] = ()) -> None:
+    def __init__(
+        self,
+        what: str,
+        why: str | None = None,
+        next: str | None = None,
+        systems: Sequence[str] = (),
+        left: Mapping[str, Mapping[str, str]] | None = None,
+    ) -> None:
         super().__init__(what, why, next)
-        self.systems = tuple(systems)
+        self.systems, self.left = tuple(systems), left or {}
 
 
 # --- what a plan is made with, and what a person has to accept
@@ -178,28 +280,61 @@ class NothingToDo(GallantError):
 
 class Knows(Record):
     """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be repeated where the
-    profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has."""
+    profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has. `keeps_guests`: its
+    snapshots are of the guests that it carries, not of itself. `parts` are the components that it can bring to another release, each
+    by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself; `image_from` components from which the image has its
+    version, as a host has it from one of its packages."""
 
     capabilities: frozenset[str]
     repeat: dict[str, str] = {}
     slots: int = 1
+    keeps_guests: bool = False
+    parts: tuple[str, ...] = ()
+    fetches: tuple[str, ...] = ()
+    image_from: tuple[str, ...] = ()
+
+    def brings(self, component: str, kind: str) -> bool:
+        return f"!{component}" not in self.parts and any(_is_meant(word, component, kind) for word in self.parts)
+
+    def is_fetched(self, component: str, kind: str) -> bool:
+        return any(_is_meant(word, component, kind) for word in self.fetches)
+
+
+def _is_meant(word: str, component: str, kind: str) -> bool:
+    return word in (component, kind) or (word.endswith("*") and component.startswith(word[:-1]))
 
 
 class HopWork(Record):
     """What the waves of a hop are made from, besides the roles.
 
-    Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is taken first, which
-    for a system of one node is the way back.
+    `to` is the image's release and `minutes` the publisher's word on it; where the image stays as it is (not `image`), those of
+    the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
+    taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
+    `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
+    `stacked` has all that goes down with a node.
     """
 
     hop_id: str
-    release: Release
+    to: str
+    minutes: Minutes
+    image: bool = True
+    parts: tuple[Part, ...] = ()
+    nodes: tuple[str, ...] = ()
     package: Package | None
     mbit_per_s: float | None
     steady_s: float
     knows: Knows
     despite_recall: bool = False
     restore_point: bool = False
+    part: Part | None = None
+    uppers: tuple[Upper, ...] = ()
+    above: Upper | None = None
+    stacked: dict[str, tuple[str, ...]] = {}
+
+    @property
+    def goal(self) -> str:
+        """What the hop leads to, in a word: no two hops of a lane have the same."""
+        return self.to if self.image or not self.parts else f"{self.parts[0].component} {self.parts[0].to}"
 
     @property
     def preloads(self) -> bool:
@@ -207,10 +342,16 @@ class HopWork(Record):
 
     def applies(self, guard: str) -> bool:
         """Whether a guard has anything to look at in this hop."""
-        return {"package_verified": self.preloads, "restore_point_there": self.restore_point}.get(guard, True)
+        applies = {
+            "package_verified": self.preloads,
+            "restore_point_there": self.restore_point,
+            "not_recalled": self.image or self.part is not None,  # what runs already is not entered
+            "backup_sealed": self.above is None,  # nothing of what stands above is changed
+        }
+        return applies.get(guard, True)
 
 
-CONSENTS = ("one-way", "recalled", "no-backup")
+CONSENTS = ("one-way", "recalled", "no-backup", "downtime")
 
 
 class Consent(Record):
@@ -257,6 +398,15 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
                         why=hop.one_way_because or "The publisher gives no way back to an older release.",
                     )
                 )
+            for part in hop.parts:
+                if part.one_way_because is not None:
+                    needed.append(
+                        Needed(
+                            consent=Consent(to="one-way", system=lane.system),
+                            what=f"{lane.system}: there is no way back from {part.component} {part.to}.",
+                            why=part.one_way_because or None,
+                        )
+                    )
             if hop.despite_recall:
                 needed.append(
                     Needed(
@@ -265,6 +415,23 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
                         why="The recall's condition held on no node when the plan was made.",
                     )
                 )
+        if lane.down_s:
+            hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
+            needed.append(
+                Needed(
+                    consent=Consent(to="downtime", system=lane.system),
+                    what=f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}",
+                    why="Nothing of it carries on while a node is away.",
+                )
+            )
+        for name, seconds in lane.falls.items():
+            needed.append(
+                Needed(
+                    consent=Consent(to="downtime", system=name),
+                    what=f"{name}: it stands on {lane.system}, and is down with it for about {seconds / 60:.0f} min.",
+                    why="Nothing of it carries on while a node is away.",
+                )
+            )
         if lane.system not in exports:
             needed.append(
                 Needed(

@@ -1,27 +1,26 @@
-"""How a plan is made from readings, aims and catalogs.
-
-The waves of a hop are derived by `hop_waves`, which the engine calls again at the start of each hop with the roles that it
-observes then: the same function, so the plan cannot promise one order and the roll follow another.
-"""
+"""How a plan is made from readings, aims and catalogs: routes, requirements across systems, the components that go with them."""
 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Mapping, Sequence, Set
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from types import MappingProxyType
 
-from gallant.core.assess.compat import OrderedHop, find_order
+from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route
-from gallant.core.catalog.products import Bundle, Package, Product, Release, release_digest
+from gallant.core.catalog.products import Bundle, Minutes, Package, Product, Release, release_digest
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
-from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, Roles, Turn, turns
-from gallant.core.estate.systems import Estate, System, aim_for, node_name
-from gallant.core.readings import Reading
+from gallant.core.estate.capacity import standing_of
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.stacks import Upper, carried, falls, nodes_above, systems_above
+from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, node_name, select
+from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import Record, replace
-from gallant.core.work.estimate import deadline_seconds
+from gallant.core.versions import parse_range
+from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
+from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
 from gallant.core.work.plan import (
     Basis,
     Hop,
@@ -29,170 +28,32 @@ from gallant.core.work.plan import (
     Knows,
     Lane,
     NothingToDo,
+    Part,
     Plan,
-    Step,
-    Track,
+    Round,
     Wave,
     shape_words,
     steps_of,
     waves_seconds,
 )
-from gallant.core.work.steps import BACKUP, KINDS, NEEDS_PEERS, SNAPSHOT, STEADY
-
-# How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
-MAY_REST_S = 7 * 24 * 3600.0
-# A service address is nowhere for about this long while it moves, in real seconds; a profile may know better.
-HANDOVER_GAP_S = 1.0
-REVERT = "revert to the restore point"
-
-# --- the steps of a hop ---------------------------------------------------------------------------------------------
-
-
-def hop_todo(product: Product, versions: Mapping[str, str], release: Release) -> list[str]:
-    """The nodes that a hop works on: those that run an older release, or one that the catalog does not know.
-
-    Nodes that are ahead are left alone. The planner and the engine both go by this.
-    """
-    goal = product.key(release)
-    known = {node: product.resolve(text) for node, text in versions.items()}
-    return [node for node, at in known.items() if at is None or product.key(at) < goal]
-
-
-def touched(waves: Sequence[Wave]) -> set[str]:
-    """The nodes on which steps of these waves change something."""
-    return {step.node for step in steps_of(waves) if KINDS[step.kind].touches}
-
-
-def hop_turns(system: System, todo: Sequence[str], roles: Roles) -> tuple[Turn, ...]:
-    """The turns of one hop; none for a system that is not in service, which has no order. Raises `NotSafe`."""
-    return turns(system.shape, tuple(system.nodes), todo, roles, system.usual) if todo and system.in_service else ()
-
-
-def hop_waves(
-    system: System, work: HopWork, roles: Roles, todo: Sequence[str], waiting: Sequence[str] = ()
-) -> tuple[Wave, ...]:
-    """The waves of one hop: a backup, packages and a restore point first, then one wave a turn of the rolling order.
-
-    `roles` are as observed; `todo` the nodes that do not run the release yet; `waiting` those of them that have it
-    installed already and only wait for a restart. Raises `NotSafe`. A system that is not in service has no order: all of
-    its nodes are worked on at once.
-    """
-    if not todo:
-        return ()
-    if not system.in_service:
-        return _all_at_once(system, work, todo, waiting)
-    first = SHAPES[system.shape].head(system.nodes, roles)
-    order = hop_turns(system, todo, roles)
-    return (
-        *_preparation(system, work, first, todo, waiting),
-        *(_turn_wave(system, work, turn, turn.node in waiting) for turn in order),
-    )
-
-
-def _preparation(
-    system: System, work: HopWork, first: str, todo: Sequence[str], waiting: Sequence[str]
-) -> Iterator[Wave]:
-    prepare = []
-    for node in system.nodes:
-        kinds = [BACKUP] if node == first else []
-        if work.preloads and node in todo and node not in waiting:
-            kinds.append("preload")
-        if kinds:
-            prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
-    yield Wave(why="backup, package", tracks=tuple(prepare))
-    if work.restore_point:  # last of all, since it slows the system down from then on
-        yield Wave(why="restore point", tracks=(Track(node=first, steps=(_step(system, work, SNAPSHOT, first),)),))
-
-
-def _all_at_once(system: System, work: HopWork, todo: Sequence[str], waiting: Sequence[str]) -> tuple[Wave, ...]:
-    """No one depends on these nodes yet: all are installed and restarted at the same time, then all are looked at."""
-    first = next(iter(system.nodes))
-    tracks = []
-    for node in todo:
-        steps = (_step(system, work, kind, node) for kind in _kinds(WORK, node in waiting)[:-1])
-        tracks.append(Track(node=node, steps=tuple(_by_itself(step) for step in steps)))
-    return (
-        *_preparation(system, work, first, todo, waiting),
-        Wave(why=f"{len(todo)} at once: not in service", tracks=tuple(tracks)),
-        Wave(why="all nodes again", tracks=(Track(node=first, steps=(_step(system, work, STEADY, first),)),)),
-    )
-
-
-def _by_itself(step: Step) -> Step:
-    return replace(step, alone=True, interrupts_s=0, guards=tuple(g for g in step.guards if g not in NEEDS_PEERS))
-
-
-class _TurnWork(Record):
-    """What one kind of turn comes to: its steps, what the plan says it is for, and how its last step is told apart."""
-
-    kinds: tuple[str, ...]
-    why: str
-    suffix: str = ""
-
-
-_TURNS = {
-    WORK: _TurnWork(kinds=("install", "restart", STEADY), why="{node} to {to}"),
-    HANDOVER: _TurnWork(kinds=("handover", STEADY), why="{node} hands over", suffix=".handover"),
-    FAILBACK: _TurnWork(kinds=("failback", STEADY), why="{node} to its usual place", suffix=".failback"),
-}
-
-
-def _kinds(turn: str, waiting: bool) -> tuple[str, ...]:
-    """A node that has the release installed already is not installed again."""
-    return tuple(kind for kind in _TURNS[turn].kinds if not (waiting and KINDS[kind].carries))
-
-
-def _turn_wave(system: System, work: HopWork, turn: Turn, waiting: bool) -> Wave:
-    row = _TURNS[turn.kind]
-    steps = []
-    for kind in _kinds(turn.kind, waiting):
-        step = _step(system, work, kind, turn.node, row.suffix)
-        if turn.kind != WORK and kind == STEADY:  # nothing was restarted: a replica that is whole stays whole
-            step = replace(step, estimate_s=work.steady_s, ends_node=False)
-        steps.append(step)
-    why = row.why.format(node=turn.node, to=work.release.version)
-    return Wave(why=why, tracks=(Track(node=turn.node, steps=tuple(steps)),))
-
-
-def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "") -> Step:
-    row, release, package = KINDS[kind], work.release, work.package
-    estimate = row.estimate(work)
-    carries = package is not None and row.carries
-    # The restore point is of the whole system: where that is one node, it is that node's way back.
-    reverts = work.restore_point and len(system.nodes) == 1 and row.alters
-    expects, undo = row.slotted if row.slotted is not None and work.knows.slots > 1 else (row.expects, row.undo)
-    return Step(
-        id=f"{work.hop_id}.{node}.{kind}{suffix if kind == STEADY else ''}",
-        hop=work.hop_id,
-        kind=kind,
-        system=system.name,
-        node=node,
-        to=release.version,
-        guards=tuple(g for g in row.guards if work.applies(g)),
-        expects=expects,
-        repeat=work.knows.repeat.get(kind, row.repeat),
-        undo=REVERT if reverts else undo,
-        reverts=reverts,
-        disturbs=(node_name(system, node),) if row.disturbs else (),
-        interrupts_s=HANDOVER_GAP_S if row.interrupts and system.services else 0,
-        safe_stop_s=MAY_REST_S if row.safe else None,
-        ends_node=row.ends_node,
-        estimate_s=estimate,
-        deadline_s=deadline_seconds(estimate),
-        package=package.name if package and carries else None,
-        sha256=package.sha256 if package and carries else None,
-        bytes=package.bytes if package and carries else 0,
-        despite_recall=work.despite_recall,
-    )
-
+from gallant.core.work.steps import KINDS
 
 # --- the plan -------------------------------------------------------------------------------------------------------
+
+
+class PartGoal(Record):
+    """A component of a system that is to come to a release, wherever a node runs an older one."""
+
+    component: str
+    target: str
 
 
 class Ground(Record):
     """What a plan rests on. `readings` are by node name; `despite` has, by system, a recalled release that a named person lets
     it finish (see `ways_out` in core/assess/recalls.py); `knows` what each system's driver knows, where that is known; `snapshotted`
-    the systems of which a snapshot can be taken, by themselves or by the host below them."""
+    the systems of which a snapshot can be taken, by themselves or by the host below them; `wishes` a person's order of nodes.
+    `parts` are the components that go along, by system; `still` systems of which the image stays as it is; `chosen` the nodes that
+    are worked on, where it is not all of a system's."""
 
     estate: Estate
     readings: dict[str, Reading]
@@ -202,10 +63,23 @@ class Ground(Record):
     despite: dict[str, str] = {}
     knows: dict[str, Knows] = {}
     snapshotted: frozenset[str] = frozenset()
+    wishes: dict[str, tuple[str, ...]] = {}
+    parts: dict[str, tuple[PartGoal, ...]] = {}
+    still: frozenset[str] = frozenset()
+    chosen: dict[str, tuple[str, ...]] = {}
 
     def of(self, system: System) -> dict[str, Reading]:
         """The system's readings by the nodes' own names."""
         return {node: self.readings[node_name(system, node)] for node in system.nodes}
+
+    def image_of(self, system: System) -> Product:
+        """The product of its image; one without releases where no catalog lists it."""
+        return self.products.get(system.product) or Product(name=system.product, scheme="dotted", releases=())
+
+    def worked_on(self, system: System) -> dict[str, Reading]:
+        """The readings of the nodes that are worked on."""
+        chosen = self.chosen.get(system.name) or tuple(system.nodes)
+        return {node: reading for node, reading in self.of(system).items() if node in chosen}
 
     def known_of(self, system: System) -> Knows:
         return self.knows.get(system.name, EVERYTHING)
@@ -216,70 +90,188 @@ EVERYTHING = Knows(capabilities=frozenset(kind for kind, row in KINDS.items() if
 
 
 def make_plan(
-    estate: Estate,
-    systems: Sequence[System],
-    readings: Mapping[str, Reading],
-    products: Mapping[str, Product],
-    profiles: Mapping[str, str],
-    *,
-    by: str,
-    now: datetime,
-    bundles: Sequence[Bundle] = (),
-    despite: Mapping[str, str] = MappingProxyType({}),
-    knows: Mapping[str, Knows] = MappingProxyType({}),
-    snapshotted: Set[str] = frozenset(),
-    identity: str = "",
+    ground: Ground, systems: Sequence[System], profiles: Mapping[str, str], by: str, identity: str = ""
 ) -> Plan:
-    """The plan that takes `systems` to their aims, for the estate of this `identity`; the rest is what a `Ground` has.
+    """The plan that takes `systems` to their aims, for the estate of this `identity`.
 
     `profiles` are digests by profile name. Raises `Refused` where a node is unread or a system has no route, `NotSafe` where
     the roles allow no order, `NothingToDo` where all is current.
     """
-    ground = Ground(
-        estate=estate,
-        readings=dict(readings),
-        products=dict(products),
-        now=now,
-        bundles=tuple(bundles),
-        despite=dict(despite),
-        knows=dict(knows),
-        snapshotted=frozenset(snapshotted),
-    )
-    targets = {system.name: _target(ground, system) for system in systems}
-    routes = {system.name: _route_of_all(ground, system, targets[system.name]) for system in systems}
-    ordered = _ordered(ground, {name: route.target for name, route in routes.items()})
-    lanes = []
+    moving = [system for system in systems if system.name not in ground.still]
+    targets = {system.name: _route_of_all(ground, system, _target(ground, system)).target for system in moving}
+    ordered = _ordered(ground, moving, targets)
+    lanes, left_of = [], {}
     for system in systems:
-        _really_idle(estate, system)
-        _on_the_way(system, ground.products[system.product], ground.of(system), ordered[system.name])
-        hops = lane_hops(ground, system, ordered[system.name])
+        _really_idle(ground.estate, system)
+        if system.name in targets:
+            _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
+        else:
+            _all_read(ground, system)
+        also = systems_above(ground.estate, system) if system.in_service else ()
+        for name in also:
+            _all_read(ground, ground.estate.systems[name])
+        hops, left = lane_hops(ground, system, ordered.get(system.name, []))
+        left_of[system.name] = left
         if hops:
-            lanes.append(Lane(system=system.name, slots=ground.known_of(system).slots, hops=hops))
+            down = _down_s(system, hops)
+            hit = dependents(ground.estate, system) if down else ()
+            slots = ground.known_of(system).slots
+            lanes.append(
+                Lane(
+                    system=system.name,
+                    slots=slots,
+                    hops=hops,
+                    down_s=down,
+                    hit=hit,
+                    left=left,
+                    mute=_mute(ground, system, hops),
+                    also=also,
+                    falls=_falls(ground.estate, system, hops),
+                )
+            )
     if not lanes:
         names = [s.name for s in systems]
         raise NothingToDo(
             f"{', '.join(names)}: nothing to do, every node runs what its aim asks for.",
             next="gallant verify looks closer.",
             systems=names,
+            left=left_of,
         )
-    basis = _basis(ground, [s for s in systems if s.name in {lane.system for lane in lanes}], lanes, profiles, identity)
-    made = Plan(made=now, by=by, estate=estate.name, basis=basis, lanes=tuple(lanes)).named()
-    _able(made, knows)
+    lanes = _one_after_the_other(ground.estate, lanes)
+    touched = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
+    basis = _basis(ground, [ground.estate.systems[name] for name in touched], lanes, profiles, identity)
+    made = Plan(
+        made=ground.now,
+        by=by,
+        estate=ground.estate.name,
+        basis=basis,
+        lanes=tuple(lanes),
+        rounds=_rounds(ground.estate, lanes),
+    ).named()
+    _able(made, ground.knows)
     return made
+
+
+def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:
+    """The systems that stand on this one and are down with it, and for how long in all."""
+    found: dict[str, float] = {}
+    for step in (s for hop in hops for s in steps_of(hop.waves)):
+        for name in falls(estate, [n for n in step.disturbs if not n.startswith(f"{system.name}/")]):
+            found[name] = found.get(name, 0.0) + step.estimate_s
+    return found
+
+
+def _one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
+    """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
+    requirement or the management of it by the upper one says otherwise."""
+    done = list(lanes)
+    for lower, upper in itertools.permutations(range(len(done)), 2):
+        one, two = done[lower], done[upper]
+        if two.system in systems_above(estate, estate.systems[one.system]):
+            manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
+                estate.systems[two.system].shape
+            ].tolerates(len(estate.systems[two.system].nodes))
+            first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
+            if _leads_to(done, done[first], done[then]):
+                first, then = then, first
+            last = done[first].hops[-1].id
+            head = done[then].hops[0]
+            if last not in head.needs:
+                head = replace(head, needs=(*head.needs, last))
+                done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
+    return done
+
+
+def _leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
+    """Whether some hop of the first lane waits, in however many steps, for a hop of the other."""
+    needs = {hop.id: hop.needs for lane in lanes for hop in lane.hops}
+    for lane in lanes:  # hops of one lane wait for one another
+        needs |= {b.id: (*needs[b.id], a.id) for a, b in itertools.pairwise(lane.hops)}
+    waiting, seen = [hop.id for hop in one.hops], set[str]()
+    goal = {hop.id for hop in other.hops}
+    while waiting:
+        at = waiting.pop()
+        if at in goal:
+            return True
+        if at not in seen:
+            seen.add(at)
+            waiting += needs.get(at, ())
+    return False
+
+
+def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
+    """The rounds that the estate asks for, of the systems in this plan. One that an earlier round's lane needs comes along with
+    that; none where all would be one round."""
+    left, found = {lane.system: lane for lane in lanes}, list[Round]()
+    owners = {hop.id: lane.system for lane in lanes for hop in lane.hops}
+    for rule in estate.rounds:
+        chosen = [name for name in left if "*" in rule.of or name in _selected(estate, rule)]
+        for name in chosen:  # grows while it is gone through
+            needed = [owners[need] for hop in left[name].hops for need in hop.needs if need in owners]
+            chosen += [other for other in dict.fromkeys(needed) if other in left and other not in chosen]
+        if chosen:
+            soak = rule.soak_minutes * 60
+            found.append(Round(name=rule.name, systems=tuple(chosen), soak_s=soak, may_fail=rule.may_fail))
+            left = {name: lane for name, lane in left.items() if name not in chosen}
+    if left:
+        found.append(Round(name="rest", systems=tuple(left)))
+    return tuple(found) if len(found) > 1 else ()
+
+
+def _selected(estate: Estate, rule: RoundRule) -> set[str]:
+    return {system.name for term in rule.of if term != "*" for system, _ in select(estate, [term])}
+
+
+def _mute(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[str, ...]:
+    """The nodes that are installed on, and show nothing of that before they have restarted."""
+    concerned = {step.node for hop in hops for step in steps_of(hop.waves) if KINDS[step.kind].alters}
+    return tuple(n for n, reading in ground.of(system).items() if n in concerned and not reading.tells_work)
+
+
+def _down_s(system: System, hops: Sequence[Hop]) -> float:
+    """For how long a system's service is down in all; 0 where something of it carries on."""
+    if not system.in_service or SHAPES[system.shape].tolerates(len(system.nodes)):
+        return 0.0
+    return sum(step.estimate_s for hop in hops for step in steps_of(hop.waves) if step.disturbs)
+
+
+def dependents(estate: Estate, system: System) -> tuple[str, ...]:
+    """Every system that uses this one, or stands on one of its nodes, or depends on such a system."""
+    found: dict[str, None] = {}
+    waiting = [system.name]
+    while waiting:
+        name = waiting.pop()
+        below = {node_name(estate.systems[name], node) for node in estate.systems[name].nodes}
+        for other in estate.systems.values():
+            stands = any(node.runs_on in below for node in other.nodes.values())
+            if (name in other.uses or stands) and other.name not in found and other.name != system.name:
+                found[other.name] = None
+                waiting.append(other.name)
+    return tuple(found)
 
 
 def _basis(
     ground: Ground, planned: Sequence[System], lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str
 ) -> Basis:
     nodes = [(s, n) for s in planned for n in s.nodes]
-    products = {s.name: ground.products[s.product] for s in planned}
-    entered = [(products[lane.system], hop.to) for lane in lanes for hop in lane.hops]
+    products = {s.name: ground.image_of(s) for s in planned}
+    entered = [(products[lane.system], hop.to) for lane in lanes for hop in lane.hops if hop.image]
+    parts = {(lane.system, part.component, part.product) for lane in lanes for hop in lane.hops for part in hop.parts}
+    entered += [(ground.products[p.product], p.to) for lane in lanes for hop in lane.hops for p in hop.parts]
     return Basis(
         estate=identity,
         nodes={node_name(s, n): s.nodes[n].serial for s, n in nodes},
         shapes={s.name: shape_words(s) for s in planned},
         runs_on={node_name(s, n): r for s, n in nodes if (r := s.nodes[n].runs_on) is not None},
-        versions={node_name(s, n): ground.readings[node_name(s, n)].version for s, n in nodes},
+        versions={
+            **{node_name(s, n): ground.readings[node_name(s, n)].version for s, n in nodes},
+            **{
+                f"{node_name(s, n)}:{part.name}": part.version
+                for s, n in nodes
+                for part in ground.readings[node_name(s, n)].components
+                if (s.name, part.name, part.product) in parts
+            },
+        },
         releases={
             f"{product.name} {to}": release_digest(release)
             for product, to in entered
@@ -306,10 +298,13 @@ def _really_idle(estate: Estate, system: System) -> None:
 def _able(plan: Plan, knows: Mapping[str, Knows]) -> None:
     """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
     for lane in plan.lanes:
-        if lane.system not in knows:
-            continue
-        kinds = dict.fromkeys(s.kind for hop in lane.hops for s in steps_of(hop.waves) if not KINDS[s.kind].ours)
-        missing = [kind for kind in kinds if kind not in knows[lane.system].capabilities]
+        kinds = dict.fromkeys(
+            (s.system, s.kind)
+            for hop in lane.hops
+            for s in steps_of(hop.waves)
+            if s.component == IMAGE and not KINDS[s.kind].ours
+        )
+        missing = [kind for name, kind in kinds if name in knows and kind not in knows[name].capabilities]
         if missing:
             raise Refused(
                 f"{lane.system}: its profile knows no {', no '.join(missing)}, and the plan needs it.",
@@ -356,7 +351,49 @@ def target_of(
     return choice.release
 
 
-def _ordered(ground: Ground, targets: Mapping[str, str]) -> dict[str, list[OrderedHop]]:
+def needed_with(ground: Ground, systems: Sequence[System]) -> tuple[System, ...]:
+    """The other systems that have to come along to their own aims, so that an order of work keeps every requirement.
+
+    Empty where none has to, or where none helps.
+    """
+    chosen, along = list(systems), list[System]()
+    while True:
+        targets = {system.name: _route_of_all(ground, system, _target(ground, system)).target for system in chosen}
+        conflicts = _conflicts(ground, targets)
+        if not conflicts:
+            return tuple(along)
+        named = dict.fromkeys(n for c in conflicts for rule in c.rules for n in (rule.system, rule.other))
+        more = [other for n in named if n not in targets and (other := _with_an_aim(ground, n)) is not None]
+        if not more:
+            return ()
+        chosen += more
+        along += more
+
+
+def _way_to_an_order(ground: Ground, systems: Sequence[System]) -> str:
+    pin = "pin what is possible in estate.yaml, or bring the other product to what is needed first"
+    if along := needed_with(ground, systems):
+        names = " ".join(system.name for system in systems)
+        return f"gallant plan {names} --with-needed takes {' and '.join(s.name for s in along)} along; or {pin}."
+    return f"{pin[0].upper()}{pin[1:]}."
+
+
+def _with_an_aim(ground: Ground, name: str) -> System | None:
+    """A system that has somewhere to go."""
+    system = ground.estate.systems.get(name)
+    try:
+        return system if system is not None and _route_of_all(ground, system, _target(ground, system)).hops else None
+    except Refused:
+        return None
+
+
+def _conflicts(ground: Ground, targets: Mapping[str, str]) -> list[Conflict]:
+    known, despite = requirements(ground.estate, ground.readings, ground.products, targets), ground.despite
+    tasks = [replace(t, despite=(despite[t.system],)) if t.system in despite else t for t in known.tasks]
+    return [c for c in find_order(tasks, known.rules).conflicts if set(c.systems) & set(targets)]
+
+
+def _ordered(ground: Ground, systems: Sequence[System], targets: Mapping[str, str]) -> dict[str, list[OrderedHop]]:
     """The hops of each system, in an order in which no rule between products ever breaks.
 
     Raises `Refused` where a requirement of a release on the way is not known to hold, or where there is no such order.
@@ -377,7 +414,7 @@ def _ordered(ground: Ground, targets: Mapping[str, str]) -> dict[str, list[Order
                 else "That is one of the reasons; the others are: "
                 + "; or: ".join("; ".join(rule.words for rule in reason) for reason in conflict.others)
                 + ".",
-                "Pin what is possible in estate.yaml, or bring the other product to what is needed first.",
+                _way_to_an_order(ground, systems),
             )
     entered = {(hop.system, hop.to) for hop in order.hops if hop.system in targets}
     for one in known.unknown:
@@ -390,51 +427,246 @@ def _ordered(ground: Ground, targets: Mapping[str, str]) -> dict[str, list[Order
     return {name: [hop for hop in order.hops if hop.system == name] for name in targets}
 
 
-def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> tuple[Hop, ...]:
-    """The hops of one system with all of their waves. Raises `NotSafe`."""
-    product, read, shape = ground.products[system.product], ground.of(system), SHAPES[system.shape]
-    roles = {n: r.role for n, r in read.items()}
-    versions = {n: r.version for n, r in read.items()}
+def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> tuple[tuple[Hop, ...], dict[str, str]]:
+    """The hops of one system with all of their waves, and the components that stay behind, each with the reason. Raises `NotSafe`."""
+    product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
+    wish = ground.wishes.get(system.name, ())
+    standing = replace(standing_of(system, read, ground.estate.limits), wish=wish)
+    runs = {node: runs_of(reading) for node, reading in read.items()}
+    legs, left = _legs(ground, system, ordered)
     hops: list[Hop] = []
-    for index, leg in enumerate(ordered, 1):
-        release = product.resolve(leg.to)
-        assert release is not None  # an order is made of the catalog's own releases
-        todo = hop_todo(product, versions, release)
-        waiting = [n for n in todo if index == 1 and product.same(read[n].next_version, release.version)]
-        work = _work(ground, system, leg, release)
-        hops.append(
-            Hop(
-                id=leg.id,
-                system=system.name,
-                from_=leg.from_,
-                to=leg.to,
-                build=release.build,
-                one_way=release.one_way,
-                one_way_because=release.one_way_because,
-                snapshots=release.snapshots,
-                restore_point=work.restore_point,
-                package=work.package,
-                despite_recall=work.despite_recall,
-                needs=leg.needs,
-                waves=hop_waves(system, work, roles, todo, waiting),
+    for leg, parts in legs:
+        work = _work(ground, system, leg, parts)
+        todo = hop_todo(work, product, ground.products, runs)
+        if todo:
+            hops.append(_hop(system, leg, work, product.resolve(leg.to), wish, hop_waves(system, work, standing, todo)))
+        taken = [t for together in hop_rounds(system, todo, standing) for t in together]
+        out = () if any(work.has_turn for work in todo.values()) else standing.out
+        standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
+        runs = {node: _after(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
+    return tuple(hops), left
+
+
+def _hop(
+    system: System,
+    leg: OrderedHop,
+    work: HopWork,
+    release: Release | None,
+    wish: tuple[str, ...],
+    waves: tuple[Wave, ...],
+) -> Hop:
+    entered = release if work.image else None
+    return Hop(
+        id=leg.id,
+        system=system.name,
+        from_=leg.from_,
+        to=leg.to,
+        image=work.image,
+        parts=work.parts,
+        build=entered.build if entered is not None else None,
+        one_way=entered is not None and entered.one_way,
+        one_way_because=entered.one_way_because if entered is not None else None,
+        snapshots=entered is None or entered.snapshots,
+        restore_point=work.restore_point,
+        package=work.package,
+        despite_recall=work.despite_recall,
+        needs=leg.needs,
+        nodes=work.nodes,
+        wish=wish,
+        waves=waves,
+    )
+
+
+def _after(now: Runs, todo: Todo, to: str) -> Runs:
+    """What a node runs once its part of a hop is done; what waits for a restart in vain still waits."""
+    parts = {**now.parts, **{part.component: (part.to, None) for part in (*todo.parts, *todo.awaiting)}}
+    if todo.image or todo.waiting:
+        return Runs(version=to, parts=parts)
+    return replace(now, parts=parts)
+
+
+# --- components
+
+
+def _legs(
+    ground: Ground, system: System, ordered: Sequence[OrderedHop]
+) -> tuple[list[tuple[OrderedHop, tuple[Part, ...]]], dict[str, str]]:
+    """The image's hops with the components that go with each, and between and after them hops of components alone."""
+    layers, left = _layers(ground, system)
+    image = ground.image_of(system)
+    stations = tuple(r for leg in ordered if (r := image.resolve(leg.to)) is not None)
+    running = ordered[0].from_ if ordered else _oldest(image, [r.version for r in ground.of(system).values()])
+    own = Layer(
+        component=IMAGE,
+        kind="system image",
+        product=image,
+        running=running,
+        stations=tuple(replace(release, restart=RESTART) for release in stations),
+    )
+    found = find_passes([own, *layers])
+    made: list[tuple[OrderedHop, tuple[Part, ...]]] = []
+    by_name, waiting = {layer.component: layer for layer in layers}, list(ordered)
+    at = running
+    for number, one in enumerate(_split(found.passes, by_name), 1):
+        parts = _parts(ground, system, one, by_name)
+        if any(move.component == IMAGE for move in one.switched):
+            leg = waiting.pop(0)
+            at = leg.to
+        else:
+            leg = OrderedHop(id=f"{system.name}.parts{number}", system=system.name, from_=at, to=at)
+        made.append((leg, parts))
+    return made, left | found.stuck
+
+
+def _split(passes: Sequence[Pass], layers: Mapping[str, Layer]) -> Iterator[Pass]:
+    """A format is raised by itself, when every node runs what came before it."""
+    for one in passes:
+        waiting: list[Move] = []
+        for move in one.first:
+            if move.component in layers and layers[move.component].kind == FORMAT:
+                if waiting:
+                    yield Pass(first=tuple(waiting))
+                    waiting = []
+                yield Pass(first=(move,))
+            else:
+                waiting.append(move)
+        if waiting or one.switched:
+            yield Pass(first=tuple(waiting), switched=one.switched)
+
+
+def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer]) -> tuple[Part, ...]:
+    """The components of one pass in their order. What comes after one that takes a service down waits for its turn with it."""
+    made: list[Part] = []
+    in_turn = False
+    for move in (*one.first, *one.switched):
+        if move.component == IMAGE:
+            continue
+        layer = layers[move.component]
+        release = layer.stations[move.station]
+        in_turn = in_turn or release.restart != "none"
+        before = layer.running if not move.station else layer.stations[move.station - 1].version
+        fetched = ground.known_of(system).is_fetched(layer.component, layer.kind)
+        key = version_of(layer.product, before)
+        made.append(
+            Part(
+                component=layer.component,
+                kind=layer.kind,
+                product=layer.product.name,
+                from_=before,
+                to=release.version,
+                restart=release.restart,
+                in_turn=in_turn,
+                raised=layer.kind == FORMAT,
+                install_s=release.minutes.install * 60,
+                package=None if fetched else release.package_on(key, system.delivery),
+                one_way_because=release.one_way_because or "" if release.one_way else None,
             )
         )
-        versions.update(dict.fromkeys(todo, release.version))
-        roles = shape.roles_after(roles, hop_turns(system, todo, roles))
-    return tuple(hops)
+    return tuple(made)
 
 
-def _work(ground: Ground, system: System, leg: OrderedHop, release: Release) -> HopWork:
-    product = ground.products[system.product]
-    at = product.resolve(leg.from_)
+def _layers(ground: Ground, system: System) -> tuple[list[Layer], dict[str, str]]:
+    """The components that are to come along, each with its way; those that cannot, with the reason."""
+    made, left = list[Layer](), dict[str, str]()
+    for goal in ground.parts.get(system.name, ()):
+        parts = [p for r in ground.worked_on(system).values() for p in r.components if p.name == goal.component]
+        found = _layer(ground, system, goal, parts)
+        if isinstance(found, str):
+            left[goal.component] = found
+        else:
+            made.append(found)
+    own = {system.product, *(layer.product.name for layer in made)}
+    for layer in list(made):
+        why = next((w for release in layer.stations if (w := _unmet(ground, system, release, own)) is not None), None)
+        if why is not None:
+            made.remove(layer)
+            left[layer.component] = why
+    return made, left
+
+
+def _layer(ground: Ground, system: System, goal: PartGoal, parts: Sequence[Component]) -> Layer | str:
+    """A component's way to its goal, or why there is none."""
+    product = ground.products.get(parts[0].product) if parts else None
+    if product is None:
+        return "no catalog here lists it"
+    target = product.resolve(goal.target)
+    if target is None:
+        return f"{goal.target} is not in its catalog"
+    kind, knows = parts[0].kind, ground.known_of(system)
+    if kind == FORMAT and ground.chosen.get(system.name):
+        return "a format is raised when all nodes are, and only some were chosen"
+    older = [p for p in parts if (at := version_of(product, p.version)) is None or at < product.key(target)]
+    running = _oldest(product, [part.version for part in older])
+    if older and all(product.same(part.next_version, target.version) for part in older):
+        stations: tuple[Release, ...] = (replace(target, restart=RESTART),)
+    elif not knows.brings(goal.component, kind):
+        return "its profile does not know how to bring it"
+    else:
+        route = find_route(product, running, target, delivery=system.delivery, explain=False)
+        if not route.found:
+            return f"no route leads from {running} to {target.version}"
+        stations = tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None)
+        missing = next((r for r in stations if _lacks_package(knows, goal.component, kind, r)), None)
+        if missing is not None:
+            return f"its catalog has no package of {missing.version}"
+    return Layer(component=goal.component, kind=kind, product=product, running=running, stations=stations)
+
+
+def _lacks_package(knows: Knows, component: str, kind: str, release: Release) -> bool:
+    return kind != FORMAT and not release.packages and not knows.is_fetched(component, kind)
+
+
+def _unmet(ground: Ground, system: System, release: Release, own: set[str]) -> str | None:
+    """A requirement on what this plan does not move, and that does not hold by what was read last."""
+    for need in release.requires:
+        if need.product in own:
+            continue
+        known = ground.products.get(need.product)
+        running = [
+            text for reading in ground.readings.values() for name, text in _versions(reading) if name == need.product
+        ]
+        allowed = parse_range(need.range)
+        versions = [version_of(known, text) for text in running] if known is not None else []
+        if not versions or any(v is None or v not in allowed for v in versions):
+            said = f", which runs {', '.join(sorted(set(running)))}" if running else ", and what that runs is not known"
+            return f"{release.version} needs {need.product} on {allowed.words()}{said}"
+    return None
+
+
+def _versions(reading: Reading) -> Iterator[tuple[str, str]]:
+    yield reading.product, reading.version
+    for part in reading.components:
+        yield part.product, part.version
+
+
+def _oldest(product: Product, texts: Sequence[str]) -> str:
+    """The oldest of some versions, as it is written; one that cannot be compared counts as older than all."""
+    known = {text: version_of(product, text) for text in texts}
+    unknown = [text for text, version in known.items() if version is None]
+    return unknown[0] if unknown else min(known, key=lambda text: known[text])  # type: ignore[arg-type,return-value]
+
+
+# --- the work of a hop
+
+
+def _work(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part, ...]) -> HopWork:
+    product = ground.image_of(system)
+    at, release = product.resolve(leg.from_), product.resolve(leg.to)
+    image = leg.from_ != leg.to
+    names = (system.name, *systems_above(ground.estate, system))
     return hop_work(
         ground.estate,
         system,
-        release,
-        ground.known_of(system),
+        release if image else None,
+        {name: ground.known_of(ground.estate.systems[name]) for name in names},
+        {name: ground.of(ground.estate.systems[name]) for name in names},
         hop_id=leg.id,
-        package=release.package_on(product.key(at) if at else None, system.delivery),
-        despite_recall=leg.to == ground.despite.get(system.name),
+        to=leg.to,
+        parts=parts,
+        nodes=ground.chosen.get(system.name, ()),
+        products=ground.products,
+        package=release.package_on(product.key(at) if at else None, system.delivery) if image and release else None,
+        despite_recall=image and leg.to == ground.despite.get(system.name),
         restore_point=system.name in ground.snapshotted and at is not None and at.snapshots,
     )
 
@@ -442,24 +674,65 @@ def _work(ground: Ground, system: System, leg: OrderedHop, release: Release) -> 
 def hop_work(
     estate: Estate,
     system: System,
-    release: Release,
-    knows: Knows,
+    release: Release | None,
+    knows: Mapping[str, Knows],
+    above: Mapping[str, Mapping[str, Reading]],
     *,
     hop_id: str,
+    to: str,
+    parts: tuple[Part, ...],
+    nodes: tuple[str, ...] = (),
+    products: Mapping[str, Product],
     package: Package | None,
     despite_recall: bool,
     restore_point: bool,
 ) -> HopWork:
-    """What a hop's waves are made from: in a plan, and once more in its roll."""
+    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
+    are the readings of the systems that stand on this one."""
     return HopWork(
         hop_id=hop_id,
-        release=release,
+        to=to,
+        minutes=_minutes(release, parts, products),
+        image=release is not None,
+        parts=parts,
+        nodes=nodes,
         package=package,
         mbit_per_s=estate.sites[system.site].sends_mbit_per_s,
         steady_s=estate.limits.steady_s,
-        knows=knows,
+        knows=knows[system.name],
+        uppers=_uppers(estate, system, knows, above),
+        stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
         despite_recall=despite_recall,
         restore_point=restore_point,
+    )
+
+
+def _uppers(
+    estate: Estate, system: System, knows: Mapping[str, Knows], above: Mapping[str, Mapping[str, Reading]]
+) -> tuple[Upper, ...]:
+    """The systems that live on this one's nodes, where those cannot be emptied of them."""
+    if "drain" in knows[system.name].capabilities or not system.in_service:
+        return ()
+    return tuple(
+        Upper(
+            system=estate.systems[name],
+            on=on,
+            standing=standing_of(estate.systems[name], above[name], estate.limits),
+            drains={"drain", "refill"} <= knows[name].capabilities,
+            repeat=knows[name].repeat,
+        )
+        for name, on in carried(estate, system).items()
+    )
+
+
+def _minutes(release: Release | None, parts: Sequence[Part], products: Mapping[str, Product]) -> Minutes:
+    """The publishers' minutes: of a restart that several share, the longest."""
+    known = [r for part in parts if part.waits and (r := products[part.product].resolve(part.to)) is not None]
+    shared = [r.minutes for r in ([release] if release is not None else []) + known]
+    return Minutes(
+        install=release.minutes.install if release is not None else 0,
+        restart=max((m.restart for m in shared), default=0),
+        sync=max((m.sync for m in shared), default=0),
     )
 
 
@@ -471,22 +744,25 @@ def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) ->
         OrderedHop(id=f"{system.name}.{n}", system=system.name, from_=a, to=b)
         for n, (a, b) in enumerate(itertools.pairwise(stations), 1)
     ]
-    return sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs))
+    return sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0])
+
+
+def _all_read(ground: Ground, system: System) -> None:
+    unread = next((name for n in system.nodes if (name := node_name(system, n)) not in ground.readings), None)
+    if unread is not None:
+        raise Refused(
+            f"{unread} was never read; what is not known is not planned.", next=f"gallant survey {system.name}"
+        )
 
 
 def _route_of_all(ground: Ground, system: System, target: Release) -> Route:
     """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has none."""
-    product, readings = ground.products[system.product], ground.readings
+    product = ground.products[system.product]
     despite = frozenset([ground.despite[system.name]] if system.name in ground.despite else [])
-    for node in system.nodes:
-        if node_name(system, node) not in readings:
-            raise Refused(
-                f"{node_name(system, node)} was never read; what is not known is not planned.",
-                next=f"gallant survey {system.name}",
-            )
+    _all_read(ground, system)
     routes: list[Route] = []
-    for node in system.nodes:
-        here, reading = node_name(system, node), readings[node_name(system, node)]
+    for node, reading in ground.worked_on(system).items():
+        here = node_name(system, node)
         running = product.resolve(reading.version)
         if running is None:
             raise Refused(
@@ -517,15 +793,29 @@ def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], o
     way = " → ".join(r.version for r in stations)
     for node, reading in read.items():
         here, now = node_name(system, node), running[node]
-        if now not in stations:
+        following = _next_station(product, now, stations, system.delivery) if now is not None else None
+        if following is None:
             raise Refused(
-                f"{here} runs {reading.version}, which is not a release on the route {way} of its other nodes.",
+                f"{here} runs {reading.version}, from which no hop of the route {way} of its other nodes goes on.",
                 next=f"Bring {'its nodes' if len(system.nodes) > 2 else 'both nodes'} to one release by hand, then: gallant plan {system.name}",
             )
-        following = stations[min(stations.index(now) + 1, len(stations) - 1)]
         awaited = reading.next_version
         if awaited is not None and awaited != reading.version and not product.same(awaited, following.version):
             raise Refused(
                 f"{here} would run {awaited} from its next restart on; the plan wants {following.version} next.",
                 next=f"Restart {here} or take {awaited} off it first; then gallant survey {system.name}.",
             )
+
+
+def _next_station(product: Product, now: Release, stations: Sequence[Release], delivery: str | None) -> Release | None:
+    """The station that a node's next hop leads to, from wherever it stands: the next newer one, where one hop and the same
+    package take it there. The last station itself has none further. None: the way does not pass by here."""
+    if now in stations:
+        return stations[min(stations.index(now) + 1, len(stations) - 1)]
+    ahead = [n for n, station in enumerate(stations) if product.key(station) > product.key(now)]
+    if not ahead or not ahead[0]:
+        return None
+    to, before = stations[ahead[0]], stations[ahead[0] - 1]
+    direct = len(find_route(product, now.version, to, delivery=delivery, explain=False).hops) == 1
+    same = to.package_on(product.key(now), delivery) == to.package_on(product.key(before), delivery)
+    return to if direct and same else None

@@ -10,12 +10,14 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from gallant.core.estate.order import SHAPES
-from gallant.core.readings import IN_SERVICE, Job, Reading
+from gallant.core.readings import IMAGE, IN_SERVICE, Component, Job, Reading
 from gallant.core.records import Record
 from gallant.core.work.estimate import (
     backup_seconds,
+    drain_seconds,
     install_seconds,
     move_seconds,
+    part_seconds,
     preload_seconds,
     restart_seconds,
     snapshot_seconds,
@@ -24,18 +26,19 @@ from gallant.core.work.estimate import (
 from gallant.core.work.events import Before
 from gallant.core.work.plan import HopWork, Step
 
-DONE, GOING, FAILED, ABSENT, UNREACHED = "done", "going", "failed", "absent", "unreached"
+DONE, GOING, FAILED, ABSENT, UNREACHED, UNTOLD = "done", "going", "failed", "absent", "unreached", "untold"
 SAFE, IF_ABSENT, NEVER = "safe", "if_absent", "never"
 NODE, SYSTEM = "node", "system"
 Readings = Mapping[str, Reading | None]
-Same = Callable[[str | None, str | None], bool]
+Same = Callable[[str, str | None, str | None], bool]  # product, and two texts that may name one release of it
 
 
 # --- observation
 
 
 class Look(Record):
-    """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer."""
+    """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer. `untold`: it would
+    show nothing either way."""
 
     state: str
     message: str = ""
@@ -47,7 +50,7 @@ class Look(Record):
 class Seen(Record):
     """What there is to judge an act by: readings now (None: no answer), those before it, its job where it is known.
 
-    `same` tells whether two texts name one release of the product.
+    `same` tells whether two texts name one release of a product. `taken_s` is for how long the node has had the order, by its own answer.
     """
 
     step: Step
@@ -56,6 +59,7 @@ class Seen(Record):
     before: Before
     handle: str | None
     same: Same
+    taken_s: float | None = None
 
     @property
     def own(self) -> Reading | None:
@@ -65,8 +69,24 @@ class Seen(Record):
         """The newest job that the act began: by its handle, else one of its kind that was not there before."""
         if self.handle is not None:
             return next((job for job in reading.jobs if job.id == self.handle), None)
-        fresh = [job for job in reading.jobs if job.kind == self.step.kind and job.id not in self.before.jobs]
+        order = KINDS[self.step.kind].order
+        fresh = [job for job in reading.jobs if job.kind == order and job.id not in self.before.jobs]
         return fresh[-1] if fresh else None
+
+    def is_goal(self, text: str | None) -> bool:
+        """Whether a text names the release that the step leads to."""
+        return self.same(self.step.product, text, self.step.to)
+
+    def unseen(self, reading: Reading) -> Look:
+        """What can be said where nothing is seen of an act. A device that lists no work is given the publisher's time for it."""
+        if reading.tells_work:
+            return Look(state=ABSENT)
+        if self.taken_s is None:
+            return Look(state=UNTOLD)
+        left = self.step.estimate_s - self.taken_s
+        if left > 0:
+            return Look(state=GOING, message="it took the order, and shows nothing of it", remaining_s=left)
+        return Look(state=DONE, message="it took the order, and the time for it is over; its restart will tell")
 
     def by_job(self, reading: Reading) -> Look | None:
         """What the job alone decides: it goes on, or it failed."""
@@ -97,14 +117,14 @@ def _preload(seen: Seen) -> Look:
 
 
 def _install(seen: Seen) -> Look:
-    reading, step = seen.own, seen.step
+    reading = seen.own
     if reading is None:
         return Look(state=UNREACHED)
     by_job = seen.by_job(reading)
     if by_job is not None:
         return by_job
     job = seen.job(reading)
-    if seen.same(reading.next_version, step.to):
+    if seen.is_goal(reading.next_version):
         return Look(state=DONE, message=f"{reading.next_version} runs from the next restart on")
     if job is not None and reading.next_version is None:  # the device does not tell; its job's word has to do
         return Look(state=DONE, message=job.message or "its job says that it is done")
@@ -113,7 +133,51 @@ def _install(seen: Seen) -> Look:
             state=FAILED,
             message=f"the install says it is done, and {reading.next_version or reading.version} would start next",
         )
-    return Look(state=ABSENT)
+    return seen.unseen(reading)
+
+
+def component_of(reading: Reading, name: str) -> Component | None:
+    return next((part for part in reading.components if part.name == name), None)
+
+
+def _part_laid(seen: Seen) -> Look:
+    """A component that runs from the next restart on. What does not tell is believed by its job."""
+    reading, name = seen.own, seen.step.component
+    if reading is None:
+        return Look(state=UNREACHED)
+    by_job = seen.by_job(reading)
+    if by_job is not None:
+        return by_job
+    part, job = component_of(reading, name), seen.job(reading)
+    if part is not None and (seen.is_goal(part.next_version) or seen.is_goal(part.version)):
+        return Look(state=DONE, message=f"{name} {seen.step.to} runs from the next restart on")
+    if job is None:
+        return seen.unseen(reading)
+    if part is not None and part.next_version is None:
+        return Look(state=DONE, message=job.message or "its job says that it is done")
+    told = part.next_version if part is not None else "nothing"
+    return Look(state=FAILED, message=f"the install says it is done, and {told} would start next as {name}")
+
+
+def _part_runs(seen: Seen) -> Look:
+    """A component that runs as soon as it is installed."""
+    reading, name = seen.own, seen.step.component
+    if reading is None:
+        return Look(state=UNREACHED)
+    part, job = component_of(reading, name), seen.job(reading)
+    going = seen.by_job(reading)
+    if going is None and part is not None and seen.is_goal(part.version):
+        return Look(state=DONE, message=f"{name} runs {part.version}")
+    if going is not None:
+        return going
+    if job is None:  # what it runs is seen in any case; whether it has begun may not be
+        return Look(state=ABSENT) if reading.tells_work or seen.taken_s is not None else Look(state=UNTOLD)
+    told = part.version if part is not None else "nothing of it"
+    if part is not None and seen.is_goal(part.next_version):
+        return Look(
+            state=FAILED, message=f"{name} is installed, and runs only from a restart on; the publisher says none"
+        )
+    return Look(state=FAILED, message=f"its job says that it is done, and {name} runs {told}")
 
 
 def _restart(seen: Seen) -> Look:
@@ -121,12 +185,37 @@ def _restart(seen: Seen) -> Look:
     if reading is None:
         return Look(state=GOING, message="does not answer: it is restarting")
     if reading.boot != seen.before.boot:
-        if not seen.same(reading.version, step.to):
+        if not seen.is_goal(reading.version):
             return Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
-        if reading.state == IN_SERVICE:
+        for brought in step.brings:
+            part = component_of(reading, brought.component)
+            if part is None or not seen.same(brought.product, part.version, brought.version):
+                told = part.version if part is not None else "nothing of it"
+                message = f"came back with {brought.component} on {told}, not on {brought.version}"
+                return Look(state=FAILED, message=message)
+        if reading.state == IN_SERVICE or step.aside:
             return Look(state=DONE, message=f"back on {reading.version}")
         return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
     return seen.by_job(reading) or Look(state=ABSENT)
+
+
+def _drain(seen: Seen) -> Look:
+    reading = seen.own
+    if reading is None:
+        return Look(state=UNREACHED)
+    if reading.state != IN_SERVICE:
+        return seen.by_job(reading) or Look(state=DONE, message="out of service, and carries nothing")
+    return seen.by_job(reading) or Look(state=ABSENT)
+
+
+def _refill(seen: Seen) -> Look:
+    reading = seen.own
+    if reading is None:
+        return Look(state=UNREACHED)
+    going = seen.by_job(reading)
+    if going is None and reading.state == IN_SERVICE:
+        return Look(state=DONE, message="in service, and carries again")
+    return going or Look(state=ABSENT)
 
 
 def _moved(to_itself: bool) -> Callable[[Seen], Look]:
@@ -134,7 +223,9 @@ def _moved(to_itself: bool) -> Callable[[Seen], Look]:
 
     def observe(seen: Seen) -> Look:
         node = seen.step.node
-        heads = [n for n, r in seen.readings.items() if r is not None and r.role in SHAPES[seen.shape].heads]
+        shape = SHAPES[seen.shape]
+        group = next(g for g in shape.groups(tuple(seen.readings)) if node in g)
+        heads = [n for n in group if (r := seen.readings[n]) is not None and r.role in shape.heads]
         there = heads == [node] if to_itself else len(heads) == 1 and heads != [node]
         reading = seen.own
         if there and reading is not None:
@@ -159,10 +250,12 @@ class Kind(Record):
     `observe` is None for what Gallant does itself (`ours`). `guards` must all hold at the moment before it. `disturbs`: the
     node may be out of service by it. `away`: the node is expected not to answer meanwhile. `moves`: roles move, and
     `interrupts` the service for a moment. `safe`: a system may be left after it. `carries`: it brings the package along, or
-    needs it. `enters`: the node runs the release after it. `alters`:
+    needs it. `optional`: it is left out where the driver does not know it. `sets_aside`: the node is out of service
+    from then on until it is taken back. `enters`: the node runs the release after it. `alters`:
     what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
     the plan has such a step on are touched. `proved_by` is the guard
-    of later steps that sees whether what it did is still there. `slotted` are `expects` and `undo` where the node has a spare slot.
+    of later steps that sees whether what it did is still there. `sends` is the order
+    that the driver is given for it, where that is not its name. `slotted` are `expects` and `undo` where the node has a spare slot.
     `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
 
@@ -182,10 +275,13 @@ class Kind(Record):
     safe: bool = False
     ends_node: bool = False
     carries: bool = False
+    optional: bool = False
+    sets_aside: bool = False
     enters: bool = False
     alters: bool = False
     touches: bool = False
     proved_by: str | None = None
+    sends: str | None = None
     overdue: str = "{subject}: {kind} to {to} was not done within {minutes} min."
     advice: str = "gallant survey {system}"
 
@@ -193,10 +289,14 @@ class Kind(Record):
     def ours(self) -> bool:
         return self.observe is None
 
+    @property
+    def order(self) -> str:
+        return self.sends or self.name
 
-BACKUP, SNAPSHOT, STEADY = "backup", "snapshot", "steady"
+
+BACKUP, SNAPSHOT, STEADY, RETURN = "backup", "snapshot", "steady", "return"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
-NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving")
+NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
 
 KINDS: Mapping[str, Kind] = {
@@ -235,6 +335,32 @@ KINDS: Mapping[str, Kind] = {
             advice="Look at the network between here and the node",
         ),
         Kind(
+            name="drain",
+            expects="the node out of service, carrying nothing",
+            estimate=drain_seconds,
+            guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "not_serving", "enough_stay", "service_well"),
+            observe=_drain,
+            undo="refill",
+            disturbs=True,
+            optional=True,
+            sets_aside=True,
+            touches=True,
+            overdue="{subject} was not empty within {minutes} min: something on it will not leave.",
+            advice="Look what {subject} still carries, and move it by hand",
+        ),
+        Kind(
+            name="refill",
+            expects="the node in service, carrying again",
+            estimate=drain_seconds,
+            guards=("right_machine", "own_address", "no_unknown_job", "versions_as_expected"),
+            observe=_refill,
+            repeat=SAFE,
+            undo="drain",
+            optional=True,
+            touches=True,
+            advice="Take {subject} back into service at its console",
+        ),
+        Kind(
             name="install",
             expects="the release installed, to run from the next restart on",
             estimate=install_seconds,
@@ -248,6 +374,61 @@ KINDS: Mapping[str, Kind] = {
             touches=True,
         ),
         Kind(
+            name="install_part",
+            expects="the component's release installed, to run from the next restart on",
+            estimate=part_seconds,
+            guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there"),
+            observe=_part_laid,
+            sends="install",
+            alters=True,
+            proved_by="awaits_target",
+            safe=True,
+            carries=True,
+            touches=True,
+        ),
+        Kind(
+            name="apply_part",
+            expects="the component on its release",
+            estimate=part_seconds,
+            guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "service_well"),
+            observe=_part_runs,
+            sends="install",
+            alters=True,
+            safe=True,
+            carries=True,
+            touches=True,
+        ),
+        Kind(
+            name="renew_part",
+            expects="the component on its release, its service up again",
+            estimate=part_seconds,
+            guards=(
+                *_ALWAYS,
+                "peers_healthy",
+                "backup_sealed",
+                "restore_point_there",
+                "not_serving",
+                "enough_stay",
+                "service_well",
+            ),
+            observe=_part_runs,
+            sends="install",
+            disturbs=True,
+            alters=True,
+            carries=True,
+            touches=True,
+        ),
+        Kind(
+            name="raise_format",
+            expects="the data in the new format",
+            estimate=part_seconds,
+            guards=(*_ALWAYS, "everyone_healthy", "backup_sealed", "restore_point_there", "service_well"),
+            observe=_part_runs,
+            alters=True,
+            safe=True,
+            touches=True,
+        ),
+        Kind(
             name="restart",
             expects="the node back in service on the release",
             estimate=restart_seconds,
@@ -257,6 +438,8 @@ KINDS: Mapping[str, Kind] = {
                 "backup_sealed",
                 "restore_point_there",
                 "not_serving",
+                "enough_stay",
+                "upper_ready",
                 "awaits_target",
                 "service_well",
             ),
@@ -279,6 +462,14 @@ KINDS: Mapping[str, Kind] = {
             ends_node=True,
             overdue="{subject}: the system was not steady within {minutes} min: {expects} was not seen.",
             advice="gallant check {system} says what is not in sync",
+        ),
+        Kind(
+            name=RETURN,
+            expects="the node answers again, its replica whole",
+            estimate=restart_seconds,
+            repeat=SAFE,
+            overdue="{subject} did not come back within {minutes} min of the restart of what it stands on.",
+            advice="Look at the console of {subject}",
         ),
         Kind(
             name="handover",
@@ -313,12 +504,19 @@ def observe(seen: Seen) -> Look:
     return rule(seen)
 
 
+def doing(step: Step) -> str:
+    """What a step does, in a word or two: `restart`, `install bios`."""
+    row = KINDS.get(step.kind)  # a plan may come from a later Gallant
+    order = (row.order if row is not None else step.kind).removesuffix("_format")  # the component says which
+    return order if step.component == IMAGE else f"{order} {step.component}"
+
+
 def told(text: str, step: Step, minutes: float = 0) -> str:
     """One of a kind's sentences, with what this step puts into it."""
     return text.format(
         subject=step.subject,
         system=step.system,
-        kind=step.kind,
+        kind=doing(step),
         to=step.to,
         expects=step.expects,
         minutes=f"{minutes:.0f}",

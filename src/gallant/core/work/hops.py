@@ -1,0 +1,377 @@
+"""The waves of a hop: which steps on which nodes, in the order that the shape allows.
+
+`hop_waves` is called when a plan is made, and again by the engine at the start of each hop with the roles that it observes
+then: the same function, so the plan cannot promise one order and the roll follow another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from gallant.core.catalog.products import Product
+from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, Round, Standing, Turn, rounds
+from gallant.core.estate.stacks import Upper
+from gallant.core.estate.systems import System, node_name
+from gallant.core.readings import IMAGE, Reading
+from gallant.core.records import Record, replace
+from gallant.core.work.estimate import deadline_seconds
+from gallant.core.work.layers import rank_of, version_of
+from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
+from gallant.core.work.steps import BACKUP, KINDS, NEEDS_PEERS, RETURN, SNAPSHOT, STEADY, Kind
+
+# How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
+MAY_REST_S = 7 * 24 * 3600.0
+# A service address is nowhere for about this long while it moves, in real seconds; a profile may know better.
+HANDOVER_GAP_S = 1.0
+REVERT = "revert to the restore point"
+
+# --- what there is to do
+
+
+class Runs(Record):
+    """What a node runs and would start: its image, and by name its other components."""
+
+    version: str
+    next_version: str | None = None
+    parts: dict[str, tuple[str, str | None]] = {}
+
+
+def runs_of(reading: Reading) -> Runs:
+    parts = {part.name: (part.version, part.next_version) for part in reading.components}
+    return Runs(version=reading.version, next_version=reading.next_version, parts=parts)
+
+
+class Todo(Record):
+    """What a hop has to do on one node.
+
+    `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the components
+    to be brought, `awaiting` those that are installed already and wait for the restart too.
+    """
+
+    image: bool = False
+    waiting: bool = False
+    parts: tuple[Part, ...] = ()
+    awaiting: tuple[Part, ...] = ()
+
+    @property
+    def restarts(self) -> bool:
+        return self.image or self.waiting or bool(self.awaiting) or any(part.waits for part in self.parts)
+
+    @property
+    def ahead(self) -> tuple[Part, ...]:
+        """The components that are brought before any node's turn comes."""
+        return tuple(part for part in self.parts if not part.in_turn)
+
+    @property
+    def in_turn(self) -> tuple[Part, ...]:
+        return tuple(part for part in self.parts if part.in_turn)
+
+    @property
+    def has_turn(self) -> bool:
+        return self.restarts or bool(self.in_turn)
+
+
+def hop_todo(
+    hop: Hop | HopWork, product: Product, products: Mapping[str, Product], runs: Mapping[str, Runs]
+) -> dict[str, Todo]:
+    """The nodes that a hop works on, and what is to be done on each: whatever is older than the hop's releases, or of which the
+    catalog does not know.
+
+    What is ahead is left alone. The planner and the engine both go by this.
+    """
+    found = {}
+    chosen = hop.nodes or tuple(runs)
+    for node in (node for node in runs if node in chosen):
+        now = runs[node]
+        image = hop.image and _is_older(product, now.version, hop.to)
+        waiting = image and product.same(now.next_version, hop.to)
+        older = [
+            part
+            for part in hop.parts
+            if part.component in now.parts
+            and _part_is_older(products[part.product], now.parts[part.component][0], part)
+        ]
+        installed = [
+            part for part in older if part.waits and products[part.product].same(now.parts[part.component][1], part.to)
+        ]
+        left = tuple(part for part in older if part not in installed)
+        if image or older:
+            found[node] = Todo(image=image and not waiting, waiting=waiting, parts=left, awaiting=tuple(installed))
+    return found
+
+
+def _is_older(product: Product, text: str, goal: str) -> bool:
+    """Whether an image is older than its goal; one that its catalog does not know counts as older."""
+    release, running = product.resolve(goal), product.resolve(text)
+    return release is None or running is None or product.key(running) < product.key(release)
+
+
+def _part_is_older(product: Product, text: str, part: Part) -> bool:
+    """The same for a component; a version that its catalog does not list can be compared all the same."""
+    goal, running = version_of(product, part.to), version_of(product, text)
+    return goal is None or running is None or running < goal
+
+
+def touched(waves: Sequence[Wave]) -> set[tuple[str, str]]:
+    """What steps of these waves change something of: nodes, and on each the image or another component."""
+    return {(step.node, step.component) for step in steps_of(waves) if KINDS[step.kind].touches}
+
+
+def widest(waves: Sequence[Wave]) -> int:
+    """How many nodes these waves take out at the same time."""
+    return max((sum(any(s.disturbs for s in t.steps) for t in wave.tracks) for wave in waves), default=1) or 1
+
+
+def hop_rounds(
+    system: System, todo: Mapping[str, Todo], standing: Standing, uppers: Sequence[Upper] = ()
+) -> tuple[Round, ...]:
+    """The order of one hop; none for a system that is not in service, which has none. Raises `NotSafe`.
+
+    Machines that are all alike follow the order of what stands on them: whoever leads there hands over first.
+    """
+    leaving = [node for node, work in todo.items() if work.has_turn]
+    if not leaving or not system.in_service:
+        return ()
+    leads = next((upper for upper in uppers if SHAPES[upper.system.shape].has_spare), None)
+    if leads is None or SHAPES[system.shape].needs_head or standing.out:
+        return rounds(system.shape, tuple(system.nodes), leaving, standing, system.usual)
+    above = [leads.on[node] for node in leaving if node in leads.on]
+    free = [node for node in leaving if node not in leads.on]
+    order = rounds(leads.system.shape, tuple(leads.system.nodes), above, leads.standing, leads.system.usual)
+    own = rounds(system.shape, tuple(system.nodes), free, standing, system.usual) if free else ()
+    return (*own, *(tuple(_below(turn, leads) for turn in together) for together in order))
+
+
+def _below(turn: Turn, upper: Upper) -> Turn:
+    """Work on what stands above is work on the machine below it; a move of roles stays where it is."""
+    if turn.kind == WORK:
+        return replace(turn, node=upper.lower[turn.node])
+    return replace(turn, system=upper.system.name)
+
+
+# --- waves
+
+
+def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
+    """The waves of one hop: a backup, packages and a restore point first, then what needs no restart, one node after the other,
+    then one wave a round of the rolling order.
+
+    `standing` is as observed. Raises `NotSafe`. A system that is not in service has no order: all of its nodes are worked
+    on at once.
+    """
+    if not todo:
+        return ()
+    if not system.in_service:
+        return _all_at_once(system, work, todo)
+    first = SHAPES[system.shape].head(system.nodes, standing.roles)
+    order = hop_rounds(system, todo, standing, work.uppers)
+    return (
+        *_preparation(system, work, first, todo),
+        *_ahead(system, work, first, todo, standing),
+        *(wave for together in order for wave in _round_waves(system, work, together, todo)),
+    )
+
+
+def _preparation(system: System, work: HopWork, first: str, todo: Mapping[str, Todo]) -> Iterator[Wave]:
+    prepare = []
+    for node in system.nodes:
+        kinds = [BACKUP] if node == first else []
+        if work.preloads and node in todo and todo[node].image:
+            kinds.append("preload")
+        if kinds:
+            prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
+    preloads = any(step.kind != BACKUP for track in prepare for step in track.steps)
+    yield Wave(why="backup, package" if preloads else "backup", tracks=tuple(prepare))
+    if work.restore_point:  # last of all, since it slows the system down from then on
+        yield Wave(why="restore point", tracks=(Track(node=first, steps=(_step(system, work, SNAPSHOT, first),)),))
+
+
+def _ahead(system: System, work: HopWork, first: str, todo: Mapping[str, Todo], standing: Standing) -> Iterator[Wave]:
+    """What disturbs nobody, still one node at a time, the one that speaks for all last: a bad release is seen on one node."""
+    for node in sorted(standing.as_wished(todo), key=lambda node: node == first):
+        if parts := todo[node].ahead:
+            steps = [_part_step(system, work, part, node) for part in parts]
+            steady = replace(_step(system, work, STEADY, node, ".ahead"), estimate_s=work.steady_s, ends_node=False)
+            yield Wave(why=f"{node}: no restart", tracks=(Track(node=node, steps=(*steps, steady)),))
+
+
+def _all_at_once(system: System, work: HopWork, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
+    """No one depends on these nodes yet: all are installed and restarted at the same time, then all are looked at."""
+    first = next(iter(system.nodes))
+    knows = replace(work.knows, capabilities=work.knows.capabilities - {k for k, row in KINDS.items() if row.optional})
+    tracks = []
+    for node, own in todo.items():
+        steps = [_part_step(system, work, part, node) for part in own.ahead]
+        steps += _work_steps(system, replace(work, knows=knows), node, own)[:-1] if own.has_turn else []
+        tracks.append(Track(node=node, steps=tuple(_by_itself(step) for step in steps)))
+    return (
+        *_preparation(system, work, first, todo),
+        Wave(why=f"{len(todo)} at once: not in service", tracks=tuple(tracks)),
+        Wave(why="all nodes again", tracks=(Track(node=first, steps=(_step(system, work, STEADY, first),)),)),
+    )
+
+
+def _by_itself(step: Step) -> Step:
+    return replace(step, alone=True, interrupts_s=0, guards=tuple(g for g in step.guards if g not in NEEDS_PEERS))
+
+
+class _Move(Record):
+    """A move of roles: its step, what the plan says it is for, and how the look after it is told apart."""
+
+    kind: str
+    why: str
+    suffix: str
+
+
+_MOVES = {
+    HANDOVER: _Move(kind="handover", why="{node} hands over", suffix=".handover"),
+    FAILBACK: _Move(kind="failback", why="{node} to its usual place", suffix=".failback"),
+}
+
+
+def _round_waves(system: System, work: HopWork, together: Round, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
+    """One wave for a turn by itself. Of several that go side by side each comes back by itself, and then all are looked at."""
+    if len(together) == 1:
+        return (_turn_wave(system, work, together[0], todo),)
+    every = [_turn_wave(system, work, turn, todo) for turn in together]
+    tracks = tuple(Track(node=w.tracks[0].node, steps=w.tracks[0].steps[:-1]) for w in every)
+    names = ", ".join(turn.node for turn in together)
+    return (
+        Wave(why=f"{names} {_goal(work)}", tracks=tracks),
+        Wave(why="all nodes again", tracks=(Track(node=tracks[0].node, steps=(every[0].tracks[0].steps[-1],)),)),
+    )
+
+
+def _goal(work: HopWork) -> str:
+    return f"to {work.to}" if work.image else "updated"
+
+
+def _turn_wave(system: System, work: HopWork, turn: Turn, todo: Mapping[str, Todo]) -> Wave:
+    if turn.kind == WORK:
+        why = f"{turn.node} {_goal(work)}"
+        steps = _work_steps(system, work, turn.node, todo[turn.node])
+    else:
+        row = _MOVES[turn.kind]
+        upper = next((one for one in work.uppers if one.system.name == turn.system), None)
+        moved, whole = (upper.system, _of_upper(work, upper)) if upper is not None else (system, work)
+        why = row.why.format(node=turn.node if upper is None else f"{turn.system}/{turn.node}")
+        steady = _step(moved, whole, STEADY, turn.node, row.suffix)
+        # Nothing was restarted: a replica that is whole stays whole.
+        steps = [_step(moved, whole, row.kind, turn.node), replace(steady, estimate_s=work.steady_s, ends_node=False)]
+    return Wave(why=why, tracks=(Track(node=turn.node, steps=tuple(steps)),))
+
+
+def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[Step]:
+    """A node's own turn: taken out where its driver can, all components and the image brought, one restart for all that
+    wait for one, taken back, and looked at."""
+    image_rank = rank_of("system image")
+    lower = [part for part in todo.in_turn if rank_of(part.kind) < image_rank or not part.waits]
+    made = _upper_leaves(work, node) if todo.restarts else []
+    made += [_step(system, work, "drain", node)] if "drain" in work.knows.capabilities else []
+    made += [_part_step(system, work, part, node) for part in lower]
+    made += [_step(system, work, "install", node)] if todo.image else []
+    made += [_part_step(system, work, part, node) for part in todo.in_turn if part not in lower]
+    if todo.restarts:
+        switched = [*(part for part in todo.parts if part.waits), *todo.awaiting]
+        brings = tuple(Brought(component=p.component, product=p.product, version=p.to) for p in switched)
+        made.append(replace(_step(system, work, "restart", node), brings=brings))
+    made += [_step(system, work, "refill", node)] if "refill" in work.knows.capabilities else []
+    made.append(_step(system, work, STEADY, node))
+    return _set_aside([*made, *(_upper_returns(work, node) if todo.restarts else [])])
+
+
+def _of_upper(work: HopWork, upper: Upper) -> HopWork:
+    """The work on a system that stands on the one of the hop: nothing of it changes, it only makes room."""
+    knows = replace(work.knows, repeat=upper.repeat)
+    return replace(work, image=False, parts=(), package=None, restore_point=False, above=upper, knows=knows)
+
+
+def _upper_leaves(work: HopWork, node: str) -> list[Step]:
+    """What stands on the machine is taken out of service first, where its driver can."""
+    pairs = [(upper, upper.on[node]) for upper in work.uppers if upper.drains and node in upper.on]
+    return [_step(upper.system, _of_upper(work, upper), "drain", above) for upper, above in pairs]
+
+
+def _upper_returns(work: HopWork, node: str) -> list[Step]:
+    """And comes back with it: seen to answer, taken back into service, and all of it whole."""
+    made = []
+    for upper in (one for one in work.uppers if node in one.on):
+        kinds = (RETURN, "refill", STEADY) if upper.drains else (STEADY,)
+        made += [_step(upper.system, _of_upper(work, upper), kind, upper.on[node]) for kind in kinds]
+    return made
+
+
+def _set_aside(steps: Sequence[Step]) -> list[Step]:
+    """Between a node's leaving and the moment at which all is whole again, the system may not be left."""
+    made, aside = list[Step](), False
+    for number, step in enumerate(steps, 1):
+        row = KINDS[step.kind]
+        if aside:
+            own = any(before.system == step.system and KINDS[before.kind].sets_aside for before in made)
+            rest = step.safe_stop_s if number == len(steps) else None
+            step = replace(step, aside=row.enters and own, safe_stop_s=rest)
+        aside = aside or row.sets_aside
+        made.append(step)
+    return made
+
+
+# --- steps
+
+
+def _part_step(system: System, work: HopWork, part: Part, node: str) -> Step:
+    """Which kind of step brings a component: by what it takes until that runs."""
+    kind = "raise_format" if part.raised else _PART_KINDS[part.restart]
+    return _step(system, replace(work, part=part, package=part.package), kind, node)
+
+
+def _above(work: HopWork, node: str) -> tuple[str, ...]:
+    """What goes down with a node."""
+    return work.stacked.get(node, ())
+
+
+_PART_KINDS = {"node": "install_part", "service": "renew_part", "none": "apply_part"}
+
+
+def _interrupts_s(system: System, row: Kind, estimate: float) -> float:
+    """For how long users may get no answer: while an address moves, and where nothing carries on all the time of a restart."""
+    if not system.services or not system.in_service:
+        return 0
+    if row.disturbs and not SHAPES[system.shape].tolerates(len(system.nodes)):
+        return estimate
+    return HANDOVER_GAP_S if row.interrupts else 0
+
+
+def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "") -> Step:
+    row, package, part = KINDS[kind], work.package, work.part
+    estimate = row.estimate(work)
+    carries = package is not None and row.carries
+    # The restore point is of the whole system: where that is one node, it is that node's way back.
+    reverts = work.restore_point and len(system.nodes) == 1 and row.alters
+    expects, undo = row.slotted if row.slotted is not None and work.knows.slots > 1 else (row.expects, row.undo)
+    named = f".{part.component}" if part is not None else suffix
+    where = node if work.above is None else node_name(system, node)
+    return Step(
+        id=f"{work.hop_id}.{where}.{kind}{named}",
+        hop=work.hop_id,
+        kind=kind,
+        system=system.name,
+        node=node,
+        component=part.component if part is not None else IMAGE,
+        product=part.product if part is not None else system.product,
+        to=part.to if part is not None else work.goal if row.ours else work.to,
+        guards=tuple(g for g in row.guards if work.applies(g)),
+        expects=expects,
+        repeat=work.knows.repeat.get(row.order, row.repeat) if part is None else row.repeat,
+        undo=REVERT if reverts else undo,
+        reverts=reverts,
+        disturbs=(node_name(system, node), *(_above(work, node) if row.away else ())) if row.disturbs else (),
+        interrupts_s=_interrupts_s(system, row, estimate),
+        safe_stop_s=MAY_REST_S if row.safe else None,
+        ends_node=row.ends_node,
+        estimate_s=estimate,
+        deadline_s=deadline_seconds(estimate),
+        package=package.name if package and carries else None,
+        sha256=package.sha256 if package and carries else None,
+        bytes=package.bytes if package and carries else 0,
+        despite_recall=work.despite_recall and part is None,
+    )

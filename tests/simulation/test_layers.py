@@ -1,0 +1,125 @@
+"""Nights in which components go with the image: as few restarts as may be, every rule kept, killed at every position."""
+
+from __future__ import annotations
+
+import pytest
+
+from gallant.core.errors import Refused
+from gallant.engine.means import Orders
+from gallant.standin.world import Fault
+
+from .night import Killed
+from .shapes import LETTERS, ClusterNight, Extra
+
+YES = Orders(by="tester", consents=("downtime:tickets", "one-way:tickets"))
+EXTRAS = {
+    "bmc": Extra(kind="management controller", restart="none"),
+    "bios": Extra(kind="BIOS", needs=("ostrel/bmc", "2.0")),
+    "nic": Extra(kind="NIC", needs=("ostrel/bios", "2.0")),
+    "seats": Extra(kind="add-on module", restart="service"),
+    "data": Extra(kind="on-disk format", restart="none", needs=("ostrel/shoal", "3.2.4")),
+}
+SIZES = {"single": 1, "fabric": 3, "quorum": 3, "pool": 4}
+
+
+def night_of(shape: str, **more) -> ClusterNight:
+    size = SIZES[shape]
+    more.setdefault("running", dict.fromkeys(LETTERS[:size], "2.8.5"))
+    more.setdefault("extras", EXTRAS)
+    more.setdefault("leader", "a" if shape in ("quorum", "fabric") else None)
+    return ClusterNight(shape=shape, load=20 if shape == "pool" else None, **more)
+
+
+@pytest.mark.parametrize("shape", SIZES)
+def test_image_and_components_share_their_restarts(shape):
+    night = night_of(shape)
+    assert night.run(night.plan(), YES).state == "finished"
+    assert night.whole() == []
+    assert {night.restarts(node) for node in night.running} == {2}  # the image alone needs two
+
+
+@pytest.mark.parametrize("shape", SIZES)
+def test_components_alone_are_brought_where_the_image_is_current(shape):
+    night = night_of(shape, running=dict.fromkeys(LETTERS[: SIZES[shape]], "3.2.4"))
+    plan = night.plan()
+    assert [hop.image for hop in plan.lanes[0].hops] == [False] * len(plan.lanes[0].hops)
+    assert night.run(plan, YES).state == "finished"
+    assert night.whole() == []
+    assert {night.restarts(node) for node in night.running} == {2}  # the card needs the BIOS to run first
+
+
+def test_a_component_without_restart_takes_no_node_out():
+    night = night_of("quorum", running=dict.fromkeys("abc", "3.2.4"), extras={"bmc": EXTRAS["bmc"]})
+    assert night.run(night.plan()).state == "finished"
+    assert night.whole() == []
+    assert {kind for _, kind, _ in night.acts} == {"install", "snapshot"}
+
+
+def test_what_is_ahead_on_a_node_is_left_alone_there():
+    night = night_of("quorum", ahead=(("b", "bmc"), ("b", "bios"), ("b", "nic"), ("b", "seats"), ("b", "data")))
+    assert night.run(night.plan(), YES).state == "finished"
+    assert night.whole() == []
+    assert {release for node, kind, release in night.acts if node == "b" and kind == "install"} == {"2.11.3", "3.2.4"}
+
+
+def test_a_format_is_raised_last_and_only_by_consent():
+    night = night_of("quorum")
+    plan = night.plan()
+    with pytest.raises(Refused, match="there is no way back from data 2.0"):
+        night.run(plan, Orders(by="tester"))
+    assert night.acts == []
+    assert night.run(plan, YES).state == "finished"
+    assert [kind for _, kind, _ in night.acts][-3:] == ["raise_format"] * 3
+
+
+def test_a_drained_node_gets_everything_in_its_one_turn():
+    night = night_of("quorum", drains=True, running=dict.fromkeys("abc", "3.2.4"))
+    assert night.run(night.plan(), YES).state == "finished"
+    assert night.whole() == []
+    of_b = [kind for node, kind, release in night.acts if node == "b" and release != "bmc 2.0"]
+    assert of_b[:5] == ["drain", "install", "install", "restart", "refill"]  # the add-on, the BIOS; then the card
+
+
+@pytest.mark.parametrize("where", [(f"{when} {kind}", n) for kind, most in (("append", 120), ("act", 40)) for when in ("before", "after") for n in range(2, most, 4)], ids=lambda w: f"{w[0]} {w[1]}")  # fmt: skip
+def test_a_night_of_layers_that_is_killed_anywhere_ends_as_one_left_alone(where):
+    night = night_of("quorum", running=dict.fromkeys("abc", "2.11.3"))
+    plan = night.plan()
+    night.kill_at = where
+    try:
+        night.run(plan, YES)
+    except Killed:
+        assert night.finish(plan).state == "finished"
+    assert night.whole() == []
+
+
+@pytest.mark.parametrize("fault", ["install_fails_at", "answer_lost", "never_acts"])
+@pytest.mark.parametrize("shape", ["quorum", "pool", "fabric"])
+def test_a_component_that_fails_stops_its_lane_and_breaks_no_promise(shape, fault):
+    night = night_of(shape, faults=[Fault(name=fault, node="tickets/b", act="install-part", value=40)])
+    end = night.run(night.plan(), YES)
+    assert end.state in ("finished", "stopped", "held")
+    assert night.all_well() == []
+
+
+def test_a_component_that_failed_is_named_with_its_release():
+    night = night_of("quorum", faults=[Fault(name="install_fails_at", node="tickets/b", act="install-part", value=40)])
+    end = night.run(night.plan(), YES)
+    assert "tickets/b: install bmc to 2.0 failed: the part does not take it" in end.message
+
+
+@pytest.mark.parametrize("shape", SIZES)
+def test_only_the_chosen_nodes_are_worked_on(shape):
+    night = night_of(shape, extras={name: extra for name, extra in EXTRAS.items() if name != "data"})
+    chosen = ("b",) if SIZES[shape] > 1 else ("a",)
+    night.chosen = {"tickets": chosen}
+    end = night.run(night.plan(), YES)
+    assert (end.state, night.all_well()) == ("finished", [])
+    assert {node for node, kind, _ in night.acts if kind in ("install", "restart")} == set(chosen)
+
+
+def test_a_format_is_not_raised_while_only_some_nodes_are_chosen():
+    night = night_of("quorum")
+    night.chosen = {"tickets": ("b",)}
+    plan = night.plan()
+    assert plan.lanes[0].left == {"data": "a format is raised when all nodes are, and only some were chosen"}
+    assert (night.run(plan, YES).state, night.all_well()) == ("finished", [])

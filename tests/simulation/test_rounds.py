@@ -1,0 +1,155 @@
+"""Rounds, places and holds of many lanes: who begins when, and where they rest."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import pytest
+
+from gallant.core.estate.systems import parse_estate
+from gallant.engine.means import Orders
+from gallant.standin.world import Fault
+
+from .night import BEGAN, HEAD, PAIR, TICKETS, Killed, Night
+
+OLD = {"a": "2.8.5", "b": "2.8.5"}
+
+
+def text_of(rounds: str, limits: str = "", names: tuple[str, ...] = ("reef", "bank")) -> str:
+    head = HEAD.replace("steady_s: 60", f"steady_s: 60{limits}").replace("systems:", f"rounds: {rounds}\nsystems:")
+    more = (
+        PAIR.format(name=name, product=f"ostrel/{name}", n=n, letter=name[0].upper(), service=f"{name}-blocks")
+        for n, name in enumerate(names, 2)
+    )
+    return head + TICKETS + "".join(more)
+
+
+def many(rounds: str = "[]", limits: str = "", **more) -> Night:
+    night = Night(others={"reef": dict(OLD), "bank": dict(OLD)}, **more)
+    night.estate = parse_estate("estate.yaml", text_of(rounds, limits))
+    return night
+
+
+ROUNDS = "[{name: first, of: [reef], soak_minutes: 30}, {name: rest, of: ['*']}]"
+
+
+def begins(night: Night) -> dict[str, float]:
+    """When each system's first order was journalled, in seconds from the beginning."""
+    found: dict[str, float] = {}
+    for event in night.events:
+        if event.entry.kind == "intent":
+            system = event.entry.step.split(".")[0]
+            found.setdefault(system, (event.entry.at - BEGAN).total_seconds())
+    return found
+
+
+def ends(night: Night, system: str) -> float:
+    at = [e.entry.at for e in night.events if e.entry.kind == "outcome" and e.entry.step.startswith(f"{system}.")]
+    return (max(at) - BEGAN).total_seconds()
+
+
+def test_a_later_round_waits_for_the_former_and_its_soak_time():
+    night = many(ROUNDS)
+    plan = night.plan()
+    assert [(r.name, r.systems) for r in plan.rounds] == [("first", ("reef",)), ("rest", ("tickets", "bank"))]
+    assert night.run(plan).state == "finished"
+    assert night.all_well() == []
+    assert min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef") >= 30 * 60
+    assert plan.estimate_s >= 30 * 60 + 2 * 0.5 * plan.ends_s["reef.2"]
+
+
+def test_a_round_of_which_too_many_fail_holds_all_that_come_after():
+    night = many(ROUNDS, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "tickets is held at a safe stop: of the round first reef did not finish, and none may" in end.message
+    assert set(begins(night)) == {"reef"}
+
+
+def test_a_round_that_may_lose_one_lets_the_next_begin():
+    rounds = ROUNDS.replace("soak_minutes: 30", "may_fail: 1")
+    night = many(rounds, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    assert night.run(night.plan()).state == "stopped"
+    assert night.end_state("bank") == {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
+
+
+def test_what_went_wrong_while_a_round_soaked_holds_the_next():
+    before = many(ROUNDS)
+    before.run(before.plan())
+    night = many(ROUNDS)
+    plan = night.plan()
+
+    def spoiled() -> None:
+        night.pairs["reef"].synced_at = None
+
+    night.world.after(ends(before, "reef") + 900, spoiled)
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "after the round first: reef is not as it should be" in end.message
+
+
+def test_a_hold_is_heeded_while_a_round_soaks_and_the_rest_of_the_time_is_soaked_afterwards():
+    night = many(ROUNDS)
+    plan = night.plan()
+    night.kill_at = ("after append", 60)  # somewhere in the work of the first round
+    try:
+        night.run(plan)
+    except Killed:
+        night.hold_reason = "asked"
+        assert night.run(plan).state == "held"
+        night.hold_reason = None
+        assert night.run(plan).state == "finished"
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize(("limits", "most"), [(", lanes_at_once: 1", 1), (", lanes_at_once_per_site: 2", 2), ("", 3)])
+def test_no_more_systems_are_worked_on_side_by_side_than_the_estate_allows(limits, most):
+    night = many(limits=limits)
+    assert night.run(night.plan()).state == "finished"
+    working, widest = set(), 0
+    for event in night.events:
+        if event.entry.kind in ("intent", "outcome") and "restart" in event.entry.step:
+            system = event.entry.step.split(".")[0]
+            (working.add if event.entry.kind == "intent" else working.discard)(system)
+            widest = max(widest, len(working))
+    assert widest <= most
+    assert most < 3 or widest == 3
+
+
+def test_when_one_stops_the_others_hold_where_that_was_asked_for():
+    night = many(faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    end = night.run(night.plan(), Orders(by="tester", stop_others=True))
+    assert end.state == "stopped"
+    assert "tickets is held at a safe stop: reef stopped, and the others were to hold then" in end.message
+    assert night.all_well() == []
+
+
+def test_a_hold_at_a_time_begins_nothing_more_from_then_on():
+    night = many()
+    at = BEGAN + timedelta(minutes=40)
+    end = night.run(night.plan(), Orders(by="tester", hold_at=at))
+    assert end.state == "held"
+    assert "it was to hold at 22:40 UTC" in end.message
+    assert all(pair.replica()[0] == "matched" for pair in night.pairs.values())
+
+
+def test_a_hold_that_cannot_wait_rests_after_the_running_act_and_says_where():
+    night = Night()
+    plan = night.plan()
+
+    def wanted(what: str, name: str, node: str, n: int) -> None:
+        if (
+            what == "append"
+            and name == "outcome"
+            and any(e.entry.kind == "intent" and ".restart" in e.entry.step for e in night.events)
+        ):
+            night.hold_reason, night.hold_now = "asked", True
+
+    night.trouble = wanted
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "tickets is held in the middle of tickets/b: asked." in end.message
+    assert "serve" in end.message
+    night.trouble, night.hold_reason = (lambda *_: None), None
+    assert night.run(plan).state == "finished"
+    assert night.all_well() == []

@@ -1,0 +1,64 @@
+"""The live view of a night with several lanes: what happens now first, on a screen of any height."""
+
+from __future__ import annotations
+
+import io
+
+import pytest
+
+from gallant.core.work import events as e
+from gallant.core.work.plan import hop_ends, waves_seconds
+from gallant.views.live import LiveShow
+
+from ..simulation.night import Night
+
+NIGHT = Night(others={name: {"a": "2.8.5", "b": "2.8.5"} for name in ("reef", "bank", "cove", "isle")})
+PLAN = NIGHT.plan()
+NIGHT.run(PLAN)
+HALF = next(n for n, event in enumerate(NIGHT.events) if event.entry.hop == "reef.2" and event.entry.kind == e.DERIVED)
+
+
+def screen(height: int, events: int, monkeypatch) -> list[str]:
+    monkeypatch.setenv("COLUMNS", "120")
+    monkeypatch.setenv("LINES", str(height))
+    live = LiveShow(io.StringIO())
+    live.begin("roll-0001", PLAN, None, NIGHT.events[:events])
+    lines = [str(line) for line in live._screen().renderables]
+    live.close()
+    return lines
+
+
+@pytest.mark.parametrize("events", [3, 40, HALF, HALF + 20, len(NIGHT.events)])
+def test_a_night_of_five_systems_fits_on_a_screen_of_24_lines(events, monkeypatch):
+    lines = screen(24, events, monkeypatch)
+    assert len(lines) <= 24
+    assert "5 systems" in lines[0]
+    titles = [line for line in lines if " → " in line]
+    assert len(titles) == 10  # two hops of each
+
+
+def test_what_is_going_on_comes_first_and_is_open_what_is_over_is_a_line(monkeypatch):
+    lines = screen(24, HALF + 6, monkeypatch)
+    titles = [line for line in lines if " → " in line]
+    signs = [line[0] for line in titles]
+    assert signs == sorted(signs, key="✗▸·✓".index)
+    assert any("%" in line for line in lines[lines.index(titles[0]) :])
+    over = next(line for line in titles if line.startswith("✓"))
+    assert "steps" in over
+    assert over.count("✓") == 3  # itself, and each of its two nodes
+
+
+def test_a_tall_screen_shows_every_step(monkeypatch):
+    assert sum("install" in line for line in screen(200, 3, monkeypatch)) == 20
+
+
+def test_what_is_left_is_the_longest_way_through_the_lanes_not_their_sum(monkeypatch):
+    live = LiveShow(io.StringIO())
+    live.begin("roll-0001", PLAN, None, [])
+    assert live.seen.remaining_s() == pytest.approx(PLAN.estimate_s)
+    assert PLAN.estimate_s == pytest.approx(
+        max(sum(waves_seconds(hop.waves) for hop in lane.hops) for lane in PLAN.lanes)
+    )
+    live.close()
+    waits = hop_ends(PLAN.lanes, lambda hop: 1.0)
+    assert set(waits.values()) == {1.0, 2.0}
