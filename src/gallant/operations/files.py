@@ -182,6 +182,12 @@ limits:
   steady_s: 60            # how long all must be well before the next node
   ceiling_percent: 80     # how full those that stay may get while others are away
   # width: 4              # nodes of one system that may be away at once at most
+  # lanes_at_once: 6      # systems of one roll that are worked on at once; also lanes_at_once_per_site, lanes_at_once_per_kind
+
+# A roll over many systems in rounds: the next begins when the former has ended, has soaked and is well.
+# rounds:
+#   - {{name: first, of: [example-store], soak_minutes: 60}}
+#   - {{name: rest, of: ["*"]}}
 
 # Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine.
 systems:
