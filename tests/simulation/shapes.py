@@ -100,11 +100,15 @@ def product_of(name: str, extra: Extra) -> Product:
         minutes=Minutes(install=2, restart=3, sync=0),
         one_way=one_way,
         one_way_because="Older nodes cannot join." if one_way else None,
-        packages=(
-            Package(name=f"{name}.pkg", url="x", bytes=1, sha256=hashlib.sha256(body(f"{name} 2.0")).hexdigest()),
-        ),
+        packages=(_package(name, "2.0"),),
     )
-    return Product(name=f"ostrel/{name}", scheme="dotted", releases=(replace(new, version="1.0", requires=()), new))
+    old = replace(new, version="1.0", requires=(), one_way=False, packages=(_package(name, "1.0"),))
+    return Product(name=f"ostrel/{name}", scheme="dotted", releases=(old, new))
+
+
+def _package(name: str, version: str) -> Package:
+    digest = hashlib.sha256(body(f"{name} {version}")).hexdigest()
+    return Package(name=f"{name}.pkg", url="x", bytes=1, sha256=digest)
 
 
 class ClusterDriver(SimDriver):
@@ -117,8 +121,8 @@ class ClusterDriver(SimDriver):
         if act.component == "image":
             return super()._do(node, act)
         cluster = self.night.pairs[self.system]
-        self.night.judge_part(self.system, node, act.component, act.kind)
-        cluster.keep(node, f"{act.component}.pkg", body(f"{act.component} 2.0"))
+        self.night.judge_part(self.system, node, act.component, act.kind, act.release)
+        cluster.keep(node, f"{act.component}.pkg", body(f"{act.component} {act.release}"))
         order, what = (
             ("raise", act.component) if act.kind == "raise_format" else ("install-part", f"{act.component}.pkg")
         )
@@ -196,8 +200,9 @@ class ClusterNight(Night):
                 member.parts[name] = "2.0" if (node, name) in self.ahead else "1.0"
             if extra.kind == "on-disk format":
                 cluster.formats[name] = ("2.0", "3.2.4")
-            digest = hashlib.sha256(body(f"{name} 2.0")).hexdigest()
-            cluster.part_images[digest] = PartImage(part=name, version="2.0", at_once=extra.restart != "node")
+            for version in ("1.0", "2.0"):
+                digest = hashlib.sha256(body(f"{name} {version}")).hexdigest()
+                cluster.part_images[digest] = PartImage(part=name, version=version, at_once=extra.restart != "node")
         cluster.comes_back_by_itself = not self.drains
         return cluster
 
@@ -280,11 +285,16 @@ class ClusterNight(Night):
         if kind in ("install", "restart") and self.snapshots and not cluster.snapshots:
             self.broken.append(f"I3: {kind} of {name} without the restore point that the plan asks for")
 
-    def judge_part(self, system: str, node: str, component: str, kind: str) -> None:
-        """What a component's order could break: its requirement, the backup before it, the readers of a format."""
+    def judge_part(self, system: str, node: str, component: str, kind: str, release: str) -> None:
+        """What a component's order could break: its requirement or one of it, the backup before it, the readers of a format."""
         cluster, extra = self.pairs[system], self.extras[component]
         mine = cluster.members[node]
-        if extra.needs is not None:
+        if release == "1.0":
+            need_it = [n for n, e in self.extras.items() if e.needs == (f"ostrel/{component}", "2.0")]
+            at = {n: mine.parts[n] for n in need_it if (extra.restart == "none" or self.extras[n].restart != "node")}
+            if "2.0" in at.values():
+                self.broken.append(f"I7: {component} on {node} goes back, and {at} need it")
+        elif extra.needs is not None:
             product, least = extra.needs
             part = product.removeprefix("ostrel/")
             running = {m.version for m in cluster.members.values()} if part == "shoal" else {mine.parts[part]}
@@ -294,7 +304,8 @@ class ClusterNight(Night):
             self.broken.append(f"I3: {component} on {node} without a backup of {mine.version}")
         if any(m.busy is not None and m is not mine for m in cluster.members.values()) and self.shape != "pool":
             self.broken.append(f"I13: {component} on {node} while another job runs")
-        if extra.restart == "service" and cluster.leader == node and len(cluster.members) > 1:
+        leads = self.shape in ("quorum", "fabric") and cluster.leader == node
+        if extra.restart == "service" and leads and len(cluster.members) > 1:
             self.broken.append(f"I1: {component} on {node}, which leads")
 
     def restarts(self, node: str) -> int:

@@ -37,6 +37,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "waive": ("check", "waive", "Accept a warning, by name, with a reason and an end."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
     "roll": ("roll", "roll", "Carry out a plan."),
+    "backout": ("roll", "backout", "Plan the way back from what a roll did, newest change first."),
     "hold": ("roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),
     "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
     "verify": ("verify", "verify", "Versions, roles and services after the work."),

@@ -1,4 +1,4 @@
-"""roll, hold, resume."""
+"""roll, hold, resume, backout."""
 
 from __future__ import annotations
 
@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import complete_plans, estate_option, finish, open_place, output_options, reason_option, run
+from gallant.cli.common import (
+    complete_plans,
+    estate_option,
+    finish,
+    open_place,
+    output_options,
+    reason_option,
+    run,
+    selector_argument,
+)
 
 if TYPE_CHECKING:
     from gallant.operations.roll import Rolled, Show
@@ -155,6 +164,23 @@ def resume(
         output,
         lambda show: operation.resume(place, name, show, pace=pace, answers=answers, again=again, detach=detach),
     )
+
+
+@click.command()
+@estate_option
+@click.argument("roll_id", metavar="ROLL")
+@selector_argument
+@output_options
+def backout(estate_path: Path | None, roll_id: str, selector: tuple[str, ...], output: Output) -> None:
+    """Plan the way back from what a roll did, newest change first; gallant roll carries it out.
+
+    Examples:  gallant backout roll-0007   |   gallant backout roll-0007 tickets   |   gallant backout roll-0007 tickets/b
+    """
+    from gallant.operations import backout as operation
+    from gallant.views import plans
+
+    place = open_place(estate_path, output)
+    output.show(plans.plan_view(run(operation.backout(place, roll_id, selector))))
 
 
 @click.command()

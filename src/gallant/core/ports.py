@@ -176,6 +176,9 @@ class RestorePoints(Protocol):
     async def there(self, system: System, *, roll: str, before: str) -> str | None:
         """The name of the one that was taken for this, where it can still be seen."""
 
+    async def revert(self, system: System, *, by: str, roll: str, before: str) -> None:
+        """Have the system go back to the one that was taken for this. Raises `DeviceRefused` where it is gone."""
+
 
 class Releases(Protocol):
     """The catalogs as they are now; a release recalled since the plan was made is seen here."""

@@ -132,7 +132,8 @@ class Reading(Record):
     `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
     of packages (None: it is not a host with any).
     `snapshots` are the restore points that it keeps (None: it does not say). Where it lists no work, and so nothing of an order can be
-    seen before it has restarted, `tells_work` is false.
+    seen before it has restarted, `tells_work` is false. `other_slot` is the release in the slot that it does not run from (None: it has
+    none, or does not say).
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
@@ -147,6 +148,7 @@ class Reading(Record):
     state: str = UNKNOWN
     build: str | None = None
     next_version: str | None = None
+    other_slot: str | None = None
     in_sync: bool | None = None
     sync_word: str = ""
     sync_remaining_s: float | None = None

@@ -606,7 +606,17 @@ class ProfiledDriver:
         profile = self.profile
         text = {
             key: text_of(fields.get(key))
-            for key in ("serial", "version", "boot", "build", "next_version", "model", "network", "part_number")
+            for key in (
+                "serial",
+                "version",
+                "boot",
+                "build",
+                "next_version",
+                "other_slot",
+                "model",
+                "network",
+                "part_number",
+            )
         }
         sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
         offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
@@ -635,6 +645,7 @@ class ProfiledDriver:
             state=self._word("state", fields.get("state")),
             build=text["build"],
             next_version=text["next_version"],
+            other_slot=text["other_slot"] or None,
             in_sync=None if sync is None else sync == "yes",
             sync_word=text_of(fields.get("sync")) or "",
             sync_remaining_s=number(fields.get("sync_remaining_s")),

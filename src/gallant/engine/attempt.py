@@ -120,7 +120,8 @@ class Attempts:
     async def _send(self, step: Step, before: Before, send_by: float) -> bool:
         """Send the act and see it through; past `send_by` nothing is sent."""
         try:
-            accepted = await self._order(step, send_by)
+            kept = KINDS[step.kind].keeper
+            accepted = await (self._rewind(step) if kept else self._order(step, send_by))
         except (NotReached, LoginRefused, NotSent) as error:
             await self.log.outcome(step, e.NOT_SENT, error.what)
             raise
@@ -161,17 +162,27 @@ class Attempts:
             progress=lambda percent, text: self.listener.progress(step.id, percent, text),
         )
 
+    async def _rewind(self, step: Step) -> Accepted:
+        """Whoever keeps the restore point is told to go back to it, and waits until that is done."""
+        system, (roll, before) = self._system(step.system), self._kept_by(step)
+        await self.means.restore_points.revert(system, by=self.orders.by, roll=roll, before=before)
+        return Accepted()
+
     # --- guards
 
     async def _restore_point(self, step: Step, system: System) -> str | None:
         if "restore_point_there" not in step.guards:
             return None
-        return await self.means.restore_points.there(system, roll=self.id, before=self._before(step))
+        roll, before = self._kept_by(step)
+        return await self.means.restore_points.there(system, roll=roll, before=before)
 
-    def _before(self, step: Step) -> str:
-        """What the restore point of a step's hop was taken before."""
+    def _kept_by(self, step: Step) -> tuple[str, str]:
+        """The roll that took the restore point of a step's hop, and what it was taken before."""
+        hop = next((hop for lane in self.plan.lanes for hop in lane.hops if hop.id == step.hop), None)
+        if hop is not None and hop.rewinds is not None and self.plan.undoes is not None:
+            return self.plan.undoes, hop.rewinds
         own = (s for s in self.known_steps() if s.hop == step.hop and s.kind == SNAPSHOT)
-        return next((s.to for s in own), step.to)
+        return self.id, next((s.to for s in own), step.to)
 
     async def _above(self, step: Step) -> list[Above]:
         """What stands on the nodes that a step takes away, as it is now."""
@@ -330,7 +341,7 @@ class Attempts:
 
     def _advice(self, step: Step) -> str:
         if step.reverts:
-            point = name_begins(roll_reason(self.id, self._before(step)))
+            point = name_begins(roll_reason(*self._kept_by(step)))
             return f"Look at the console of {step.subject}; or go back: gallant snapshot revert {step.system} {point}"
         return told(KINDS[step.kind].advice, step)
 

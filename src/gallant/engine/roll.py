@@ -287,6 +287,9 @@ class Roll:
             package=hop.package,
             despite_recall=hop.despite_recall,
             restore_point=hop.restore_point,
+            back=hop.back,
+            returns=hop.returns,
+            rewinds=hop.rewinds,
         )
         runs = {node: runs_of(reading) for node, reading in readings.items()}
         todo = hop_todo(work, products[system.product], products, runs)
@@ -427,15 +430,13 @@ class Roll:
 
     async def _final(self, lane: Lane) -> End:
         """`finished` means: every node at its target, roles in their usual places, in sync, services answering."""
-        system, target = self._system(lane.system), lane.hops[-1].to
+        system = self._system(lane.system)
         readings = await self.attempts.read_all(system)
-        chosen = lane.hops[-1].nodes or tuple(system.nodes)
+        targets = _targets(lane, system)
         wrong = [
-            f"{r.name} runs {r.version}"
-            for r in readings.values()
-            if r.node in chosen
-            and any(hop.image for hop in lane.hops)
-            and not self.means.same(system.product, r.version, target)
+            f"{readings[node].name} runs {readings[node].version}"
+            for node, target in targets.items()
+            if not self.means.same(system.product, readings[node].version, target)
         ]
         wrong += self._parts_short(lane, readings)
         if system.in_service:
@@ -455,8 +456,14 @@ class Roll:
                 f"{system.name} is not as it should be after the last step: {'; '.join(wrong)}.",
                 next=f"gallant verify {system.name}",
             )
-        own = f"runs {target}" if any(hop.image for hop in lane.hops) else "runs the new releases of its components"
-        where = f"on {', '.join(chosen)}" if len(chosen) < len(system.nodes) else "on every node"
+        chosen = {node for hop in lane.hops for node in hop.nodes or tuple(system.nodes)}
+        same = "runs what it ran before" if self.plan.undoes else "runs the new releases of its components"
+        own = f"runs {' and '.join(dict.fromkeys(targets.values()))}" if targets else same
+        where = (
+            f"on {', '.join(n for n in system.nodes if n in chosen)}"
+            if len(chosen) < len(system.nodes)
+            else "on every node"
+        )
         return End(
             state="finished",
             message=f"{system.name} {own} {where}.",
@@ -465,7 +472,7 @@ class Roll:
 
     def _parts_short(self, lane: Lane, readings: Mapping[str, Reading]) -> Iterator[str]:
         """The components that are still older than what the lane was to bring them to."""
-        goals = {part.component: (hop, part) for hop in lane.hops for part in hop.parts}
+        goals = {(part.component, hop.nodes): (hop, part) for hop in lane.hops for part in hop.parts}
         for hop, part in goals.values():
             alone = replace(hop, image=False, parts=(part,))
             products = self._products(lane, alone)
@@ -493,6 +500,11 @@ class Roll:
 
     def _system(self, name: str) -> System:
         return self.means.estate.systems[name]
+
+
+def _targets(lane: Lane, system: System) -> dict[str, str]:
+    """The release that each node's image ends on, of those that the lane moves."""
+    return {node: hop.to for hop in lane.hops if hop.image for node in hop.nodes or tuple(system.nodes)}
 
 
 def _disturbs(track: Track) -> bool:

@@ -9,7 +9,7 @@ from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.estate.systems import System
 from gallant.core.readings import Component
 from gallant.core.work.layers import version_of
-from gallant.core.work.plan import Plan
+from gallant.core.work.plan import Plan, steps_of
 from gallant.operations.assess import last_readings
 from gallant.operations.notices import left_out
 from gallant.operations.workplace import Workplace, knows_of
@@ -30,9 +30,12 @@ def packages_of_parts(place: Workplace, system: System) -> Iterator[tuple[Produc
 
 
 def not_in_stock(place: Workplace, plan: Plan) -> list[str]:
-    """The packages of a plan's components that are not in stock, each once."""
-    parts = (part for lane in plan.lanes for hop in lane.hops for part in hop.parts)
-    packages = {part.package.sha256: part.package for part in parts if part.package is not None}
+    """The packages that a plan needs and that are not in stock, each once: of its components, and of the images that it goes back to."""
+    hops = [hop for lane in plan.lanes for hop in lane.hops]
+    steps = {step.sha256 for hop in hops for step in steps_of(hop.waves)}
+    wanted = [part.package for hop in hops for part in hop.parts]
+    wanted += [hop.package for hop in hops if hop.back and hop.package is not None and hop.package.sha256 in steps]
+    packages = {package.sha256: package for package in wanted if package is not None}
     return [package.name for package in packages.values() if not place.stock.has(package)]
 
 

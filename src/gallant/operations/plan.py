@@ -92,13 +92,13 @@ async def plan(
         findings, survey = await check_with(place, systems, drivers)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
         knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-    _all_read(survey)
-    _all_read(stacked)
+    all_were_read(survey)
+    all_were_read(stacked)
     behind = left_out(place, [s.name for s in systems])
     _known_components(choice, survey)
     some = {s.name: tuple(nodes) for s, nodes in selected if len(nodes) < len(s.nodes)}
     ground = replace(
-        _ground(place, systems, survey, stacked),
+        ground_of(place, systems, survey, stacked),
         despite=_despite(place, systems, survey.readings(), despite) if despite is not None else {},
         knows=knows,
         wishes=_wishes([system for system, _ in selected], choice.order),
@@ -112,7 +112,7 @@ async def plan(
         record_despite(place, system, release, reason)
     return Planned(
         plan=made,
-        path=_written(place, made),
+        path=written(place, made),
         findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
         left=tuple(_left(behind, made)),
         some=some,
@@ -176,7 +176,7 @@ def _wishes(named: Sequence[System], order: Sequence[str]) -> dict[str, tuple[st
 
 def _needed(place: Workplace, systems: Sequence[System]) -> tuple[System, ...]:
     """The systems that have to come along, by what every system ran when it was last read."""
-    return needed_with(_ground(place, systems), systems)
+    return needed_with(ground_of(place, systems), systems)
 
 
 def above_of(place: Workplace, systems: Sequence[System]) -> list[System]:
@@ -185,7 +185,7 @@ def above_of(place: Workplace, systems: Sequence[System]) -> list[System]:
     return [place.estate.systems[n] for n in names if n not in {s.name for s in systems}]
 
 
-def _ground(
+def ground_of(
     place: Workplace, systems: Sequence[System], survey: Survey | None = None, stacked: Survey | None = None
 ) -> Ground:
     """What a plan rests on: what was read just now, and of the rest of the estate, for the requirements between products,
@@ -202,7 +202,7 @@ def _ground(
     )
 
 
-def _all_read(survey: Survey) -> None:
+def all_were_read(survey: Survey) -> None:
     """Raises for the first node that was not read, as the survey's exit code says."""
     unread = next((n for n in survey.nodes if n.reading is None), None)
     if unread is not None:
@@ -214,7 +214,7 @@ def _all_read(survey: Survey) -> None:
         )
 
 
-def _written(place: Workplace, plan: Plan) -> str:
+def written(place: Workplace, plan: Plan) -> str:
     folder = place.folder / "plans"
     path = folder / f"{plan.id}.json"
     try:

@@ -122,7 +122,8 @@ async def roll(
     """
     _made_here(place, plan)
     systems = _systems(place, plan)
-    place.journal.refuse_open(plan)
+    if plan.undoes is None:
+        place.journal.refuse_open(plan)
     given = [parse_consent(text) for text in consents]
     _known_systems(plan, given)
     set_aside = _refuse_decided(place, plan, despite_booking)
@@ -134,10 +135,15 @@ async def roll(
         findings, survey = await check_with(place, own, drivers)
         stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
         above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
-        _refuse_stops(plan, findings, survey.exit_code)
+        if plan.undoes is None:
+            _refuse_stops(plan, findings, survey.exit_code)
+        else:  # what is not well may be what is taken back; before each step its guards look
+            _say_stops(findings, show)
         for one in drifted(place, own, findings, plan.made):
             show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
         _refuse_differences(plan, _basis_now(place, plan, {**survey.readings(), **above}))
+        if plan.undoes is not None:
+            _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
             for barred in set_aside:
                 words = f"set aside for {journal.id}: {despite_booking}"
@@ -147,6 +153,17 @@ async def roll(
             record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
             orders = _orders(place, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
+
+
+def _say_stops(findings: Sequence[Finding], show: Show) -> None:
+    for one in (f for f in findings if f.level == "stop"):
+        show.notice(f"{one.message}{f' ({one.evidence})' if one.evidence else ''}: this goes back all the same.")
+
+
+def _end_undone(place: Workplace, roll_id: str) -> None:
+    """The roll that is taken back ends here; a finished one has ended already."""
+    if place.journal.roll(roll_id).ended is None:
+        end_roll(place, roll_id, "it is taken back")
 
 
 def _made_here(place: Workplace, plan: Plan) -> None:
@@ -397,8 +414,9 @@ def _known_systems(plan: Plan, given: Sequence[Consent]) -> None:
 
 
 def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -> list[Bar]:
-    """Raise `Refused` where somebody has decided otherwise; gives the bookings that are set aside."""
-    found = notices.bars(place, plan)
+    """Raise `Refused` where somebody has decided otherwise; gives the bookings that are set aside. No decision is about going
+    back."""
+    found = notices.bars(place, plan) if plan.undoes is None else []
     against = [one for one in found if not (one.booked and despite_booking)]
     if against:
         raise Refused(

@@ -12,7 +12,7 @@ from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import RestorePoint, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Act, AnswerLost, Driver, NotReached
+from gallant.core.ports import Act, AnswerLost, DeviceRefused, Driver, NotReached
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.operations.acting import carry_out
@@ -283,6 +283,17 @@ class PlaceRestorePoints:
         if silent is not None:
             raise silent
         return None
+
+    async def revert(self, system: System, *, by: str, roll: str, before: str) -> None:
+        """A restore point of one roll, gone back to by another."""
+        name = await self.there(system, roll=roll, before=before)
+        if name is None:
+            raise DeviceRefused(f"The restore point of {system.name} that {roll} took before {before} is gone.")
+        _, own = await read_kept(self._place, system, self._drivers)
+        way = way_of(self._place, system, self._drivers, own)
+        record(self._place, "snapshot", system.name, target=name, state=BEGUN, reason="to be reverted to")
+        await _order(self._place, way, "revert_snapshot", name)
+        record(self._place, "snapshot", system.name, target=name, state=REVERTED)
 
 
 class Settled(Record):

@@ -18,6 +18,7 @@ from gallant.standin.world import World
 MOVE_GAP_S = 0.8
 # Estate seconds between an order to restart and the node's going.
 GOING_S = 2.0
+START_FROM_S = 5.0
 MIB = 1024 * 1024
 SYSTEM_BYTES = 24 * 1024
 VOLUMES_BYTES = 180 * 1024
@@ -93,6 +94,11 @@ class ShoalNode:
     @property
     def next_version(self) -> str:
         return self.bays[self.boots_from]
+
+    @property
+    def spare(self) -> str:
+        """The release in the bay that it does not run from; empty where there is none."""
+        return self.bays["right" if self.runs_from == "left" else "left"]
 
     @property
     def boot(self) -> str:
@@ -194,6 +200,7 @@ class ShoalPair:
         handler = {
             "install": self._install,
             "restart": self._restart,
+            "start-from": self._start_from,
             "yield": self._yield,
             "reclaim": self._reclaim,
         }.get(what)
@@ -236,6 +243,20 @@ class ShoalPair:
             self._complete(node, task, f"{image.version} is in the {spare} bay and runs from the next start on")
 
         self.world.after(image.install_s, finish)
+        return task
+
+    def _start_from(self, node: ShoalNode, release: str) -> Task:
+        """Choose the bay to start from by the release that it holds; nothing is written."""
+        bay = next((bay for bay, version in node.bays.items() if version == release and version), None)
+        if bay is None:
+            raise Denied(404, f"no bay has {release}")
+        task = self._task(node, "start-from", release, START_FROM_S)
+
+        def chosen() -> None:
+            node.boots_from = bay
+            self._complete(node, task, f"{release} in the {bay} bay runs from the next start on")
+
+        self.world.after(START_FROM_S, chosen)
         return task
 
     def _restart(self, node: ShoalNode, package: str) -> Task:

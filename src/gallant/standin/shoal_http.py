@@ -153,6 +153,7 @@ class NodeServer(WebServer):
                 "release": node.version,
                 "build": image.build,
                 "starts_next": max(pair.images) if self._unwell("start") else node.next_version,
+                "spare": node.spare,
                 "started": node.boot,
                 "duty": pair.role(node.name),
                 "condition": "resting" if self._unwell("condition") else "working",
@@ -298,7 +299,7 @@ class NodeServer(WebServer):
             await self._until_gone(request)
             await asyncio.sleep(late.value)
             self.refresh()
-        task = self.pair.order(self.name, what, said.get("package", ""))
+        task = self.pair.order(self.name, what, said.get("package") or said.get("release", ""))
         self.world.counts[f"{self.full} {what} done"] += 1
         if self.world.fault("answer_lost", self.full, what):
             self._cut(request)

@@ -53,6 +53,8 @@ def plan_view(planned: Planned) -> View:
 
     def text() -> Drawn:
         yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  about {BOLD}{duration(plan.estimate_s)}{OFF}  {DIM}{planned.path}{OFF}"
+        if plan.undoes is not None:
+            yield f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that roll ends when this one begins."
         ends = plan.ends_s
         names = {hop.id: f"{hop.system} {plain(hop.to)}" for lane in plan.lanes for hop in lane.hops}
         for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
@@ -187,7 +189,7 @@ def _consequences(plan: Plan) -> Iterator[str]:
         if lane.mute:
             names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
             yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
-        yield f"{mark('note')} {_restore_points(lane)}"
+        yield from _ways_back(lane) if plan.undoes is not None else [f"{mark('note')} {_restore_points(lane)}"]
         for hop in lane.hops:
             if hop.one_way:
                 yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
@@ -197,8 +199,24 @@ def _consequences(plan: Plan) -> Iterator[str]:
             if not hop.snapshots:
                 yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
             if hop.despite_recall:
-                yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is finished all the same. Needs --consent recalled:{lane.system}."
-        yield from _way_back(lane)
+                yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{lane.system}."
+        if plan.undoes is None:
+            yield from _way_back(lane)
+
+
+def _ways_back(lane: Lane) -> Iterator[str]:
+    """By which way each hop goes back."""
+    name = plain(lane.system)
+    for hop in lane.hops:
+        kinds = {step.kind for step in steps_of(hop.waves)}
+        back = f"{name} to {plain(hop.to)}"
+        if hop.rewinds is not None:
+            yield f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs --consent loses:{name}."
+        if "fall_back" in kinds:
+            yield f"{mark('good')} {back}: its other slot holds it still; nothing is installed."
+        if "install" in kinds and hop.package is not None:
+            yield f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to date from its peers."
+    yield f"{mark('note')} Settings are not touched: gallant backup diff {name} shows what differs then, gallant backup restore brings it back."
 
 
 def _way_back(lane: Lane) -> Iterator[str]:

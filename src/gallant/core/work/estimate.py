@@ -9,6 +9,7 @@ BACKUP_MINUTES = 1.0
 SNAPSHOT_MINUTES = 1.0
 MOVE_MINUTES = 3.5
 RESTART_MINUTES = 5.0
+FALL_BACK_MINUTES = 0.5
 DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
@@ -29,6 +30,11 @@ def preload_seconds(work: HopWork) -> float:
 
 def install_seconds(work: HopWork) -> float:
     return work.minutes.install * 60
+
+
+def fall_back_seconds(work: HopWork) -> float:
+    """Only what starts next is chosen; nothing is written."""
+    return FALL_BACK_MINUTES * 60
 
 
 def part_seconds(work: HopWork) -> float:

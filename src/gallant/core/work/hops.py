@@ -17,7 +17,7 @@ from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
 from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
-from gallant.core.work.steps import BACKUP, KINDS, NEEDS_PEERS, RETURN, SNAPSHOT, STEADY, Kind
+from gallant.core.work.steps import BACKUP, KINDS, NEEDS_PEERS, RETURN, REWIND, SNAPSHOT, STEADY, Kind
 
 # How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
 MAY_REST_S = 7 * 24 * 3600.0
@@ -29,46 +29,54 @@ REVERT = "revert to the restore point"
 
 
 class Runs(Record):
-    """What a node runs and would start: its image, and by name its other components."""
+    """What a node runs and would start: its image, and by name its other components; what lies in its other slot."""
 
     version: str
     next_version: str | None = None
+    other_slot: str | None = None
     parts: dict[str, tuple[str, str | None]] = {}
 
 
 def runs_of(reading: Reading) -> Runs:
     parts = {part.name: (part.version, part.next_version) for part in reading.components}
-    return Runs(version=reading.version, next_version=reading.next_version, parts=parts)
+    return Runs(version=reading.version, next_version=reading.next_version, other_slot=reading.other_slot, parts=parts)
 
 
 class Todo(Record):
     """What a hop has to do on one node.
 
     `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the components
-    to be brought, `awaiting` those that are installed already and wait for the restart too.
+    to be brought, `awaiting` those that are installed already and wait for the restart too. `stays`: all of it runs already, and
+    only what would start next is laid as it was. `runs` is the image that the node runs now. `slotted`: the image lies in the node's other slot. `returns`: the node is out of
+    service, and is taken back.
     """
 
     image: bool = False
     waiting: bool = False
     parts: tuple[Part, ...] = ()
     awaiting: tuple[Part, ...] = ()
+    runs: str = ""
+    stays: bool = False
+    slotted: bool = False
+    returns: bool = False
 
     @property
     def restarts(self) -> bool:
-        return self.image or self.waiting or bool(self.awaiting) or any(part.waits for part in self.parts)
+        comes = self.image or self.waiting or bool(self.awaiting) or any(part.waits for part in self.parts)
+        return comes and not self.stays
 
     @property
     def ahead(self) -> tuple[Part, ...]:
         """The components that are brought before any node's turn comes."""
-        return tuple(part for part in self.parts if not part.in_turn)
+        return tuple(part for part in self.parts if self.stays or not part.in_turn)
 
     @property
     def in_turn(self) -> tuple[Part, ...]:
-        return tuple(part for part in self.parts if part.in_turn)
+        return () if self.stays else tuple(part for part in self.parts if part.in_turn)
 
     @property
     def has_turn(self) -> bool:
-        return self.restarts or bool(self.in_turn)
+        return self.restarts or self.returns or bool(self.in_turn)
 
 
 def hop_todo(
@@ -77,8 +85,11 @@ def hop_todo(
     """The nodes that a hop works on, and what is to be done on each: whatever is older than the hop's releases, or of which the
     catalog does not know.
 
-    What is ahead is left alone. The planner and the engine both go by this.
+    What is ahead is left alone. A hop that leads back works on what is newer, and on what would start something newer. The
+    planner and the engine both go by this.
     """
+    if hop.back:
+        return dict(_todo_back(hop, product, products, runs))
     found = {}
     chosen = hop.nodes or tuple(runs)
     for node in (node for node in runs if node in chosen):
@@ -96,8 +107,46 @@ def hop_todo(
         ]
         left = tuple(part for part in older if part not in installed)
         if image or older:
-            found[node] = Todo(image=image and not waiting, waiting=waiting, parts=left, awaiting=tuple(installed))
+            found[node] = Todo(
+                image=image and not waiting, waiting=waiting, parts=left, awaiting=tuple(installed), runs=now.version
+            )
     return found
+
+
+def _todo_back(
+    hop: Hop | HopWork, product: Product, products: Mapping[str, Product], runs: Mapping[str, Runs]
+) -> Iterator[tuple[str, Todo]]:
+    for node in (node for node in runs if node in (hop.nodes or tuple(runs))):
+        now = runs[node]
+        newer = hop.image and _is_newer(product, now.version, hop.to)
+        starts_newer = hop.image and _is_newer(product, now.next_version or now.version, hop.to)
+        parts = [part for part in hop.parts if part.component in now.parts]
+        run = [p for p in parts if _part_is_newer(products[p.product], now.parts[p.component][0], p)]
+        would = {p.component: now.parts[p.component][1] or now.parts[p.component][0] for p in parts}
+        start = [p for p in parts if _part_is_newer(products[p.product], would[p.component], p)]
+        todo = Todo(
+            image=starts_newer,
+            waiting=newer and not starts_newer,
+            parts=tuple(p for p in parts if p in (start if p.waits else run)),
+            awaiting=tuple(p for p in run if p.waits and p not in start),
+            runs=now.version,
+            stays=not newer and not run,
+            slotted=product.same(now.other_slot, hop.to) or (not newer and now.other_slot is not None),
+            returns=node in hop.returns,
+        )
+        if todo.image or todo.waiting or todo.parts or todo.awaiting or todo.returns:
+            yield node, todo
+
+
+def _is_newer(product: Product, text: str, goal: str) -> bool:
+    """Whether an image is newer than its goal; one that its catalog does not know is nothing that a roll brought."""
+    release, running = product.resolve(goal), product.resolve(text)
+    return release is not None and running is not None and product.key(running) > product.key(release)
+
+
+def _part_is_newer(product: Product, text: str, part: Part) -> bool:
+    goal, running = version_of(product, part.to), version_of(product, text)
+    return goal is not None and running is not None and running > goal
 
 
 def _is_older(product: Product, text: str, goal: str) -> bool:
@@ -164,6 +213,8 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     if not system.in_service:
         return _all_at_once(system, work, todo)
     first = SHAPES[system.shape].head(system.nodes, standing.roles)
+    if work.rewinds is not None:
+        return (*_preparation(system, work, first, {}), _rewound(system, work, first))
     order = hop_rounds(system, todo, standing, work.uppers)
     return (
         *_preparation(system, work, first, todo),
@@ -176,7 +227,7 @@ def _preparation(system: System, work: HopWork, first: str, todo: Mapping[str, T
     prepare = []
     for node in system.nodes:
         kinds = [BACKUP] if node == first else []
-        if work.preloads and node in todo and todo[node].image:
+        if work.preloads and node in todo and todo[node].image and _image_kind(work, todo[node]) == "install":
             kinds.append("preload")
         if kinds:
             prepare.append(Track(node=node, steps=tuple(_step(system, work, kind, node) for kind in kinds)))
@@ -189,10 +240,22 @@ def _preparation(system: System, work: HopWork, first: str, todo: Mapping[str, T
 def _ahead(system: System, work: HopWork, first: str, todo: Mapping[str, Todo], standing: Standing) -> Iterator[Wave]:
     """What disturbs nobody, still one node at a time, the one that speaks for all last: a bad release is seen on one node."""
     for node in sorted(standing.as_wished(todo), key=lambda node: node == first):
-        if parts := todo[node].ahead:
+        if (parts := todo[node].ahead) or (todo[node].stays and todo[node].image):
             steps = [_part_step(system, work, part, node) for part in parts]
+            if todo[node].stays and todo[node].image:
+                steps.insert(0, _step(system, work, _image_kind(work, todo[node]), node))
             steady = replace(_step(system, work, STEADY, node, ".ahead"), estimate_s=work.steady_s, ends_node=False)
             yield Wave(why=f"{node}: no restart", tracks=(Track(node=node, steps=(*steps, steady)),))
+
+
+def _image_kind(work: HopWork, todo: Todo) -> str:
+    return "fall_back" if todo.slotted and "fall_back" in work.knows.capabilities else "install"
+
+
+def _rewound(system: System, work: HopWork, node: str) -> Wave:
+    """The system as a whole goes back to its restore point."""
+    steps = (_step(system, work, REWIND, node), _step(system, work, STEADY, node))
+    return Wave(why=f"back to before {work.rewinds}", tracks=(Track(node=node, steps=steps),))
 
 
 def _all_at_once(system: System, work: HopWork, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
@@ -202,6 +265,7 @@ def _all_at_once(system: System, work: HopWork, todo: Mapping[str, Todo]) -> tup
     tracks = []
     for node, own in todo.items():
         steps = [_part_step(system, work, part, node) for part in own.ahead]
+        steps += [_step(system, work, _image_kind(work, own), node)] if own.stays and own.image else []
         steps += _work_steps(system, replace(work, knows=knows), node, own)[:-1] if own.has_turn else []
         tracks.append(Track(node=node, steps=tuple(_by_itself(step) for step in steps)))
     return (
@@ -243,6 +307,8 @@ def _round_waves(system: System, work: HopWork, together: Round, todo: Mapping[s
 
 
 def _goal(work: HopWork) -> str:
+    if work.back:
+        return f"back to {work.to}" if work.image else "as it was" if work.parts else "back in service"
     return f"to {work.to}" if work.image else "updated"
 
 
@@ -267,14 +333,17 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
     image_rank = rank_of("system image")
     lower = [part for part in todo.in_turn if rank_of(part.kind) < image_rank or not part.waits]
     made = _upper_leaves(work, node) if todo.restarts else []
-    made += [_step(system, work, "drain", node)] if "drain" in work.knows.capabilities else []
+    drains = "drain" in work.knows.capabilities and (todo.restarts or bool(todo.in_turn))
+    made += [_step(system, work, "drain", node)] if drains else []
     made += [_part_step(system, work, part, node) for part in lower]
-    made += [_step(system, work, "install", node)] if todo.image else []
+    made += [_step(system, work, _image_kind(work, todo), node)] if todo.image and not todo.stays else []
     made += [_part_step(system, work, part, node) for part in todo.in_turn if part not in lower]
     if todo.restarts:
         switched = [*(part for part in todo.parts if part.waits), *todo.awaiting]
         brings = tuple(Brought(component=p.component, product=p.product, version=p.to) for p in switched)
-        made.append(replace(_step(system, work, "restart", node), brings=brings))
+        restart = _step(system, work, "restart", node)
+        # Where the image stays, a node comes back on its own, which need not be that of its siblings.
+        made.append(replace(restart, brings=brings, to=work.to if todo.image or todo.waiting else todo.runs))
     made += [_step(system, work, "refill", node)] if "refill" in work.knows.capabilities else []
     made.append(_step(system, work, STEADY, node))
     return _set_aside([*made, *(_upper_returns(work, node) if todo.restarts else [])])

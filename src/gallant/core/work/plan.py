@@ -115,6 +115,10 @@ class Hop(Record, rename={"from_": "from"}):
     `parts` are the components that go with it, in their order. Where the image stays as it is (not `image`), `from` and `to` are
     what it runs, and the hop is of its parts alone. `nodes` are those that were chosen, where not all were. `wish` is a person's order of nodes. `restore_point`: a snapshot of the system is taken before anything is disturbed; `snapshots`: the release that is entered
     can be snapshotted too.
+
+    `back`: it leads back to what ran before, so what runs something newer is worked on. Then `returns` are nodes that were taken out
+    of service and are only taken back, and with `rewinds` the system goes back as a whole, to the restore point that was taken
+    before that release.
     """
 
     id: str
@@ -133,6 +137,9 @@ class Hop(Record, rename={"from_": "from"}):
     needs: tuple[str, ...] = ()
     nodes: tuple[str, ...] = ()
     wish: tuple[str, ...] = ()
+    back: bool = False
+    returns: tuple[str, ...] = ()
+    rewinds: str | None = None
     waves: tuple[Wave, ...]
 
 
@@ -180,7 +187,7 @@ class Round(Record):
 
 
 class Plan(Record):
-    """The ordered work, named by its content: `id` is the hash of everything else."""
+    """The ordered work, named by its content: `id` is the hash of everything else. `undoes` is the roll whose work it takes back."""
 
     schema: str = "gallant.plan/1"
     id: str = ""
@@ -190,6 +197,7 @@ class Plan(Record):
     basis: Basis
     lanes: tuple[Lane, ...]
     rounds: tuple[Round, ...] = ()
+    undoes: str | None = None
 
     def named(self) -> Plan:
         """The plan under the name that its content gives it, as it comes back from a file."""
@@ -311,7 +319,7 @@ class HopWork(Record):
     the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node.
+    `stacked` has all that goes down with a node. `back`, `returns` and `rewinds` are as in the hop.
     """
 
     hop_id: str
@@ -330,6 +338,9 @@ class HopWork(Record):
     uppers: tuple[Upper, ...] = ()
     above: Upper | None = None
     stacked: dict[str, tuple[str, ...]] = {}
+    back: bool = False
+    returns: tuple[str, ...] = ()
+    rewinds: str | None = None
 
     @property
     def goal(self) -> str:
@@ -344,14 +355,15 @@ class HopWork(Record):
         """Whether a guard has anything to look at in this hop."""
         applies = {
             "package_verified": self.preloads,
-            "restore_point_there": self.restore_point,
+            "restore_point_there": self.restore_point or self.rewinds is not None,
             "not_recalled": self.image or self.part is not None,  # what runs already is not entered
             "backup_sealed": self.above is None,  # nothing of what stands above is changed
+            "service_well": not self.back,  # what is wrong may be what is taken back
         }
         return applies.get(guard, True)
 
 
-CONSENTS = ("one-way", "recalled", "no-backup", "downtime")
+CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses")
 
 
 class Consent(Record):
@@ -408,11 +420,22 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
                         )
                     )
             if hop.despite_recall:
+                does = "goes back to" if hop.back else "finishes"
                 needed.append(
                     Needed(
                         consent=Consent(to="recalled", system=lane.system),
-                        what=f"{lane.system}: {hop.to} was recalled by its publisher; the plan finishes it all the same.",
-                        why="The recall's condition held on no node when the plan was made.",
+                        what=f"{lane.system}: {hop.to} was recalled by its publisher; the plan {does} it all the same.",
+                        why="It is what ran before."
+                        if hop.back
+                        else "The recall's condition held on no node when the plan was made.",
+                    )
+                )
+            if hop.rewinds is not None:
+                needed.append(
+                    Needed(
+                        consent=Consent(to="loses", system=lane.system),
+                        what=f"{lane.system}: it goes back to its restore point; everything since then is lost on it.",
+                        why="That is what a restore point is.",
                     )
                 )
         if lane.down_s:

@@ -106,29 +106,14 @@ def make_plan(
         if system.name in targets:
             _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
         else:
-            _all_read(ground, system)
+            all_read(ground, system)
         also = systems_above(ground.estate, system) if system.in_service else ()
         for name in also:
-            _all_read(ground, ground.estate.systems[name])
+            all_read(ground, ground.estate.systems[name])
         hops, left = lane_hops(ground, system, ordered.get(system.name, []))
         left_of[system.name] = left
         if hops:
-            down = _down_s(system, hops)
-            hit = dependents(ground.estate, system) if down else ()
-            slots = ground.known_of(system).slots
-            lanes.append(
-                Lane(
-                    system=system.name,
-                    slots=slots,
-                    hops=hops,
-                    down_s=down,
-                    hit=hit,
-                    left=left,
-                    mute=_mute(ground, system, hops),
-                    also=also,
-                    falls=_falls(ground.estate, system, hops),
-                )
-            )
+            lanes.append(lane_of(ground, system, hops, left, also))
     if not lanes:
         names = [s.name for s in systems]
         raise NothingToDo(
@@ -139,7 +124,7 @@ def make_plan(
         )
     lanes = _one_after_the_other(ground.estate, lanes)
     touched = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
-    basis = _basis(ground, [ground.estate.systems[name] for name in touched], lanes, profiles, identity)
+    basis = basis_of(ground, [ground.estate.systems[name] for name in touched], lanes, profiles, identity)
     made = Plan(
         made=ground.now,
         by=by,
@@ -148,8 +133,32 @@ def make_plan(
         lanes=tuple(lanes),
         rounds=_rounds(ground.estate, lanes),
     ).named()
-    _able(made, ground.knows)
+    able(made, ground.knows)
     return made
+
+
+def lane_of(
+    ground: Ground,
+    system: System,
+    hops: tuple[Hop, ...],
+    left: Mapping[str, str],
+    also: tuple[str, ...],
+    kind: str = "update",
+) -> Lane:
+    """A lane with what its hops mean for those who depend on the system."""
+    down = _down_s(system, hops)
+    return Lane(
+        system=system.name,
+        kind=kind,
+        slots=ground.known_of(system).slots,
+        hops=hops,
+        down_s=down,
+        hit=dependents(ground.estate, system) if down else (),
+        left=dict(left),
+        mute=_mute(ground, system, hops),
+        also=also,
+        falls=_falls(ground.estate, system, hops),
+    )
 
 
 def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:
@@ -250,7 +259,7 @@ def dependents(estate: Estate, system: System) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _basis(
+def basis_of(
     ground: Ground, planned: Sequence[System], lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str
 ) -> Basis:
     nodes = [(s, n) for s in planned for n in s.nodes]
@@ -295,14 +304,14 @@ def _really_idle(estate: Estate, system: System) -> None:
             )
 
 
-def _able(plan: Plan, knows: Mapping[str, Knows]) -> None:
+def able(plan: Plan, knows: Mapping[str, Knows]) -> None:
     """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
     for lane in plan.lanes:
         kinds = dict.fromkeys(
             (s.system, s.kind)
             for hop in lane.hops
             for s in steps_of(hop.waves)
-            if s.component == IMAGE and not KINDS[s.kind].ours
+            if s.component == IMAGE and not KINDS[s.kind].ours and not KINDS[s.kind].keeper
         )
         missing = [kind for name, kind in kinds if name in knows and kind not in knows[name].capabilities]
         if missing:
@@ -439,45 +448,43 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
         work = _work(ground, system, leg, parts)
         todo = hop_todo(work, product, ground.products, runs)
         if todo:
-            hops.append(_hop(system, leg, work, product.resolve(leg.to), wish, hop_waves(system, work, standing, todo)))
+            waves = hop_waves(system, work, standing, todo)
+            hop = hop_of(system, work, product.resolve(leg.to), leg.from_, waves)
+            hops.append(replace(hop, needs=leg.needs, wish=wish))
         taken = [t for together in hop_rounds(system, todo, standing) for t in together]
         out = () if any(work.has_turn for work in todo.values()) else standing.out
         standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
-        runs = {node: _after(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
+        runs = {node: after_hop(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
     return tuple(hops), left
 
 
-def _hop(
-    system: System,
-    leg: OrderedHop,
-    work: HopWork,
-    release: Release | None,
-    wish: tuple[str, ...],
-    waves: tuple[Wave, ...],
-) -> Hop:
+def hop_of(system: System, work: HopWork, release: Release | None, from_: str, waves: tuple[Wave, ...]) -> Hop:
+    """The hop that some work comes to. `release` is what its image enters."""
     entered = release if work.image else None
+    one_way = entered is not None and entered.one_way and not work.back
     return Hop(
-        id=leg.id,
+        id=work.hop_id,
         system=system.name,
-        from_=leg.from_,
-        to=leg.to,
+        from_=from_,
+        to=work.to,
         image=work.image,
         parts=work.parts,
         build=entered.build if entered is not None else None,
-        one_way=entered is not None and entered.one_way,
-        one_way_because=entered.one_way_because if entered is not None else None,
+        one_way=one_way,
+        one_way_because=entered.one_way_because if entered is not None and one_way else None,
         snapshots=entered is None or entered.snapshots,
         restore_point=work.restore_point,
         package=work.package,
         despite_recall=work.despite_recall,
-        needs=leg.needs,
         nodes=work.nodes,
-        wish=wish,
+        back=work.back,
+        returns=work.returns,
+        rewinds=work.rewinds,
         waves=waves,
     )
 
 
-def _after(now: Runs, todo: Todo, to: str) -> Runs:
+def after_hop(now: Runs, todo: Todo, to: str) -> Runs:
     """What a node runs once its part of a hop is done; what waits for a restart in vain still waits."""
     parts = {**now.parts, **{part.component: (part.to, None) for part in (*todo.parts, *todo.awaiting)}}
     if todo.image or todo.waiting:
@@ -686,6 +693,9 @@ def hop_work(
     package: Package | None,
     despite_recall: bool,
     restore_point: bool,
+    back: bool = False,
+    returns: tuple[str, ...] = (),
+    rewinds: str | None = None,
 ) -> HopWork:
     """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
     are the readings of the systems that stand on this one."""
@@ -704,6 +714,9 @@ def hop_work(
         stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
         despite_recall=despite_recall,
         restore_point=restore_point,
+        back=back,
+        returns=returns,
+        rewinds=rewinds,
     )
 
 
@@ -747,7 +760,7 @@ def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) ->
     return sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0])
 
 
-def _all_read(ground: Ground, system: System) -> None:
+def all_read(ground: Ground, system: System) -> None:
     unread = next((name for n in system.nodes if (name := node_name(system, n)) not in ground.readings), None)
     if unread is not None:
         raise Refused(
@@ -759,7 +772,7 @@ def _route_of_all(ground: Ground, system: System, target: Release) -> Route:
     """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has none."""
     product = ground.products[system.product]
     despite = frozenset([ground.despite[system.name]] if system.name in ground.despite else [])
-    _all_read(ground, system)
+    all_read(ground, system)
     routes: list[Route] = []
     for node, reading in ground.worked_on(system).items():
         here = node_name(system, node)

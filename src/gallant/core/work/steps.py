@@ -15,6 +15,7 @@ from gallant.core.records import Record
 from gallant.core.work.estimate import (
     backup_seconds,
     drain_seconds,
+    fall_back_seconds,
     install_seconds,
     move_seconds,
     part_seconds,
@@ -149,7 +150,7 @@ def _part_laid(seen: Seen) -> Look:
     if by_job is not None:
         return by_job
     part, job = component_of(reading, name), seen.job(reading)
-    if part is not None and (seen.is_goal(part.next_version) or seen.is_goal(part.version)):
+    if part is not None and seen.is_goal(part.next_version or part.version):
         return Look(state=DONE, message=f"{name} {seen.step.to} runs from the next restart on")
     if job is None:
         return seen.unseen(reading)
@@ -197,6 +198,18 @@ def _restart(seen: Seen) -> Look:
             return Look(state=DONE, message=f"back on {reading.version}")
         return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
     return seen.by_job(reading) or Look(state=ABSENT)
+
+
+def _rewound(seen: Seen) -> Look:
+    """A system of one node is back where its restore point has it."""
+    reading = seen.own
+    if reading is None:
+        return Look(state=GOING, message="does not answer: it is going back")
+    if not seen.is_goal(reading.version) or reading.boot == seen.before.boot:
+        return seen.by_job(reading) or Look(state=ABSENT)
+    if reading.state == IN_SERVICE:
+        return Look(state=DONE, message=f"back on {reading.version}, as it was when its restore point was taken")
+    return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
 
 
 def _drain(seen: Seen) -> Look:
@@ -251,11 +264,11 @@ class Kind(Record):
     node may be out of service by it. `away`: the node is expected not to answer meanwhile. `moves`: roles move, and
     `interrupts` the service for a moment. `safe`: a system may be left after it. `carries`: it brings the package along, or
     needs it. `optional`: it is left out where the driver does not know it. `sets_aside`: the node is out of service
-    from then on until it is taken back. `enters`: the node runs the release after it. `alters`:
+    from then on until a step that `takes_back`. `enters`: the node runs the release after it. `alters`:
     what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
     the plan has such a step on are touched. `proved_by` is the guard
     of later steps that sees whether what it did is still there. `sends` is the order
-    that the driver is given for it, where that is not its name. `slotted` are `expects` and `undo` where the node has a spare slot.
+    that the driver is given for it, where that is not its name; `keeper`: it is given to whoever keeps the restore points. `slotted` are `expects` and `undo` where the node has a spare slot.
     `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
 
@@ -282,6 +295,8 @@ class Kind(Record):
     touches: bool = False
     proved_by: str | None = None
     sends: str | None = None
+    keeper: bool = False
+    takes_back: bool = False
     overdue: str = "{subject}: {kind} to {to} was not done within {minutes} min."
     advice: str = "gallant survey {system}"
 
@@ -294,7 +309,7 @@ class Kind(Record):
         return self.sends or self.name
 
 
-BACKUP, SNAPSHOT, STEADY, RETURN = "backup", "snapshot", "steady", "return"
+BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
@@ -355,6 +370,7 @@ KINDS: Mapping[str, Kind] = {
             guards=("right_machine", "own_address", "no_unknown_job", "versions_as_expected"),
             observe=_refill,
             repeat=SAFE,
+            takes_back=True,
             undo="drain",
             optional=True,
             touches=True,
@@ -372,6 +388,33 @@ KINDS: Mapping[str, Kind] = {
             safe=True,
             carries=True,
             touches=True,
+        ),
+        Kind(
+            name="fall_back",
+            expects="the release in the node's other slot is what it starts next",
+            estimate=fall_back_seconds,
+            guards=(*_ALWAYS, "peers_healthy", "backup_sealed"),
+            observe=_install,
+            alters=True,
+            proved_by="awaits_target",
+            undo="fall back once more",
+            safe=True,
+            touches=True,
+        ),
+        Kind(
+            name=REWIND,
+            keeper=True,
+            expects="the system as its restore point has it, in service",
+            estimate=restart_seconds,
+            guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "enough_stay", "upper_ready"),
+            observe=_rewound,
+            disturbs=True,
+            away=True,
+            enters=True,
+            alters=True,
+            touches=True,
+            overdue="{subject} did not come back within {minutes} min of the order to go back to its restore point.",
+            advice="Look at the console of {subject}, and at the host that keeps its restore point",
         ),
         Kind(
             name="install_part",

@@ -1,0 +1,585 @@
+"""How a plan is made that takes back what a roll did: the newest change first, each node to what it ran before the roll began.
+
+What was done at one restart is undone at one restart, and what came before it after it. So the systems go through the same
+states as on the way there, only the other way round, and no rule that held then breaks now; what has changed elsewhere
+since is looked at again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from gallant.core.assess.compat import Rule, Task, breaches
+from gallant.core.assess.requirements import related, requirements
+from gallant.core.catalog.products import Package, Product, Release
+from gallant.core.errors import Refused
+from gallant.core.estate.capacity import standing_of
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.stacks import systems_above
+from gallant.core.estate.systems import System, node_name
+from gallant.core.readings import IMAGE
+from gallant.core.records import Record, replace
+from gallant.core.versions import parse_range
+from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
+from gallant.core.work.layers import version_of
+from gallant.core.work.plan import Hop, HopWork, Lane, NothingToDo, Part, Plan, Step
+from gallant.core.work.planning import Ground, able, after_hop, all_read, basis_of, hop_of, hop_work, lane_of
+from gallant.core.work.steps import KINDS
+
+BACK = "backout"
+Chosen = Mapping[str, Sequence[str]]
+
+
+class Did(Record):
+    """What a roll is known to have begun on nodes, by its journal: what it `altered` (system, node, component), which nodes it
+    took out of service and did not take back, and the releases before which it took a restore point that is there still."""
+
+    altered: frozenset[tuple[str, str, str]] = frozenset()
+    aside: frozenset[tuple[str, str]] = frozenset()
+    points: frozenset[tuple[str, str]] = frozenset()
+
+
+def did(begun: Iterable[Step], points: Iterable[tuple[str, str]] = ()) -> Did:
+    """From the steps that were begun, in the order in which they were."""
+    altered, aside = set[tuple[str, str, str]](), set[tuple[str, str]]()
+    for step in begun:
+        row, node = KINDS[step.kind], (step.system, step.node)
+        if row.alters:
+            altered.add((*node, step.component))
+            altered |= {(*node, one.component) for one in step.brings}
+        if row.sets_aside:
+            aside.add(node)
+        elif row.takes_back:
+            aside.discard(node)
+    return Did(altered=frozenset(altered), aside=frozenset(aside), points=frozenset(points))
+
+
+class Bar(Record):
+    """Why nodes of a system cannot go back."""
+
+    system: str
+    nodes: tuple[str, ...]
+    why: str
+
+
+class _Piece(Record):
+    """Something of a hop that goes back together: the image, components, or both behind one restart; `goals` are the versions, the image's
+    first where it goes, that `nodes` go back to."""
+
+    hop: Hop
+    image: str | None
+    parts: tuple[Part, ...]
+    nodes: tuple[str, ...]
+    rewinds: str | None = None
+    package: Package | None = None
+
+
+def make_backout(
+    ground: Ground,
+    roll: str,
+    undone: Plan,
+    done: Did,
+    chosen: Chosen,
+    profiles: Mapping[str, str],
+    by: str,
+    identity: str = "",
+) -> Plan:
+    """The plan that takes the `chosen` nodes, by system, back to what they ran before `undone` was begun.
+
+    Raises `Refused` where something of it has no way back or would break a requirement, and says what is possible all the
+    same; `NothingToDo` where nothing is left of it.
+    """
+    made, bars = _all_lanes(ground, undone, done, chosen)
+    way = _way(ground, made)
+    bars += way.bars
+    if bars:
+        raise Refused(
+            f"{roll} is not taken back: {'; '.join(f'{_subject(b)}: {b.why}' for b in bars)}.",
+            "Nothing was begun.",
+            _what_else(ground, roll, undone, done, chosen, bars),
+        )
+    if not made:
+        raise NothingToDo(f"Nothing of what {roll} did is left to be taken back.", next="gallant verify looks closer.")
+    lanes = _with_needs(ground, made, way)
+    systems = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
+    plan = Plan(
+        made=ground.now,
+        by=by,
+        estate=ground.estate.name,
+        basis=basis_of(ground, [ground.estate.systems[name] for name in systems], lanes, profiles, identity),
+        lanes=tuple(lanes),
+        undoes=roll,
+    ).named()
+    able(plan, ground.knows)
+    return plan
+
+
+def _subject(bar: Bar) -> str:
+    return f"{bar.system}/{', '.join(bar.nodes)}" if bar.nodes else bar.system
+
+
+def _what_else(ground: Ground, roll: str, undone: Plan, done: Did, chosen: Chosen, bars: Sequence[Bar]) -> str:
+    """What can be taken back without that which cannot, else what a person has."""
+    rest = {
+        system: left
+        for system, nodes in chosen.items()
+        if (left := [n for n in nodes if all(b.system != system or (b.nodes and n not in b.nodes) for b in bars)])
+    }
+    made, again = _all_lanes(ground, undone, done, rest)
+    if made and not again and not _way(ground, made).bars:
+        words = [
+            name
+            for system, nodes in rest.items()
+            if any(lane.system == system for lane in made)
+            for name in (
+                [system]
+                if len(nodes) == len(ground.estate.systems[system].nodes)
+                else [f"{system}/{node}" for node in nodes]
+            )
+        ]
+        return f"gallant backout {roll} {' '.join(words)} takes back the rest"
+    names = " ".join(dict.fromkeys(bar.system for bar in bars))
+    return f"gallant backup list {names} and gallant snapshot list {names} show what was kept of before"
+
+
+# --- lanes
+
+
+def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple[list[Lane], list[Bar]]:
+    lanes, bars = list[Lane](), list[Bar]()
+    of = {lane.system: lane for lane in undone.lanes}
+    for name, nodes in chosen.items():
+        system = ground.estate.systems[name]
+        for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
+            all_read(ground, each)
+        hops = _lane_hops(ground, system, of.get(name), undone, done, tuple(nodes), bars)
+        if hops:
+            also = systems_above(ground.estate, system) if system.in_service else ()
+            lanes.append(lane_of(ground, system, hops, {}, also, BACK))
+    return lanes, bars
+
+
+def _lane_hops(
+    ground: Ground,
+    system: System,
+    lane: Lane | None,
+    undone: Plan,
+    done: Did,
+    nodes: tuple[str, ...],
+    bars: list[Bar],
+) -> tuple[Hop, ...]:
+    """A lane's hops the other way round, from what runs now."""
+    product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
+    standing = standing_of(system, read, ground.estate.limits)
+    runs = {node: runs_of(reading) for node, reading in read.items()}
+    made: list[Hop] = []
+
+    def add(piece: _Piece, returns: tuple[str, ...] = ()) -> None:
+        nonlocal runs, standing
+        work = _work(ground, system, piece, f"{system.name}.back{len(made) + 1}", runs, returns)
+        todo = hop_todo(work, product, ground.products, runs)
+        if not todo:
+            return
+        waves = hop_waves(system, work, standing, todo)
+        hop = hop_of(system, work, product.resolve(work.to), _from(product, runs, todo, piece), waves)
+        made.append(hop)
+        taken = [turn for together in hop_rounds(system, todo, standing) for turn in together]
+        out = () if any(each.has_turn for each in todo.values()) else standing.out
+        standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
+        runs = {
+            n: _after(now, todo[n], hop, ground.known_of(system).slots) if n in todo else now for n, now in runs.items()
+        }
+
+    aside = tuple(node for node in nodes if (system.name, node) in done.aside)
+    if aside:
+        add(_Piece(hop=_still(system, runs, aside[0]), image=None, parts=(), nodes=aside), aside)
+    for hop in _newest_first(system, lane, done, product, runs, nodes):
+        for piece in _pieces(ground, system, hop, undone, done, nodes, runs, bars):
+            add(piece)
+    return tuple(made)
+
+
+def _still(system: System, runs: Mapping[str, Runs], node: str) -> Hop:
+    """Of a system of which nothing is changed."""
+    now = runs[node].version
+    return Hop(id="", system=system.name, from_=now, to=now, image=False, waves=())
+
+
+def _from(product: Product, runs: Mapping[str, Runs], todo: Mapping[str, Todo], piece: _Piece) -> str:
+    """What the nodes of a hop run as it begins: the newest, where they differ."""
+    texts = [runs[node].version for node in todo]
+    known = [release for text in texts if (release := product.resolve(text)) is not None]
+    return max(known, key=product.key).version if known else texts[0]
+
+
+def _after(now: Runs, todo: Todo, hop: Hop, slots: int) -> Runs:
+    """What a node runs once it has gone back. With a second slot that holds what it left."""
+    if hop.rewinds is not None:
+        parts = {**now.parts, **{part.component: (part.to, None) for part in hop.parts}}
+        return Runs(version=hop.to, parts=parts)
+    after = after_hop(now, todo, hop.to)
+    left = now.version if todo.restarts and slots > 1 and (todo.image or todo.waiting) else now.other_slot
+    return replace(after, other_slot=left)
+
+
+def _newest_first(
+    system: System, lane: Lane | None, done: Did, product: Product, runs: Mapping[str, Runs], nodes: tuple[str, ...]
+) -> Iterator[Hop]:
+    """The hops of a lane, the newest first. Where a system of one node has a restore point, that takes back its own hop and
+    every later one at once."""
+    hops = list(lane.hops) if lane is not None else []
+    kept = [
+        n for n, hop in enumerate(hops) if hop.image and (system.name, hop.to) in done.points and len(system.nodes) == 1
+    ]
+    if kept and product.same(runs[nodes[0]].version, hops[kept[-1]].to):
+        first = kept[-1]
+        later = tuple(part for hop in hops[first:] for part in reversed(hop.parts))
+        yield replace(hops[first], parts=later, rewinds=hops[first].to)
+        hops = hops[:first]
+    yield from reversed(hops)
+
+
+# --- what goes back together
+
+
+def _pieces(
+    ground: Ground,
+    system: System,
+    hop: Hop,
+    undone: Plan,
+    done: Did,
+    nodes: tuple[str, ...],
+    runs: Mapping[str, Runs],
+    bars: list[Bar],
+) -> Iterator[_Piece]:
+    """A hop's image and what shares its restart first, then what took a service down, then what went ahead of all."""
+    together = tuple(part for part in hop.parts if part.waits)
+    turns = tuple(part for part in reversed(hop.parts) if part.in_turn and not part.waits)
+    ahead = tuple(part for part in reversed(hop.parts) if not part.in_turn and not part.waits)
+    if hop.rewinds is not None:
+        yield _rewind(hop, nodes)
+        return
+    for image, parts in ((hop.image, together), (False, turns), (False, ahead)):
+        goals: dict[tuple[str | None, ...], list[str]] = {}
+        for node in nodes:
+            key = (
+                _image_goal(ground, system, hop, undone, done, node, runs[node], bars) if image else None,
+                *(_part_goal(ground, system, part, undone, done, node, runs[node], bars) for part in parts),
+            )
+            if any(goal is not None for goal in key):
+                goals.setdefault(key, []).append(node)
+        for (goal, *versions), those in goals.items():
+            back = tuple(
+                made
+                for part, version in zip(parts, versions, strict=True)
+                if version is not None and (made := _part_back(ground, system, part, version, those, bars)) is not None
+            )
+            package = _package(ground, system, hop, goal, runs, those, bars) if goal is not None else None
+            yield _Piece(hop=hop, image=goal, parts=back, nodes=tuple(those), package=package)
+
+
+def _rewind(hop: Hop, nodes: tuple[str, ...]) -> _Piece:
+    oldest = {part.component: part for part in hop.parts}  # the last that is named is the oldest
+    parts = tuple(replace(part, to=part.from_, from_=part.to) for part in oldest.values())
+    return _Piece(hop=hop, image=hop.from_, parts=parts, nodes=nodes, rewinds=hop.to)
+
+
+def _image_goal(
+    ground: Ground,
+    system: System,
+    hop: Hop,
+    undone: Plan,
+    done: Did,
+    node: str,
+    now: Runs,
+    bars: list[Bar],
+) -> str | None:
+    """What a node's image goes back to from this hop's release; None where nothing of it was begun there."""
+    product, began = ground.image_of(system), undone.basis.versions[node_name(system, node)]
+    to, base = product.resolve(hop.to), product.resolve(began)
+    if (system.name, node, IMAGE) not in done.altered or base is None or to is None:
+        return None
+    at = product.resolve(now.version)
+    if product.key(base) >= product.key(to):
+        return None
+    if at is None or product.key(at) > product.key(to):
+        bars.append(Bar(system=system.name, nodes=(node,), why=f"it runs {now.version}, which this roll did not bring"))
+        return None
+    runs_it = product.key(at) == product.key(to)
+    if not runs_it and not product.same(now.next_version, hop.to):
+        return None
+    if runs_it and hop.one_way:
+        why = hop.one_way_because or "the publisher gives none"
+        bars.append(
+            Bar(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to} ({why.rstrip('.')})")
+        )
+        return None
+    before = product.resolve(hop.from_)
+    return began if before is None or product.key(base) > product.key(before) else hop.from_
+
+
+def _part_goal(
+    ground: Ground,
+    system: System,
+    part: Part,
+    undone: Plan,
+    done: Did,
+    node: str,
+    now: Runs,
+    bars: list[Bar],
+) -> str | None:
+    """What a component goes back to; None where nothing of it was begun on the node."""
+    product = ground.products.get(part.product)
+    began = undone.basis.versions.get(f"{node_name(system, node)}:{part.component}")
+    if (system.name, node, part.component) not in done.altered or part.component not in now.parts or product is None:
+        return None
+    base, to = version_of(product, began) if began is not None else None, version_of(product, part.to)
+    if began is None or base is None or to is None or base >= to:
+        return None
+    version, following = now.parts[part.component]
+    at = version_of(product, version)
+    if at != to and not product.same(following, part.to):
+        return None
+    if part.one_way_because is not None:
+        if at != to:
+            return None
+        why = part.one_way_because or "the publisher gives none"
+        bars.append(
+            Bar(
+                system=system.name,
+                nodes=() if part.raised else (node,),
+                why=f"there is no way back from {part.component} {part.to} ({why.rstrip('.')})",
+            )
+        )
+        return None
+    before = version_of(product, part.from_)
+    return began if before is None or base > before else part.from_
+
+
+def _part_back(
+    ground: Ground, system: System, part: Part, goal: str, nodes: Sequence[str], bars: list[Bar]
+) -> Part | None:
+    """The component the other way round; None, with a bar, where its older release cannot be had."""
+    product, knows = ground.products[part.product], ground.known_of(system)
+    release, at = product.resolve(goal), version_of(product, part.to)
+    package = release.package_on(at, system.delivery) if release is not None else None
+    why = None
+    if release is None:
+        why = f"{part.component} {goal} is not in its catalog"
+    elif knows.is_fetched(part.component, part.kind):
+        why = f"what brings its {part.component} brings no older one than {part.to}"
+    elif package is None or not _goes_on(release, product, part.to):
+        why = f"no package of {part.component} {goal} goes on {part.to}"
+    if why is not None or release is None:
+        bars.append(Bar(system=system.name, nodes=tuple(nodes), why=why or ""))
+        return None
+    return replace(part, from_=part.to, to=release.version, install_s=release.minutes.install * 60, package=package)
+
+
+def _package(
+    ground: Ground,
+    system: System,
+    hop: Hop,
+    goal: str,
+    runs: Mapping[str, Runs],
+    nodes: Sequence[str],
+    bars: list[Bar],
+) -> Package | None:
+    """What the nodes are installed with on the way back; those that have it in their other slot need none."""
+    product = ground.image_of(system)
+    release, at = product.resolve(goal), product.resolve(hop.to)
+    if release is None or at is None:
+        gone = goal if release is None else hop.to
+        bars.append(Bar(system=system.name, nodes=tuple(nodes), why=f"{gone} is no longer in its catalog"))
+        return None
+    fitting = release.package_on(product.key(at), system.delivery)
+    package = fitting if _goes_on(release, product, at.version) else None
+    slots = "fall_back" in ground.known_of(system).capabilities
+    need = [
+        n
+        for n in nodes
+        if not (slots and (product.same(runs[n].other_slot, goal) or product.same(runs[n].version, goal)))
+    ]
+    if package is None and need:
+        why = f"no package of {release.version} goes on {at.version}, and no other slot holds it"
+        bars.append(Bar(system=system.name, nodes=tuple(need), why=why))
+    return package
+
+
+def _goes_on(release: Release, product: Product, running: str) -> bool:
+    """Whether a release may be installed where a newer one runs: as far as its publisher bounds what it goes on."""
+    at = version_of(product, running)
+    return release.from_range is None or (at is not None and at in parse_range(release.from_range))
+
+
+def _work(
+    ground: Ground, system: System, piece: _Piece, hop_id: str, runs: Mapping[str, Runs], returns: tuple[str, ...]
+) -> HopWork:
+    product = ground.image_of(system)
+    names = (system.name, *systems_above(ground.estate, system))
+    release = product.resolve(piece.image) if piece.image is not None else None
+    still = next(iter(runs[node].version for node in piece.nodes))
+    return hop_work(
+        ground.estate,
+        system,
+        release,
+        {name: ground.known_of(ground.estate.systems[name]) for name in names},
+        {name: ground.of(ground.estate.systems[name]) for name in names},
+        hop_id=hop_id,
+        to=release.version if release is not None else still,
+        parts=piece.parts,
+        nodes=() if len(piece.nodes) == len(system.nodes) else piece.nodes,
+        products=ground.products,
+        package=piece.package,
+        despite_recall=release is not None and release.recall is not None,
+        restore_point=False,
+        back=True,
+        returns=returns,
+        rewinds=piece.rewinds,
+    )
+
+
+# --- across systems
+
+
+class _Way(Record):
+    """An order of the hops of all lanes, as (lane, hop) by their numbers; where there is none, why."""
+
+    hops: tuple[tuple[int, int], ...] = ()
+    bars: tuple[Bar, ...] = ()
+
+
+def _with_needs(ground: Ground, lanes: Sequence[Lane], way: _Way) -> list[Lane]:
+    """Every hop waits for the last one before it of each system that a rule or a machine ties to its own."""
+    tied = _ties(ground)
+    last: dict[int, str] = {}
+    made = [list(lane.hops) for lane in lanes]
+    for lane, number in way.hops:
+        own = lanes[lane].system
+        needs = tuple(last[n] for n in last if n != lane and frozenset((own, lanes[n].system)) in tied)
+        made[lane][number] = replace(made[lane][number], needs=needs)
+        last[lane] = made[lane][number].id
+    return [replace(lane, hops=tuple(hops)) for lane, hops in zip(lanes, made, strict=True)]
+
+
+def _ties(ground: Ground) -> set[frozenset[str]]:
+    rules = requirements(ground.estate, ground.readings, ground.products, {}).rules
+    stands = {
+        frozenset((name, above))
+        for name, system in ground.estate.systems.items()
+        for above in systems_above(ground.estate, system)
+    }
+    return stands | {frozenset((rule.system, rule.other)) for rule in rules}
+
+
+def _way(ground: Ground, lanes: Sequence[Lane]) -> _Way:
+    """An order in which no requirement between images breaks that holds now, a system in a hop counting as running both of its
+    releases; and none of components at its end. The lanes of the roll are tried in reverse: what came last goes back first."""
+    known = requirements(ground.estate, ground.readings, ground.products, {})
+    tasks = {task.system: task for task in known.tasks}
+    already = set(_broken(tasks, known.rules))
+    systems = [ground.estate.systems[lane.system] for lane in lanes]
+    start = tuple(tuple(reading.version for reading in ground.of(system).values()) for system in systems)
+    against: list[Bar] = []
+    tried = set[tuple[int, ...]]()
+
+    def runs(at: tuple[int, ...]) -> list[list[str]]:
+        found = []
+        for lane, system, count, began in zip(lanes, systems, at, start, strict=True):
+            now = dict(zip(system.nodes, began, strict=True))
+            for hop in lane.hops[:count]:
+                now |= dict.fromkeys((hop.nodes or tuple(system.nodes)) if hop.image else (), hop.to)
+            found.append(list(now.values()))
+        return found
+
+    def search(at: tuple[int, ...]) -> tuple[tuple[int, int], ...] | None:
+        if all(count == len(lane.hops) for count, lane in zip(at, lanes, strict=True)):
+            return ()
+        if at in tried:
+            return None
+        tried.add(at)
+        here = runs(at)
+        for n in reversed(range(len(lanes))):
+            if at[n] == len(lanes[n].hops):
+                continue
+            hop = lanes[n].hops[at[n]]
+            during = [*here[:n], [*here[n], *([hop.to] if hop.image else [])], *here[n + 1 :]]
+            moved = {
+                lane.system: _running(tasks[lane.system], v)
+                for lane, v in zip(lanes, during, strict=True)
+                if lane.system in tasks
+            }
+            new = [rule for rule in _broken({**tasks, **moved}, known.rules) if rule not in already]
+            if new:
+                against.append(Bar(system=lanes[n].system, nodes=(), why=f"on {hop.to} it breaks: {new[0].words}"))
+            elif (rest := search((*at[:n], at[n] + 1, *at[n + 1 :]))) is not None:
+                return ((n, at[n]), *rest)
+        return None
+
+    found = search((0,) * len(lanes))
+    if found is None:
+        return _Way(bars=tuple(dict.fromkeys(against))[:3])
+    return _Way(hops=found, bars=tuple(_parts_against(ground, lanes)))
+
+
+def _broken(tasks: Mapping[str, Task], rules: Sequence[Rule]) -> list[Rule]:
+    return [breach.rule for breach in breaches(list(tasks.values()), rules)]
+
+
+def _running(task: Task, versions: Sequence[str]) -> Task:
+    first, *rest = dict.fromkeys(versions)
+    return replace(task, running=first, target=first, also=tuple(rest))
+
+
+def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Bar]:
+    """What a component or an image that stays needs of something that goes back: it held before, and would not after."""
+    before = _everything(ground)
+    after = dict(before)
+    for lane in lanes:
+        system = ground.estate.systems[lane.system]
+        for hop in lane.hops:
+            for node in hop.nodes or tuple(system.nodes):
+                here = node_name(system, node)
+                if hop.image and (here, IMAGE) in after:
+                    after[here, IMAGE] = (system.product, hop.to)
+                for part in hop.parts:
+                    if (here, part.component) in after:
+                        after[here, part.component] = (part.product, part.to)
+    bars = []
+    for (node, component), (name, version) in after.items():
+        product = ground.products.get(name)
+        release = product.resolve(version) if product is not None else None
+        for need in release.requires if release is not None else ():
+            if _held(ground, before, node, need.product, need.range) and not _held(
+                ground, after, node, need.product, need.range
+            ):
+                what = node if component == IMAGE else f"{component} of {node}"
+                words = f"{what} on {version} needs {need.product} on {parse_range(need.range).words()}"
+                bars.append(Bar(system=node.partition("/")[0], nodes=(), why=words))
+    return bars[:3]
+
+
+Everything = dict[tuple[str, str], tuple[str, str]]
+
+
+def _everything(ground: Ground) -> Everything:
+    """What every node runs, by node and component: product and version."""
+    found: Everything = {}
+    for name, reading in ground.readings.items():
+        found[name, IMAGE] = (reading.product, reading.version)
+        found |= {(name, p.name): (p.product, p.version) for p in reading.components if p.name != IMAGE}
+    return found
+
+
+def _held(ground: Ground, runs: Everything, node: str, product: str, allowed: str) -> bool:
+    """Whether every version of a product lies in a range: of what the node runs of it, else its system, else the systems that it
+    is about."""
+    system = ground.estate.systems[node.partition("/")[0]]
+    about = {system.name, *related(ground.estate, system, product)}
+    of = [(n, v) for (n, _), (p, v) in runs.items() if p == product]
+    own = [v for n, v in of if n == node]
+    near = [v for n, v in of if n.partition("/")[0] == system.name]
+    texts = own or near or [v for n, v in of if n.partition("/")[0] in about]
+    known, span = ground.products.get(product), parse_range(allowed)
+    versions = [version_of(known, text) for text in texts] if known is not None else []
+    return all(version is not None and version in span for version in versions)

@@ -1,0 +1,306 @@
+"""Nights that are taken back: from wherever a roll stands to what ran before it, with every promise kept on the way."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from gallant.core.catalog.products import Requirement
+from gallant.core.errors import Refused
+from gallant.core.records import replace
+from gallant.core.work.backing import did, make_backout
+from gallant.core.work.plan import NothingToDo, Plan, steps_of
+from gallant.engine.journal import replay
+from gallant.engine.means import Orders
+from gallant.standin.world import Fault
+
+from . import night as nights
+from .night import Killed, Night
+from .shapes import LETTERS, ClusterNight, Extra
+
+YES = Orders(by="tester", consents=("downtime:tickets", "recalled:tickets", "loses:tickets"))
+ONE_STEP = replace(YES, hold_after="step")
+
+
+def way_back(night: Night, undone: Plan, chosen: dict[str, tuple[str, ...]] | None = None, points=()) -> Plan:
+    """The plan that takes back what the night's journal has, and a journal of its own for it."""
+    state = replay(night.events)
+    steps = {s.id: s for waves in state.waves.values() for s in steps_of(waves)}
+    begun = [steps[name] for name in state.order if name in steps and state.step(name).attempts]
+    chosen = chosen or {name: tuple(night.estate.systems[name].nodes) for name in undone.every}
+    plan = make_backout(
+        replace(night.ground(), now=night.world.moment),
+        "roll-0001",
+        undone,
+        did(begun, points),
+        chosen,
+        {"ostrel-shoal": "p"},
+        "t",
+    )
+    night.events.clear()
+    return plan
+
+
+def parts_of(night: Night) -> dict[str, dict[str, str]]:
+    return {n: dict(m.parts) for n, m in night.pairs["tickets"].members.items()}
+
+
+def would_start(night: Night) -> dict[str, str]:
+    return {n: node.next_version for n, node in night.pairs["tickets"].nodes.items()}
+
+
+def steps_done(night: Night, plan: Plan, most: int) -> None:
+    """So many steps of a roll, held after each."""
+    for _ in range(most):
+        if night.run(plan, ONE_STEP).state != "held":
+            return
+
+
+class SlottedDriver(nights.SimDriver):
+    """Of a pair whose nodes can fall back to their other slot."""
+
+    orders = {**nights.ORDERS, "fall_back": "start-from"}
+    can = nights.SimDriver.can | {"fall_back"}
+
+    def _do(self, node, act):
+        return super()._do(node, replace(act, package=act.release) if act.kind == "fall_back" else act)
+
+
+class SlottedNight(Night):
+    def driver(self, system):
+        return SlottedDriver(self, system)
+
+    def _reading(self, system, name):
+        return replace(super()._reading(system, name), other_slot=self.pairs[system].nodes[name].spare or None)
+
+
+nights.KINDS["start-from"] = "fall_back"
+
+
+@pytest.mark.parametrize("kind", [Night, SlottedNight])
+def test_a_finished_roll_of_two_hops_is_taken_back_to_where_it_began(kind):
+    night = kind()
+    began, plan = night.end_state(), night.plan()
+    assert night.run(plan, YES).state == "finished"
+    back = way_back(night, plan)
+    assert [(hop.from_, hop.to) for hop in back.lanes[0].hops] == [("3.2.4", "2.11.3"), ("2.11.3", "2.8.5")]
+    assert night.run(back, YES).state == "finished"
+    assert (night.end_state(), night.all_well()) == (began, [])
+    assert would_start(night) == {"a": "2.8.5", "b": "2.8.5"}
+
+
+def test_what_the_other_slot_holds_is_not_installed_again():
+    night = SlottedNight(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    done = len(night.acts)
+    back = way_back(night, plan)
+    assert night.run(back, YES).state == "finished"
+    assert {kind for _, kind, _ in night.acts[done:]} == {"fall_back", "restart", "handover", "failback"}
+
+
+@pytest.mark.parametrize(
+    ("kind", "steps"), [*((Night, n) for n in range(0, 34, 4)), *((SlottedNight, n) for n in range(2, 34, 6))]
+)
+def test_a_roll_is_taken_back_from_wherever_it_was_held(kind, steps):
+    night = kind()
+    began, plan = night.end_state(), night.plan()
+    steps_done(night, plan, steps)
+    try:
+        back = way_back(night, plan)
+    except NothingToDo:
+        assert (night.end_state(), would_start(night)) == (began, {"a": "2.8.5", "b": "2.8.5"})
+        return
+    assert night.run(back, YES).state == "finished"
+    assert (night.end_state(), night.all_well()) == (began, [])
+    assert would_start(night) == {"a": "2.8.5", "b": "2.8.5"}
+
+
+KILLS = [("append", range(1, 46, 4)), ("act", range(1, 9))]
+EVERYWHERE = [(f"{when} {kind}", n) for kind, most in KILLS for when in ("before", "after") for n in most]
+
+
+@pytest.mark.parametrize("where", EVERYWHERE, ids=lambda w: f"{w[0]} {w[1]}")
+def test_a_back_out_that_is_killed_anywhere_ends_as_one_left_alone(where):
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    began, plan = night.end_state(), night.plan()
+    night.run(plan, YES)
+    back = way_back(night, plan)
+    night.passed.clear()
+    night.kill_at = where
+    try:
+        night.run(back, YES)
+    except Killed:
+        assert night.finish(back).state == "finished"
+    assert (night.end_state(), night.all_well()) == (began, [])
+
+
+def test_nodes_that_began_on_different_releases_go_back_to_their_own():
+    night = Night(running={"a": "2.11.3", "b": "2.8.5"})
+    began, plan = night.end_state(), night.plan()
+    night.run(plan, YES)
+    assert night.run(way_back(night, plan), YES).state == "finished"
+    assert (night.end_state(), night.all_well()) == (began, [])
+
+
+def test_what_a_roll_did_not_touch_is_left_alone():
+    night = Night(running={"a": "2.11.3", "b": "3.2.4"}, active="b")
+    plan = night.plan()
+    night.run(plan, YES)
+    back = way_back(night, plan)
+    assert {step.node for step in back.steps() if step.kind in ("install", "restart")} == {"a"}
+
+
+def test_one_node_goes_back_by_itself():
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    assert night.run(way_back(night, plan, {"tickets": ("b",)}), YES).state == "finished"
+    assert night.end_state() == {"a": ("3.2.4", "serving"), "b": ("2.11.3", "shadowing")}
+    assert night.all_well() == []
+
+
+def test_nothing_goes_back_past_a_release_without_a_way_back_and_what_is_possible_is_said():
+    night = Night()
+    released = night.catalog.releases
+    night.catalog = replace(
+        night.catalog,
+        releases=(*released[:2], replace(released[2], one_way=True, one_way_because="Volumes are converted.")),
+    )
+    plan, orders = night.plan(), replace(ONE_STEP, consents=("one-way:tickets",))
+    while night.end_state()["b"][0] != "3.2.4":
+        night.run(plan, orders)
+    with pytest.raises(
+        Refused, match=r"tickets/b: there is no way back from 3.2.4 \(Volumes are converted\)"
+    ) as caught:
+        way_back(night, plan)
+    assert caught.value.next == "gallant backout roll-0001 tickets/a takes back the rest"
+
+
+def test_nothing_goes_back_where_no_package_leads_back():
+    night = Night(versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0|<2.12", "3.2.4": "vers:dotted/>=2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    with pytest.raises(Refused, match="no package of 2.11.3 goes on 3.2.4, and no other slot holds it"):
+        way_back(night, plan)
+
+
+def test_nothing_goes_back_that_another_system_needs_by_now():
+    night = Night(others={"reef": {"a": "2.11.3", "b": "2.11.3"}}, running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    needs = (Requirement(product="ostrel/shoal", range="vers:dotted/>=3.0"),)
+    reef = night.catalogs["ostrel/reef"]
+    night.catalogs["ostrel/reef"] = replace(
+        reef, releases=tuple(replace(r, requires=needs) if r.version == "3.2.4" else r for r in reef.releases)
+    )
+    with pytest.raises(Refused, match="it breaks: reef on 3.2.4 needs tickets on"):
+        way_back(night, plan, {"tickets": ("a", "b")})
+    both = way_back(night, plan)
+    assert night.run(both, YES).state == "finished"
+    assert {night.end_state(name)["a"][0] for name in ("tickets", "reef")} == {"2.11.3"}
+
+
+def test_systems_go_back_in_the_order_that_keeps_what_one_needs_of_the_other():
+    night = Night(
+        others={"reef": {"a": "2.11.3", "b": "2.11.3"}},
+        running={"a": "2.11.3", "b": "2.11.3"},
+        requires={"3.2.4": (Requirement(product="ostrel/reef", range="vers:dotted/>=3.0"),)},
+    )
+    plan = night.plan()
+    assert night.run(plan, YES).state == "finished"
+    back = way_back(night, plan)
+    hops = {lane.system: lane.hops for lane in back.lanes}
+    assert hops["reef"][0].needs == (hops["tickets"][-1].id,)
+    assert night.run(back, YES).state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_release_that_was_recalled_since_is_gone_back_to_by_consent_alone():
+    from gallant.core.catalog.products import Recall
+
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    recall = Recall(date=nights.BEGAN, reason="it leaks")
+    night.catalog = replace(
+        night.catalog,
+        releases=tuple(replace(r, recall=recall) if r.version == "2.11.3" else r for r in night.catalog.releases),
+    )
+    back = way_back(night, plan)
+    with pytest.raises(Refused, match="the plan goes back to it all the same"):
+        night.run(back, Orders(by="tester"))
+    assert night.run(back, YES).state == "finished"
+
+
+def test_a_node_that_failed_its_install_is_laid_as_it_was_without_a_restart():
+    night = SlottedNight(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    while would_start(night)["b"] != "3.2.4":
+        night.run(plan, ONE_STEP)
+    done = len(night.acts)
+    back = way_back(night, plan)
+    assert night.run(back, YES).state == "finished"
+    assert night.acts[done:] == [("b", "fall_back", "2.11.3")]
+
+
+EXTRAS = {
+    "bmc": Extra(kind="management controller", restart="none"),
+    "bios": Extra(kind="BIOS", needs=("ostrel/bmc", "2.0")),
+    "nic": Extra(kind="NIC", needs=("ostrel/bios", "2.0")),
+    "seats": Extra(kind="add-on module", restart="service"),
+}
+SIZES = {"single": 1, "fabric": 3, "quorum": 3, "pool": 4}
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.data())
+def test_every_shape_with_its_components_goes_back_from_wherever_it_was_held(data):
+    shape = data.draw(st.sampled_from(sorted(SIZES)))
+    names = LETTERS[: SIZES[shape]]
+    running = {n: data.draw(st.sampled_from(("2.8.5", "2.11.3", "3.2.4"))) for n in names}
+    night = ClusterNight(
+        shape=shape,
+        running=running,
+        load=20 if shape == "pool" else None,
+        leader="a" if shape in ("quorum", "fabric") else None,
+        extras={n: EXTRAS[n] for n in data.draw(st.sets(st.sampled_from(sorted(EXTRAS)))) | ({"bios", "bmc"})},
+        drains=shape in ("quorum", "pool") and data.draw(st.booleans()),
+        snapshots=False,
+    )
+    began, parts = night.end_state(), parts_of(night)
+    try:
+        plan = night.plan()
+    except (NothingToDo, Refused):
+        return
+    steps_done(night, plan, data.draw(st.integers(0, 60)))
+    try:
+        back = way_back(night, plan)
+    except NothingToDo:
+        assert ({n: v for n, (v, _) in night.end_state().items()}, parts_of(night)) == (running, parts)
+        return
+    end = night.run(back, YES)
+    assert end.state == "finished", end.message
+    assert {n: v for n, (v, _) in night.end_state().items()} == running
+    assert (parts_of(night), night.all_well()) == (parts, [])
+    members = night.pairs["tickets"].members.values()
+    assert all(m.next_version == m.version and m.up and not m.drained for m in members)
+    assert all(m.next_parts.get(p, v) == v for m in members for p, v in m.parts.items())
+    if shape in ("quorum", "fabric"):
+        assert night.end_state() == began
+
+
+@pytest.mark.parametrize("fault", ["install_fails_at", "no_return", "answer_lost", "role_stuck"])
+def test_a_back_out_that_meets_a_fault_breaks_no_promise(fault):
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.run(plan, YES)
+    back = way_back(night, plan)
+    act = {"no_return": "restart", "role_stuck": "yield"}.get(fault, "install")
+    night.faults.append(
+        Fault(name=fault, node="tickets/a" if fault == "role_stuck" else "tickets/b", act=act, value=40)
+    )
+    end = night.run(back, YES)
+    assert end.state == ("finished" if fault == "answer_lost" else "stopped")
+    assert night.all_well() == []
