@@ -592,6 +592,16 @@ class SimRestorePoints:
         names = [s.name for s in self.night.pairs[system.name].snapshots]
         return next((n for n in names if is_for(n, roll_reason(roll, before))), None)
 
+    async def revert(self, system, *, by, roll, before) -> None:
+        await asyncio.sleep(3.0)
+        name = await self.there(system, roll=roll, before=before)
+        if name is None:
+            raise DeviceRefused("It is gone.")
+        self.night.moment("act", "before")
+        self.night.pairs[system.name].revert(name)
+        self.night.acted(system.name, next(iter(system.nodes)), "rewind", before)
+        self.night.moment("act", "after")
+
 
 class SimProber:
     def __init__(self, night: Night) -> None:

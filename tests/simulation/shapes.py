@@ -67,7 +67,17 @@ class SimCluster(Cluster):
         return next((n for n, m in self.members.items() if m.up and not m.drained), None)
 
     def snapshot(self, name: str) -> None:  # type: ignore[override]
-        self.snapshots.append(SimpleNamespace(name=name))  # type: ignore[arg-type]
+        kept = {n: (m.version, dict(m.parts)) for n, m in self.members.items()}
+        self.snapshots.append(SimpleNamespace(name=name, kept=kept))  # type: ignore[arg-type]
+
+    def revert(self, name: str) -> None:  # type: ignore[override]
+        """Every member goes down, and comes back as it was then."""
+        found = next(s for s in self.snapshots if s.name == name)
+        for member, (version, parts) in found.kept.items():  # type: ignore[attr-defined]
+            own = self.members[member]
+            self.halt(member)
+            own.version, own.next_version, own.parts, own.next_parts = version, version, dict(parts), {}
+            self.world.after(60.0, lambda m=member: self.start(m))  # type: ignore[misc]
 
     def forget_snapshot(self, name: str) -> None:
         self.snapshots = [s for s in self.snapshots if s.name != name]

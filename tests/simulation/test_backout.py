@@ -172,7 +172,7 @@ def test_nothing_goes_back_past_a_release_without_a_way_back_and_what_is_possibl
     while night.end_state()["b"][0] != "3.2.4":
         night.run(plan, orders)
     with pytest.raises(
-        Refused, match=r"tickets/b: there is no way back from 3.2.4 \(Volumes are converted\)"
+        Refused, match=r"tickets: there is no way back from 3.2.4: Volumes are converted \(node b\)"
     ) as caught:
         way_back(night, plan)
     assert caught.value.next == "gallant backout roll-0001 tickets/a takes back the rest"
@@ -243,6 +243,41 @@ def test_a_node_that_failed_its_install_is_laid_as_it_was_without_a_restart():
     back = way_back(night, plan)
     assert night.run(back, YES).state == "finished"
     assert night.acts[done:] == [("b", "fall_back", "2.11.3")]
+
+
+REWIND = [(f"{when} {kind}", n) for kind, most in (("append", 12), ("act", 2)) for when in ("before", "after") for n in range(2 if kind == "append" else 1, most + 1)]  # fmt: skip
+
+
+def test_a_single_goes_back_to_the_restore_point_that_its_roll_took():
+    night = ClusterNight(shape="single", running={"a": "2.11.3"}, leader=None, extras={"bios": Extra(kind="BIOS")})
+    plan = night.plan()
+    assert night.run(plan, YES).state == "finished"
+    done = len(night.acts)
+    back = way_back(night, plan, points=[("tickets", "3.2.4")])
+    with pytest.raises(Refused, match="everything since then is lost on it"):
+        night.run(back, Orders(by="tester", consents=("downtime:tickets",)))
+    assert night.run(back, YES).state == "finished"
+    assert (night.acts[done:], night.end_state(), parts_of(night)) == (
+        [("a", "rewind", "3.2.4")],
+        {"a": ("2.11.3", "alone")},
+        {"a": {"bios": "1.0"}},
+    )
+
+
+@pytest.mark.parametrize("where", REWIND, ids=lambda w: f"{w[0]} {w[1]}")
+def test_going_back_to_a_restore_point_is_done_once_wherever_it_is_killed(where):
+    night = ClusterNight(shape="single", running={"a": "2.11.3"}, leader=None)
+    plan = night.plan()
+    night.run(plan, YES)
+    back = way_back(night, plan, points=[("tickets", "3.2.4")])
+    night.passed.clear()
+    night.kill_at = where
+    try:
+        night.run(back, YES)
+    except Killed:
+        assert night.finish(back).state == "finished"
+    assert night.end_state() == {"a": ("2.11.3", "alone")}
+    assert [act[1] for act in night.acts].count("rewind") == 1
 
 
 EXTRAS = {

@@ -30,20 +30,25 @@ def stock() -> None:
 @stock.command()
 @estate_option
 @selector_argument
+@click.option("--plan", "plan_name", metavar="PLAN", default=None, help="Only what the steps of this plan bring.")
 @output_options
-def fetch(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
+def fetch(estate_path: Path | None, selector: tuple[str, ...], plan_name: str | None, output: Output) -> None:
     """Fetch what the routes need, and what runs now for recovery; a broken download is carried on.
 
-    Examples:  gallant stock fetch   |   gallant stock fetch tickets
+    Examples:  gallant stock fetch   |   gallant stock fetch tickets   |   gallant stock fetch --plan plan-3fa9
     """
+    from gallant.operations import plan as plans
     from gallant.operations import stock as operation
     from gallant.views import stock as views
     from gallant.views.progress import metering
 
+    if plan_name is not None and selector:
+        raise click.UsageError("A plan says by itself what it needs; name no systems beside it.")
     place = open_place(estate_path, output)
+    made = plans.load_plan(place, plan_name) if plan_name is not None else None
     with metering(output.quiet) as meter:
-        rows, code = run(operation.fetch(place, selector, meter))
-    output.show(views.fetched_view(rows))
+        rows, code = run(operation.fetch(place, selector, meter, made))
+    output.show(views.fetched_view(rows, made.id if made is not None else None))
     finish(code)
 
 

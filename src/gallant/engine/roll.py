@@ -217,7 +217,7 @@ class Roll:
         except Unknown as error:
             return End(state="held", message=error.what, next=error.next, resumes=True)
         except GallantError as error:
-            said = (error.what, error.why, await self._who_serves(lane.system))
+            said = (error.what, error.why, await self._who_serves(lane.system), self._way_back(lane))
             return End(
                 state="stopped",
                 message="\n".join(text for text in said if text),
@@ -479,6 +479,13 @@ class Roll:
             runs = {node: runs_of(reading) for node, reading in readings.items()}
             for node in hop_todo(alone, products[self._system(lane.system).product], products, runs):
                 yield f"{readings[node].name} runs {part.component} {runs[node].parts[part.component][0]}"
+
+    def _way_back(self, lane: Lane) -> str | None:
+        """What else there is than to go on, where something of the lane was begun that can be taken back."""
+        own = (s for s in self.attempts.known_steps() if self._lane_of[s.hop] is lane and KINDS[s.kind].alters)
+        if self.plan.undoes is not None or not any(self.log.state.step(s.id).attempts for s in own):
+            return None
+        return f"To go back instead: gallant backout {self.id} {lane.system} plans what that takes."
 
     async def _who_serves(self, system_name: str) -> str:
         """For anyone who reads the message in the night: who carries the load now."""

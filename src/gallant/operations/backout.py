@@ -69,6 +69,14 @@ def _still(place: Workplace, row: RollRow) -> None:
             f"{row.id} took {row.plan.undoes} back already; that is not taken back in its turn.",
             next=f"gallant plan {' '.join(row.plan.systems)} goes to the aims again",
         )
+    others = (one for system in row.plan.every for one in place.journal.open_rolls(system) if one.id != row.id)
+    if (other := next(others, None)) is not None:
+        what = "which takes it back" if other.plan.undoes == row.id else f"of {', '.join(other.plan.systems)}"
+        raise Refused(
+            f"{other.id}, {what}, is not finished.",
+            "Two rolls on one system would undo each other.",
+            f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+        )
 
 
 def _begun(place: Workplace, row: RollRow) -> list[Step]:

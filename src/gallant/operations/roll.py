@@ -210,7 +210,7 @@ async def resume(
 
 def _drivers(place: Workplace, plan: Plan, systems: Sequence[System]) -> AbstractAsyncContextManager[dict[str, Driver]]:
     """Those of the hosts too, where they keep the restore points."""
-    asked = any(hop.restore_point for lane in plan.lanes for hop in lane.hops)
+    asked = any(hop.restore_point or hop.rewinds for lane in plan.lanes for hop in lane.hops)
     return drivers_of(place, systems) if asked else place.drivers(systems)
 
 
@@ -432,7 +432,7 @@ def _refuse_missing(place: Workplace, plan: Plan) -> None:
         raise Refused(
             f"{plan.id} is not begun: {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in stock.",
             "Nothing was touched.",
-            f"gallant stock fetch {' '.join(plan.systems)}",
+            f"gallant stock fetch --plan {plan.id}",
         )
 
 

@@ -17,9 +17,10 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver, Stock
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.plan import Plan
 from gallant.operations.acting import carry_out
 from gallant.operations.assess import last_readings, product_of, releases_ahead
-from gallant.operations.components import packages_of_parts
+from gallant.operations.components import packages_of_parts, packages_of_plan
 from gallant.operations.deciding import record
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
@@ -32,7 +33,7 @@ Meter = Callable[[str, int, int], None]
 
 
 class Fetched(Record):
-    """One package: `state` is fetched, present or failed; `why` is route or recovery; `seconds` real."""
+    """One package: `state` is fetched, present or failed; `why` is route, recovery or plan; `seconds` real."""
 
     package: str
     product: str
@@ -63,18 +64,20 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
         for why, pairs in (("route", ahead.entered), ("recovery", recovery)):
             for release, package in pairs:
                 found.setdefault(package.sha256, (product.name, release.version, why, package))
-        for known, release, package in packages_of_parts(place, system):
-            found.setdefault(package.sha256, (known.name, release.version, "route", package))
+        for known, release, why, package in packages_of_parts(place, system):
+            found.setdefault(package.sha256, (known.name, release.version, why, package))
     return list(found.values())
 
 
-async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = None) -> tuple[list[Fetched], int]:
+async def fetch(
+    place: Workplace, terms: Sequence[str], meter: Meter | None = None, plan: Plan | None = None
+) -> tuple[list[Fetched], int]:
     """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops no
-    other; what would not fit into the quota is not begun."""
+    other; what would not fit into the quota is not begun. With a `plan`: what that needs, and nothing else."""
     from gallant.drivers.http import new_session
 
     stockroom, limits = Stockroom(place.folder), place.estate.limits
-    needed = wanted(place, terms)
+    needed = wanted(place, terms) if plan is None else [(p, r, "plan", k) for p, r, k in packages_of_plan(plan)]
     _within_quota(place, stockroom, [p for _, _, _, p in needed if not stockroom.has(p)])
     throttle = Throttle(limits.fetch_mbit_per_s * 125_000 if limits.fetch_mbit_per_s else None)
     gate = asyncio.Semaphore(limits.fetches_at_once)
@@ -85,7 +88,9 @@ async def fetch(place: Workplace, terms: Sequence[str], meter: Meter | None = No
                 return await _fetch_one(place, stockroom, session, throttle, product, release, why, package, meter)
 
         rows = list(await asyncio.gather(*(one(*row) for row in needed)))
-    if not terms and all(r.state != "failed" for r in rows):  # what broke off once and nobody wants any more
+    if (
+        not terms and plan is None and all(r.state != "failed" for r in rows)
+    ):  # what broke off once and nobody wants any more
         for part in stockroom.unfinished():
             part.unlink(missing_ok=True)
     rows.sort(key=lambda r: r.state != "failed")

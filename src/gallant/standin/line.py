@@ -72,10 +72,10 @@ def images(product: str) -> dict[str, Image]:
     return found
 
 
-def part_images(product: str, part: str, version: str, at_once: bool) -> dict[str, PartImage]:
-    """What a part takes, by its digest."""
-    digest = hashlib.sha256(body_of(product, version)).hexdigest()
-    return {digest: PartImage(part=part, version=version, at_once=at_once)}
+def part_images(product: str, part: str, versions: tuple[str, ...], at_once: bool) -> dict[str, PartImage]:
+    """What a part takes, by its digest; what it ran before too."""
+    digests = {v: hashlib.sha256(body_of(product, v)).hexdigest() for v in versions}
+    return {digest: PartImage(part=part, version=v, at_once=at_once) for v, digest in digests.items()}
 
 
 class Line:
@@ -176,7 +176,7 @@ class Line:
     def _archive(self) -> None:
         members = {name: Member(name, f"LD-08{n}", "4.8") for n, name in enumerate("abc")}
         cluster = Cluster(self.world, "lighthouse", members, images("ostrel/ledge"), leader="a", sync_s=300)
-        cluster.part_images = part_images("ostrel/ledge-collector", "collector", "4.2", at_once=True)
+        cluster.part_images = part_images("ostrel/ledge-collector", "collector", ("4.1", "4.2"), at_once=True)
         cluster.formats = {"format": ("4", "5.1")}
         for member in members.values():
             member.parts = {"format": "3", "collector": "4.1"}
@@ -186,7 +186,7 @@ class Line:
         """quay: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
         members = {name: Member(name, f"WR-55{n}", "61.2") for n, name in enumerate("ab")}
         cluster = Cluster(self.world, "quay", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
-        cluster.part_images = part_images("tarnholt/uplink", "uplink-", "4.4", at_once=False)
+        cluster.part_images = part_images("tarnholt/uplink", "uplink-", ("4.2", "4.4"), at_once=False)
         for member in members.values():
             member.parts = {"uplink-1": "4.2", "uplink-2": "4.2"}
         for number, (name, member) in enumerate(members.items()):

@@ -73,11 +73,11 @@ def plan_view(planned: Planned) -> View:
         for f in planned.findings:
             yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
         for name in planned.to_fetch:
-            yield f"{said('bad', 'stop')} {plain(name)} is not in stock: a component needs it"
+            yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
         for bar in planned.bars:
             yield f"{said('bad', 'stop')} {plain(bar.what)}"
         stops = [f.next for f in planned.findings if f.level == "stop"]
-        stops += [f"gallant stock fetch {' '.join(plan.systems)}"] if planned.to_fetch and not stops else []
+        stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
         decide = list(dict.fromkeys(bar.next for bar in planned.bars))
         yield from next_steps(*stops, *decide, f"gallant roll {plan.id}")
 
@@ -207,16 +207,20 @@ def _consequences(plan: Plan) -> Iterator[str]:
 def _ways_back(lane: Lane) -> Iterator[str]:
     """By which way each hop goes back."""
     name = plain(lane.system)
-    for hop in lane.hops:
-        kinds = {step.kind for step in steps_of(hop.waves)}
-        back = f"{name} to {plain(hop.to)}"
-        if hop.rewinds is not None:
-            yield f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs --consent loses:{name}."
-        if "fall_back" in kinds:
-            yield f"{mark('good')} {back}: its other slot holds it still; nothing is installed."
-        if "install" in kinds and hop.package is not None:
-            yield f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to date from its peers."
-    yield f"{mark('note')} Settings are not touched: gallant backup diff {name} shows what differs then, gallant backup restore brings it back."
+    yield from dict.fromkeys(line for hop in lane.hops for line in _hop_back(name, hop))
+    if any(hop.rewinds is None for hop in lane.hops):
+        yield f"{mark('note')} Settings of {name} are not touched: gallant backup diff {name} shows what differs then, gallant backup restore brings it back."
+
+
+def _hop_back(name: str, hop: Hop) -> Iterator[str]:
+    kinds = {step.kind for step in steps_of(hop.waves)}
+    back = f"{name} to {plain(hop.to)}"
+    if hop.rewinds is not None:
+        yield f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs --consent loses:{name}."
+    if "fall_back" in kinds:
+        yield f"{mark('good')} {back}: its other slot holds it still; nothing is installed."
+    if "install" in kinds and hop.package is not None:
+        yield f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to date from its peers."
 
 
 def _way_back(lane: Lane) -> Iterator[str]:
@@ -226,6 +230,8 @@ def _way_back(lane: Lane) -> Iterator[str]:
     name = plain(lane.system)
     if lane.slots > 1:
         yield f"{mark('good')} {name}: nothing here is one-way; a node keeps its old release in the other slot until the next hop."
+    elif any(step.reverts for hop in lane.hops for step in steps_of(hop.waves)):
+        yield f"{mark('note')} {name}: no step is one-way; the way back is its restore point, else to install the old release again."
     else:
         yield f"{mark('note')} {name}: no step is one-way, but its nodes keep no second image: the way back is to install the old release again."
 

@@ -94,7 +94,7 @@ def _outage_lines(run: Run) -> Iterator[str]:
         level = "bad" if o.measured is None else "work" if times > MUCH_LONGER else "note"
         yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
     if run.unwatched:
-        yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} has no service to probe."
+        yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} ha{'s' if len(run.unwatched) == 1 else 've'} no service to probe."
     if run.blind_s >= 1:
         yield f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run} out."
 

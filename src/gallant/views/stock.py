@@ -32,7 +32,9 @@ def _speed(count: int, seconds: float) -> str:
     return f"{size(count / seconds)}/s" if seconds > 0 else ""
 
 
-def fetched_view(rows: Sequence[Fetched]) -> View:
+def fetched_view(rows: Sequence[Fetched], plan: str | None = None) -> View:
+    """What was fetched, of the selected systems or for a plan."""
+
     def text() -> Drawn:
         shown = table(
             "package", "for", "size", "state", "speed", "sha-256", optional=("sha-256",), right=("size", "speed")
@@ -57,7 +59,8 @@ def fetched_view(rows: Sequence[Fetched]) -> View:
             yield "Nothing is wanted: no route, and no installer for what runs."
         yield from next_steps(*(r.next for r in rows))
         if rows and not any(r.error for r in rows):
-            yield from next_steps("gallant stock preload SYSTEM", "gallant plan SYSTEM")
+            following = ("gallant stock preload SYSTEM", "gallant plan SYSTEM")
+            yield from next_steps(*((f"gallant roll {plan}",) if plan is not None else following))
 
     return View("stock-fetch", rows, text)
 

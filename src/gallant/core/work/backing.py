@@ -94,7 +94,7 @@ def make_backout(
     bars += way.bars
     if bars:
         raise Refused(
-            f"{roll} is not taken back: {'; '.join(f'{_subject(b)}: {b.why}' for b in bars)}.",
+            "\n".join([f"{roll} is not taken back.", *_in_words(bars)]),
             "Nothing was begun.",
             _what_else(ground, roll, undone, done, chosen, bars),
         )
@@ -114,8 +114,19 @@ def make_backout(
     return plan
 
 
-def _subject(bar: Bar) -> str:
-    return f"{bar.system}/{', '.join(bar.nodes)}" if bar.nodes else bar.system
+def _in_words(bars: Sequence[Bar]) -> list[str]:
+    """A line for each system: every reason once, with the nodes that it is about."""
+    said: dict[str, dict[str, list[str]]] = {}
+    for bar in bars:
+        said.setdefault(bar.system, {}).setdefault(bar.why, []).extend(bar.nodes)
+    return [
+        f"{system}: {'; '.join(f'{why} ({_names(nodes)})' if nodes else why for why, nodes in reasons.items())}."
+        for system, reasons in said.items()
+    ]
+
+
+def _names(nodes: Sequence[str]) -> str:
+    return f"node{'s' if len(set(nodes)) > 1 else ''} {', '.join(dict.fromkeys(nodes))}"
 
 
 def _what_else(ground: Ground, roll: str, undone: Plan, done: Did, chosen: Chosen, bars: Sequence[Bar]) -> str:
@@ -152,8 +163,10 @@ def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple
         system = ground.estate.systems[name]
         for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
             all_read(ground, each)
-        hops = _lane_hops(ground, system, of.get(name), undone, done, tuple(nodes), bars)
-        if hops:
+        own: list[Bar] = []
+        hops = _lane_hops(ground, system, of.get(name), undone, done, tuple(nodes), own)
+        bars += own
+        if hops and not own:
             also = systems_above(ground.estate, system) if system.in_service else ()
             lanes.append(lane_of(ground, system, hops, {}, also, BACK))
     return lanes, bars
@@ -194,6 +207,8 @@ def _lane_hops(
     if aside:
         add(_Piece(hop=_still(system, runs, aside[0]), image=None, parts=(), nodes=aside), aside)
     for hop in _newest_first(system, lane, done, product, runs, nodes):
+        if bars:  # what lies before that cannot be reached either
+            break
         for piece in _pieces(ground, system, hop, undone, done, nodes, runs, bars):
             add(piece)
     return tuple(made)
@@ -311,7 +326,7 @@ def _image_goal(
     if runs_it and hop.one_way:
         why = hop.one_way_because or "the publisher gives none"
         bars.append(
-            Bar(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to} ({why.rstrip('.')})")
+            Bar(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to}: {why.rstrip('.')}")
         )
         return None
     before = product.resolve(hop.from_)
@@ -348,7 +363,7 @@ def _part_goal(
             Bar(
                 system=system.name,
                 nodes=() if part.raised else (node,),
-                why=f"there is no way back from {part.component} {part.to} ({why.rstrip('.')})",
+                why=f"there is no way back from {part.component} {part.to}: {why.rstrip('.')}",
             )
         )
         return None
@@ -367,7 +382,7 @@ def _part_back(
     if release is None:
         why = f"{part.component} {goal} is not in its catalog"
     elif knows.is_fetched(part.component, part.kind):
-        why = f"what brings its {part.component} brings no older one than {part.to}"
+        why = f"its channel brings no {part.component} older than {part.to}"
     elif package is None or not _goes_on(release, product, part.to):
         why = f"no package of {part.component} {goal} goes on {part.to}"
     if why is not None or release is None:

@@ -551,6 +551,7 @@ def doing(step: Step) -> str:
     """What a step does, in a word or two: `restart`, `install bios`."""
     row = KINDS.get(step.kind)  # a plan may come from a later Gallant
     order = (row.order if row is not None else step.kind).removesuffix("_format")  # the component says which
+    order = order.replace("_", " ")
     return order if step.component == IMAGE else f"{order} {step.component}"
 
 
