@@ -17,7 +17,7 @@ from gallant.operations.workplace import Workplace
 
 
 class Run(Record):
-    """One roll. `state` is running, cut off, held, stopped, finished or ended.
+    """One roll. `state` is running, cut off, held, stopped, finished or ended; `undoes` is the roll that it takes back.
 
     `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
     for how long nothing was probed between its beginning and its end, because no process carried it out.
@@ -35,6 +35,7 @@ class Run(Record):
     unwatched: tuple[str, ...] = ()
     blind_s: float = 0
     planned_outage_s: float = 0
+    undoes: str | None = None
     message: str = ""
     next: str | None = None
 
@@ -108,6 +109,7 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         unwatched=watch.unwatched,
         blind_s=watch.blind_s,
         planned_outage_s=max((step.interrupts_s for step in plan.steps()), default=0.0),
+        undoes=plan.undoes,
         message=state.message,
         next=following,
     )

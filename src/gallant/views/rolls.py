@@ -152,6 +152,7 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
             "watched": r.watched,
             "unwatched": r.unwatched,
             "blind_seconds": r.blind_s,
+            "undoes": r.undoes,
             "message": r.message,
             "next": r.next,
         }
@@ -169,7 +170,7 @@ def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> V
             shown.add_row(
                 f"{BOLD}{r.run}{OFF}",
                 said(STATE_MARKS[r.state], r.state),
-                ", ".join(r.systems),
+                ", ".join(r.systems) + (f", takes back {r.undoes}" if r.undoes else ""),
                 moment(r.began),
                 duration((r.ended - r.began).total_seconds()) if r.ended else "–",
                 _outages_of(r),
@@ -191,6 +192,8 @@ def roll_steps_view(run: Run, steps: Sequence[StepRow]) -> View:
     def text() -> Drawn:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
+        if run.undoes is not None:
+            yield f"{mark('note')} It takes back {run.undoes}."
         shown = table(
             "step",
             "state",
