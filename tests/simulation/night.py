@@ -604,6 +604,8 @@ class SimRestorePoints:
 
 
 class SimProber:
+    pause_s = 0.4
+
     def __init__(self, night: Night) -> None:
         self.night = night
         systems = night.estate.systems.values()

@@ -188,8 +188,11 @@ class Releases(Protocol):
 
 
 class Prober(Protocol):
-    """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in order."""
+    """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in order.
+    `pause_s` are the real seconds after which it is worth while to ask again."""
 
+    @property
+    def pause_s(self) -> float: ...
     @property
     def watches(self) -> Sequence[Watched]: ...
 

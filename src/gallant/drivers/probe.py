@@ -80,6 +80,8 @@ async def _resolved(service: Service) -> tuple[int, int, int, str, tuple[str, in
 class SocketProber:
     """Probes all services every `interval_s` of real time from `start` to `stop`."""
 
+    pause_s = 0.1
+
     def __init__(
         self,
         services: Mapping[str, Service],

@@ -6,9 +6,11 @@ effect and can no longer do so. A step whose end is not known stays open in the 
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import TypeVar
 
 from gallant.core.catalog.products import release_digest
 from gallant.core.errors import GallantError, Stopped
@@ -47,6 +49,7 @@ from gallant.engine.journal import StepState
 from gallant.engine.means import Log, Means, Orders, Unknown, WayOn
 from gallant.engine.watch import Watch
 
+T = TypeVar("T")
 # Polls back off with the expected remainder, between these two, in seconds of estate time.
 SHORTEST_POLL_S, LONGEST_POLL_S = 1.0, 30.0
 STEADY_SAMPLE_S = 10.0
@@ -372,18 +375,19 @@ class Attempts:
     async def _look_once(self, step: Step, before: Before, handle: str | None) -> Look:
         """A node that does not answer is unreached; another machine at its address ends the roll."""
         system, away = self._system(step.system), KINDS[step.kind].away
-        readings: dict[str, Reading | None] = {}
-        for node in nodes_looked_at(step, tuple(system.nodes)):
+
+        async def look_at(node: str) -> Reading | None:
             try:
-                readings[node] = await self.read(system, node)
+                return await self.read(system, node)
             except (NotReached, AnswerLost) as error:
-                readings[node] = None
                 if node == step.node and not away:
                     self.listener.progress(step.id, 0.0, error.what)
             except LoginRefused:
                 if not away:  # a node that is starting may not know its accounts yet
                     raise
-                readings[node] = None
+            return None
+
+        readings = await _side_by_side(nodes_looked_at(step, tuple(system.nodes)), look_at)
         own = readings[step.node]
         if handle is not None and own is not None and all(job.id != handle for job in own.jobs):
             with contextlib.suppress(GallantError):  # a device that lists only its newest jobs may still know this one
@@ -478,11 +482,16 @@ class Attempts:
 
     async def _settled(self, system: System) -> Look:
         expected = self.expected(system)
-        for node in system.nodes:
+
+        async def heard(node: str) -> Reading | GallantError:
             try:
-                reading = await self.read(system, node)
+                return await self.read(system, node)
             except (NotReached, AnswerLost) as error:
-                return Look(state=GOING, message=error.what.rstrip("."))
+                return error
+
+        for node, reading in (await _side_by_side(tuple(system.nodes), heard)).items():
+            if isinstance(reading, GallantError):
+                return Look(state=GOING, message=reading.what.rstrip("."))
             if node in expected and not self.means.same(system.product, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
@@ -603,15 +612,29 @@ class Attempts:
         return replace(reading, jobs=tuple(j for j in reading.jobs if (system.name, node, j.id) not in dead))
 
     async def read_all(self, system: System, nodes: Sequence[str] = ()) -> dict[str, Reading]:
-        """Fresh readings of every node, or of `nodes` alone, trying again for a little while."""
-        readings: dict[str, Reading] = {}
-        for node in nodes or system.nodes:
-            for attempt in range(READ_TRIES):
-                try:
-                    readings[node] = await self.read(system, node)
-                    break
-                except (NotReached, AnswerLost):
-                    if attempt == READ_TRIES - 1:
-                        raise
-                    await self.clock.pause(READ_PAUSE_S)
-        return readings
+        """Fresh readings of every node, or of `nodes` alone, side by side; raises what the first of them raises."""
+        names = tuple(nodes or system.nodes)
+        return await _side_by_side(names, lambda node: self._read_again(system, node))
+
+    async def _read_again(self, system: System, node: str) -> Reading:
+        """One node, again for a little while where it fails; one that lets a request run into its time-out is not asked twice."""
+        began, patience = self.clock.real(), self.means.drivers[system.name].request_timeout_s
+        for attempt in range(READ_TRIES):
+            try:
+                return await self.read(system, node)
+            except (NotReached, AnswerLost):
+                if attempt == READ_TRIES - 1 or self.clock.real() - began >= patience:
+                    raise
+                await self.clock.pause(READ_PAUSE_S)
+        raise AssertionError("it was read, or raised")  # pragma: no cover
+
+
+async def _side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]:
+    """What every node says, all asked at once; once all have answered, the first error in their order is raised."""
+    answers = await asyncio.gather(*map(ask, nodes), return_exceptions=True)
+    said: dict[str, T] = {}
+    for node, answer in zip(nodes, answers, strict=True):
+        if isinstance(answer, BaseException):
+            raise answer
+        said[node] = answer
+    return said

@@ -12,7 +12,6 @@ from gallant.core.work import events as e
 from gallant.engine.means import Log, Shielded
 
 SILENT_S = 1.0  # real seconds: one probe that is lost on the way is no silence
-LOOK_S = 0.1  # real seconds between looks at what the prober has
 
 
 class Watch:
@@ -38,7 +37,7 @@ class Watch:
             self._started = True
         while not self._ended:
             await self.look()
-            await self.clock.pause(LOOK_S)
+            await self.clock.pause(self.prober.pause_s)
 
     async def look(self) -> None:
         for sample in self.prober.take():
