@@ -34,7 +34,14 @@ if TYPE_CHECKING:
     "--only", multiple=True, metavar="COMPONENT", help="Only this component, as bios; image is the system image."
 )
 @click.option("--without", multiple=True, metavar="COMPONENT", help="Everything but this component.")
-@reason_option("Why the recall is set aside; kept in the ledger.")
+@click.option("--restart", is_flag=True, help="Only restart every node as it is, in order; needs --reason.")
+@click.option(
+    "--by-hand",
+    default="",
+    metavar="TEXT",
+    help="Take every node out in order for what a person does at it, as 'add a card'; needs --reason.",
+)
+@reason_option("Why a recall is set aside, or what no aim asks for is done; kept in the ledger.")
 @output_options
 def plan(
     estate_path: Path | None,
@@ -44,17 +51,30 @@ def plan(
     order: str,
     only: tuple[str, ...],
     without: tuple[str, ...],
+    restart: bool,
+    by_hand: str,
     reason: str,
     output: Output,
 ) -> None:
     """The ordered work that takes systems and their components to their aims, written to plans/.
 
-    Examples:  gallant plan tickets   |   gallant plan site:harbour   |   gallant plan deck/b deck/c   |   gallant plan deck-hw --only bios
+    Examples:  gallant plan tickets   |   gallant plan site:harbour   |   gallant plan deck/b deck/c
+    |   gallant plan deck-hw --only bios   |   gallant plan gates --restart --reason "memory leak"
     """
     from gallant.operations import plan as operation
     from gallant.views import plans
 
-    place = open_place(estate_path, output)
     wish = tuple(name for name in order.split(",") if name)
+    errand = restart or bool(by_hand.strip())
+    if errand and (despite_recall or with_needed or only or without or (restart and by_hand)):
+        raise click.UsageError(
+            "--restart and --by-hand bring no release: of the other options only --order goes with them."
+        )
+    if errand and not reason.strip():
+        raise click.UsageError("Say why with --reason; it stands in the ledger and in the plan.")
+    place = open_place(estate_path, output)
+    if errand:
+        output.show(plans.plan_view(run(operation.errand(place, selector, reason, by_hand, wish))))
+        return
     choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
     output.show(plans.plan_view(run(operation.plan(place, selector, despite_recall, reason, choice))))

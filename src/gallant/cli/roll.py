@@ -129,6 +129,7 @@ def roll(
     metavar="STEP",
     help="A step that is reported as unknown did take effect; you have looked.",
 )
+@click.option("--done", multiple=True, metavar="STEP", help="What was yours to do by hand is done.")
 @click.option("--it-did-not", multiple=True, metavar="STEP", help="It did not take effect; you have looked.")
 @click.option(
     "--again", multiple=True, metavar="STEP", help="A step that was done and whose effect is gone: do it once more."
@@ -143,6 +144,7 @@ def resume(
     detach: bool,
     it_did: tuple[str, ...],
     it_did_not: tuple[str, ...],
+    done: tuple[str, ...],
     again: tuple[str, ...],
     output: Output,
 ) -> None:
@@ -152,11 +154,11 @@ def resume(
     """
     from gallant.operations import roll as operation
 
-    both = set(it_did) & set(it_did_not)
+    both = {*it_did, *done} & set(it_did_not)
     if both:
         raise click.UsageError(f"{', '.join(sorted(both))}: it did, or it did not?")
     place = open_place(estate_path, output)
-    answers = {**dict.fromkeys(it_did, True), **dict.fromkeys(it_did_not, False)}
+    answers = {**dict.fromkeys((*it_did, *done), True), **dict.fromkeys(it_did_not, False)}
     name = operation.open_roll(place, roll_id)
     pace = operation.pace_of(place, place.journal.roll(name).plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(

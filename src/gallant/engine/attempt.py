@@ -115,6 +115,8 @@ class Attempts:
         already = observe(self._seen(step, dict(readings), before, None))
         mark = self.clock.real()
         await self.log.intent(step, before)
+        if kind.by_person:
+            raise self._by_hand(step)
         if already.state == DONE:
             await self.log.outcome(step, e.DONE, f"it was so already: {already.message}")
             return True
@@ -547,6 +549,10 @@ class Attempts:
             return False
         assert before is not None
         handle = known.accepted.entry.handle if known.accepted else None
+        if kind.by_person:
+            if await self._ended(step, await self._look(step, before, None), "observed: "):
+                return True
+            raise self._by_hand(step)
         began, patience = self.clock.now(), self._patience(step.deadline_s if kind.away else UNANSWERED_S)
         while True:
             landed = self._has_landed(step, known)
@@ -567,6 +573,13 @@ class Attempts:
                 raise self._not_known(step, look, patience)
             self.listener.progress(step.id, 0.0, "looking what became of it")
             await self._sleep(step, SHORTEST_POLL_S)
+
+    def _by_hand(self, step: Step) -> Unknown:
+        """A person's turn has come: the roll waits for their word, and nobody else is worked on meanwhile."""
+        return Unknown(
+            f"{step.subject} is yours now: {step.task}. No other node of {step.system} is worked on meanwhile.",
+            next=f"Do it, then: gallant resume {self.id} --done {step.id}",
+        )
 
     def _has_landed(self, step: Step, known: StepState) -> bool:
         """Whether the order, if it was never seen to begin, cannot begin any more.

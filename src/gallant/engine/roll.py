@@ -20,7 +20,20 @@ from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
-from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave, consents_needed, steps_of
+from gallant.core.work.plan import (
+    BACKOUT,
+    BY_HAND,
+    RESTART,
+    UPDATE,
+    Hop,
+    Lane,
+    Plan,
+    Step,
+    Track,
+    Wave,
+    consents_needed,
+    steps_of,
+)
 from gallant.core.work.planning import hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
@@ -42,6 +55,15 @@ def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
             " ".join(dict.fromkeys(one.why for one in missing if one.why)) or None,
             f"Anyone who accepts that says so: gallant roll {plan.id} {' '.join(f'--consent {w}' for w in words)}",
         )
+
+
+# What a lane that leaves the image as it is has come to.
+_ENDS = {
+    UPDATE: "runs the new releases of its components",
+    BACKOUT: "runs what it ran before",
+    RESTART: "was restarted",
+    BY_HAND: "has had its work by hand",
+}
 
 
 class Roll:
@@ -290,6 +312,8 @@ class Roll:
             back=hop.back,
             returns=hop.returns,
             rewinds=hop.rewinds,
+            restarts=hop.restarts,
+            by_hand=hop.by_hand,
         )
         runs = {node: runs_of(reading) for node, reading in readings.items()}
         todo = hop_todo(work, products[system.product], products, runs)
@@ -457,8 +481,7 @@ class Roll:
                 next=f"gallant verify {system.name}",
             )
         chosen = {node for hop in lane.hops for node in hop.nodes or tuple(system.nodes)}
-        same = "runs what it ran before" if self.plan.undoes else "runs the new releases of its components"
-        own = f"runs {' and '.join(dict.fromkeys(targets.values()))}" if targets else same
+        own = f"runs {' and '.join(dict.fromkeys(targets.values()))}" if targets else _ENDS[lane.kind]
         where = (
             f"on {', '.join(n for n in system.nodes if n in chosen)}"
             if len(chosen) < len(system.nodes)

@@ -33,7 +33,7 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     systems = [place.estate.systems[name] for name in chosen]
     above = above_of(place, systems)
     async with drivers_of(place, [*systems, *above]) as drivers:
-        findings, survey = await check_with(place, systems, drivers)
+        findings, survey = await check_with(place, systems, drivers, own_roll=row.id, entering=False)
         all_were_read(survey)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
         all_were_read(stacked)

@@ -85,8 +85,10 @@ async def check_with(
     own_roll: str | None = None,
     only: Collection[str] = (),
     phase: str | None = None,
+    entering: bool = True,
 ) -> tuple[list[Finding], Survey]:
-    """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way."""
+    """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way. Without
+    `entering` nothing is asked that concerns releases to come."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
     said = conflicts(place, [])
@@ -97,8 +99,8 @@ async def check_with(
         )
     )
     known = waivers(place.ledger.about([WAIVE]))
-    found = {f.name: with_waivers(run_checks(f, only, phase), known, place.clock.now()) for f in facts}
-    if not only and phase is None:
+    found = {f.name: with_waivers(run_checks(f, only, phase, entering), known, place.clock.now()) for f in facts}
+    if not only and phase is None and entering:
         place.readings.keep_findings(place.clock.now(), found)
     return worst_first([finding for rows in found.values() for finding in rows]), survey
 

@@ -16,6 +16,7 @@ from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.errands import make_errand
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.core.work.planning import Ground, PartGoal, make_plan, needed_with
 from gallant.disk import make_folder, put_whole
@@ -119,6 +120,35 @@ async def plan(
         along=tuple(system.name for system in along),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
+    )
+
+
+async def errand(
+    place: Workplace, terms: Sequence[str], reason: str, by_hand: str = "", order: tuple[str, ...] = ()
+) -> Planned:
+    """Read the systems, make the plan that restarts their nodes as they are, or has a person do `by_hand` at each, and write it."""
+    selected = place.select(terms)
+    systems = [system for system, _ in selected]
+    if not systems or not terms:
+        raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
+    above = above_of(place, systems)
+    async with drivers_of(place, [*systems, *above]) as drivers:
+        findings, survey = await check_with(place, systems, drivers, entering=False)
+        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
+        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
+    all_were_read(survey)
+    all_were_read(stacked)
+    some = {s.name: tuple(nodes) for s, nodes in selected if len(nodes) < len(s.nodes)}
+    ground = replace(
+        ground_of(place, systems, survey, stacked), knows=knows, wishes=_wishes(systems, order), chosen=some
+    )
+    profiles = place.profile_digests([*systems, *above])
+    made = make_errand(ground, systems, profiles, place.user, clean(reason, 200), clean(by_hand, 200), place.identity)
+    return Planned(
+        plan=made,
+        path=written(place, made),
+        findings=tuple(f for f in findings if f.level in ("stop", "warn")),
+        some=some,
     )
 
 

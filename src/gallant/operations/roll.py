@@ -22,7 +22,7 @@ from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Event
-from gallant.core.work.plan import Basis, Consent, Plan, basis_differences, parse_consent, shape_words
+from gallant.core.work.plan import UPDATE, Basis, Consent, Plan, basis_differences, parse_consent, shape_words
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents
@@ -132,7 +132,7 @@ async def roll(
         _refuse_missing(place, plan)
         _have_secrets(place, systems)
         own = [system for system in systems if system.name in plan.systems]
-        findings, survey = await check_with(place, own, drivers)
+        findings, survey = await check_with(place, own, drivers, own_roll=plan.undoes, entering=_enters(plan))
         stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
         above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
         if plan.undoes is None:
@@ -150,9 +150,18 @@ async def roll(
                 record(place, "despite-booking", barred.notice, target=plan.id, reason=words)
             for consent in consents:
                 record(place, "consent", consent, target=plan.id, reason=journal.id)
-            record(place, "roll", journal.id, target=plan.id, reason=f"begun: {', '.join(plan.systems)}")
+            record(place, "roll", journal.id, target=plan.id, reason=_begun(plan))
             orders = _orders(place, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
+
+
+def _enters(plan: Plan) -> bool:
+    return any(lane.kind == UPDATE for lane in plan.lanes)
+
+
+def _begun(plan: Plan) -> str:
+    why = f", since {plan.reason}" if plan.reason else f", to take {plan.undoes} back" if plan.undoes else ""
+    return f"begun: {', '.join(plan.systems)}{why}"
 
 
 def _say_stops(findings: Sequence[Finding], show: Show) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.work.plan import BACKOUT, UPDATE, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.core.work.steps import doing
 from gallant.views.output import Drawn, View
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
@@ -55,6 +55,8 @@ def plan_view(planned: Planned) -> View:
         yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  about {BOLD}{duration(plan.estimate_s)}{OFF}  {DIM}{planned.path}{OFF}"
         if plan.undoes is not None:
             yield f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that roll ends when this one begins."
+        if plan.reason:
+            yield f"{mark('note')} {_errand(plan)}: {plain(plan.reason)}"
         ends = plan.ends_s
         names = {hop.id: f"{hop.system} {plain(hop.to)}" for lane in plan.lanes for hop in lane.hops}
         for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
@@ -92,6 +94,11 @@ def plan_view(planned: Planned) -> View:
         ],
     }
     return View("plan", plan_rows(plan), text, more)
+
+
+def _errand(plan: Plan) -> str:
+    tasks = dict.fromkeys(hop.by_hand for lane in plan.lanes for hop in lane.hops if hop.by_hand)
+    return f"A person's work at each node, {plain(', '.join(tasks))}" if tasks else "Every node is restarted as it is"
 
 
 def _rounds(plan: Plan) -> Iterator[str]:
@@ -143,6 +150,8 @@ def _step_words(step: Step, hop: Hop) -> str:
 
 def _what(hop: Hop) -> str:
     """What a hop brings: the image's way, and those of the components that go with it."""
+    if hop.restarts or hop.by_hand:
+        return f"{plain(hop.to)}, as it is"
     image = [f"{plain(hop.from_)} → {plain(hop.to)}"] if hop.image else []
     return "  ".join([*image, *(f"{plain(p.component)} {plain(p.from_)} → {plain(p.to)}" for p in hop.parts)])
 
@@ -189,7 +198,9 @@ def _consequences(plan: Plan) -> Iterator[str]:
         if lane.mute:
             names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
             yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
-        yield from _ways_back(lane) if plan.undoes is not None else [f"{mark('note')} {_restore_points(lane)}"]
+        if lane.kind == UPDATE:
+            yield f"{mark('note')} {_restore_points(lane)}"
+        yield from _ways_back(lane) if lane.kind == BACKOUT else ()
         for hop in lane.hops:
             if hop.one_way:
                 yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
@@ -200,7 +211,7 @@ def _consequences(plan: Plan) -> Iterator[str]:
                 yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
             if hop.despite_recall:
                 yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{lane.system}."
-        if plan.undoes is None:
+        if lane.kind == UPDATE:
             yield from _way_back(lane)
 
 

@@ -23,7 +23,8 @@ class Check(Record):
     """What a check looks at and why that matters, in one line each; at which levels it speaks up, and of what.
 
     `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems that it applies to, all
-    where none is named; `mend` names an action of `operations/mending.py`.
+    where none is named; `mend` names an action of `operations/mending.py`. `entering`: it is about releases that are to be entered,
+    and says nothing where none is.
     """
 
     id: str
@@ -33,6 +34,7 @@ class Check(Record):
     phases: tuple[str, ...] = ("ahead", "before")
     shapes: tuple[str, ...] = ()
     mend: str | None = None
+    entering: bool = False
 
     def applies(self, system: System) -> bool:
         return not self.shapes or system.shape in self.shapes
@@ -47,12 +49,20 @@ def check(
     phases: tuple[str, ...] = BEFOREHAND,
     shapes: tuple[str, ...] = (),
     mend: str | None = None,
+    entering: bool = False,
 ) -> Callable[[Look], Look]:
     """Register a check; it is all that is needed for it to be run, listed, explained, waived and mended."""
 
     def registered(look: Look) -> Look:
         made = Check(
-            id=id, looks_at=looks_at, why=why, levels=tuple(levels.split()), phases=phases, shapes=shapes, mend=mend
+            id=id,
+            looks_at=looks_at,
+            why=why,
+            levels=tuple(levels.split()),
+            phases=phases,
+            shapes=shapes,
+            mend=mend,
+            entering=entering,
         )
         REGISTERED.append((made, look))
         return look

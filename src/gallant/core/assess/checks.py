@@ -24,12 +24,16 @@ def check_named(check_id: str) -> Check | None:
     return next((check for check, _ in CHECKS if check.id == check_id), None)
 
 
-def run_checks(facts: Facts, only: Collection[str] = (), phase: str | None = None) -> list[Finding]:
-    """Every finding on one system, worst first, else in the order of the catalogue; of some checks, or of one phase."""
+def run_checks(
+    facts: Facts, only: Collection[str] = (), phase: str | None = None, entering: bool = True
+) -> list[Finding]:
+    """Every finding on one system, worst first, else in the order of the catalogue; of some checks, or of one phase. Without
+    `entering` no release is to be entered."""
     found = [
         replace(finding, check=check.id, mend=check.mend if finding.level in ("stop", "warn") else None)
         for check, function in CHECKS
         if (not only or check.id in only) and (phase is None or phase in check.phases) and check.applies(facts.system)
+        if entering or not check.entering
         for finding in function(facts)
     ]
     return worst_first(found)

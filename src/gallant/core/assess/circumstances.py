@@ -73,6 +73,7 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
     why="a recall that nobody fetches warns nobody",
     levels="warn",
     phases=LONG_BEFORE,
+    entering=True,
 )
 def _publisher(facts: Facts) -> Iterator[Finding]:
     for source in facts.around.sources:
@@ -299,6 +300,7 @@ def _snapshots(facts: Facts) -> Iterator[Finding]:
     looks_at="it can be snapshotted, now and from the next release on",
     why="anyone who counts on a way back finds out in time that there is none",
     levels="warn note",
+    entering=True,
 )
 def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
     if facts.route.no_snapshots_from:
@@ -391,6 +393,7 @@ def _own_path(facts: Facts) -> Iterator[Finding]:
     looks_at="the work fits into what is booked",
     why="work that does not fit is stopped half-way by the clock",
     levels="warn",
+    entering=True,
 )
 def _window(facts: Facts) -> Iterator[Finding]:
     if facts.around.booked is None or facts.route.needed_s is None:

@@ -43,6 +43,7 @@ def _alarms(facts: Facts) -> Iterator[Finding]:
     looks_at="the device's own readiness test for the next release",
     why="the device knows its own obstacles best",
     levels="stop warn note",
+    entering=True,
 )
 def _readiness(facts: Facts) -> Iterator[Finding]:
     for node, said in facts.asked.tested.items():

@@ -213,6 +213,7 @@ def _versions_even(facts: Facts) -> Iterator[Finding]:
     why="an install that runs out of space stops half-way",
     levels="stop",
     mend="packages",
+    entering=True,
 )
 def _space(facts: Facts) -> Iterator[Finding]:
     largest = max((p.bytes for p in facts.route.wanted), default=0)
@@ -369,6 +370,7 @@ def _backup(facts: Facts) -> Iterator[Finding]:
     looks_at="the route's packages and the running release's are in stock",
     why="on the night the old installer is needed, it is not to be had any more",
     levels="stop warn",
+    entering=True,
 )
 def _stock(facts: Facts) -> Iterator[Finding]:
     for name in facts.route.missing:
@@ -426,6 +428,7 @@ def _notes(facts: Facts) -> Iterator[Finding]:
     looks_at="known issues of the releases to be entered that concern this system",
     why="the publisher has told already what goes wrong with some",
     levels="warn note",
+    entering=True,
 )
 def _issues(facts: Facts) -> Iterator[Finding]:
     for concern in facts.route.issues:
@@ -445,6 +448,7 @@ def _issues(facts: Facts) -> Iterator[Finding]:
     looks_at="the terms of the releases to be entered are accepted",
     why="a named person accepts what a publisher asks, not a program",
     levels="stop",
+    entering=True,
 )
 def _terms(facts: Facts) -> Iterator[Finding]:
     parts = [c for r in facts.readings.values() for c in r.components if c.product == facts.system.product]
@@ -464,6 +468,7 @@ def _terms(facts: Facts) -> Iterator[Finding]:
     looks_at="each host has a channel that can deliver updates",
     why="a host whose channels are off installs nothing, or what lay in its cache",
     levels="stop warn note",
+    entering=True,
 )
 def _channels(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():

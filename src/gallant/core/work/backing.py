@@ -22,11 +22,10 @@ from gallant.core.records import Record, replace
 from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import version_of
-from gallant.core.work.plan import Hop, HopWork, Lane, NothingToDo, Part, Plan, Step
+from gallant.core.work.plan import BACKOUT, Hop, HopWork, Lane, NothingToDo, Part, Plan, Step
 from gallant.core.work.planning import Ground, able, after_hop, all_read, basis_of, hop_of, hop_work, lane_of
 from gallant.core.work.steps import KINDS
 
-BACK = "backout"
 Chosen = Mapping[str, Sequence[str]]
 
 
@@ -168,7 +167,7 @@ def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple
         bars += own
         if hops and not own:
             also = systems_above(ground.estate, system) if system.in_service else ()
-            lanes.append(lane_of(ground, system, hops, {}, also, BACK))
+            lanes.append(lane_of(ground, system, hops, {}, also, BACKOUT))
     return lanes, bars
 
 

@@ -10,6 +10,7 @@ SNAPSHOT_MINUTES = 1.0
 MOVE_MINUTES = 3.5
 RESTART_MINUTES = 5.0
 FALL_BACK_MINUTES = 0.5
+BY_HAND_MINUTES = 30.0  # until somebody has done it; nobody but they can know
 DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
@@ -30,6 +31,10 @@ def preload_seconds(work: HopWork) -> float:
 
 def install_seconds(work: HopWork) -> float:
     return work.minutes.install * 60
+
+
+def by_hand_seconds(work: HopWork) -> float:
+    return BY_HAND_MINUTES * 60
 
 
 def fall_back_seconds(work: HopWork) -> float:

@@ -17,7 +17,7 @@ from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
 from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
-from gallant.core.work.steps import BACKUP, KINDS, NEEDS_PEERS, RETURN, REWIND, SNAPSHOT, STEADY, Kind
+from gallant.core.work.steps import BACKUP, BY_HAND, KINDS, NEEDS_PEERS, RETURN, REWIND, SNAPSHOT, STEADY, Kind
 
 # How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
 MAY_REST_S = 7 * 24 * 3600.0
@@ -48,7 +48,7 @@ class Todo(Record):
     `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the components
     to be brought, `awaiting` those that are installed already and wait for the restart too. `stays`: all of it runs already, and
     only what would start next is laid as it was. `runs` is the image that the node runs now. `slotted`: the image lies in the node's other slot. `returns`: the node is out of
-    service, and is taken back.
+    service, and is taken back. `again`: it is restarted, or worked on by hand, and runs what it ran.
     """
 
     image: bool = False
@@ -59,10 +59,13 @@ class Todo(Record):
     stays: bool = False
     slotted: bool = False
     returns: bool = False
+    again: bool = False
 
     @property
     def restarts(self) -> bool:
-        comes = self.image or self.waiting or bool(self.awaiting) or any(part.waits for part in self.parts)
+        comes = (
+            self.again or self.image or self.waiting or bool(self.awaiting) or any(part.waits for part in self.parts)
+        )
         return comes and not self.stays
 
     @property
@@ -88,6 +91,8 @@ def hop_todo(
     What is ahead is left alone. A hop that leads back works on what is newer, and on what would start something newer. The
     planner and the engine both go by this.
     """
+    if hop.restarts or hop.by_hand:
+        return {n: Todo(again=True, runs=now.version) for n, now in runs.items() if n in (hop.nodes or tuple(runs))}
     if hop.back:
         return dict(_todo_back(hop, product, products, runs))
     found = {}
@@ -309,7 +314,9 @@ def _round_waves(system: System, work: HopWork, together: Round, todo: Mapping[s
 def _goal(work: HopWork) -> str:
     if work.back:
         return f"back to {work.to}" if work.image else "as it was" if work.parts else "back in service"
-    return f"to {work.to}" if work.image else "updated"
+    if work.restarts:
+        return "restarted"
+    return f"to {work.to}" if work.image else work.by_hand or "updated"
 
 
 def _turn_wave(system: System, work: HopWork, turn: Turn, todo: Mapping[str, Todo]) -> Wave:
@@ -338,7 +345,9 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
     made += [_part_step(system, work, part, node) for part in lower]
     made += [_step(system, work, _image_kind(work, todo), node)] if todo.image and not todo.stays else []
     made += [_part_step(system, work, part, node) for part in todo.in_turn if part not in lower]
-    if todo.restarts:
+    if work.by_hand:
+        made += [_step(system, work, kind, node) for kind in (BY_HAND, RETURN)]
+    elif todo.restarts:
         switched = [*(part for part in todo.parts if part.waits), *todo.awaiting]
         brings = tuple(Brought(component=p.component, product=p.product, version=p.to) for p in switched)
         restart = _step(system, work, "restart", node)
@@ -428,6 +437,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         component=part.component if part is not None else IMAGE,
         product=part.product if part is not None else system.product,
         to=part.to if part is not None else work.goal if row.ours else work.to,
+        task=work.by_hand if row.by_person else "",
         guards=tuple(g for g in row.guards if work.applies(g)),
         expects=expects,
         repeat=work.knows.repeat.get(row.order, row.repeat) if part is None else row.repeat,

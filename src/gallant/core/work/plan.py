@@ -33,6 +33,7 @@ class Step(Record):
     `reverts`: its undo is to revert to the restore point.
     `aside`: its node was taken out of service before it, and comes back only after it.
     A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
+    `task` is what a person does, in the words of whoever asked for it.
     `component` is what the step is about, of which `product` and `to` the release; `brings` are the components that run their
     release once it is done, besides the image.
     """
@@ -63,6 +64,7 @@ class Step(Record):
     despite_recall: bool = False
     alone: bool = False
     aside: bool = False
+    task: str = ""
 
     @property
     def subject(self) -> str:
@@ -119,6 +121,8 @@ class Hop(Record, rename={"from_": "from"}):
     `back`: it leads back to what ran before, so what runs something newer is worked on. Then `returns` are nodes that were taken out
     of service and are only taken back, and with `rewinds` the system goes back as a whole, to the restore point that was taken
     before that release.
+
+    `restarts`: every node is restarted as it is; `by_hand` is what a person does at each of them, one after the other.
     """
 
     id: str
@@ -140,7 +144,12 @@ class Hop(Record, rename={"from_": "from"}):
     back: bool = False
     returns: tuple[str, ...] = ()
     rewinds: str | None = None
+    restarts: bool = False
+    by_hand: str = ""
     waves: tuple[Wave, ...]
+
+
+UPDATE, BACKOUT, RESTART, BY_HAND = "update", "backout", "restart", "by hand"  # kinds of lane
 
 
 class Lane(Record):
@@ -151,7 +160,7 @@ class Lane(Record):
     down with it, each for so many seconds in all."""
 
     system: str
-    kind: str = "update"
+    kind: str = UPDATE
     slots: int = 1
     hops: tuple[Hop, ...]
     windows: tuple[str, ...] = ()
@@ -187,7 +196,8 @@ class Round(Record):
 
 
 class Plan(Record):
-    """The ordered work, named by its content: `id` is the hash of everything else. `undoes` is the roll whose work it takes back."""
+    """The ordered work, named by its content: `id` is the hash of everything else. `undoes` is the roll whose work it takes back, `reason` why
+    somebody wants what no aim asks for."""
 
     schema: str = "gallant.plan/1"
     id: str = ""
@@ -198,6 +208,7 @@ class Plan(Record):
     lanes: tuple[Lane, ...]
     rounds: tuple[Round, ...] = ()
     undoes: str | None = None
+    reason: str = ""
 
     def named(self) -> Plan:
         """The plan under the name that its content gives it, as it comes back from a file."""
@@ -319,7 +330,8 @@ class HopWork(Record):
     the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node. `back`, `returns` and `rewinds` are as in the hop.
+    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts` and `by_hand` are as in
+    the hop.
     """
 
     hop_id: str
@@ -341,6 +353,8 @@ class HopWork(Record):
     back: bool = False
     returns: tuple[str, ...] = ()
     rewinds: str | None = None
+    restarts: bool = False
+    by_hand: str = ""
 
     @property
     def goal(self) -> str:

@@ -22,6 +22,7 @@ from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
 from gallant.core.work.plan import (
+    UPDATE,
     Basis,
     Hop,
     HopWork,
@@ -122,7 +123,7 @@ def make_plan(
             systems=names,
             left=left_of,
         )
-    lanes = _one_after_the_other(ground.estate, lanes)
+    lanes = one_after_the_other(ground.estate, lanes)
     touched = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
     basis = basis_of(ground, [ground.estate.systems[name] for name in touched], lanes, profiles, identity)
     made = Plan(
@@ -143,7 +144,7 @@ def lane_of(
     hops: tuple[Hop, ...],
     left: Mapping[str, str],
     also: tuple[str, ...],
-    kind: str = "update",
+    kind: str = UPDATE,
 ) -> Lane:
     """A lane with what its hops mean for those who depend on the system."""
     down = _down_s(system, hops)
@@ -170,7 +171,7 @@ def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, flo
     return found
 
 
-def _one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
+def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
     """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
     requirement or the management of it by the upper one says otherwise."""
     done = list(lanes)
@@ -311,7 +312,7 @@ def able(plan: Plan, knows: Mapping[str, Knows]) -> None:
             (s.system, s.kind)
             for hop in lane.hops
             for s in steps_of(hop.waves)
-            if s.component == IMAGE and not KINDS[s.kind].ours and not KINDS[s.kind].keeper
+            if s.component == IMAGE and KINDS[s.kind].driven
         )
         missing = [kind for name, kind in kinds if name in knows and kind not in knows[name].capabilities]
         if missing:
@@ -480,6 +481,8 @@ def hop_of(system: System, work: HopWork, release: Release | None, from_: str, w
         back=work.back,
         returns=work.returns,
         rewinds=work.rewinds,
+        restarts=work.restarts,
+        by_hand=work.by_hand,
         waves=waves,
     )
 
@@ -696,6 +699,8 @@ def hop_work(
     back: bool = False,
     returns: tuple[str, ...] = (),
     rewinds: str | None = None,
+    restarts: bool = False,
+    by_hand: str = "",
 ) -> HopWork:
     """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
     are the readings of the systems that stand on this one."""
@@ -717,6 +722,8 @@ def hop_work(
         back=back,
         returns=returns,
         rewinds=rewinds,
+        restarts=restarts,
+        by_hand=by_hand,
     )
 
 

@@ -14,6 +14,7 @@ from gallant.core.readings import IMAGE, IN_SERVICE, Component, Job, Reading
 from gallant.core.records import Record
 from gallant.core.work.estimate import (
     backup_seconds,
+    by_hand_seconds,
     drain_seconds,
     fall_back_seconds,
     install_seconds,
@@ -212,6 +213,16 @@ def _rewound(seen: Seen) -> Look:
     return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
 
 
+def _by_hand(seen: Seen) -> Look:
+    """Somebody worked on the node: it was switched off, and is there again."""
+    reading = seen.own
+    if reading is None:
+        return Look(state=GOING, message="does not answer: somebody works on it")
+    if reading.boot == seen.before.boot:
+        return Look(state=ABSENT)
+    return Look(state=DONE, message="has started again since")
+
+
 def _drain(seen: Seen) -> Look:
     reading = seen.own
     if reading is None:
@@ -268,7 +279,8 @@ class Kind(Record):
     what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
     the plan has such a step on are touched. `proved_by` is the guard
     of later steps that sees whether what it did is still there. `sends` is the order
-    that the driver is given for it, where that is not its name; `keeper`: it is given to whoever keeps the restore points. `slotted` are `expects` and `undo` where the node has a spare slot.
+    that the driver is given for it, where that is not its name; `keeper`: it is given to whoever keeps the restore points; `by_person`: a person does it, and says when
+    it is done, or the node shows that it has started again. `slotted` are `expects` and `undo` where the node has a spare slot.
     `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
 
@@ -297,6 +309,7 @@ class Kind(Record):
     sends: str | None = None
     keeper: bool = False
     takes_back: bool = False
+    by_person: bool = False
     overdue: str = "{subject}: {kind} to {to} was not done within {minutes} min."
     advice: str = "gallant survey {system}"
 
@@ -305,11 +318,17 @@ class Kind(Record):
         return self.observe is None
 
     @property
+    def driven(self) -> bool:
+        """Whether the driver of the system is given an order for it."""
+        return not (self.ours or self.keeper or self.by_person)
+
+    @property
     def order(self) -> str:
         return self.sends or self.name
 
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
+BY_HAND = "by_hand"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
@@ -415,6 +434,25 @@ KINDS: Mapping[str, Kind] = {
             touches=True,
             overdue="{subject} did not come back within {minutes} min of the order to go back to its restore point.",
             advice="Look at the console of {subject}, and at the host that keeps its restore point",
+        ),
+        Kind(
+            name=BY_HAND,
+            expects="a person's word that it is done, or the node started again",
+            estimate=by_hand_seconds,
+            guards=(
+                *_ALWAYS,
+                "peers_healthy",
+                "backup_sealed",
+                "not_serving",
+                "enough_stay",
+                "upper_ready",
+                "service_well",
+            ),
+            observe=_by_hand,
+            by_person=True,
+            disturbs=True,
+            away=True,
+            touches=True,
         ),
         Kind(
             name="install_part",

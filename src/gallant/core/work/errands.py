@@ -1,0 +1,85 @@
+"""How a plan is made for work that no aim asks for: every node restarted as it is, or worked on by hand, in the order of its shape."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from gallant.core.errors import Refused
+from gallant.core.estate.capacity import standing_of
+from gallant.core.estate.stacks import systems_above
+from gallant.core.estate.systems import System, node_name
+from gallant.core.records import replace
+from gallant.core.work.hops import hop_todo, hop_waves, runs_of
+from gallant.core.work.plan import BY_HAND, RESTART, Hop, Plan
+from gallant.core.work.planning import Ground, able, all_read, basis_of, hop_of, hop_work, lane_of, one_after_the_other
+
+
+def make_errand(
+    ground: Ground,
+    systems: Sequence[System],
+    profiles: Mapping[str, str],
+    by: str,
+    reason: str,
+    by_hand: str = "",
+    identity: str = "",
+) -> Plan:
+    """The plan that restarts the systems, or has a person do `by_hand` at each of their nodes.
+
+    Raises `Refused` where a restart would enter something that nobody asked for, `NotSafe` where the roles allow no order.
+    """
+    lanes = []
+    for system in systems:
+        also = systems_above(ground.estate, system) if system.in_service else ()
+        for each in (system, *(ground.estate.systems[name] for name in also)):
+            all_read(ground, each)
+        lanes.append(
+            lane_of(ground, system, (_hop(ground, system, by_hand),), {}, also, BY_HAND if by_hand else RESTART)
+        )
+    lanes = one_after_the_other(ground.estate, lanes)
+    names = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
+    plan = Plan(
+        made=ground.now,
+        by=by,
+        estate=ground.estate.name,
+        basis=basis_of(ground, [ground.estate.systems[name] for name in names], lanes, profiles, identity),
+        lanes=tuple(lanes),
+        reason=reason,
+    ).named()
+    able(plan, ground.knows)
+    return plan
+
+
+def _hop(ground: Ground, system: System, by_hand: str) -> Hop:
+    product, read = ground.image_of(system), ground.of(system)
+    for node, reading in ground.worked_on(system).items():
+        following = reading.next_version
+        if following is not None and following != reading.version and not product.same(following, reading.version):
+            raise Refused(
+                f"{node_name(system, node)} would run {following} from its next restart on, and it runs {reading.version}.",
+                "This would enter a release by the way.",
+                f"gallant plan {system.name} brings it in order, or take {following} off the node first",
+            )
+    first = next(iter(ground.worked_on(system).values()))
+    names = (system.name, *systems_above(ground.estate, system))
+    work = hop_work(
+        ground.estate,
+        system,
+        None,
+        {name: ground.known_of(ground.estate.systems[name]) for name in names},
+        {name: ground.of(ground.estate.systems[name]) for name in names},
+        hop_id=f"{system.name}.{'hand' if by_hand else 'restart'}",
+        to=first.version,
+        parts=(),
+        nodes=ground.chosen.get(system.name, ()),
+        products=ground.products,
+        package=None,
+        despite_recall=False,
+        restore_point=False,
+        restarts=not by_hand,
+        by_hand=by_hand,
+    )
+    wish = ground.wishes.get(system.name, ())
+    standing = replace(standing_of(system, read, ground.estate.limits), wish=wish)
+    runs = {node: runs_of(reading) for node, reading in read.items()}
+    waves = hop_waves(system, work, standing, hop_todo(work, product, ground.products, runs))
+    return replace(hop_of(system, work, None, first.version, waves), wish=wish)
