@@ -178,11 +178,12 @@ class Night:
     bend: Callable[[Reading], Reading] = lambda reading: reading  # what a node tells instead of the truth
     wishes: dict[str, tuple[str, ...]] = field(default_factory=dict)
     chosen: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    edit: Callable[[str], str] = lambda text: text  # of the estate's file
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
     def __post_init__(self) -> None:
         if self.others:
-            self.estate_text = estate_of(*self.others)
+            self.estate_text = self.edit(estate_of(*self.others))
         self.estate: Estate = parse_estate("estate.yaml", self.estate_text)
         self.in_service = self.estate.systems["tickets"].in_service
         self.catalogs = {"ostrel/shoal": make_product(self.versions, requires=self.requires)}
@@ -609,7 +610,12 @@ class SimProber:
     def __init__(self, night: Night) -> None:
         self.night = night
         systems = night.estate.systems.values()
-        self.watches = [Watched(system=s.name, service=n) for s in systems if s.in_service for n in s.services]
+        self.watches = [
+            Watched(system=s.name, service=n, budget_s=service.budget_s)
+            for s in systems
+            if s.in_service
+            for n, service in s.services.items()
+        ]
 
     def start(self) -> None: ...
 

@@ -455,3 +455,42 @@ def test_the_hold_of_one_node_does_not_hide_the_failure_of_another():
 def test_a_plan_for_machines_in_preparation_is_not_one_for_machines_in_service():
     planned, serving = Night(estate_text=PREPARED).plan(), Night().plan()
     assert basis_differences(planned.basis, serving.basis) == ["tickets: shape was pair, not in service, is pair"]
+
+
+# The move of the address takes 0.8 real seconds, which is 16 of the simulated ones.
+BUDGET = ESTATE.replace('address: "10.1.1.1:860"', 'address: "10.1.1.1:860", budget_s: 10')
+
+
+def test_a_service_that_is_out_for_longer_than_it_may_holds_the_work_at_the_next_safe_stop():
+    night = Night(estate_text=BUDGET, running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    end = night.run(plan)
+    assert end.state == "held"
+    assert "blocks was out for " in end.message
+    assert "and may be for 10 s" in end.message
+    assert night.acts[-1][:2] == ("a", "handover")
+    assert night.end_state() == {"a": ("2.11.3", "shadowing"), "b": ("3.2.4", "serving")}
+    for _ in range(3):  # each run begins with a clean slate; a person has seen it
+        if (end := night.run(plan)).state == "finished":
+            break
+    assert end.state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_budget_that_is_kept_holds_nothing():
+    night = Night(estate_text=BUDGET.replace("budget_s: 10", "budget_s: 60"), running={"a": "2.11.3", "b": "2.11.3"})
+    assert night.run(night.plan()).state == "finished"
+
+
+def test_what_uses_a_system_holds_its_work_when_it_is_out_for_too_long():
+    def edit(text: str) -> str:
+        text = text.replace('address: "10.2.1.1:860"', 'address: "10.2.1.1:860", budget_s: 30')
+        return text.replace("services: {reef-blocks:", "uses: [tickets]\n    services: {reef-blocks:")
+
+    night = Night(others={"reef": {"a": "3.2.4", "b": "3.2.4"}}, running={"a": "2.11.3", "b": "2.11.3"}, edit=edit)
+    began = night.acts
+    night.out = lambda service: service == "reef-blocks" and any(a[1] == "install" for a in began)
+    end = night.run(night.plan())
+    assert end.state == "held"
+    assert "reef-blocks was out for " in end.message
+    assert [a[1] for a in night.acts if a[1] != "preload"] == ["snapshot", "install"]

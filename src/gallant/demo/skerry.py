@@ -72,6 +72,7 @@ systems:
     services:
       blocks:
         address: "{blocks}"
+        budget_s: 5
         read: {{send: "block 7\\n", expect: "block 7 [0-9a-f]{{64}}"}}
         unscaled: yes            # the moment in which it moves takes real time
 """

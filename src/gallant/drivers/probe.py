@@ -1,4 +1,4 @@
-"""Probes of service addresses: a TCP connect and a data read, at a fixed pace, whatever else is going on.
+"""Probes of service addresses, each as the service is asked, at a fixed pace, whatever else is going on.
 
 They run on a thread and an event loop of their own, so that neither a slow disk under the journal nor a busy screen
 delays one; and each probe is a task of its own, so that a probe that hangs does not delay the next.
@@ -7,23 +7,18 @@ delays one; and each probe is a task of its own, so that a probe that hangs does
 from __future__ import annotations
 
 import asyncio
-import contextlib
-import errno
-import ipaddress
 import os
-import re
-import socket
 import threading
 from collections import deque
 from collections.abc import Mapping, Sequence
 
 from gallant.core.assess.outages import Sample, Watched
-from gallant.core.estate.systems import Service
+from gallant.core.estate.systems import FAST_S, Service
 from gallant.core.ports import Clock
+from gallant.drivers.asking import WAYS
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
-INTERVAL_S = 0.08
-LONGEST_ANSWER = 64 * 1024
+INTERVAL_S = FAST_S
 TIMEOUT_S = 1.0
 # A tick that comes later than this means that we were not run, not that the network was slow.
 HALT_S = 0.2
@@ -35,7 +30,7 @@ async def probe(name: str, service: Service, clock: Clock, timeout_s: float = TI
     ok, why = True, ""
     try:
         async with asyncio.timeout(timeout_s):
-            await _ask(service)
+            await WAYS[service.asked](service)
     except TimeoutError:
         ok, why = False, f"no answer within {timeout_s:g} s"
     except OSError as error:
@@ -45,40 +40,8 @@ async def probe(name: str, service: Service, clock: Clock, timeout_s: float = TI
     return Sample(service=name, at=at, real=real, ok=ok, answer_s=clock.real() - real, why=why)
 
 
-async def _ask(service: Service) -> None:
-    """Bare sockets: a probe costs a fifth of what a stream does, and is made twelve times a second."""
-    loop = asyncio.get_running_loop()
-    family, kind, protocol, _, address = await _resolved(service)
-    with socket.socket(family, kind, protocol) as sock:
-        sock.setblocking(False)
-        await loop.sock_connect(sock, address)
-        if service.read is not None:
-            await loop.sock_sendall(sock, service.read.send.encode())
-            answer = b""
-            while b"\n" not in answer and len(answer) < LONGEST_ANSWER:
-                piece = await loop.sock_recv(sock, 4096)
-                if not piece:
-                    break
-                answer += piece
-            if not answer:
-                raise ConnectionResetError(errno.ECONNRESET, "closed without an answer")
-            if re.match(service.read.expect, answer.decode("utf-8", "replace")) is None:
-                raise ValueError("the answer is not what a right one looks like")
-
-
-async def _resolved(service: Service) -> tuple[int, int, int, str, tuple[str, int]]:
-    """Where to connect to; a numeric address asks no resolver."""
-    host, port = service.endpoint
-    with contextlib.suppress(ValueError):
-        family = socket.AF_INET6 if ipaddress.ip_address(host).version == 6 else socket.AF_INET
-        return family, socket.SOCK_STREAM, 0, "", (host, port)
-    found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
-    family, kind, protocol, name, address = found[0]
-    return family, kind, protocol, name, (str(address[0]), int(address[1]))
-
-
 class SocketProber:
-    """Probes all services every `interval_s` of real time from `start` to `stop`."""
+    """Probes each service at its own pace in real time from `start` to `stop`; `interval_s` is the fastest."""
 
     pause_s = 0.1
 
@@ -92,6 +55,7 @@ class SocketProber:
         self.watches = tuple(watches)
         self.services, self.clock, self.interval_s = dict(services), clock, interval_s
         self._slots: deque[list[Sample | None]] = deque()  # in the order of their start; filled as they finish
+        self._next: dict[str, float] = {}  # when each service is asked again, on the loop's clock
         self._lock = threading.Lock()
         self._ended = threading.Event()
         self._thread: threading.Thread | None = None
@@ -127,7 +91,7 @@ class SocketProber:
             self.late_s = max(self.late_s, loop.time() - due)
             if loop.time() - due > HALT_S:
                 self._halted = self.clock.real()
-            for name, service in self.services.items():
+            for name, service in self._due(loop.time()):
                 slot: list[Sample | None] = [None]
                 with self._lock:
                     self._slots.append(slot)
@@ -140,6 +104,16 @@ class SocketProber:
             await asyncio.sleep(max(0.0, due - loop.time()))
         if running:
             await asyncio.wait(running, timeout=TIMEOUT_S)
+
+    def _due(self, now: float) -> list[tuple[str, Service]]:
+        """The services whose turn it is, by their own pace; half a beat of the fastest is no reason to wait for the next."""
+        found = []
+        for name, service in self.services.items():
+            if now >= self._next.get(name, 0.0) - self.interval_s / 2:
+                pace = self.interval_s if service.pace_s == INTERVAL_S else service.pace_s
+                self._next[name] = max(now, self._next.get(name, now)) + pace
+                found.append((name, service))
+        return found
 
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:
         sample = await probe(name, service, self.clock)

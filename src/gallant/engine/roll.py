@@ -34,7 +34,7 @@ from gallant.core.work.plan import (
     consents_needed,
     steps_of,
 )
-from gallant.core.work.planning import hop_work
+from gallant.core.work.planning import dependents, hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
@@ -80,6 +80,15 @@ class Roll:
         self._lost: set[str] = set()  # systems whose lease another has taken
         self._lane_of = {hop.id: lane for lane in plan.lanes for hop in lane.hops}
         # By lane, the nodes in the middle of something.
+        # By lane, the systems whose users it can hit.
+        self._concerned = {
+            lane.system: {
+                name
+                for own in (lane.system, *lane.also)
+                for name in (own, *dependents(means.estate, means.estate.systems[own]))
+            }
+            for lane in plan.lanes
+        }
         self._unsafe: dict[str, set[str]] = {lane.system: set() for lane in plan.lanes}
         self._hops: dict[str, asyncio.Future[bool]] = {}
 
@@ -432,10 +441,12 @@ class Roll:
                 next=f"gallant history {self.id} says what is being done.",
             )
         wanted = self.journal.hold_wanted()
-        reason = self._hold or (wanted.reason if wanted is not None else None) or self._hold_time()
+        asked = self._hold or (wanted.reason if wanted is not None else None) or self._hold_time()
+        reason = asked or self.watch.over_budget(self._concerned[system])
         unsafe = sorted(self._unsafe[system])
         if reason is not None and (not unsafe or (wanted is not None and wanted.now)):
-            self.hold(reason)
+            if asked is not None:
+                self.hold(asked)
             raise Hold(reason, unsafe)
 
     def _hold_time(self) -> str | None:

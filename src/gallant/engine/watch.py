@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 
 from gallant.core.assess.outages import Outage, Sample, Tally
@@ -26,6 +26,8 @@ class Watch:
         self.tallies: dict[str, Tally] = {}
         self._unwritten: list[Outage] = []
         self._systems = {watched.service: watched.system for watched in prober.watches}
+        self._watched = {watched.service: watched for watched in prober.watches}
+        self._over: dict[str, str] = {}  # by service, in words, that it was out for longer than it may
         self._moving: Counter[str] = Counter()  # by system, the moves of roles that are under way
         self._unexplained: Counter[str] = Counter()  # by service, the outages that began while nothing was moved
         self._started = self._ended = False
@@ -57,10 +59,26 @@ class Watch:
         self.listener.sample(sample)
         before = self.tallies.get(sample.service, Tally())
         self.tallies[sample.service], outage = before.after(sample)
+        self._spend(before, sample)
         if before.since is None and not sample.ok and not self._moving[self._systems.get(sample.service, "")]:
             self._unexplained[sample.service] += 1
         if outage is not None:
             self._unwritten.append(outage)
+
+    def _spend(self, before: Tally, sample: Sample) -> None:
+        """Hold a service's outage, also one that goes on, against what it may take."""
+        watched, first = self._watched.get(sample.service), before.since
+        if watched is None or watched.budget_s is None or first is None:
+            return
+        out = sample.real - first.real if watched.unscaled else (sample.at - first.at).total_seconds()
+        if out > watched.budget_s:
+            self._over[sample.service] = (
+                f"{sample.service} was out for {out:.3g} s, and may be for {watched.budget_s:g} s"
+            )
+
+    def over_budget(self, systems: Collection[str]) -> str | None:
+        """A service of one of these systems that was out for longer than it may, in words."""
+        return next((words for name, words in self._over.items() if self._systems[name] in systems), None)
 
     async def _write(self) -> None:
         while self._unwritten:

@@ -208,7 +208,9 @@ systems:
     # in_service: no        # a rack being prepared: nobody depends on it, so all of it may be updated at once
     # Addresses that users depend on; they are probed all through the work.
     services:
-      blocks: {{address: "store.example:860"}}
+      blocks: {{address: "store.example:860", budget_s: 5}}     # out for longer at a time, and the work holds
+      # Another way to ask than a connect: read, tls, http, dns, ntp, ping, run (docs/rolling.md, The watch).
+      # portal: {{address: "portal.example:443", http: {{path: /health, well: "state == 'ok'"}}}}
 """
 
 

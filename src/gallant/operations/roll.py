@@ -23,6 +23,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Event
 from gallant.core.work.plan import UPDATE, Basis, Consent, Plan, basis_differences, parse_consent, shape_words
+from gallant.core.work.planning import dependents
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents
@@ -238,7 +239,7 @@ async def _run(
     orders: Orders,
     detach: bool,
 ) -> Rolled:
-    services, watches = _watched(_systems(place, plan))
+    services, watches = _watched(place, _systems(place, plan))
     means = Means(
         estate=place.estate,
         clock=place.clock,
@@ -280,11 +281,22 @@ async def _keep(place: Workplace, plan: Plan, drivers: Mapping[str, Driver], sho
         show.notice(f"{error.what} {error.next or ''}")
 
 
-def _watched(systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
-    """What is probed all through a roll: each service by its name, with its system's where two systems have one of a name."""
-    every = [(s, name) for s in systems if s.in_service for name in s.services]
+def _watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
+    """What is probed all through a roll, of its systems and of all that depend on them: each service by its name, with its
+    system's where two systems have one of a name."""
+    hit = dict.fromkeys(name for system in systems for name in dependents(place.estate, system))
+    all_of_them = [*systems, *(place.estate.systems[n] for n in hit if n not in {s.name for s in systems})]
+    every = [(s, name) for s in all_of_them if s.in_service for name in s.services]
     names = Counter(name for _, name in every)
-    watches = [Watched(system=s.name, service=n if names[n] == 1 else f"{s.name} {n}") for s, n in every]
+    watches = [
+        Watched(
+            system=s.name,
+            service=n if names[n] == 1 else f"{s.name} {n}",
+            budget_s=s.services[n].budget_s,
+            unscaled=s.services[n].unscaled,
+        )
+        for s, n in every
+    ]
     return {w.service: s.services[n] for w, (s, n) in zip(watches, every, strict=True)}, watches
 
 

@@ -1,0 +1,213 @@
+"""Every way in which a service may be asked: well, not well, and silent; on loopback."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ssl
+import struct
+import tempfile
+import time
+from pathlib import Path
+
+import pytest
+
+from gallant.core.errors import GallantError
+from gallant.core.estate.systems import FAST_S, SLOW_S, HttpAsked, Service, parse_estate
+from gallant.drivers.probe import SocketProber, probe
+from gallant.standin.certificates import self_signed
+from gallant.standin.ports import bound, reserve
+
+from .test_probe import RealClock
+
+
+def asked(port: int, **how):
+    return probe("s", Service(address=f"127.0.0.1:{port}", **how), RealClock(), 0.6)
+
+
+@contextlib.asynccontextmanager
+async def speaking(answer, tls: ssl.SSLContext | None = None):
+    """A server that gives whatever is said to it to `answer`, and sends back what that says."""
+
+    async def talk(reader, writer):
+        with contextlib.suppress(OSError):
+            writer.write(answer(await reader.read(4096)))
+            await writer.drain()
+            writer.close()
+
+    keeper, port = reserve("127.0.0.1")
+    server = await asyncio.start_server(talk, sock=bound("127.0.0.1", port), ssl=tls)
+    try:
+        yield port
+    finally:
+        server.close()
+        keeper.close()
+
+
+@contextlib.asynccontextmanager
+async def hearing(answer):
+    """The same for datagrams; None answers nothing."""
+
+    class Server(asyncio.DatagramProtocol):
+        def connection_made(self, transport):
+            self.transport = transport
+
+        def datagram_received(self, data, where):
+            if (said := answer(data)) is not None:
+                self.transport.sendto(said, where)
+
+    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(Server, local_addr=("127.0.0.1", 0))
+    try:
+        yield transport.get_extra_info("sockname")[1]
+    finally:
+        transport.close()
+
+
+def over_tcp(answer, behind=None, **how):
+    async def go():
+        async with speaking(answer, behind) as port:
+            return await asked(port, **how)
+
+    return asyncio.run(go())
+
+
+def over_udp(answer, **how):
+    async def go():
+        async with hearing(answer) as port:
+            return await asked(port, **how)
+
+    return asyncio.run(go())
+
+
+def page(status: int, body: str = "{}", more: str = ""):
+    head = f"HTTP/1.1 {status} X\r\nContent-Length: {len(body)}\r\nConnection: close\r\n{more}\r\n"
+    return lambda request: (head + body).encode()
+
+
+PLAIN = HttpAsked(path="/health", tls=False)
+
+
+def test_a_page_is_well_by_its_status_and_by_what_its_json_says():
+    assert over_tcp(page(200), http=PLAIN).ok
+    assert over_tcp(page(503), http=PLAIN).why == "status 503"
+    assert over_tcp(page(404), http=HttpAsked(path="/", tls=False, status=(200, 404))).ok
+    ready = HttpAsked(path="/", tls=False, well="state == 'ready'")
+    assert over_tcp(page(200, '{"state": "ready"}'), http=ready).ok
+    assert over_tcp(page(200, '{"state": "starting"}'), http=ready).why == "state == 'ready' does not hold"
+    assert over_tcp(page(200, "no json"), http=ready).why == "state == 'ready' cannot be told from its answer"
+
+
+def test_a_page_that_leads_elsewhere_is_not_followed():
+    assert over_tcp(page(302, more="Location: http://127.0.0.1:1/\r\n"), http=PLAIN).why == "status 302"
+
+
+def test_what_speaks_no_http_and_what_does_not_answer_are_two_reasons():
+    assert over_tcp(lambda request: b"SSH-2.0-x\r\n", http=PLAIN).why == "it speaks no HTTP that can be understood"
+    assert asyncio.run(asked(1, http=PLAIN)).why == "connection refused"
+    assert asyncio.run(asked(1, tls=True)).why == "connection refused"
+
+
+def test_a_name_server_has_to_know_the_name():
+    def knows(records: int, error: int = 0):
+        return lambda q: q[:2] + struct.pack("!5H", 0x8180 | error, 1, records, 0, 0) + q[12:]
+
+    assert over_udp(knows(1), dns="tickets.example").ok
+    assert over_udp(knows(0), dns="tickets.example").why == "it knows no address of tickets.example"
+    assert over_udp(knows(0, 3), dns="tickets.example").why == "it answers with the error 3"
+    assert over_udp(lambda q: b"\0\0" + q[2:], dns="tickets.example").why.startswith("the answer is not")
+    assert over_udp(lambda q: None, dns="tickets.example").why == "no answer within 0.6 s"
+
+
+def test_the_question_to_a_name_server_is_as_the_standard_has_it():
+    heard = []
+    over_udp(lambda q: heard.append(q), dns="a.example.")
+    assert heard[0][2:] == bytes.fromhex("0100 0001 0000 0000 0000 01 61 07 6578616d706c65 00 0001 0001")
+
+
+def test_a_time_server_has_to_have_the_time():
+    def tells(first: int = 0x24, stratum: int = 2, stamp: bool = True):
+        return lambda q: bytes([first, stratum]) + bytes(22) + (q[40:48] if stamp else bytes(8)) + bytes(16)
+
+    assert over_udp(tells(), ntp=True).ok
+    assert over_udp(tells(first=0xE4), ntp=True).why == "its clock is not set"
+    assert over_udp(tells(stratum=0), ntp=True).why == "its clock is not set"
+    assert over_udp(tells(stamp=False), ntp=True).why.startswith("the answer is not")
+    assert over_udp(lambda q: b"short", ntp=True).why.startswith("the answer is not")
+
+
+def test_an_echo_comes_back_where_this_machine_lets_one_ask():
+    told = asyncio.run(asked(1, ping=True))
+    assert told.ok or "lets nobody ping" in told.why
+
+
+def test_a_command_of_ones_own_is_well_when_it_ends_with_nothing_wrong_and_does_not_outlive_its_probe():
+    assert asyncio.run(asked(1, run="/bin/true")).ok
+    assert asyncio.run(asked(1, run="sh -c 'exit 3'")).why == "the command ended with 3"
+    assert "no such file" in asyncio.run(asked(1, run="/no/such/command")).why
+    with tempfile.TemporaryDirectory() as folder:
+        mark = Path(folder) / "mark"
+        late = asyncio.run(asked(1, run=f"sh -c 'sleep 1.2; touch {mark}'"))
+        assert late.why == "no answer within 0.6 s"
+        time.sleep(1.0)  # for as long as it would have taken
+        assert not mark.exists()
+
+
+def test_a_service_is_asked_at_the_pace_of_its_kind():
+    async def go():
+        keeper, port = reserve("127.0.0.1")
+        address = f"127.0.0.1:{port}"
+        services = {"fast": Service(address=address), "slow": Service(address=address, tls=True)}
+        services["own"] = Service(address=address, every_s=0.5)
+        prober = SocketProber(services, RealClock())
+        prober.start()
+        await asyncio.sleep(2.2)
+        await prober.stop()
+        keeper.close()
+        return [sample.service for sample in prober.take()]
+
+    seen = asyncio.run(go())
+    assert seen.count("fast") >= 20
+    assert seen.count("slow") in (2, 3)
+    assert seen.count("own") in (4, 5)
+    assert (Service(address="h:1").pace_s, Service(address="h:1", ntp=True).pace_s) == (FAST_S, SLOW_S)
+
+
+ESTATE = """
+gallant: estate/1
+name: x
+sites: {{here: {{}}}}
+systems:
+  s:
+    product: a/b
+    shape: single
+    site: here
+    driver: http
+    profile: ostrel-shoal
+    nodes: {{a: {{address: "https://127.0.0.1:1", serial: S}}}}
+    services: {{x: {service}}}
+"""
+
+
+@pytest.mark.parametrize(
+    ("service", "words"),
+    [
+        ('{address: "h:1", tls: yes, ntp: yes}', "tls and ntp: a service is asked in one way"),
+        ('{address: "h:1", dns: "a b"}', "dns: write the name that is asked for"),
+        ('{address: "h:1", run: "sh -c \'open"}', "run: No closing quotation"),
+        ('{address: "h:1", http: {path: x}}', "path: begins with /"),
+        ('{address: "h:1", http: {status: [7]}}', "status: one or more of 100 to 599"),
+        ('{address: "h:1", budget_s: 0}', "expected a number > 0"),
+        ('{address: "h:1", every_s: 0.01}', "expected a number >= 0.08"),
+    ],
+)
+def test_a_service_that_cannot_be_asked_like_that_is_an_error_of_the_file(service, words):
+    with pytest.raises(GallantError) as caught:
+        parse_estate("estate.yaml", ESTATE.format(service=service))
+    assert words in str(caught.value)
+
+
+def test_a_handshake_needs_no_certificate_that_anybody_knows():
+    context, _, _ = self_signed("somebody", "127.0.0.1")
+    assert over_tcp(lambda request: b"", context, tls=True).ok
+    assert over_tcp(page(200), context, http=HttpAsked()).ok
+    assert not over_tcp(lambda request: b"no tls here\r\n", tls=True).ok
