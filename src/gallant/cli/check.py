@@ -50,6 +50,7 @@ if TYPE_CHECKING:
 @click.option("--mend", is_flag=True, help="Clear what can be cleared, asking for each, and check again.")
 @click.option("--explain", default=None, metavar="CHECK", help="What a check looks at, and why it matters.")
 @click.option("--list", "catalogue", is_flag=True, help="Every check there is.")
+@click.option("--notify", "try_notify", is_flag=True, help="Only send a test message to everybody under notify:.")
 @yes_option
 @output_options
 def check(
@@ -64,6 +65,7 @@ def check(
     mend: bool,
     explain: str | None,
     catalogue: bool,
+    try_notify: bool,
     yes: bool,
     output: Output,
 ) -> None:
@@ -72,13 +74,18 @@ def check(
     Examples:  gallant check tickets   |   gallant check --mend tickets   |   gallant check --explain roles
     """
     from gallant.operations import check as operation
-    from gallant.operations import mending
+    from gallant.operations import mending, notifying
     from gallant.views import checks as views
 
     if explain is not None or catalogue:
         output.show(views.catalogue_view(explain))
         return
     place = open_place(estate_path, output)
+    if try_notify:
+        told = run(notifying.try_all(place))
+        output.show(views.told_view(told))
+        finish(1 if any(one.error for one in told) else 0)
+        return
     health = run(operation.check(place, selector, only, nodes, phase, since))
     if mend:
         done = run(mending.mend(place, health.findings, lambda text: may_go_on(text, yes)))

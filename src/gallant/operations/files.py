@@ -175,6 +175,12 @@ rules:
 # Where each decision is told as it is written into the ledger: a syslog collector, or a file.
 # events: [{{to: "tcp://logs.example:601"}}, {{to: told.jsonl}}]
 
+# Who is told when a roll is held, stopped or finished; gallant check --notify tries them.
+# notify:
+#   - {{run: /usr/local/bin/page-me}}                  # gets the message as JSON on its input
+#   - {{when: [stopped], webhook: "https://chat.example/in", account: {{user: gallant, secret: "env:CHAT_TOKEN"}}}}
+#   - {{mail: {{to: [night@line.example], from: gallant@line.example, server: "mail.example:587"}}}}
+
 limits:
   at_once: 32             # nodes contacted at the same time
   backup_age_hours: 24    # a backup older than this is not a way back

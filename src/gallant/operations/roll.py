@@ -32,6 +32,7 @@ from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
+from gallant.operations.notifying import message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
@@ -265,6 +266,10 @@ async def _run(
             )
         record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
         await _keep(place, plan, drivers, show, end)
+        message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
+        for told in await notify(place, message):
+            if told.error is not None:
+                show.notice(f"{told.place} was not told: {told.error}.")
     return Rolled(id=journal.id, plan=plan.id, end=end)
 
 

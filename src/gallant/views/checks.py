@@ -21,6 +21,7 @@ from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, s
 if TYPE_CHECKING:
     from gallant.operations.check import Health
     from gallant.operations.mending import Mended
+    from gallant.operations.notifying import Told
 
 MOST_STEPS = 10
 FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
@@ -161,3 +162,17 @@ def waived_view(waiver: Waiver) -> View:
         yield from next_steps(f"gallant check {waiver.system.partition('/')[0]}")
 
     return View("waive", [waiver], text)
+
+
+def told_view(told: Sequence[Told]) -> View:
+    """Who was told of a test, those who could not be first."""
+    rows = sorted(told, key=lambda one: one.error is None)
+
+    def text() -> Drawn:
+        for one in rows:
+            yield f"{mark('bad' if one.error else 'good')} {plain(one.place)} {f'was not told: {plain(one.error)}' if one.error else 'was told'}."
+        if not rows:
+            yield "Nobody is told: the estate has no notify:."
+            yield from next_steps("gallant init shows how, in a new folder")
+
+    return View("check", rows, text)

@@ -10,7 +10,7 @@ import re
 import shlex
 from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 from collections.abc import Set as AbstractSet
-from typing import Annotated
+from typing import Annotated, Literal
 from urllib.parse import SplitResult, urlsplit
 
 import msgspec
@@ -355,6 +355,61 @@ class EventPlace(Record):
             raise ValueError("to: udp://HOST:PORT, tcp://HOST:PORT, or the path of a file")
 
 
+class Mail(Record, rename={"sender": "from"}):
+    """A message by SMTP. `tls`: from the start (`whole`), once connected (`starttls`), or `none`, which only this machine may have."""
+
+    to: tuple[str, ...]
+    sender: str
+    server: str
+    tls: Literal["starttls", "whole", "none"] = "starttls"
+
+    def __post_init__(self) -> None:
+        host, _ = host_and_port(self.server)
+        if not self.to or any("@" not in one or any(ord(c) <= 32 for c in one) for one in (*self.to, self.sender)):
+            raise ValueError("to and from: write mail addresses")
+        if self.tls == "none" and not is_loopback(host):
+            raise ValueError("tls: a message to another machine is never sent in clear; write starttls or whole")
+
+
+NOTIFIED_OF = ("held", "stopped", "finished")
+
+
+class NotifyPlace(Record):
+    """Who is told when a roll is held, stopped or finished: a command of one's own (`run`), a `webhook`, or `mail`. `account` is for
+    the two that go over the network: a bearer's token for a webhook, a login for mail."""
+
+    when: tuple[str, ...] = NOTIFIED_OF
+    run: str | None = None
+    webhook: str | None = None
+    mail: Mail | None = None
+    account: Account | None = None
+
+    def __post_init__(self) -> None:
+        if sum(one is not None for one in (self.run, self.webhook, self.mail)) != 1:
+            raise ValueError("write one of run, webhook and mail")
+        if strange := next((word for word in self.when if word not in NOTIFIED_OF), None):
+            raise ValueError(f"when: {strange!r} is none of {', '.join(NOTIFIED_OF)}")
+        if self.run is not None and not _words(self.run):
+            raise ValueError("run: write a command and its arguments")
+        if self.webhook is not None:
+            parts = _secretless("webhook", self.webhook)
+            if parts.scheme != "https" and not (parts.scheme == "http" and is_loopback(parts.hostname or "")):
+                raise ValueError("webhook: write https://…; a message to another machine is never sent in clear")
+
+    @property
+    def name(self) -> str:
+        """What it is called where somebody is told of it."""
+        if self.mail is not None:
+            return f"mail to {', '.join(self.mail.to)}"
+        return (
+            f"webhook {urlsplit(self.webhook).hostname}" if self.webhook is not None else f"command {self.command[0]}"
+        )
+
+    @property
+    def command(self) -> list[str]:
+        return _words(self.run or "")
+
+
 class BackupRules(Record):
     """For whom backups are encrypted (age recipients), where their copies go, and how many are kept.
 
@@ -408,6 +463,7 @@ class Estate(Record):
     backups: BackupRules = BackupRules()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
+    notify: tuple[NotifyPlace, ...] = ()
     simulation: Simulation | None = None
 
     def account(self, system: System, purpose: str) -> Account:
