@@ -66,7 +66,8 @@ def _carry_out(
 
 @click.command()
 @estate_option
-@click.argument("plan_name", metavar="PLAN", shell_complete=complete_plans)
+@click.argument("plan_name", metavar="[PLAN]", required=False, shell_complete=complete_plans)
+@click.option("--follow", is_flag=True, help="Only look on while another process carries out the ROLL named instead.")
 @hold_after_option
 @hold_at_option
 @on_failure_option
@@ -79,7 +80,8 @@ def _carry_out(
 @output_options
 def roll(
     estate_path: Path | None,
-    plan_name: str,
+    plan_name: str | None,
+    follow: bool,
     hold_after: str | None,
     hold_at: str | None,
     on_failure: str,
@@ -91,15 +93,21 @@ def roll(
 ) -> None:
     """Carry out a plan. It may be killed at any moment; resume finds out where it was.
 
-    Examples:  gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node
+    Examples:  gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
     """
     from gallant.operations import plan as plans
     from gallant.operations import roll as operation
 
     if despite_booking and not reason.strip():
         raise click.UsageError("--despite-booking needs --reason; it stands in the ledger.")
+    if plan_name is None and not follow:
+        raise click.UsageError("Missing argument 'PLAN'.")
     place = open_place(estate_path, output)
-    plan = plans.load_plan(place, plan_name)
+    if follow:
+        name = operation.open_roll(place, plan_name)
+        _carry_out(place, output, lambda show: operation.follow(place, name, show))
+        return
+    plan = plans.load_plan(place, plan_name or "")
     pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,

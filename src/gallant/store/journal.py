@@ -78,7 +78,7 @@ OPEN_OF = """SELECT id, plan, began, ended, hold FROM rolls JOIN roll_systems ON
     WHERE system = ? AND ended IS NULL ORDER BY number DESC"""
 HAS_SYSTEM = "INSERT INTO roll_systems (system, roll) VALUES (?, ?)"
 OPEN_ROLLS = "SELECT id FROM rolls WHERE ended IS NULL ORDER BY number"
-EVENTS = "SELECT seq, entry FROM events WHERE roll = ? ORDER BY seq"
+EVENTS = "SELECT seq, entry FROM events WHERE roll = ? AND seq > ? ORDER BY seq"
 APPEND = (
     "INSERT INTO events (roll, seq, kind, entry) SELECT ?, coalesce(max(seq), 0) + 1, ?, ? FROM events WHERE roll = ?"
 )
@@ -142,8 +142,9 @@ class JournalStore:
         except (msgspec.MsgspecError, ValueError, TypeError):
             raise damaged(self._db.path, f"the row of {clean(str(name), 40)} cannot be read") from None
 
-    def events(self, roll_id: str) -> list[Event]:
-        return _events(self._db, roll_id)
+    def events(self, roll_id: str, after: int = 0) -> list[Event]:
+        """A roll's events, or those `after` one of them."""
+        return _events(self._db, roll_id, after)
 
     def keep_copy(self) -> None:
         """Keep the journal twice as it is now; raises `GallantError`."""
@@ -342,9 +343,9 @@ class _Waiting(NamedTuple):
     written: asyncio.Future[Event]
 
 
-def _events(db: Database, roll_id: str) -> list[Event]:
+def _events(db: Database, roll_id: str, after: int = 0) -> list[Event]:
     found = []
-    for seq, raw in db.execute(EVENTS, (roll_id,)):
+    for seq, raw in db.execute(EVENTS, (roll_id, after)):
         try:
             found.append(Event(seq=seq, entry=_TO_ENTRY.decode(raw)))
         except (msgspec.MsgspecError, ValueError, TypeError):

@@ -33,6 +33,7 @@ STATE_MARKS = Marks(
     {
         "finished": "good",
         "running": "going",
+        "followed": "going",
         "held": "work",
         "stopped": "bad",
         "cut off": "bad",
