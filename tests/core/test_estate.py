@@ -103,7 +103,9 @@ def test_terms_select_what_all_of_them_hold_for():
         ("tickets", ("a", "b"))
     ]
     assert select(estate, ["tickets/b"])[0][1] == ("b",)
-    assert select(estate, ["tag:test"]) == []
+    for term, words in (("tag:prd", "did you mean prod"), ("site:harbor", "did you mean harbour"), ("tag:x", "tag:x")):
+        with pytest.raises(WrongUse, match=words):  # a typo is no reason for a night job to say that all is well
+            select(estate, [term])
     with pytest.raises(WrongUse, match="did you mean tickets"):
         select(estate, ["tikets"])
     with pytest.raises(WrongUse, match="selects by nothing"):

@@ -36,6 +36,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "check": ("check", "check", "Health, now or ahead of time; --mend clears what can be cleared."),
     "waive": ("check", "waive", "Accept a warning, by name, with a reason and an end."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
+    "approve": ("roll", "approve", "Approve a plan that somebody else made."),
     "roll": ("roll", "roll", "Carry out a plan."),
     "backout": ("roll", "backout", "Plan the way back from what a roll did, newest change first."),
     "hold": ("roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),

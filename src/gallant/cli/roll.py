@@ -1,4 +1,4 @@
-"""roll, hold, resume, backout."""
+"""approve, roll, hold, resume, backout."""
 
 from __future__ import annotations
 
@@ -75,7 +75,8 @@ def _carry_out(
     "--consent", multiple=True, metavar="WHAT", help="Accept by name what cannot be undone, as one-way:tickets."
 )
 @click.option("--despite-booking", is_flag=True, help="Begin although it is booked for another time; needs --reason.")
-@reason_option("Why the booking is set aside; kept in the ledger.")
+@click.option("--despite", multiple=True, metavar="CHECK", help="Begin although this check says stop; needs --reason.")
+@reason_option("Why a booking or a check is set aside; kept in the ledger.")
 @detach_option
 @output_options
 def roll(
@@ -87,6 +88,7 @@ def roll(
     on_failure: str,
     consent: tuple[str, ...],
     despite_booking: bool,
+    despite: tuple[str, ...],
     reason: str,
     detach: bool,
     output: Output,
@@ -98,8 +100,8 @@ def roll(
     from gallant.operations import plan as plans
     from gallant.operations import roll as operation
 
-    if despite_booking and not reason.strip():
-        raise click.UsageError("--despite-booking needs --reason; it stands in the ledger.")
+    if (despite_booking or despite) and not reason.strip():
+        raise click.UsageError("--despite-booking and --despite need --reason; it stands in the ledger.")
     if plan_name is None and not follow:
         raise click.UsageError("Missing argument 'PLAN'.")
     place = open_place(estate_path, output)
@@ -120,6 +122,7 @@ def roll(
             consents=consent,
             detach=detach,
             despite_booking=reason if despite_booking else None,
+            despite=dict.fromkeys(despite, reason),
         ),
     )
 
@@ -174,6 +177,25 @@ def resume(
         output,
         lambda show: operation.resume(place, name, show, pace=pace, answers=answers, again=again, detach=detach),
     )
+
+
+@click.command()
+@estate_option
+@click.argument("plan_name", metavar="PLAN", shell_complete=complete_plans)
+@reason_option("What you looked at; kept in the ledger.")
+@output_options
+def approve(estate_path: Path | None, plan_name: str, reason: str, output: Output) -> None:
+    """Approve a plan that somebody else made, as it is; the estate says which need that.
+
+    Examples:  gallant approve plan-3fa9   |   gallant approve plan-3fa9 --reason "order and length are right"
+    """
+    from gallant.operations import approving
+    from gallant.operations import plan as plans
+    from gallant.views import plans as views
+
+    place = open_place(estate_path, output)
+    plan = plans.load_plan(place, plan_name)
+    output.show(views.approved_view(approving.approve(place, plan, reason)))
 
 
 @click.command()

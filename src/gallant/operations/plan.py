@@ -20,6 +20,7 @@ from gallant.core.work.errands import make_errand
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.core.work.planning import Ground, PartGoal, make_plan, needed_with
 from gallant.disk import make_folder, put_whole
+from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
 from gallant.operations.components import not_in_stock
@@ -54,7 +55,7 @@ class Planned(Record):
 
     `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of systems that
     have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
-    `to_fetch` packages of components that are not in stock.
+    `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun.
     """
 
     plan: Plan
@@ -65,6 +66,7 @@ class Planned(Record):
     along: tuple[str, ...] = ()
     bars: tuple[Bar, ...] = ()
     to_fetch: tuple[str, ...] = ()
+    approvals: int = 0
 
 
 class NothingPlanned(NothingToDo):
@@ -120,6 +122,7 @@ async def plan(
         along=tuple(system.name for system in along),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
+        approvals=approval_of(place, made).missing,
     )
 
 
@@ -149,6 +152,7 @@ async def errand(
         path=written(place, made),
         findings=tuple(f for f in findings if f.level in ("stop", "warn")),
         some=some,
+        approvals=approval_of(place, made).missing,
     )
 
 

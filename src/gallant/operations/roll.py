@@ -11,6 +11,7 @@ from contextlib import AbstractAsyncContextManager, contextmanager
 from datetime import datetime
 from typing import Protocol
 
+from gallant.core.assess.checks import CHECKS, check_named
 from gallant.core.assess.findings import Finding
 from gallant.core.assess.notices import Bar
 from gallant.core.assess.outages import Watched
@@ -20,7 +21,7 @@ from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate.systems import Service, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
-from gallant.core.records import Record
+from gallant.core.records import Record, clean
 from gallant.core.work.events import Event
 from gallant.core.work.plan import UPDATE, Basis, Consent, Plan, basis_differences, parse_consent, shape_words, steps_of
 from gallant.core.work.planning import dependents
@@ -30,6 +31,7 @@ from gallant.engine.journal import after as replay_on
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents
 from gallant.operations import notices
+from gallant.operations.approving import refuse_unapproved
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
@@ -120,12 +122,17 @@ async def roll(
     consents: Sequence[str],
     detach: bool,
     despite_booking: str | None = None,
+    despite: Mapping[str, str] | None = None,
 ) -> Rolled:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts.
 
-    `despite_booking` is a named person's reason for which bookings for another time do not count.
+    `despite_booking` is a named person's reason for which bookings for another time do not count, `despite` has theirs for passing
+    the stop of a check, by its name.
     """
+    despite = despite or {}
     _made_here(place, plan)
+    _may_be_passed(despite)
+    refuse_unapproved(place, plan)
     systems = _systems(place, plan)
     if plan.undoes is None:
         place.journal.refuse_open(plan)
@@ -140,8 +147,10 @@ async def roll(
         findings, survey = await check_with(place, own, drivers, own_roll=plan.undoes, entering=_enters(plan))
         stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
         above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
+        passed = [f for f in findings if f.level == "stop" and f.check in despite]
         if plan.undoes is None:
-            _refuse_stops(plan, findings, survey.exit_code)
+            _refuse_stops(plan, [f for f in findings if f not in passed], survey.exit_code)
+            _say_stops(passed, show)
         else:  # what is not well may be what is taken back; before each step its guards look
             _say_stops(findings, show)
         for one in drifted(place, own, findings, plan.made):
@@ -153,6 +162,9 @@ async def roll(
             for barred in set_aside:
                 words = f"set aside for {journal.id}: {despite_booking}"
                 record(place, "despite-booking", barred.notice, target=plan.id, reason=words)
+            for finding in passed:
+                words = f"{finding.message}, passed for {journal.id}: {despite[finding.check]}"
+                record(place, "despite-check", f"{finding.check}:{finding.system}", target=plan.id, reason=words)
             for consent in consents:
                 record(place, "consent", consent, target=plan.id, reason=journal.id)
             record(place, "roll", journal.id, target=plan.id, reason=_begun(plan))
@@ -171,7 +183,24 @@ def _begun(plan: Plan) -> str:
 
 def _say_stops(findings: Sequence[Finding], show: Show) -> None:
     for one in (f for f in findings if f.level == "stop"):
-        show.notice(f"{one.message}{f' ({one.evidence})' if one.evidence else ''}: this goes back all the same.")
+        show.notice(f"{one.message}{f' ({one.evidence})' if one.evidence else ''}: this goes on all the same.")
+
+
+def _may_be_passed(despite: Mapping[str, str]) -> None:
+    """Raise `WrongUse` for what is no check, and `Refused` for one that is about a promise."""
+    for name in despite:
+        check = check_named(name)
+        if check is None:
+            raise WrongUse(
+                f"No check {clean(name, 60)!r}{suggestion(name, [c.id for c, _ in CHECKS])}.",
+                next="gallant check --list",
+            )
+        if check.firm:
+            raise Refused(
+                f"Nobody passes {name} by word: {check.looks_at}.",
+                "What is installed, given twice or done by two at once cannot be taken back.",
+                f"gallant check --explain {name}",
+            )
 
 
 def _end_undone(place: Workplace, roll_id: str) -> None:

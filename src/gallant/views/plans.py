@@ -23,6 +23,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.operations.approving import Approval
     from gallant.operations.plan import Planned
 
 
@@ -81,7 +82,10 @@ def plan_view(planned: Planned) -> View:
         stops = [f.next for f in planned.findings if f.level == "stop"]
         stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
         decide = list(dict.fromkeys(bar.next for bar in planned.bars))
-        yield from next_steps(*stops, *decide, f"gallant roll {plan.id}")
+        if planned.approvals:
+            yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {'has' if planned.approvals == 1 else 'have'} to approve it"
+        approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
+        yield from next_steps(*stops, *decide, *approve, f"gallant roll {plan.id}")
 
     more = {
         "id": plan.id,
@@ -94,6 +98,22 @@ def plan_view(planned: Planned) -> View:
         ],
     }
     return View("plan", plan_rows(plan), text, more)
+
+
+def approved_view(approval: Approval) -> View:
+    def text() -> Drawn:
+        if approval.needed:
+            yield said("good", f"{plain(approval.plan)} is approved by {plain(', '.join(approval.by))}.")
+        else:
+            yield said("note", f"{plain(approval.plan)} needs no approval; yours stands in the ledger all the same.")
+        if approval.missing:
+            yield said(
+                "work", f"{many(approval.missing, 'other')} still {'has' if approval.missing == 1 else 'have'} to."
+            )
+        else:
+            yield from next_steps(f"gallant roll {approval.plan}")
+
+    return View("approve", [approval], text, {"missing": approval.missing})
 
 
 def _errand(plan: Plan) -> str:

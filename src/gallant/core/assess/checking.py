@@ -24,7 +24,7 @@ class Check(Record):
 
     `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems that it applies to, all
     where none is named; `mend` names an action of `operations/mending.py`. `entering`: it is about releases that are to be entered,
-    and says nothing where none is.
+    and says nothing where none is. `firm`: nobody passes a stop of it by word, since what it is about is a promise.
     """
 
     id: str
@@ -35,6 +35,7 @@ class Check(Record):
     shapes: tuple[str, ...] = ()
     mend: str | None = None
     entering: bool = False
+    firm: bool = False
 
     def applies(self, system: System) -> bool:
         return not self.shapes or system.shape in self.shapes
@@ -50,6 +51,7 @@ def check(
     shapes: tuple[str, ...] = (),
     mend: str | None = None,
     entering: bool = False,
+    firm: bool = False,
 ) -> Callable[[Look], Look]:
     """Register a check; it is all that is needed for it to be run, listed, explained, waived and mended."""
 
@@ -63,6 +65,7 @@ def check(
             shapes=shapes,
             mend=mend,
             entering=entering,
+            firm=firm,
         )
         REGISTERED.append((made, look))
         return look

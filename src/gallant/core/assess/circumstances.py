@@ -202,6 +202,7 @@ def _requirements(facts: Facts) -> Iterator[Finding]:
     looks_at="no release that it runs or would enter was recalled",
     why="a publisher that takes a release back has found out why",
     levels="stop warn",
+    firm=True,
 )
 def _recalled(facts: Facts) -> Iterator[Finding]:
     for version, words in facts.route.recalled.items():

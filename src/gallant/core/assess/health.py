@@ -20,6 +20,7 @@ MOST_NAMED = 5
     why="what was not read is not known, and what is not known is not planned",
     levels="stop",
     phases=ALWAYS,
+    firm=True,
 )
 def _reachable(facts: Facts) -> Iterator[Finding]:
     for node, error in facts.errors.items():
@@ -47,6 +48,7 @@ def _reachable(facts: Facts) -> Iterator[Finding]:
     why="work on one machine twice takes both halves of a pair down",
     levels="stop",
     shapes=SEVERAL,
+    firm=True,
 )
 def _distinct(facts: Facts) -> Iterator[Finding]:
     for node, other in facts.alike.items():
@@ -152,6 +154,7 @@ def _roles(facts: Facts) -> Iterator[Finding]:
     why="a second order on a busy node fails, or harms the first",
     levels="stop",
     phases=ALWAYS,
+    firm=True,
 )
 def _no_job(facts: Facts) -> Iterator[Finding]:
     busy = [(n, j) for n, r in facts.readings.items() for j in r.running_jobs]
@@ -399,6 +402,7 @@ def _stock(facts: Facts) -> Iterator[Finding]:
     looks_at="no other roll of the system is open",
     why="two rolls of one system would take each other's redundancy",
     levels="note",
+    firm=True,
 )
 def _open_roll(facts: Facts) -> Iterator[Finding]:
     if facts.around.open_roll is not None:
@@ -449,6 +453,7 @@ def _issues(facts: Facts) -> Iterator[Finding]:
     why="a named person accepts what a publisher asks, not a program",
     levels="stop",
     entering=True,
+    firm=True,
 )
 def _terms(facts: Facts) -> Iterator[Finding]:
     parts = [c for r in facts.readings.values() for c in r.components if c.product == facts.system.product]

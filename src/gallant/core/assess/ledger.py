@@ -30,6 +30,8 @@ KINDS = (
     "roll",
     "vouch",
     "despite-booking",
+    "despite-check",
+    "approve",
 )
 DECISIONS = KINDS[:6]  # on a notice
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")

@@ -8,7 +8,7 @@ from __future__ import annotations
 import ipaddress
 import re
 import shlex
-from collections.abc import Callable, Iterator, Mapping, Sequence, Set
+from collections.abc import Iterator, Mapping, Sequence, Set
 from collections.abc import Set as AbstractSet
 from typing import Annotated, Literal
 from urllib.parse import SplitResult, urlsplit
@@ -447,7 +447,8 @@ class Simulation(Record):
 
 
 class Estate(Record):
-    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on."""
+    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on.
+    `approval` is how many others have to approve a plan, by the tag of a system that is in it."""
 
     gallant: str
     name: str
@@ -460,6 +461,7 @@ class Estate(Record):
     notes: tuple[Note, ...] = ()
     limits: Limits = Limits()
     rounds: tuple[RoundRule, ...] = ()
+    approval: dict[str, Annotated[int, msgspec.Meta(ge=1, le=9)]] = {}
     backups: BackupRules = BackupRules()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
@@ -542,6 +544,11 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             _look_at_node(document, estate, system, key, every_node, borne)
     known = set(estate.systems) | every_node
     _look_at_aims(document, estate, known)
+    _look_at_rounds(document, estate)
+    tags = {tag for system in estate.systems.values() for tag in system.tags}
+    for tag in estate.approval:
+        if tag not in tags:
+            document.at(("approval", tag), f"no system has the tag {tag!r}{document.suggestion(tag, tags)}", key=True)
     for index, note in enumerate(estate.notes):
         if "/" not in note.about and note.about not in estate.systems:
             hint = document.suggestion(note.about, estate.systems)
@@ -549,6 +556,17 @@ def _look_for_names(document: Document, estate: Estate) -> None:
                 ("notes", index, "about"),
                 f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
             )
+
+
+def _look_at_rounds(document: Document, estate: Estate) -> None:
+    """A round of systems that are not there would let the next begin at once."""
+    for index, rule in enumerate(estate.rounds):
+        for place, term in enumerate(rule.of):
+            try:
+                if term != "*":
+                    select(estate, [term])
+            except WrongUse as error:
+                document.at(("rounds", index, "of", place), error.what.rstrip("."))
 
 
 def _look_at_node(
@@ -642,7 +660,8 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     """The systems that all `terms` hold for, each with its selected nodes, in the order of the file.
 
     A bare system or `system/node` names one; several names are joined. `site:`, `tag:` and `kind:` must all hold.
-    Raises `WrongUse` for a term that names nothing.
+    Raises `WrongUse` for a term that names nothing, and for terms that together select nothing: whoever mistypes one is told, and
+    does not take silence for all being well.
     """
     names = [term for term in terms if ":" not in term]
     conditions = [term.partition(":")[::2] for term in terms if ":" in term]
@@ -652,6 +671,11 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
                 f"{key}:{value} selects by nothing known.",
                 next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node.",
             )
+        if value not in (every := dict.fromkeys(word for s in estate.systems.values() for word in _words_of(s, key))):
+            raise WrongUse(
+                f"No system has {key}:{value}{suggestion(value, list(every))}.",
+                next="gallant inventory lists what there is.",
+            )
     for name in names:
         system, slash, node = name.partition("/")
         if system not in estate.systems or (slash and node not in estate.systems[system].nodes):
@@ -660,24 +684,27 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
                 f"No system or node {name!r} in the estate{suggestion(name, [*estate.systems, *every_node])}.",
                 next="gallant inventory lists what there is.",
             )
-    return list(_selected(estate, set(names), conditions))
+    found = list(_selected(estate, set(names), conditions))
+    if terms and not found:
+        raise WrongUse(f"{' '.join(terms)}: no system is all of that.", next="gallant inventory lists what there is.")
+    return found
+
+
+def _words_of(system: System, key: str) -> Sequence[str]:
+    """What a system can be selected by, of one kind."""
+    return {"site": (system.site,), "tag": system.tags, "kind": (system.kind,)}[key]
 
 
 def _selected(
     estate: Estate, names: AbstractSet[str], conditions: Sequence[Sequence[str]]
 ) -> Iterator[tuple[System, tuple[str, ...]]]:
-    holds: dict[str, Callable[[System, str], bool]] = {
-        "site": lambda s, v: s.site == v,
-        "tag": lambda s, v: v in s.tags,
-        "kind": lambda s, v: s.kind == v,
-    }
     named = {name.partition("/")[0] for name in names}
     # One that is named is looked up; of several the file says the order.
     candidates = [estate.systems[name] for name in named] if len(named) == 1 else list(estate.systems.values())
     for system in candidates:
         if names and system.name not in named:
             continue
-        if not all(holds[key](system, value) for key, value in conditions):
+        if not all(value in _words_of(system, key) for key, value in conditions):
             continue
         if not names or system.name in names:
             yield system, tuple(system.nodes)

@@ -1,0 +1,63 @@
+"""Approvals of plans by people other than those who made them, where the estate asks for that."""
+
+from __future__ import annotations
+
+from gallant.core.assess.ledger import Kept
+from gallant.core.errors import Refused
+from gallant.core.records import Record, clean
+from gallant.core.work.plan import Plan
+from gallant.operations.deciding import record
+from gallant.operations.workplace import Workplace
+
+APPROVE = "approve"
+
+
+class Approval(Record):
+    """How many others have to approve a plan, and who has."""
+
+    plan: str
+    needed: int
+    by: tuple[str, ...] = ()
+
+    @property
+    def missing(self) -> int:
+        return max(0, self.needed - len(self.by))
+
+
+def approval_of(place: Workplace, plan: Plan) -> Approval:
+    """What the estate asks for by the tags of the plan's systems. The way back from a roll that was approved needs none of its own:
+    nobody is to wait for a second person while something is broken."""
+    tags = {tag for name in plan.every if name in place.estate.systems for tag in place.estate.systems[name].tags}
+    needed = max((count for tag, count in place.estate.approval.items() if tag in tags), default=0)
+    if not needed or plan.undoes is not None:
+        return Approval(plan=plan.id, needed=0)
+    given: list[Kept] = place.ledger.about([APPROVE], plan.id)
+    by = dict.fromkeys(k.entry.by for k in given if k.entry.subject == plan.id and k.entry.by != plan.by)
+    return Approval(plan=plan.id, needed=needed, by=tuple(by))
+
+
+def approve(place: Workplace, plan: Plan, reason: str) -> Approval:
+    """A named person's approval of a plan as it is, in the ledger. Raises `Refused` for whoever made it, and for a plan of another
+    estate."""
+    if plan.basis.estate != place.identity:
+        raise Refused(f"{plan.id} was made for another estate.", next=f"gallant plan {' '.join(plan.systems)}")
+    if place.user == plan.by:
+        raise Refused(
+            f"{plan.id} was made by {plan.by}; nobody approves their own plan.",
+            next=f"Somebody else looks at it, and says: gallant approve {plan.id}",
+        )
+    if place.user not in approval_of(place, plan).by:
+        record(place, APPROVE, plan.id, reason=clean(reason, 400))
+    return approval_of(place, plan)
+
+
+def refuse_unapproved(place: Workplace, plan: Plan) -> None:
+    """Raise `Refused` while fewer have approved a plan than the estate asks for."""
+    approval = approval_of(place, plan)
+    if approval.missing:
+        have = f"{', '.join(approval.by)} approved it" if approval.by else "nobody has approved it"
+        raise Refused(
+            f"{plan.id} is not begun: it needs the approval of {approval.needed} other than {plan.by}, and {have}.",
+            "The estate asks for that (approval:).",
+            f"Somebody else looks at it, and says: gallant approve {plan.id}",
+        )
