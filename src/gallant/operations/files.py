@@ -175,6 +175,9 @@ rules:
 # Where each decision is told as it is written into the ledger: a syslog collector, or a file.
 # events: [{{to: "tcp://logs.example:601"}}, {{to: told.jsonl}}]
 
+# How many others have to approve a plan with a system of a tag before it is begun.
+# approval: {{prod: 1}}
+
 # Who is told when a roll is held, stopped or finished; gallant check --notify tries them.
 # notify:
 #   - {{run: /usr/local/bin/page-me}}                  # gets the message as JSON on its input
