@@ -20,6 +20,7 @@ from gallant.core.work.events import Event
 from gallant.core.work.plan import Hop, Plan, Step, Wave, hop_ends, steps_of, waves_seconds
 from gallant.core.work.steps import doing
 from gallant.views.output import console
+from gallant.views.steps import hop_title, step_words
 from gallant.views.words import BOLD, CYAN, DIM, GREEN, LOUD, MARKS, OFF, clock, duration, many, mark, on, plain, styled
 
 if TYPE_CHECKING:
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 STRIP_CELLS = 60
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
 LINE_EVERY_PERCENT = 25
+FEW = 3  # steps of a node that stand in a line as they are, also once they are over
 
 
 class Quiet:
@@ -251,7 +253,7 @@ class LiveShow:
         elapsed = (seen.now - seen.first).total_seconds() if seen.now and seen.first else 0.0
         steps = list(seen.steps())
         done = sum(seen.state(s) == "done" for s in steps)
-        simulated = f"   {DIM}time is simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
+        simulated = f"   {DIM}simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
         systems = seen.plan.systems if seen.plan else ()
         named = ", ".join(systems) if len(systems) < 4 else f"{len(systems)} systems"
         head = (
@@ -271,21 +273,21 @@ class LiveShow:
 
     def _whole(self, hops: Hops) -> Iterator[list[str]]:
         for hop, waves in hops:
-            yield [self._title(hop, waves), *self._rows(waves, lambda steps: True)]
+            yield [self._title(hop, waves), *self._rows(hop, waves, lambda steps: True)]
 
     def _folded(self, hops: Hops) -> Iterator[list[str]]:
         for hop, waves in self._by_urgency(hops):
             if self._kind(waves) in ("good", "quiet"):
                 yield [f"{self._title(hop, waves)}  {self._sum(waves)}"]
             else:
-                yield [self._title(hop, waves), *self._rows(waves, lambda steps: True)]
+                yield [self._title(hop, waves), *self._rows(hop, waves, lambda steps: True, folded=True)]
 
     def _tight(self, hops: Hops) -> Iterator[list[str]]:
         def is_now(steps: Sequence[Step]) -> bool:
             return any(self.seen.state(s) not in ("done", "to come") for s in steps)
 
         for hop, waves in self._by_urgency(hops):
-            yield [f"{self._title(hop, waves)}  {self._sum(waves)}", *self._rows(waves, is_now)]
+            yield [f"{self._title(hop, waves)}  {self._sum(waves)}", *self._rows(hop, waves, is_now)]
 
     def _by_urgency(self, hops: Hops) -> Hops:
         order = ("bad", "going", "quiet", "good")
@@ -313,27 +315,54 @@ class LiveShow:
         return _sign({self.seen.state(s) for s in steps_of(waves)})
 
     def _title(self, hop: Hop, waves: tuple[Wave, ...]) -> str:
-        return f"{mark(self._kind(waves))} {BOLD}{hop.system}  {plain(hop.from_)} → {plain(hop.to)}{OFF}"
+        return f"{mark(self._kind(waves))} {BOLD}{hop.system}  {hop_title(hop)}{OFF}"
 
-    def _rows(self, waves: tuple[Wave, ...], wanted: Callable[[Sequence[Step]], bool]) -> list[str]:
+    def _rows(
+        self, hop: Hop, waves: tuple[Wave, ...], wanted: Callable[[Sequence[Step]], bool], folded: bool = False
+    ) -> list[str]:
+        """A row for each node's part of a wave, on as many lines as it needs; `folded`: one that is over, or not begun, in a word."""
         lines = []
         for track in (t for wave in waves for t in wave.tracks if wanted(t.steps)):
-            lines.append("   " + f"{DIM}{track.node}{OFF}  " + "   ".join(self._step(s) for s in track.steps))
-            told = [self.seen.messages.get(s.id, "") for s in track.steps if self.seen.state(s) == "open"]
-            lines += [f"        {CYAN}{plain(words)}{OFF}" for words in told if words]
+            state = _sign({self.seen.state(s) for s in track.steps})
+            if folded and len(track.steps) > FEW and state in ("good", "quiet"):
+                lines.append(f"   {DIM}{track.node}{OFF}  {self._in_a_word(track.steps, state)}")
+                continue
+            lines += self._packed(f"   {DIM}{track.node}{OFF}  ", [self._step(s, hop.system) for s in track.steps])
+            for step in (s for s in track.steps if self.seen.state(s) in ("open", "failed")):
+                if words := self.seen.messages.get(step.id, ""):
+                    lines.append(f"        {CYAN if self.seen.state(step) == 'open' else LOUD}{plain(words)}{OFF}")
         return lines
 
-    def _step(self, step: Step) -> str:
-        state = self.seen.state(step)
+    def _packed(self, head: str, parts: Sequence[str]) -> list[str]:
+        """Parts one after the other, as many a line as the screen has room for; what follows begins below the first."""
+        indent = styled(head).cell_len
+        lines, room = [head], self._console.width - indent
+        for part in parts:
+            wide = styled(part).cell_len
+            if room < wide and room < self._console.width - indent:
+                lines.append(" " * indent)
+                room = self._console.width - indent
+            lines[-1] += f"{part}   "
+            room -= wide + 3
+        return [line.rstrip() for line in lines]
+
+    def _in_a_word(self, steps: Sequence[Step], state: str) -> str:
+        if state == "quiet":
+            return f"{DIM}· {len(steps)} steps, about {clock(sum(s.estimate_s for s in steps))}{OFF}"
+        took = sum(self.seen.took(s) or 0.0 for s in steps)
+        return f"{mark('good')} {len(steps)} steps {DIM}{clock(took)}{OFF}"
+
+    def _step(self, step: Step, system: str) -> str:
+        state, named = self.seen.state(step), step_words(step, system)
         if state == "done":
             took = self.seen.took(step)
-            return f"{mark('good')} {plain(doing(step))} {DIM}{clock(took) if took is not None else ''}{OFF}"
+            return f"{mark('good')} {named} {DIM}{clock(took) if took is not None else ''}{OFF}"
         if state == "open":
             percent = self.seen.percents.get(step.id, 0.0)
-            return f"{mark('going')} {BOLD}{plain(doing(step))}{OFF} {_bar(percent, 12)} {percent:.0f} %"
+            return f"{mark('going')} {BOLD}{named}{OFF} {_bar(percent, 12)} {percent:.0f} %"
         if state == "to come":
-            return f"{DIM}· {plain(doing(step))} {clock(step.estimate_s)}{OFF}"
-        return f"{on(MARKS['bad'][1])}{MARKS['bad'][0]} {plain(doing(step))} {state}{OFF}"
+            return f"{DIM}· {named} {clock(step.estimate_s)}{OFF}"
+        return f"{on(MARKS['bad'][1])}{MARKS['bad'][0]} {named} {state}{OFF}"
 
     def _strip(self, name: str) -> str:
         samples, last = self.seen.strips[name], self.seen.last_sample[name]

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import BACKOUT, UPDATE, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
-from gallant.core.work.steps import doing
 from gallant.views.output import Drawn, View
+from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,
@@ -58,6 +58,8 @@ def plan_view(planned: Planned) -> View:
             yield f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that roll ends when this one begins."
         if plan.reason:
             yield f"{mark('note')} {_errand(plan)}: {plain(plan.reason)}"
+        if plan.reason or plan.undoes is not None:
+            yield ""
         ends = plan.ends_s
         names = {hop.id: f"{hop.system} {plain(hop.to)}" for lane in plan.lanes for hop in lane.hops}
         for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
@@ -69,7 +71,8 @@ def plan_view(planned: Planned) -> View:
             yield f"{mark('note')} Taken along, since the others need {'it' if len(planned.along) == 1 else 'them'} first: {BOLD}{plain(', '.join(planned.along))}{OFF}."
         for name, nodes in planned.some.items():
             yield f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes stay as they are."
-        yield from _consequences(plan)
+        bad = mark("bad")
+        yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
         yield from left_lines(
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )
@@ -146,10 +149,10 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
         right=("about",),
     )
     waits = f"   {YELLOW}waits for {' and '.join(after)}{OFF}" if after else ""
-    shown.title(f"{BOLD}{hop.system}  {_what(hop)}{OFF}   {duration(waves_seconds(hop.waves))}{waits}")
+    shown.title(f"{BOLD}{hop.system}  {hop_words(hop)}{OFF}   {duration(waves_seconds(hop.waves))}{waits}")
     for number, wave in enumerate(hop.waves, 1):
         for index, track in enumerate(wave.tracks):
-            steps = "  ".join(f"{plain(_step_words(s, hop))} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
+            steps = "  ".join(f"{step_words(s, hop.system)} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
             rest = duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no"
             about = clock(sum(s.estimate_s for s in track.steps))
             shown.add_row(
@@ -161,19 +164,6 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
                 rest,
             )
     return shown
-
-
-def _step_words(step: Step, hop: Hop) -> str:
-    """What a step does; of one on what stands on the system, on which node."""
-    return doing(step) if step.system == hop.system else f"{doing(step)} {step.subject}"
-
-
-def _what(hop: Hop) -> str:
-    """What a hop brings: the image's way, and those of the components that go with it."""
-    if hop.restarts or hop.by_hand:
-        return f"{plain(hop.to)}, as it is"
-    image = [f"{plain(hop.from_)} → {plain(hop.to)}"] if hop.image else []
-    return "  ".join([*image, *(f"{plain(p.component)} {plain(p.from_)} → {plain(p.to)}" for p in hop.parts)])
 
 
 def _disturbs(steps: Sequence[Step]) -> str:
