@@ -250,9 +250,8 @@ def test_a_ledger_that_was_touched_says_where_and_a_damaged_one_is_not_guessed_a
 
 def test_two_people_deciding_at_once_leave_a_whole_chain(ready):
     running = [ready.begin("notice", "assign", "tickets:image", f"person-{n}") for n in range(6)]
-    assert [process.wait(timeout=60) for process in running] == [0] * 6
-    for process in running:
-        process.communicate()
+    ends = [(process.communicate(timeout=60), process.returncode) for process in running]
+    assert [code for _, code in ends] == [0] * 6, ends
     assert len(ready.run("ledger", "--json").rows) == 6
     assert ready.run("ledger").code == 0
 

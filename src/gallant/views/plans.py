@@ -77,7 +77,8 @@ def plan_view(planned: Planned) -> View:
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )
         for f in planned.findings:
-            yield f"{said(LEVEL_MARKS[f.level], f.level)} {plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
+            whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
+            yield f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
         for name in planned.to_fetch:
             yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
         for bar in planned.bars:
