@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick lint bench bench-short cuts clean locked lock outdated
+.PHONY: demo test quick lint bench bench-short cuts night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -45,7 +45,7 @@ demo: $(VENV)/.base
 
 test: $(VENV)/.test
 	$(BIN)/python -m pytest -m alone
-	$(BIN)/python -m pytest -m "not alone" -n 2 --dist worksteal
+	$(BIN)/python -m pytest -m "not alone and not long" -n 2 --dist worksteal
 
 # Core, engine, and one pass of the built program: for between two edits.
 quick: $(VENV)/.test
@@ -60,6 +60,10 @@ lint: $(VENV)/.lint
 # Processes killed at random moments, a hundred times each of backups and fetches; some minutes.
 cuts: $(VENV)/.test
 	GALLANT_CUTS=100 $(BIN)/python -m pytest -k "power_cut or killed_anywhere" tests/vault tests/stock
+
+# The whole line in one night, as the demo has it; two minutes.
+night: $(VENV)/.test
+	$(BIN)/python -m pytest -m long
 
 bench: $(VENV)/.test
 	for script in $(BENCHES); do echo "== $$script"; $(BIN)/python $$script || exit 1; done
