@@ -494,3 +494,28 @@ def test_what_uses_a_system_holds_its_work_when_it_is_out_for_too_long():
     assert end.state == "held"
     assert "reef-blocks was out for " in end.message
     assert [a[1] for a in night.acts if a[1] != "preload"] == ["snapshot", "install"]
+
+
+@pytest.mark.parametrize("steps", [2, 3, 5, 6])
+def test_a_backup_that_went_stale_in_a_long_hold_is_taken_anew_without_a_word(steps):
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    for _ in range(steps):
+        assert night.run(plan, Orders(by="tester", hold_after="step")).state == "held"
+    taken = len(night.backups)
+    end = night.run(plan, downtime=30 * 3600.0)
+    assert end.state == "finished", end.message
+    assert len(night.backups) == taken + 1
+    assert any(e.entry.kind == "again" and e.entry.by is None for e in night.events)
+    assert (night.end_state(), night.all_well()) == (GOOD_END, [])
+
+
+def test_a_backup_that_somebody_took_away_is_not_replaced_in_silence():
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    for _ in range(5):
+        night.run(plan, Orders(by="tester", hold_after="step"))
+    night.backups.clear()
+    end = night.run(plan)
+    assert (end.state, "has no sealed backup" in end.message) == ("stopped", True)
+    assert "--again tickets.1.a.backup" in end.next

@@ -99,7 +99,14 @@ class Attempts:
             await self._return(step, system)
             return True
         readings = await self.read_all(system, (step.node,) if step.alone else staying)
-        self._guard(step, system, readings, await self._restore_point(step, system), await self._above(step))
+        against = await self._against(step, system, readings)
+        if (stale := self._stale_backup(step, against)) is not None:
+            # Only time went by, in a long hold as a rule: what Gallant itself did is done anew, and nobody has to say so.
+            await self.log.write(e.AGAIN, stale, message="it has gone stale; it is taken anew")
+            await self.carry_out(stale)
+            readings = await self.read_all(system, (step.node,) if step.alone else staying)
+            against = await self._against(step, system, readings)
+        self._refuse(step, against)
         own = readings[step.node]
         before = Before(
             boot=own.boot,
@@ -200,14 +207,9 @@ class Attempts:
                 found.append(Above(system=system, readings=readings, going=nodes, drains=drains))
         return found
 
-    def _guard(
-        self,
-        step: Step,
-        system: System,
-        readings: Mapping[str, Reading],
-        restore_point: str | None,
-        above: Sequence[Above],
-    ) -> None:
+    async def _against(self, step: Step, system: System, readings: Mapping[str, Reading]) -> list[Objection]:
+        """What the guards of a step have against it now."""
+        restore_point, above = await self._restore_point(step, system), await self._above(step)
         release = self.means.releases.current(step.product, step.to)
         planned = self.plan.basis.releases.get(f"{step.product} {step.to}")
         scene = Scene(
@@ -232,7 +234,17 @@ class Attempts:
             falling_accepted=tuple(o.system.name for o in above if self._consented("downtime", o.system)),
             backup_waived=not self._can_export(system) and self._consented("no-backup", system),
         )
-        against = objections(scene, self.means.same)
+        return objections(scene, self.means.same)
+
+    def _stale_backup(self, step: Step, against: Sequence[Objection]) -> Step | None:
+        """The backup step of a hop, where all that stands in the way is that what it took is too old by now."""
+        if [one.guard for one in against] != ["backup_sealed"]:
+            return None
+        gone, taken = self._gone(step, against[0]), set(self._hop_backups(step))
+        there = {b.id for b in self.means.vault.backups(step.system) if b.sealed is not None}
+        return gone if gone is not None and taken and taken <= there else None
+
+    def _refuse(self, step: Step, against: Sequence[Objection]) -> None:
         if against:
             kind = WayOn if any(self._gone(step, one) for one in against) else Stopped
             raise kind(
