@@ -339,3 +339,25 @@ def test_a_back_out_that_meets_a_fault_breaks_no_promise(fault):
     end = night.run(back, YES)
     assert end.state == ("finished" if fault == "answer_lost" else "stopped")
     assert night.all_well() == []
+
+
+@pytest.mark.parametrize("shape", ["quorum", "pool"])
+def test_a_node_that_was_only_set_aside_is_taken_back_into_service(shape):
+    night = ClusterNight(
+        shape=shape,
+        running=dict.fromkeys(LETTERS[:4], "2.11.3"),
+        load=20 if shape == "pool" else None,
+        leader="a" if shape == "quorum" else None,
+        drains=True,
+        snapshots=False,
+        faults=[Fault(name="install_fails_at", node="tickets/b", act="install", value=40)],
+    )
+    plan = night.plan()
+    assert night.run(plan, YES).state == "stopped"
+    assert night.pairs["tickets"].members["b"].drained
+    back = way_back(night, plan, {"tickets": ("b",)})
+    assert [step.kind for step in back.steps() if step.node == "b" and step.kind != "backup"] == ["refill", "steady"]
+    end = night.run(back, YES)
+    assert end.state == "finished", end.message
+    assert "tickets runs what it ran before" in end.message
+    assert (night.pairs["tickets"].members["b"].drained, night.all_well()) == (False, [])
