@@ -304,26 +304,7 @@ class Roll:
         release = self._entered(system, hop) if hop.image else None
         knows = {name: self.means.drivers[name].knows() for name in (lane.system, *lane.also)}
         above = {name: await self.attempts.read_all(self._system(name)) for name in lane.also}
-        work = hop_work(
-            self.means.estate,
-            system,
-            release,
-            knows,
-            above,
-            hop_id=hop.id,
-            to=hop.to,
-            parts=hop.parts,
-            nodes=hop.nodes,
-            products=products,
-            package=hop.package,
-            despite_recall=hop.despite_recall,
-            restore_point=hop.restore_point,
-            back=hop.back,
-            returns=hop.returns,
-            rewinds=hop.rewinds,
-            restarts=hop.restarts,
-            by_hand=hop.by_hand,
-        )
+        work = hop_work(self.means.estate, system, hop, release, knows, above, products)
         runs = {node: runs_of(reading) for node, reading in readings.items()}
         todo = hop_todo(work, products[system.product], products, runs)
         standing = standing_of(system, readings, self.means.estate.limits)

@@ -22,8 +22,8 @@ from gallant.core.records import Record, replace
 from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import version_of
-from gallant.core.work.plan import BACKOUT, Hop, HopWork, Lane, NothingToDo, Part, Plan, Step
-from gallant.core.work.planning import Ground, able, after_hop, all_read, basis_of, hop_of, hop_work, lane_of
+from gallant.core.work.plan import BACKOUT, Hop, Lane, NothingToDo, Part, Plan, Step
+from gallant.core.work.planning import Ground, able, after_hop, all_read, basis_of, lane_of, work_now
 from gallant.core.work.steps import KINDS
 
 Chosen = Mapping[str, Sequence[str]]
@@ -188,12 +188,12 @@ def _lane_hops(
 
     def add(piece: _Piece, returns: tuple[str, ...] = ()) -> None:
         nonlocal runs, standing
-        work = _work(ground, system, piece, f"{system.name}.back{len(made) + 1}", runs, returns)
+        hop, release = _planned(ground, system, piece, f"{system.name}.back{len(made) + 1}", runs, returns)
+        work = work_now(ground, system, hop, release)
         todo = hop_todo(work, product, ground.products, runs)
         if not todo:
             return
-        waves = hop_waves(system, work, standing, todo)
-        hop = hop_of(system, work, product.resolve(work.to), _from(product, runs, todo, piece), waves)
+        hop = replace(hop, waves=hop_waves(system, work, standing, todo))
         made.append(hop)
         taken = [turn for together in hop_rounds(system, todo, standing) for turn in together]
         out = () if any(each.has_turn for each in todo.values()) else standing.out
@@ -217,13 +217,6 @@ def _still(system: System, runs: Mapping[str, Runs], node: str) -> Hop:
     """Of a system of which nothing is changed."""
     now = runs[node].version
     return Hop(id="", system=system.name, from_=now, to=now, image=False, waves=())
-
-
-def _from(product: Product, runs: Mapping[str, Runs], todo: Mapping[str, Todo], piece: _Piece) -> str:
-    """What the nodes of a hop run as it begins: the newest, where they differ."""
-    texts = [runs[node].version for node in todo]
-    known = [release for text in texts if (release := product.resolve(text)) is not None]
-    return max(known, key=product.key).version if known else texts[0]
 
 
 def _after(now: Runs, todo: Todo, hop: Hop, slots: int) -> Runs:
@@ -426,31 +419,36 @@ def _goes_on(release: Release, product: Product, running: str) -> bool:
     return release.from_range is None or (at is not None and at in parse_range(release.from_range))
 
 
-def _work(
+def _planned(
     ground: Ground, system: System, piece: _Piece, hop_id: str, runs: Mapping[str, Runs], returns: tuple[str, ...]
-) -> HopWork:
+) -> tuple[Hop, Release | None]:
+    """A hop back before it has waves, and the release that its image goes back to."""
     product = ground.image_of(system)
-    names = (system.name, *systems_above(ground.estate, system))
     release = product.resolve(piece.image) if piece.image is not None else None
-    still = next(iter(runs[node].version for node in piece.nodes))
-    return hop_work(
-        ground.estate,
-        system,
-        release,
-        {name: ground.known_of(ground.estate.systems[name]) for name in names},
-        {name: ground.of(ground.estate.systems[name]) for name in names},
-        hop_id=hop_id,
+    still = runs[piece.nodes[0]].version
+    hop = Hop(
+        id=hop_id,
+        system=system.name,
+        from_=_newest(product, [runs[node].version for node in piece.nodes]),
         to=release.version if release is not None else still,
+        image=release is not None,
         parts=piece.parts,
-        nodes=() if len(piece.nodes) == len(system.nodes) else piece.nodes,
-        products=ground.products,
+        build=release.build if release is not None else None,
+        snapshots=release is None or release.snapshots,
         package=piece.package,
         despite_recall=release is not None and release.recall is not None,
-        restore_point=False,
+        nodes=() if len(piece.nodes) == len(system.nodes) else piece.nodes,
         back=True,
         returns=returns,
         rewinds=piece.rewinds,
+        waves=(),
     )
+    return hop, release
+
+
+def _newest(product: Product, texts: Sequence[str]) -> str:
+    known = [release for text in texts if (release := product.resolve(text)) is not None]
+    return max(known, key=product.key).version if known else texts[0]
 
 
 # --- across systems
@@ -488,52 +486,64 @@ def _ties(ground: Ground) -> set[frozenset[str]]:
 
 def _way(ground: Ground, lanes: Sequence[Lane]) -> _Way:
     """An order in which no requirement between images breaks that holds now, a system in a hop counting as running both of its
-    releases; and none of components at its end. The lanes of the roll are tried in reverse: what came last goes back first."""
-    known = requirements(ground.estate, ground.readings, ground.products, {})
-    tasks = {task.system: task for task in known.tasks}
-    already = set(_broken(tasks, known.rules))
-    systems = [ground.estate.systems[lane.system] for lane in lanes]
-    start = tuple(tuple(reading.version for reading in ground.of(system).values()) for system in systems)
-    against: list[Bar] = []
-    tried = set[tuple[int, ...]]()
+    releases; and none of components at its end."""
+    search = _Search(ground, lanes)
+    found = search.onwards((0,) * len(lanes))
+    if found is None:
+        return _Way(bars=tuple(dict.fromkeys(search.against))[:3])
+    return _Way(hops=found, bars=tuple(_parts_against(ground, lanes)))
 
-    def runs(at: tuple[int, ...]) -> list[list[str]]:
-        found = []
-        for lane, system, count, began in zip(lanes, systems, at, start, strict=True):
-            now = dict(zip(system.nodes, began, strict=True))
-            for hop in lane.hops[:count]:
-                now |= dict.fromkeys((hop.nodes or tuple(system.nodes)) if hop.image else (), hop.to)
-            found.append(list(now.values()))
-        return found
 
-    def search(at: tuple[int, ...]) -> tuple[tuple[int, int], ...] | None:
-        if all(count == len(lane.hops) for count, lane in zip(at, lanes, strict=True)):
+class _Search:
+    """Depth first over how many hops of each lane are done. The lanes of the roll are tried in reverse: what came last goes back
+    first."""
+
+    def __init__(self, ground: Ground, lanes: Sequence[Lane]) -> None:
+        known = requirements(ground.estate, ground.readings, ground.products, {})
+        self.lanes, self.rules = lanes, known.rules
+        self.tasks = {task.system: task for task in known.tasks}
+        self.already = set(_broken(self.tasks, known.rules))
+        self.began = [
+            {node: reading.version for node, reading in ground.of(ground.estate.systems[lane.system]).items()}
+            for lane in lanes
+        ]
+        self.against: list[Bar] = []
+        self._tried = set[tuple[int, ...]]()
+
+    def onwards(self, at: tuple[int, ...]) -> tuple[tuple[int, int], ...] | None:
+        """The moves from here to the end; None where there are none."""
+        if all(count == len(lane.hops) for count, lane in zip(at, self.lanes, strict=True)):
             return ()
-        if at in tried:
+        if at in self._tried:
             return None
-        tried.add(at)
-        here = runs(at)
-        for n in reversed(range(len(lanes))):
-            if at[n] == len(lanes[n].hops):
+        self._tried.add(at)
+        for n in reversed(range(len(self.lanes))):
+            if at[n] == len(self.lanes[n].hops):
                 continue
-            hop = lanes[n].hops[at[n]]
-            during = [*here[:n], [*here[n], *([hop.to] if hop.image else [])], *here[n + 1 :]]
-            moved = {
-                lane.system: _running(tasks[lane.system], v)
-                for lane, v in zip(lanes, during, strict=True)
-                if lane.system in tasks
-            }
-            new = [rule for rule in _broken({**tasks, **moved}, known.rules) if rule not in already]
-            if new:
-                against.append(Bar(system=lanes[n].system, nodes=(), why=f"on {hop.to} it breaks: {new[0].words}"))
-            elif (rest := search((*at[:n], at[n] + 1, *at[n + 1 :]))) is not None:
+            new = self._breaks(at, n)
+            if new is not None:
+                hop = self.lanes[n].hops[at[n]]
+                self.against.append(Bar(system=hop.system, nodes=(), why=f"on {hop.to} it breaks: {new.words}"))
+            elif (rest := self.onwards((*at[:n], at[n] + 1, *at[n + 1 :]))) is not None:
                 return ((n, at[n]), *rest)
         return None
 
-    found = search((0,) * len(lanes))
-    if found is None:
-        return _Way(bars=tuple(dict.fromkeys(against))[:3])
-    return _Way(hops=found, bars=tuple(_parts_against(ground, lanes)))
+    def _breaks(self, at: tuple[int, ...], moving: int) -> Rule | None:
+        """A requirement that holds today and would not while the next hop of a lane is under way."""
+        tasks = dict(self.tasks)
+        for n, lane in enumerate(self.lanes):
+            if lane.system in tasks:
+                runs = list(self._runs(n, at[n]).values())
+                hop = lane.hops[at[n]] if n == moving else None
+                tasks[lane.system] = _running(tasks[lane.system], [*runs, *([hop.to] if hop and hop.image else [])])
+        return next((rule for rule in _broken(tasks, self.rules) if rule not in self.already), None)
+
+    def _runs(self, n: int, count: int) -> dict[str, str]:
+        """What each node of a lane runs once so many of its hops are done."""
+        now = dict(self.began[n])
+        for hop in (hop for hop in self.lanes[n].hops[:count] if hop.image):
+            now |= dict.fromkeys(hop.nodes or now, hop.to)
+        return now
 
 
 def _broken(tasks: Mapping[str, Task], rules: Sequence[Rule]) -> list[Rule]:

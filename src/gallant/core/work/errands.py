@@ -11,7 +11,7 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.records import replace
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of
 from gallant.core.work.plan import BY_HAND, RESTART, Hop, Plan
-from gallant.core.work.planning import Ground, able, all_read, basis_of, hop_of, hop_work, lane_of, one_after_the_other
+from gallant.core.work.planning import Ground, able, all_read, basis_of, lane_of, one_after_the_other, work_now
 
 
 def make_errand(
@@ -60,26 +60,20 @@ def _hop(ground: Ground, system: System, by_hand: str) -> Hop:
                 f"gallant plan {system.name} brings it in order, or take {following} off the node first",
             )
     first = next(iter(ground.worked_on(system).values()))
-    names = (system.name, *systems_above(ground.estate, system))
-    work = hop_work(
-        ground.estate,
-        system,
-        None,
-        {name: ground.known_of(ground.estate.systems[name]) for name in names},
-        {name: ground.of(ground.estate.systems[name]) for name in names},
-        hop_id=f"{system.name}.{'hand' if by_hand else 'restart'}",
+    wish = ground.wishes.get(system.name, ())
+    hop = Hop(
+        id=f"{system.name}.{'hand' if by_hand else 'restart'}",
+        system=system.name,
+        from_=first.version,
         to=first.version,
-        parts=(),
+        image=False,
         nodes=ground.chosen.get(system.name, ()),
-        products=ground.products,
-        package=None,
-        despite_recall=False,
-        restore_point=False,
+        wish=wish,
         restarts=not by_hand,
         by_hand=by_hand,
+        waves=(),
     )
-    wish = ground.wishes.get(system.name, ())
+    work = work_now(ground, system, hop, None)
     standing = replace(standing_of(system, read, ground.estate.limits), wish=wish)
     runs = {node: runs_of(reading) for node, reading in read.items()}
-    waves = hop_waves(system, work, standing, hop_todo(work, product, ground.products, runs))
-    return replace(hop_of(system, work, None, first.version, waves), wish=wish)
+    return replace(hop, waves=hop_waves(system, work, standing, hop_todo(work, product, ground.products, runs)))

@@ -9,7 +9,7 @@ from datetime import datetime
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route
-from gallant.core.catalog.products import Bundle, Minutes, Package, Product, Release, release_digest
+from gallant.core.catalog.products import Bundle, Minutes, Product, Release, release_digest
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
@@ -32,7 +32,6 @@ from gallant.core.work.plan import (
     Part,
     Plan,
     Round,
-    Wave,
     shape_words,
     steps_of,
     waves_seconds,
@@ -446,45 +445,16 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
     legs, left = _legs(ground, system, ordered)
     hops: list[Hop] = []
     for leg, parts in legs:
-        work = _work(ground, system, leg, parts)
+        hop, release = _planned(ground, system, leg, parts)
+        work = work_now(ground, system, hop, release)
         todo = hop_todo(work, product, ground.products, runs)
         if todo:
-            waves = hop_waves(system, work, standing, todo)
-            hop = hop_of(system, work, product.resolve(leg.to), leg.from_, waves)
-            hops.append(replace(hop, needs=leg.needs, wish=wish))
+            hops.append(replace(hop, waves=hop_waves(system, work, standing, todo)))
         taken = [t for together in hop_rounds(system, todo, standing) for t in together]
         out = () if any(work.has_turn for work in todo.values()) else standing.out
         standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
         runs = {node: after_hop(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
     return tuple(hops), left
-
-
-def hop_of(system: System, work: HopWork, release: Release | None, from_: str, waves: tuple[Wave, ...]) -> Hop:
-    """The hop that some work comes to. `release` is what its image enters."""
-    entered = release if work.image else None
-    one_way = entered is not None and entered.one_way and not work.back
-    return Hop(
-        id=work.hop_id,
-        system=system.name,
-        from_=from_,
-        to=work.to,
-        image=work.image,
-        parts=work.parts,
-        build=entered.build if entered is not None else None,
-        one_way=one_way,
-        one_way_because=entered.one_way_because if entered is not None and one_way else None,
-        snapshots=entered is None or entered.snapshots,
-        restore_point=work.restore_point,
-        package=work.package,
-        despite_recall=work.despite_recall,
-        nodes=work.nodes,
-        back=work.back,
-        returns=work.returns,
-        rewinds=work.rewinds,
-        restarts=work.restarts,
-        by_hand=work.by_hand,
-        waves=waves,
-    )
 
 
 def after_hop(now: Runs, todo: Todo, to: str) -> Runs:
@@ -659,71 +629,78 @@ def _oldest(product: Product, texts: Sequence[str]) -> str:
 # --- the work of a hop
 
 
-def _work(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part, ...]) -> HopWork:
+def _planned(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part, ...]) -> tuple[Hop, Release | None]:
+    """A hop before it has waves, and the release that its image enters."""
     product = ground.image_of(system)
-    at, release = product.resolve(leg.from_), product.resolve(leg.to)
-    image = leg.from_ != leg.to
-    names = (system.name, *systems_above(ground.estate, system))
-    return hop_work(
-        ground.estate,
-        system,
-        release if image else None,
-        {name: ground.known_of(ground.estate.systems[name]) for name in names},
-        {name: ground.of(ground.estate.systems[name]) for name in names},
-        hop_id=leg.id,
+    at, image = product.resolve(leg.from_), leg.from_ != leg.to
+    release = product.resolve(leg.to) if image else None
+    hop = Hop(
+        id=leg.id,
+        system=system.name,
+        from_=leg.from_,
         to=leg.to,
+        image=release is not None,
         parts=parts,
-        nodes=ground.chosen.get(system.name, ()),
-        products=ground.products,
-        package=release.package_on(product.key(at) if at else None, system.delivery) if image and release else None,
-        despite_recall=image and leg.to == ground.despite.get(system.name),
+        build=release.build if release is not None else None,
+        one_way=release is not None and release.one_way,
+        one_way_because=release.one_way_because if release is not None else None,
+        snapshots=release is None or release.snapshots,
         restore_point=system.name in ground.snapshotted and at is not None and at.snapshots,
+        package=release.package_on(product.key(at) if at else None, system.delivery) if release is not None else None,
+        despite_recall=image and leg.to == ground.despite.get(system.name),
+        needs=leg.needs,
+        nodes=ground.chosen.get(system.name, ()),
+        wish=ground.wishes.get(system.name, ()),
+        waves=(),
     )
+    return hop, release
 
 
 def hop_work(
     estate: Estate,
     system: System,
+    hop: Hop,
     release: Release | None,
     knows: Mapping[str, Knows],
     above: Mapping[str, Mapping[str, Reading]],
-    *,
-    hop_id: str,
-    to: str,
-    parts: tuple[Part, ...],
-    nodes: tuple[str, ...] = (),
     products: Mapping[str, Product],
-    package: Package | None,
-    despite_recall: bool,
-    restore_point: bool,
-    back: bool = False,
-    returns: tuple[str, ...] = (),
-    rewinds: str | None = None,
-    restarts: bool = False,
-    by_hand: str = "",
 ) -> HopWork:
     """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
     are the readings of the systems that stand on this one."""
     return HopWork(
-        hop_id=hop_id,
-        to=to,
-        minutes=_minutes(release, parts, products),
+        hop_id=hop.id,
+        to=hop.to,
+        minutes=_minutes(release, hop.parts, products),
         image=release is not None,
-        parts=parts,
-        nodes=nodes,
-        package=package,
+        parts=hop.parts,
+        nodes=hop.nodes,
+        package=hop.package,
         mbit_per_s=estate.sites[system.site].sends_mbit_per_s,
         steady_s=estate.limits.steady_s,
         knows=knows[system.name],
         uppers=_uppers(estate, system, knows, above),
         stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
-        despite_recall=despite_recall,
-        restore_point=restore_point,
-        back=back,
-        returns=returns,
-        rewinds=rewinds,
-        restarts=restarts,
-        by_hand=by_hand,
+        despite_recall=hop.despite_recall,
+        restore_point=hop.restore_point,
+        back=hop.back,
+        returns=hop.returns,
+        rewinds=hop.rewinds,
+        restarts=hop.restarts,
+        by_hand=hop.by_hand,
+    )
+
+
+def work_now(ground: Ground, system: System, hop: Hop, release: Release | None) -> HopWork:
+    """The same from what a plan rests on."""
+    names = (system.name, *systems_above(ground.estate, system))
+    return hop_work(
+        ground.estate,
+        system,
+        hop,
+        release,
+        {name: ground.known_of(ground.estate.systems[name]) for name in names},
+        {name: ground.of(ground.estate.systems[name]) for name in names},
+        ground.products,
     )
 
 
