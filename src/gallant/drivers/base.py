@@ -70,6 +70,10 @@ LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
 SHORTEST_SECRET = 4  # a shorter one would mask half of every text
 
 
+# The fields of a reading that are a word or a number each.
+TEXTS = ("serial", "version", "boot", "build", "next_version", "other_slot", "model", "network", "part_number")
+
+
 class Credential(NamedTuple):
     """Who Gallant is on a device. `kind` is password, key (the secret is a private key's text) or agent (there is none)."""
 
@@ -604,20 +608,7 @@ class ProfiledDriver:
                 meaning="fatal",
             )
         profile = self.profile
-        text = {
-            key: text_of(fields.get(key))
-            for key in (
-                "serial",
-                "version",
-                "boot",
-                "build",
-                "next_version",
-                "other_slot",
-                "model",
-                "network",
-                "part_number",
-            )
-        }
+        text = {key: text_of(fields.get(key)) for key in TEXTS}
         sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
         offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
         offers, channels = fields.get("offers"), fields.get("channels")

@@ -21,8 +21,9 @@ from gallant.core.ports import Accepted, Act, AnswerLost, DeviceRefused, LoginRe
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
+from gallant.core.work.consents import Consent
 from gallant.core.work.events import Before
-from gallant.core.work.plan import Consent, Plan, Step, steps_of
+from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.core.work.steps import (
     ABSENT,
     BACKUP,

@@ -19,21 +19,9 @@ from gallant.core.ports import Drivers, LeaseLost
 from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
+from gallant.core.work.consents import consents_needed
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
-from gallant.core.work.plan import (
-    BACKOUT,
-    BY_HAND,
-    RESTART,
-    UPDATE,
-    Hop,
-    Lane,
-    Plan,
-    Step,
-    Track,
-    Wave,
-    consents_needed,
-    steps_of,
-)
+from gallant.core.work.plan import BACKOUT, BY_HAND, RESTART, UPDATE, Hop, Lane, Plan, Step, Track, Wave, steps_of
 from gallant.core.work.planning import dependents, hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts

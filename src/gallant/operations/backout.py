@@ -8,16 +8,14 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
-from gallant.core.records import clean, replace
+from gallant.core.records import clean
 from gallant.core.work.backing import did, make_backout
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.engine.journal import replay
-from gallant.operations.check import check_with
 from gallant.operations.components import not_in_stock
-from gallant.operations.plan import Planned, above_of, all_were_read, ground_of, written
-from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
-from gallant.operations.survey import survey_with
+from gallant.operations.plan import Planned, look, written
+from gallant.operations.snapshots import PlaceRestorePoints
 from gallant.operations.workplace import Workplace
 
 
@@ -31,29 +29,26 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     begun = _begun(place, row)
     chosen = _chosen(place, row.plan, terms)
     systems = [place.estate.systems[name] for name in chosen]
-    above = above_of(place, systems)
-    async with drivers_of(place, [*systems, *above]) as drivers:
-        findings, survey = await check_with(place, systems, drivers, own_roll=row.id, entering=False)
-        all_were_read(survey)
-        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
-        all_were_read(stacked)
-        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-        points = await _points(place, row, systems, drivers)
-    ground = replace(ground_of(place, systems, survey, stacked), knows=knows)
+    points: list[tuple[str, str]] = []
+
+    async def kept(drivers: Mapping[str, Driver]) -> None:
+        points.extend(await _points(place, row, systems, drivers))
+
+    seen = await look(place, systems, entering=False, own_roll=row.id, also=kept)
     made = make_backout(
-        ground,
+        seen.ground(place, systems),
         row.id,
         row.plan,
         did(begun, points),
         chosen,
-        place.profile_digests([*systems, *above]),
+        place.profile_digests([*systems, *seen.above]),
         place.user,
         place.identity,
     )
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in findings if f.level == "stop"),
+        findings=tuple(f for f in seen.findings if f.level == "stop"),
         to_fetch=tuple(not_in_stock(place, made)),
     )
 

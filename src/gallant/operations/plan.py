@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -14,10 +15,11 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
+from gallant.core.ports import Driver
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.errands import make_errand
-from gallant.core.work.plan import NothingToDo, Plan
+from gallant.core.work.plan import Knows, NothingToDo, Plan
 from gallant.core.work.planning import Ground, PartGoal, make_plan, needed_with
 from gallant.disk import make_folder, put_whole
 from gallant.operations.approving import approval_of
@@ -75,6 +77,44 @@ class NothingPlanned(NothingToDo):
     exit_code = 1
 
 
+@dataclass(frozen=True)
+class Seen:
+    """What was read just now for a plan: its systems with their checks, those that stand on them, and what their drivers know."""
+
+    findings: list[Finding]
+    survey: Survey
+    above: list[System]
+    stacked: Survey
+    knows: dict[str, Knows]
+
+    def ground(self, place: Workplace, systems: Sequence[System]) -> Ground:
+        return replace(ground_of(place, systems, self.survey, self.stacked), knows=self.knows)
+
+
+Also = Callable[[Mapping[str, Driver]], Awaitable[None]]
+
+
+async def look(
+    place: Workplace,
+    systems: Sequence[System],
+    entering: bool = True,
+    own_roll: str | None = None,
+    also: Also | None = None,
+) -> Seen:
+    """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
+    that was not read: what is not known is not planned."""
+    above = above_of(place, systems)
+    async with drivers_of(place, [*systems, *above]) as drivers:
+        findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering)
+        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
+        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
+        _all_read(survey)
+        _all_read(stacked)
+        if also is not None:
+            await also(drivers)
+    return Seen(findings, survey, above, stacked, knows)
+
+
 async def plan(
     place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "", choice: Choice | None = None
 ) -> Planned:
@@ -84,39 +124,33 @@ async def plan(
     too; `Refused` unless its recall is shown to concern none of them.
     """
     choice = choice or Choice()
-    selected = place.select(terms)
+    selected = _selected(place, terms)
     systems = [system for system, _ in selected]
-    if not systems:
-        raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     along = _needed(place, systems) if choice.needed else ()
     systems += along
-    above = above_of(place, systems)
-    async with drivers_of(place, [*systems, *above]) as drivers:
-        findings, survey = await check_with(place, systems, drivers)
-        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
-        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-    all_were_read(survey)
-    all_were_read(stacked)
+    seen = await look(place, systems)
+    survey = seen.survey
     behind = left_out(place, [s.name for s in systems])
     _known_components(choice, survey)
-    some = {s.name: tuple(nodes) for s, nodes in selected if len(nodes) < len(s.nodes)}
+    some = _some(selected)
     ground = replace(
-        ground_of(place, systems, survey, stacked),
+        seen.ground(place, systems),
         despite=_despite(place, systems, survey.readings(), despite) if despite is not None else {},
-        knows=knows,
         wishes=_wishes([system for system, _ in selected], choice.order),
         parts=_goals(behind, choice),
         still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
         chosen=some,
     )
-    profiles = place.profile_digests([*systems, *above])
+    profiles = place.profile_digests([*systems, *seen.above])
     made = _made(behind, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")),
+        findings=tuple(
+            f for f in seen.findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")
+        ),
         left=tuple(_left(behind, made)),
         some=some,
         along=tuple(system.name for system in along),
@@ -126,31 +160,37 @@ async def plan(
     )
 
 
+def _selected(place: Workplace, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
+    selected = place.select(terms)
+    if not selected:
+        raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
+    return selected
+
+
+def _some(selected: Sequence[tuple[System, tuple[str, ...]]]) -> dict[str, tuple[str, ...]]:
+    """The nodes that were chosen, of systems that have more."""
+    return {system.name: nodes for system, nodes in selected if len(nodes) < len(system.nodes)}
+
+
 async def errand(
     place: Workplace, terms: Sequence[str], reason: str, by_hand: str = "", order: tuple[str, ...] = ()
 ) -> Planned:
     """Read the systems, make the plan that restarts their nodes as they are, or has a person do `by_hand` at each, and write it."""
-    selected = place.select(terms)
+    selected = _selected(place, terms) if terms else []
+    if not selected:
+        raise WrongUse(
+            "Name the systems; nobody restarts all of an estate in passing.", next="gallant inventory lists them."
+        )
     systems = [system for system, _ in selected]
-    if not systems or not terms:
-        raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
-    above = above_of(place, systems)
-    async with drivers_of(place, [*systems, *above]) as drivers:
-        findings, survey = await check_with(place, systems, drivers, entering=False)
-        stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
-        knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-    all_were_read(survey)
-    all_were_read(stacked)
-    some = {s.name: tuple(nodes) for s, nodes in selected if len(nodes) < len(s.nodes)}
-    ground = replace(
-        ground_of(place, systems, survey, stacked), knows=knows, wishes=_wishes(systems, order), chosen=some
-    )
-    profiles = place.profile_digests([*systems, *above])
+    seen = await look(place, systems, entering=False)
+    some = _some(selected)
+    ground = replace(seen.ground(place, systems), wishes=_wishes(systems, order), chosen=some)
+    profiles = place.profile_digests([*systems, *seen.above])
     made = make_errand(ground, systems, profiles, place.user, clean(reason, 200), clean(by_hand, 200), place.identity)
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in findings if f.level in ("stop", "warn")),
+        findings=tuple(f for f in seen.findings if f.level in ("stop", "warn")),
         some=some,
         approvals=approval_of(place, made).missing,
     )
@@ -236,7 +276,7 @@ def ground_of(
     )
 
 
-def all_were_read(survey: Survey) -> None:
+def _all_read(survey: Survey) -> None:
     """Raises for the first node that was not read, as the survey's exit code says."""
     unread = next((n for n in survey.nodes if n.reading is None), None)
     if unread is not None:

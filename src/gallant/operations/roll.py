@@ -22,8 +22,9 @@ from gallant.core.estate.systems import Service, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
+from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
-from gallant.core.work.plan import UPDATE, Basis, Consent, Plan, basis_differences, parse_consent, shape_words, steps_of
+from gallant.core.work.plan import UPDATE, Basis, Plan, basis_differences, shape_words, steps_of
 from gallant.core.work.planning import dependents
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
@@ -134,8 +135,7 @@ async def roll(
     _may_be_passed(despite)
     refuse_unapproved(place, plan)
     systems = _systems(place, plan)
-    if plan.undoes is None:
-        place.journal.refuse_open(plan)
+    place.journal.refuse_open(plan, but=plan.undoes)
     given = [parse_consent(text) for text in consents]
     _known_systems(plan, given)
     set_aside = _refuse_decided(place, plan, despite_booking)
@@ -143,33 +143,51 @@ async def roll(
         need_consents(plan, drivers, set(consents))
         _refuse_missing(place, plan)
         _have_secrets(place, systems)
-        own = [system for system in systems if system.name in plan.systems]
-        findings, survey = await check_with(place, own, drivers, own_roll=plan.undoes, entering=_enters(plan))
-        stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
-        above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
-        passed = [f for f in findings if f.level == "stop" and f.check in despite]
-        if plan.undoes is None:
-            _refuse_stops(plan, [f for f in findings if f not in passed], survey.exit_code)
-            _say_stops(passed, show)
-        else:  # what is not well may be what is taken back; before each step its guards look
-            _say_stops(findings, show)
-        for one in drifted(place, own, findings, plan.made):
-            show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
-        _refuse_differences(plan, _basis_now(place, plan, {**survey.readings(), **above}))
+        passed = await _looked_at(place, plan, systems, drivers, despite, show)
         if plan.undoes is not None:
             _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
-            for barred in set_aside:
-                words = f"set aside for {journal.id}: {despite_booking}"
-                record(place, "despite-booking", barred.notice, target=plan.id, reason=words)
-            for finding in passed:
-                words = f"{finding.message}, passed for {journal.id}: {despite[finding.check]}"
-                record(place, "despite-check", f"{finding.check}:{finding.system}", target=plan.id, reason=words)
-            for consent in consents:
-                record(place, "consent", consent, target=plan.id, reason=journal.id)
-            record(place, "roll", journal.id, target=plan.id, reason=_begun(plan))
+            words = {one.notice: f"set aside for {journal.id}: {despite_booking}" for one in set_aside}
+            _write_down(place, plan, "despite-booking", words)
+            words = {
+                f"{f.check}:{f.system}": f"{f.message}, passed for {journal.id}: {despite[f.check]}" for f in passed
+            }
+            _write_down(place, plan, "despite-check", words)
+            _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
+            _write_down(place, plan, "roll", {journal.id: _begun(plan)})
             orders = _orders(place, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
+
+
+def _write_down(place: Workplace, plan: Plan, kind: str, reasons: Mapping[str, str]) -> None:
+    """Into the ledger, by what each entry is about."""
+    for subject, reason in reasons.items():
+        record(place, kind, subject, target=plan.id, reason=reason)
+
+
+async def _looked_at(
+    place: Workplace,
+    plan: Plan,
+    systems: Sequence[System],
+    drivers: Mapping[str, Driver],
+    despite: Mapping[str, str],
+    show: Show,
+) -> list[Finding]:
+    """Check and read everything a plan is about; raises `Refused` where it may not begin. Gives the stops that are passed by word."""
+    own = [system for system in systems if system.name in plan.systems]
+    findings, survey = await check_with(place, own, drivers, own_roll=plan.undoes, entering=_enters(plan))
+    stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
+    above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
+    passed = [f for f in findings if f.level == "stop" and f.check in despite]
+    if plan.undoes is None:
+        _refuse_stops(plan, [f for f in findings if f not in passed], survey.exit_code)
+        _say_stops(passed, show)
+    else:  # what is not well may be what is taken back; before each step its guards look
+        _say_stops(findings, show)
+    for one in drifted(place, own, findings, plan.made):
+        show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
+    _refuse_differences(plan, _basis_now(place, plan, {**survey.readings(), **above}))
+    return passed
 
 
 def _enters(plan: Plan) -> bool:

@@ -173,9 +173,10 @@ class JournalStore:
         os.close(lock)
         return False
 
-    def refuse_open(self, plan: Plan) -> None:
-        """Raise `Refused` while a roll that is not finished has one of the plan's systems."""
-        other = next((roll for system in plan.every for roll in self.open_rolls(system)), None)
+    def refuse_open(self, plan: Plan, but: str | None = None) -> None:
+        """Raise `Refused` while a roll that is not finished has one of the plan's systems, `but` for one that ends with it."""
+        found = (roll for system in plan.every for roll in self.open_rolls(system) if roll.id != but)
+        other = next(found, None)
         if other is not None:
             shared = sorted(set(other.plan.every) & set(plan.every))
             raise Refused(

@@ -76,20 +76,7 @@ def plan_view(planned: Planned) -> View:
         yield from left_lines(
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )
-        for f in planned.findings:
-            whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
-            yield f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
-        for name in planned.to_fetch:
-            yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
-        for bar in planned.bars:
-            yield f"{said('bad', 'stop')} {plain(bar.what)}"
-        stops = [f.next for f in planned.findings if f.level == "stop"]
-        stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
-        decide = list(dict.fromkeys(bar.next for bar in planned.bars))
-        if planned.approvals:
-            yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {'has' if planned.approvals == 1 else 'have'} to approve it"
-        approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
-        yield from next_steps(*stops, *decide, *approve, f"gallant roll {plan.id}")
+        yield from _in_the_way(planned)
 
     more = {
         "id": plan.id,
@@ -102,6 +89,26 @@ def plan_view(planned: Planned) -> View:
         ],
     }
     return View("plan", plan_rows(plan), text, more)
+
+
+def _in_the_way(planned: Planned) -> Drawn:
+    """What a roll would be refused for today, and what to do before it."""
+    plan: Plan = planned.plan
+    for f in planned.findings:
+        whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
+        yield f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
+    for name in planned.to_fetch:
+        yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
+    for bar in planned.bars:
+        yield f"{said('bad', 'stop')} {plain(bar.what)}"
+    stops = [f.next for f in planned.findings if f.level == "stop"]
+    stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
+    decide = list(dict.fromkeys(bar.next for bar in planned.bars))
+    if planned.approvals:
+        have = "has" if planned.approvals == 1 else "have"
+        yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
+    approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
+    yield from next_steps(*stops, *decide, *approve, f"gallant roll {plan.id}")
 
 
 def approved_view(approval: Approval) -> View:
@@ -201,29 +208,39 @@ def _consequences(plan: Plan) -> Iterator[str]:
         who = "one node is" if most == 1 else f"up to {most} nodes are"
         yield f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about {duration(max(map(_away, alone)))} each, until all is whole again."
     for lane in plan.lanes:
-        if lane.down_s:
-            hit = f" Hit by it: {plain(', '.join(lane.hit))}." if lane.hit else ""
-            yield f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it carries on.{hit} Needs --consent downtime:{lane.system}."
-        for name, seconds in lane.falls.items():
-            yield f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on {plain(lane.system)}. Needs --consent downtime:{name}."
-        if lane.mute:
-            names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
-            yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
-        if lane.kind == UPDATE:
-            yield f"{mark('note')} {_restore_points(lane)}"
-        yield from _ways_back(lane) if lane.kind == BACKOUT else ()
-        for hop in lane.hops:
-            if hop.one_way:
-                yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or 'the publisher gives none')}. Needs --consent one-way:{lane.system}."
-            for part in hop.parts:
-                if part.one_way_because is not None:
-                    yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or 'the publisher gives none').rstrip('.')}. Needs --consent one-way:{lane.system}."
-            if not hop.snapshots:
-                yield f"{mark('work')} On {plain(hop.to)} {lane.system} cannot be snapshotted any more; its backups are the way back."
-            if hop.despite_recall:
-                yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{lane.system}."
-        if lane.kind == UPDATE:
-            yield from _way_back(lane)
+        yield from _of_lane(lane)
+
+
+def _of_lane(lane: Lane) -> Iterator[str]:
+    """What a lane means for those who depend on its system, and what there is to go back to."""
+    if lane.down_s:
+        hit = f" Hit by it: {plain(', '.join(lane.hit))}." if lane.hit else ""
+        yield f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it carries on.{hit} Needs --consent downtime:{lane.system}."
+    for name, seconds in lane.falls.items():
+        yield f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on {plain(lane.system)}. Needs --consent downtime:{name}."
+    if lane.mute:
+        names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
+        yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
+    if lane.kind == UPDATE:
+        yield f"{mark('note')} {_restore_points(lane)}"
+    yield from _ways_back(lane) if lane.kind == BACKOUT else ()
+    for hop in lane.hops:
+        yield from _of_hop(lane.system, hop)
+    if lane.kind == UPDATE:
+        yield from _way_back(lane)
+
+
+def _of_hop(system: str, hop: Hop) -> Iterator[str]:
+    """What cannot be undone, or is done against somebody's word."""
+    none = "the publisher gives none"
+    if hop.one_way:
+        yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none)}. Needs --consent one-way:{system}."
+    for part in (part for part in hop.parts if part.one_way_because is not None):
+        yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
+    if not hop.snapshots:
+        yield f"{mark('work')} On {plain(hop.to)} {system} cannot be snapshotted any more; its backups are the way back."
+    if hop.despite_recall:
+        yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{system}."
 
 
 def _ways_back(lane: Lane) -> Iterator[str]:

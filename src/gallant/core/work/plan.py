@@ -9,11 +9,11 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from gallant.core.catalog.products import Minutes, Package
-from gallant.core.errors import GallantError, WrongUse
+from gallant.core.errors import GallantError
 from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE
-from gallant.core.records import Record, as_read_back, clean, digest, replace
+from gallant.core.records import Record, as_read_back, digest, replace
 
 
 class Brought(Record):
@@ -375,108 +375,6 @@ class HopWork(Record):
             "service_well": not self.back,  # what is wrong may be what is taken back
         }
         return applies.get(guard, True)
-
-
-CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses")
-
-
-class Consent(Record):
-    """A named person's acceptance of one consequence for one system; written `one-way:tickets`."""
-
-    to: str
-    system: str
-
-    @property
-    def words(self) -> str:
-        return f"{self.to}:{self.system}"
-
-
-def parse_consent(text: str) -> Consent:
-    """A consent as a person writes it; raises `WrongUse`."""
-    to, colon, system = text.partition(":")
-    if not colon or not system or to not in CONSENTS:
-        raise WrongUse(
-            f"--consent {clean(text, 60)!r} accepts nothing that Gallant asks for.",
-            f"What can be accepted: {', '.join(f'{c}:SYSTEM' for c in CONSENTS)}.",
-            "gallant plan SYSTEM names what has to be accepted.",
-        )
-    return Consent(to=to, system=system)
-
-
-class Needed(Record):
-    """A consent that a plan cannot be carried out without, and why."""
-
-    consent: Consent
-    what: str
-    why: str | None = None
-
-
-def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
-    """What somebody has to accept by name before the plan is begun; `exports` are the systems that can be backed up."""
-    needed: list[Needed] = []
-    for lane in plan.lanes:
-        for hop in lane.hops:
-            if hop.one_way:
-                needed.append(
-                    Needed(
-                        consent=Consent(to="one-way", system=lane.system),
-                        what=f"{lane.system}: there is no way back from {hop.to}.",
-                        why=hop.one_way_because or "The publisher gives no way back to an older release.",
-                    )
-                )
-            for part in hop.parts:
-                if part.one_way_because is not None:
-                    needed.append(
-                        Needed(
-                            consent=Consent(to="one-way", system=lane.system),
-                            what=f"{lane.system}: there is no way back from {part.component} {part.to}.",
-                            why=part.one_way_because or None,
-                        )
-                    )
-            if hop.despite_recall:
-                does = "goes back to" if hop.back else "finishes"
-                needed.append(
-                    Needed(
-                        consent=Consent(to="recalled", system=lane.system),
-                        what=f"{lane.system}: {hop.to} was recalled by its publisher; the plan {does} it all the same.",
-                        why="It is what ran before."
-                        if hop.back
-                        else "The recall's condition held on no node when the plan was made.",
-                    )
-                )
-            if hop.rewinds is not None:
-                needed.append(
-                    Needed(
-                        consent=Consent(to="loses", system=lane.system),
-                        what=f"{lane.system}: it goes back to its restore point; everything since then is lost on it.",
-                        why="That is what a restore point is.",
-                    )
-                )
-        if lane.down_s:
-            hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
-            needed.append(
-                Needed(
-                    consent=Consent(to="downtime", system=lane.system),
-                    what=f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}",
-                    why="Nothing of it carries on while a node is away.",
-                )
-            )
-        for name, seconds in lane.falls.items():
-            needed.append(
-                Needed(
-                    consent=Consent(to="downtime", system=name),
-                    what=f"{name}: it stands on {lane.system}, and is down with it for about {seconds / 60:.0f} min.",
-                    why="Nothing of it carries on while a node is away.",
-                )
-            )
-        if lane.system not in exports:
-            needed.append(
-                Needed(
-                    consent=Consent(to="no-backup", system=lane.system),
-                    what=f"{lane.system}: its driver cannot export a configuration, so there would be no backup.",
-                )
-            )
-    return needed
 
 
 def basis_differences(planned: Basis, now: Basis) -> list[str]:

@@ -100,20 +100,7 @@ def make_plan(
     moving = [system for system in systems if system.name not in ground.still]
     targets = {system.name: _route_of_all(ground, system, _target(ground, system)).target for system in moving}
     ordered = _ordered(ground, moving, targets)
-    lanes, left_of = [], {}
-    for system in systems:
-        _really_idle(ground.estate, system)
-        if system.name in targets:
-            _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
-        else:
-            all_read(ground, system)
-        also = systems_above(ground.estate, system) if system.in_service else ()
-        for name in also:
-            all_read(ground, ground.estate.systems[name])
-        hops, left = lane_hops(ground, system, ordered.get(system.name, []))
-        left_of[system.name] = left
-        if hops:
-            lanes.append(lane_of(ground, system, hops, left, also))
+    lanes, left_of = _lanes(ground, systems, ordered)
     if not lanes:
         names = [s.name for s in systems]
         raise NothingToDo(
@@ -135,6 +122,27 @@ def make_plan(
     ).named()
     able(made, ground.knows)
     return made
+
+
+def _lanes(
+    ground: Ground, systems: Sequence[System], ordered: Mapping[str, list[OrderedHop]]
+) -> tuple[list[Lane], dict[str, dict[str, str]]]:
+    """A lane for every system that has something to do; and by system the components that stay behind, with the reasons."""
+    lanes, left_of = list[Lane](), dict[str, dict[str, str]]()
+    for system in systems:
+        _really_idle(ground.estate, system)
+        if system.name in ordered:
+            _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
+        else:
+            all_read(ground, system)
+        also = systems_above(ground.estate, system) if system.in_service else ()
+        for name in also:
+            all_read(ground, ground.estate.systems[name])
+        hops, left = lane_hops(ground, system, ordered.get(system.name, []))
+        left_of[system.name] = left
+        if hops:
+            lanes.append(lane_of(ground, system, hops, left, also))
+    return lanes, left_of
 
 
 def lane_of(

@@ -1,0 +1,92 @@
+"""What somebody has to accept by name before a plan is begun, and how they write it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from gallant.core.errors import WrongUse
+from gallant.core.records import Record, clean
+from gallant.core.work.plan import Hop, Lane, Plan
+
+CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses")
+
+
+class Consent(Record):
+    """A named person's acceptance of one consequence for one system; written `one-way:tickets`."""
+
+    to: str
+    system: str
+
+    @property
+    def words(self) -> str:
+        return f"{self.to}:{self.system}"
+
+
+def parse_consent(text: str) -> Consent:
+    """A consent as a person writes it; raises `WrongUse`."""
+    to, colon, system = text.partition(":")
+    if not colon or not system or to not in CONSENTS:
+        raise WrongUse(
+            f"--consent {clean(text, 60)!r} accepts nothing that Gallant asks for.",
+            f"What can be accepted: {', '.join(f'{c}:SYSTEM' for c in CONSENTS)}.",
+            "gallant plan SYSTEM names what has to be accepted.",
+        )
+    return Consent(to=to, system=system)
+
+
+class Needed(Record):
+    """A consent that a plan cannot be carried out without, and why."""
+
+    consent: Consent
+    what: str
+    why: str | None = None
+
+
+def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
+    """What somebody has to accept by name before the plan is begun; `exports` are the systems that can be backed up."""
+    return [
+        needed
+        for lane in plan.lanes
+        for needed in (*(one for hop in lane.hops for one in _of_hop(lane.system, hop)), *_of_lane(lane, exports))
+    ]
+
+
+def _of_hop(system: str, hop: Hop) -> Iterator[Needed]:
+    one_way = Consent(to="one-way", system=system)
+    if hop.one_way:
+        why = hop.one_way_because or "The publisher gives no way back to an older release."
+        yield Needed(consent=one_way, what=f"{system}: there is no way back from {hop.to}.", why=why)
+    for part in (part for part in hop.parts if part.one_way_because is not None):
+        what = f"{system}: there is no way back from {part.component} {part.to}."
+        yield Needed(consent=one_way, what=what, why=part.one_way_because or None)
+    if hop.despite_recall:
+        does = "goes back to" if hop.back else "finishes"
+        yield Needed(
+            consent=Consent(to="recalled", system=system),
+            what=f"{system}: {hop.to} was recalled by its publisher; the plan {does} it all the same.",
+            why="It is what ran before."
+            if hop.back
+            else "The recall's condition held on no node when the plan was made.",
+        )
+    if hop.rewinds is not None:
+        yield Needed(
+            consent=Consent(to="loses", system=system),
+            what=f"{system}: it goes back to its restore point; everything since then is lost on it.",
+            why="That is what a restore point is.",
+        )
+
+
+def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Needed]:
+    carries = "Nothing of it carries on while a node is away."
+    if lane.down_s:
+        hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
+        what = f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}"
+        yield Needed(consent=Consent(to="downtime", system=lane.system), what=what, why=carries)
+    for name, seconds in lane.falls.items():
+        what = f"{name}: it stands on {lane.system}, and is down with it for about {seconds / 60:.0f} min."
+        yield Needed(consent=Consent(to="downtime", system=name), what=what, why=carries)
+    if lane.system not in exports:
+        yield Needed(
+            consent=Consent(to="no-backup", system=lane.system),
+            what=f"{lane.system}: its driver cannot export a configuration, so there would be no backup.",
+        )
