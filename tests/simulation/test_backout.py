@@ -284,7 +284,7 @@ EXTRAS = {
     "bmc": Extra(kind="management controller", restart="none"),
     "bios": Extra(kind="BIOS", needs=("ostrel/bmc", "2.0")),
     "nic": Extra(kind="NIC", needs=("ostrel/bios", "2.0")),
-    "seats": Extra(kind="add-on module", restart="service"),
+    "seats": Extra(kind="add-on module", restart="service", needs=("ostrel/bmc", "2.0")),
 }
 SIZES = {"single": 1, "fabric": 3, "quorum": 3, "pool": 4}
 
@@ -361,3 +361,32 @@ def test_a_node_that_was_only_set_aside_is_taken_back_into_service(shape):
     assert end.state == "finished", end.message
     assert "tickets runs what it ran before" in end.message
     assert (night.pairs["tickets"].members["b"].drained, night.all_well()) == (False, [])
+
+
+def test_a_release_without_a_way_back_that_was_only_installed_is_taken_off_again():
+    night = SlottedNight(running={"a": "2.11.3", "b": "2.11.3"})
+    *older, newest = night.catalog.releases
+    night.catalog = replace(night.catalog, releases=(*older, replace(newest, one_way=True)))
+    plan, orders = night.plan(), replace(ONE_STEP, consents=("one-way:tickets",))
+    while would_start(night)["b"] != "3.2.4":
+        night.run(plan, orders)
+    done = len(night.acts)
+    assert night.run(way_back(night, plan), YES).state == "finished"
+    assert night.acts[done:] == [("b", "fall_back", "2.11.3")]
+
+
+def test_a_node_that_joined_on_the_way_goes_back_to_where_it_joined_from():
+    versions = {"2.8.5": None, "2.9.1": None, "2.11.3": "vers:dotted/>=2.8.0"}
+    night = Night(versions=versions, running={"a": "2.9.1", "b": "2.8.5"})
+    began, plan = night.end_state(), night.plan()
+    assert [(hop.from_, hop.to) for hop in plan.lanes[0].hops] == [("2.8.5", "2.11.3")]
+    assert night.run(plan, YES).state == "finished"
+    assert night.run(way_back(night, plan), YES).state == "finished"
+    assert (night.end_state(), night.all_well()) == (began, [])
+
+
+def test_a_node_that_was_taken_back_already_is_not_taken_back_once_more():
+    night = ClusterNight(shape="quorum", running=dict.fromkeys("abc", "2.11.3"), drains=True, snapshots=False)
+    plan = night.plan()
+    assert night.run(plan, YES).state == "finished"
+    assert not any(hop.returns for hop in way_back(night, plan).lanes[0].hops)

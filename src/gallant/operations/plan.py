@@ -71,6 +71,9 @@ class Planned(Record):
     approvals: int = 0
 
 
+TOLD = ("site-notes", "known-issues")  # checks whose notes stand in a plan
+
+
 class NothingPlanned(NothingToDo):
     """Nothing is left that could be planned, and something is behind all the same."""
 
@@ -129,13 +132,12 @@ async def plan(
     along = _needed(place, systems) if choice.needed else ()
     systems += along
     seen = await look(place, systems)
-    survey = seen.survey
     behind = left_out(place, [s.name for s in systems])
-    _known_components(choice, survey)
+    _known_components(choice, seen.survey)
     some = _some(selected)
     ground = replace(
         seen.ground(place, systems),
-        despite=_despite(place, systems, survey.readings(), despite) if despite is not None else {},
+        despite=_despite(place, systems, seen.survey.readings(), despite) if despite is not None else {},
         wishes=_wishes([system for system, _ in selected], choice.order),
         parts=_goals(behind, choice),
         still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
@@ -148,9 +150,7 @@ async def plan(
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(
-            f for f in seen.findings if f.level in ("stop", "warn") or f.check in ("site-notes", "known-issues")
-        ),
+        findings=tuple(f for f in seen.findings if f.level in ("stop", "warn") or f.check in TOLD),
         left=tuple(_left(behind, made)),
         some=some,
         along=tuple(system.name for system in along),

@@ -131,13 +131,9 @@ async def roll(
     the stop of a check, by its name.
     """
     despite = despite or {}
-    _made_here(place, plan)
-    _may_be_passed(despite)
-    refuse_unapproved(place, plan)
+    _may_begin(place, plan, despite)
     systems = _systems(place, plan)
-    place.journal.refuse_open(plan, but=plan.undoes)
-    given = [parse_consent(text) for text in consents]
-    _known_systems(plan, given)
+    _known_systems(plan, [parse_consent(text) for text in consents])
     set_aside = _refuse_decided(place, plan, despite_booking)
     async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
@@ -157,6 +153,14 @@ async def roll(
             _write_down(place, plan, "roll", {journal.id: _begun(plan)})
             orders = _orders(place, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
+
+
+def _may_begin(place: Workplace, plan: Plan, despite: Mapping[str, str]) -> None:
+    """Raise `Refused` where nothing has to be read to know that a plan may not begin."""
+    _made_here(place, plan)
+    _may_be_passed(despite)
+    refuse_unapproved(place, plan)
+    place.journal.refuse_open(plan, but=plan.undoes)
 
 
 def _write_down(place: Workplace, plan: Plan, kind: str, reasons: Mapping[str, str]) -> None:
