@@ -176,7 +176,7 @@ class Attempts:
         )
 
     async def _rewind(self, step: Step) -> Accepted:
-        """Whoever keeps the restore point is told to go back to it, and waits until that is done."""
+        """Go back to the restore point, by the system or the host that keeps it, and wait until that is done."""
         system, (roll, before) = self._system(step.system), self._kept_by(step)
         await self.means.restore_points.revert(system, by=self.orders.by, roll=roll, before=before)
         return Accepted()

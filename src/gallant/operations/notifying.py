@@ -1,4 +1,4 @@
-"""Telling people what became of a roll: by a command of their own, a webhook or mail. Whoever cannot be told changes nothing of it."""
+"""Telling people what became of a roll: by a command of their own, a webhook or mail. A message that cannot be sent changes nothing."""
 
 from __future__ import annotations
 
@@ -168,5 +168,5 @@ def _mail_now(to: NotifyPlace, message: Message, secret: str) -> None:
 
 async def try_all(place: Workplace) -> list[Told]:
     """A test message to everybody under `notify:`."""
-    text = "A test message: nothing happened. Whoever reads this is told of rolls."
+    text = "A test message: nothing happened. This address is told of rolls."
     return await notify(place, message_of(place, "no roll", (), "test", text, "nothing"))

@@ -305,7 +305,7 @@ async def follow(place: Workplace, roll_id: str, show: Show) -> Rolled:
 
 
 def _show_progress(place: Workplace, plan: Plan, state: RollState, show: Show) -> None:
-    """How far the steps under way are by their estimates; only whoever carries them out knows better."""
+    """How far the steps under way are by their estimates; only the process that carries them out knows more."""
     now, steps = place.clock.now(), {s.id: s for waves in state.waves.values() for s in steps_of(waves)}
     for name, step in steps.items():
         known = state.step(name)

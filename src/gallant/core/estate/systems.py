@@ -660,8 +660,8 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     """The systems that all `terms` hold for, each with its selected nodes, in the order of the file.
 
     A bare system or `system/node` names one; several names are joined. `site:`, `tag:` and `kind:` must all hold.
-    Raises `WrongUse` for a term that names nothing, and for terms that together select nothing: whoever mistypes one is told, and
-    does not take silence for all being well.
+    Raises `WrongUse` for a term that names nothing, and for terms that together select nothing: a typo must not
+    look as if all were well.
     """
     names = [term for term in terms if ":" not in term]
     conditions = [term.partition(":")[::2] for term in terms if ":" in term]

@@ -181,7 +181,7 @@ def hop_rounds(
 ) -> tuple[Round, ...]:
     """The order of one hop; none for a system that is not in service, which has none. Raises `NotSafe`.
 
-    Machines that are all alike follow the order of what stands on them: whoever leads there hands over first.
+    Machines that are all alike follow the order of what stands on them: the one that leads there hands over first.
     """
     leaving = [node for node, work in todo.items() if work.has_turn]
     if not leaving or not system.in_service:

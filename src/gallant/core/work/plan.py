@@ -33,7 +33,7 @@ class Step(Record):
     `reverts`: its undo is to revert to the restore point.
     `aside`: its node was taken out of service before it, and comes back only after it.
     A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
-    `task` is what a person does, in the words of whoever asked for it.
+    `task` is what a person does, in the words of the person who asked for it.
     `component` is what the step is about, of which `product` and `to` the release; `brings` are the components that run their
     release once it is done, besides the image.
     """
