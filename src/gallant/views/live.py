@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from typing import IO, TYPE_CHECKING, TypeAlias
@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 STRIP_CELLS = 60
 CELL_S = 0.25  # real seconds that one cell of the strip stands for
 LINE_EVERY_PERCENT = 25
+FRAMES = 4  # a second
 FEW = 3  # steps of a node that stand in a line as they are, also once they are over
 
 
@@ -202,8 +203,11 @@ class LiveShow:
 
         self.seen = Watched()
         self._last: list[Text] = []
+        self._width = 80
         self._console = console(Quiet(file or sys.stderr), force=True)  # type: ignore[arg-type]
-        self._live = Live(get_renderable=self._screen, console=self._console, refresh_per_second=8, transient=False)
+        self._live = Live(
+            get_renderable=self._screen, console=self._console, refresh_per_second=FRAMES, transient=False
+        )
 
     def begin(self, roll_id: str, plan: Plan, simulated: float | None, events: list[Event]) -> None:
         self.seen.roll, self.seen.plan, self.seen.speed = roll_id, plan, simulated
@@ -263,11 +267,22 @@ class LiveShow:
         below = ["", *map(self._strip, seen.strips), *(f"{mark('note')} {plain(text)}" for text in seen.notices)]
         hops = list(seen.hops())
         room = self._console.height - len(below) - 3
-        for drawn in (self._whole, self._folded, self._tight):  # as much as the screen has room for
-            parts = [line for lines in drawn(hops) for line in lines]
-            if len(parts) <= room:
-                break
-        return [head, "", *parts, *below]
+        self._width = self._console.width
+        for drawn in (self._whole, self._folded):  # as much as the screen has room for
+            if (parts := _fitting(drawn(hops), room)) is not None:
+                return [head, "", *parts, *below]
+        return [head, "", *self._most_urgent(hops, room), *below]
+
+    def _most_urgent(self, hops: Hops, room: int) -> list[str]:
+        """What happens now, as far as there is room, and in a line what there was none for."""
+        urgent, parts = list(self._by_urgency(hops)), list[str]()
+        for number, lines in enumerate(self._tight(urgent)):
+            if len(parts) + len(lines) > room - (number + 1 < len(urgent)):
+                kinds = Counter(self._kind(waves) for _, waves in urgent[number:])
+                told = [f"{kinds[kind]} {word}" for kind, word in _KINDS.items() if kinds[kind]]
+                return [*parts, f"{DIM}  and besides: {', '.join(told)}{OFF}"]
+            parts += lines
+        return parts
 
     # What a screen shows where it is too small for all: what happens now first, what is over and what is to come in a line.
 
@@ -286,7 +301,7 @@ class LiveShow:
         def is_now(steps: Sequence[Step]) -> bool:
             return any(self.seen.state(s) not in ("done", "to come") for s in steps)
 
-        for hop, waves in self._by_urgency(hops):
+        for hop, waves in hops:
             yield [f"{self._title(hop, waves)}  {self._sum(waves)}", *self._rows(hop, waves, is_now)]
 
     def _by_urgency(self, hops: Hops) -> Hops:
@@ -336,12 +351,12 @@ class LiveShow:
     def _packed(self, head: str, parts: Sequence[str]) -> list[str]:
         """Parts one after the other, as many a line as the screen has room for; what follows begins below the first."""
         indent = styled(head).cell_len
-        lines, room = [head], self._console.width - indent
+        lines, room = [head], self._width - indent
         for part in parts:
             wide = styled(part).cell_len
-            if room < wide and room < self._console.width - indent:
+            if room < wide and room < self._width - indent:
                 lines.append(" " * indent)
-                room = self._console.width - indent
+                room = self._width - indent
             lines[-1] += f"{part}   "
             room -= wide + 3
         return [line.rstrip() for line in lines]
@@ -383,6 +398,19 @@ class LiveShow:
         )
         told = f"{many(len(measured), 'outage')}, longest {max(measured):.2f} s" if measured else "no outage"
         return f"service {BOLD}{plain(name)}{OFF}  {drawn}  {word}   {DIM}{told}; a cell is {CELL_S:g} s{OFF}"
+
+
+_KINDS = {"bad": "failed", "going": "under way", "quiet": "to come", "good": "done"}
+
+
+def _fitting(blocks: Iterator[list[str]], room: int) -> list[str] | None:
+    """All lines of some blocks, where there is room for them; no block is drawn once that is known not to be so."""
+    parts = list[str]()
+    for lines in blocks:
+        parts += lines
+        if len(parts) > room:
+            return None
+    return parts
 
 
 def _sign(states: set[str]) -> str:

@@ -33,13 +33,11 @@ def nodes_above(estate: Estate, name: str) -> tuple[str, ...]:
     found: dict[str, None] = {}
     waiting = [name]
     while waiting:
-        below = waiting.pop(0)
-        for other in estate.systems.values():
-            for node, said in other.nodes.items():
-                if said.runs_on == below and (here := node_name(other, node)) not in found:
-                    waiting.append(here)
-                    if other.in_service:
-                        found[here] = None
+        for other, node in estate.upper_nodes.get(waiting.pop(0), ()):
+            if (here := node_name(other, node)) not in found:
+                waiting.append(here)
+                if other.in_service:
+                    found[here] = None
     return tuple(found)
 
 
@@ -51,17 +49,12 @@ def systems_above(estate: Estate, system: System) -> tuple[str, ...]:
 
 def carried(estate: Estate, system: System) -> dict[str, dict[str, str]]:
     """By system in service whose nodes live directly on this one's, one on each: its nodes by those below them."""
-    found: dict[str, dict[str, str]] = {}
-    for other in estate.systems.values():
-        pairs = [
-            (below, node)
-            for node, said in other.nodes.items()
-            for below in system.nodes
-            if said.runs_on == node_name(system, below)
-        ]
-        if other.in_service and pairs and len({below for below, _ in pairs}) == len(pairs):
-            found[other.name] = dict(pairs)
-    return found
+    pairs: dict[str, list[tuple[str, str]]] = {}
+    for below in system.nodes:
+        for other, node in estate.upper_nodes.get(node_name(system, below), ()):
+            if other.in_service:
+                pairs.setdefault(other.name, []).append((below, node))
+    return {name: dict(on) for name, on in pairs.items() if len({below for below, _ in on}) == len(on)}
 
 
 def falls(estate: Estate, names: Sequence[str]) -> tuple[str, ...]:

@@ -10,6 +10,7 @@ import re
 import shlex
 from collections.abc import Iterator, Mapping, Sequence, Set
 from collections.abc import Set as AbstractSet
+from functools import cached_property
 from typing import Annotated, Literal
 from urllib.parse import SplitResult, urlsplit
 
@@ -446,7 +447,7 @@ class Simulation(Record):
             raise ValueError("speed: from 1 to 10000")
 
 
-class Estate(Record):
+class Estate(Record, dict=True):
     """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on.
     `approval` is how many others have to approve a plan, by the tag of a system that is in it."""
 
@@ -467,6 +468,16 @@ class Estate(Record):
     events: tuple[EventPlace, ...] = ()
     notify: tuple[NotifyPlace, ...] = ()
     simulation: Simulation | None = None
+
+    @cached_property
+    def upper_nodes(self) -> dict[str, tuple[tuple[System, str], ...]]:
+        """By the name of a node: the nodes that live on it, each with its system, in the order of the file."""
+        found: dict[str, list[tuple[System, str]]] = {}
+        for system in self.systems.values():
+            for node, said in system.nodes.items():
+                if said.runs_on is not None:
+                    found.setdefault(said.runs_on, []).append((system, node))
+        return {below: tuple(above) for below, above in found.items()}
 
     def account(self, system: System, purpose: str) -> Account:
         """The account of a system for `read` or `act`; `WrongUse` when none is declared."""

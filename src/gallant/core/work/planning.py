@@ -181,21 +181,26 @@ def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, flo
 def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
     """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
     requirement or the management of it by the upper one says otherwise."""
-    done = list(lanes)
-    for lower, upper in itertools.permutations(range(len(done)), 2):
+    done, at = list(lanes), {lane.system: n for n, lane in enumerate(lanes)}
+    stands = [
+        (lower, at[name])
+        for lower, lane in enumerate(lanes)
+        for name in systems_above(estate, estate.systems[lane.system])
+        if name in at
+    ]
+    for lower, upper in sorted(stands):
         one, two = done[lower], done[upper]
-        if two.system in systems_above(estate, estate.systems[one.system]):
-            manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
-                estate.systems[two.system].shape
-            ].tolerates(len(estate.systems[two.system].nodes))
-            first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
-            if _leads_to(done, done[first], done[then]):
-                first, then = then, first
-            last = done[first].hops[-1].id
-            head = done[then].hops[0]
-            if last not in head.needs:
-                head = replace(head, needs=(*head.needs, last))
-                done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
+        manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
+            estate.systems[two.system].shape
+        ].tolerates(len(estate.systems[two.system].nodes))
+        first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
+        if _leads_to(done, done[first], done[then]):
+            first, then = then, first
+        last = done[first].hops[-1].id
+        head = done[then].hops[0]
+        if last not in head.needs:
+            head = replace(head, needs=(*head.needs, last))
+            done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
     return done
 
 
