@@ -162,6 +162,7 @@ def test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next(place):
         ("3.2.4", "route", "fetched"),
         ("2026.1", "route", "fetched"),
         ("2.8.5", "recovery", "fetched"),
+        ("2025.2", "recovery", "fetched"),
     }
     assert {r["state"] for r in place.run("stock", "fetch", "--json").rows} == {"present"}
     assert place.run("backup", "take", "tickets", "--comment", "x").code == 0
