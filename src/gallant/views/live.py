@@ -268,7 +268,8 @@ class LiveShow:
         hops = list(seen.hops())
         room = self._console.height - len(below) - 3
         self._width = self._console.width
-        for drawn in (self._whole, self._folded):  # as much as the screen has room for
+        # As much as the screen has room for; each hop takes a line at least.
+        for drawn in (self._whole, self._folded) if len(hops) <= room else ():
             if (parts := _fitting(drawn(hops), room)) is not None:
                 return [head, "", *parts, *below]
         return [head, "", *self._most_urgent(hops, room), *below]
