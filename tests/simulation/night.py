@@ -20,7 +20,7 @@ from gallant.core.estate.backups import Backup, Item
 from gallant.core.estate.snapshots import is_for, roll_reason, snapshot_name
 from gallant.core.estate.systems import Estate, System, parse_estate
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached, NotSent
-from gallant.core.readings import Component, Job, PackagePresent, Reading
+from gallant.core.readings import Component, Gauge, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range
 from gallant.core.work.events import Entry, Event, HoldWanted
 from gallant.core.work.plan import Knows, Plan
@@ -178,6 +178,7 @@ class Night:
     bend: Callable[[Reading], Reading] = lambda reading: reading  # what a node tells instead of the truth
     wishes: dict[str, tuple[str, ...]] = field(default_factory=dict)
     chosen: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    sessions: Callable[[str], float] | None = None  # how many are logged in on a node
     edit: Callable[[str], str] = lambda text: text  # of the estate's file
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
 
@@ -370,6 +371,7 @@ class Night:
             role=role,
             state="in_service",
             next_version=node.next_version,
+            gauges=() if self.sessions is None else (Gauge(name="sessions", value=self.sessions(name), unit=""),),
             in_sync=word == "matched",
             sync_word=word,
             sync_remaining_s=left,

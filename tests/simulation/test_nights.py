@@ -519,3 +519,36 @@ def test_a_backup_that_somebody_took_away_is_not_replaced_in_silence():
     end = night.run(plan)
     assert (end.state, "has no sealed backup" in end.message) == ("stopped", True)
     assert "--again tickets.1.a.backup" in end.next
+
+
+def quiet(then: str = "hold", allowed: int = 0) -> str:
+    rule = f"    quiet: {{within_minutes: 20, sessions: {allowed}, then: {then}}}\n    usual:"
+    return ESTATE.replace("    usual:", rule)
+
+
+def test_a_node_is_not_disturbed_while_somebody_is_logged_in_and_the_lane_holds_in_the_end():
+    left = {"b": 3.0}
+    night = Night(
+        estate_text=quiet(), running={"a": "2.11.3", "b": "2.11.3"}, sessions=lambda node: left.get(node, 0.0)
+    )
+    plan = night.plan()
+    end = night.run(plan)
+    assert (end.state, "held at a safe stop: 3 sessions are still open on tickets/b after 20 min" in end.message) == (
+        "held",
+        True,
+    )
+    assert {act[1] for act in night.acts} <= {"preload", "snapshot"}
+    left.clear()
+    assert night.run(plan).state == "finished"
+    assert (night.end_state(), night.all_well()) == (GOOD_END, [])
+
+
+def test_sessions_that_the_estate_allows_or_goes_on_without_hold_nothing():
+    running = {"a": "2.11.3", "b": "2.11.3"}
+    for text in (quiet(allowed=3), quiet(then="go-on")):
+        night = Night(estate_text=text, running=running, sessions=lambda node: 3.0)
+        assert night.run(night.plan()).state == "finished"
+        assert night.all_well() == []
+    silent = Night(estate_text=quiet(), running=running)  # a device that does not tell
+    assert silent.run(silent.plan()).state == "finished"
+    assert any("does not tell its sessions" in event.entry.message for event in silent.events)

@@ -32,6 +32,7 @@ from gallant.core.work.steps import (
     GOING,
     KINDS,
     NEVER,
+    QUIET,
     RETURN,
     SAFE,
     SNAPSHOT,
@@ -47,7 +48,7 @@ from gallant.core.work.steps import (
 )
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
-from gallant.engine.means import Log, Means, Orders, Unknown, WayOn
+from gallant.engine.means import Hold, Log, Means, Orders, Unknown, WayOn
 from gallant.engine.watch import Watch
 
 T = TypeVar("T")
@@ -73,6 +74,7 @@ class Attempts:
             SNAPSHOT: self._snapshot,
             STEADY: self._steady,
             RETURN: self._return,
+            QUIET: self._quiet,
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
@@ -481,6 +483,30 @@ class Attempts:
             if elapsed > patience:
                 raise self._overdue(step, patience)
             self._show(step, Look(state=GOING, message=said), elapsed)
+            await self._sleep(step, STEADY_SAMPLE_S)
+
+    async def _quiet(self, step: Step, system: System) -> None:
+        """Until no more sessions are open on the node than the estate allows, or its time for that is over. One that does not tell
+        cannot be waited for."""
+        rule, began = system.quiet, self.clock.now()
+        assert rule is not None  # else the step would not be there
+        while True:
+            open_now = (await self.read(system, step.node)).gauge("sessions")
+            if open_now is None or open_now <= rule.sessions:
+                told = "it does not tell its sessions" if open_now is None else f"{open_now:.0f} sessions open"
+                await self.log.outcome(step, e.DONE, told)
+                return
+            elapsed = self.clock.now() - began
+            words = (
+                f"{open_now:.0f} sessions are still open on {step.subject} after {elapsed.total_seconds() / 60:.0f} min"
+            )
+            if elapsed >= timedelta(minutes=rule.within_minutes):
+                if rule.then == "go-on":
+                    await self.log.outcome(step, e.DONE, f"{words}; it goes on, as the estate says")
+                    return
+                await self.log.outcome(step, e.FAILED, words)
+                raise Hold(words)
+            self._show(step, Look(state=GOING, message=f"{open_now:.0f} sessions open"), elapsed)
             await self._sleep(step, STEADY_SAMPLE_S)
 
     async def settle(self, before: Step) -> None:

@@ -214,6 +214,7 @@ systems:
       a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
       b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
     usual: {{active: a, standby: b}}
+    # quiet: {{within_minutes: 20, then: hold}}   # how long a node's sessions are waited for before it is disturbed
     # in_service: no        # a rack being prepared: nobody depends on it, so all of it may be updated at once
     # Addresses that users depend on; they are probed all through the work.
     services:

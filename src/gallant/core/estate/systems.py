@@ -214,8 +214,17 @@ class Site(Record):
         return min((rate for rate in (self.mbit_per_s, self.preload_mbit_per_s) if rate is not None), default=None)
 
 
+class Quiet(Record):
+    """How long work waits for a node's sessions to go before it is disturbed: until no more than `sessions` are open, for at most
+    `within_minutes`; `then` the lane holds, or goes on all the same."""
+
+    within_minutes: Annotated[float, msgspec.Meta(gt=0, le=24 * 60)]
+    sessions: Annotated[int, msgspec.Meta(ge=0)] = 0
+    then: Literal["hold", "go-on"] = "hold"
+
+
 class System(Record):
-    """What is updated as one. `usual` says which node has which role when all is well.
+    """What is updated as one. `usual` says which node has which role when all is well; `quiet` how long its sessions are waited for.
 
     `managed_by` is the system that manages this one; `delivery` the path by which packages reach it, where a publisher
     makes one release in several forms.
@@ -237,6 +246,7 @@ class System(Record):
     usual: dict[str, str] = {}
     accounts: dict[str, Account] = {}
     in_service: bool = True
+    quiet: Quiet | None = None
 
 
 class Aim(Record, rename={"for_": "for"}):

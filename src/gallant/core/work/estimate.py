@@ -33,6 +33,11 @@ def install_seconds(work: HopWork) -> float:
     return work.minutes.install * 60
 
 
+def quiet_seconds(work: HopWork) -> float:
+    """As long as it may take: nobody knows when people log out."""
+    return work.quiet_s
+
+
 def by_hand_seconds(work: HopWork) -> float:
     return BY_HAND_MINUTES * 60
 

@@ -17,7 +17,7 @@ from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
 from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
-from gallant.core.work.steps import BACKUP, BY_HAND, KINDS, NEEDS_PEERS, RETURN, REWIND, SNAPSHOT, STEADY, Kind
+from gallant.core.work.steps import BACKUP, BY_HAND, KINDS, NEEDS_PEERS, QUIET, RETURN, REWIND, SNAPSHOT, STEADY, Kind
 
 # How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
 MAY_REST_S = 7 * 24 * 3600.0
@@ -339,8 +339,10 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
     wait for one, taken back, and looked at."""
     image_rank = rank_of("system image")
     lower = [part for part in todo.in_turn if rank_of(part.kind) < image_rank or not part.waits]
-    made = _upper_leaves(work, node) if todo.restarts else []
-    drains = "drain" in work.knows.capabilities and (todo.restarts or bool(todo.in_turn))
+    disturbs = todo.restarts or bool(todo.in_turn)
+    made = [_step(system, work, QUIET, node)] if work.quiet_s and disturbs and system.in_service else []
+    made += _upper_leaves(work, node) if todo.restarts else []
+    drains = "drain" in work.knows.capabilities and disturbs
     made += [_step(system, work, "drain", node)] if drains else []
     made += [_part_step(system, work, part, node) for part in lower]
     made += [_step(system, work, _image_kind(work, todo), node)] if todo.image and not todo.stays else []

@@ -331,7 +331,7 @@ class HopWork(Record):
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
     `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts` and `by_hand` are as in
-    the hop.
+    the hop; `quiet_s` is for how long a node's sessions are waited for.
     """
 
     hop_id: str
@@ -355,6 +355,7 @@ class HopWork(Record):
     rewinds: str | None = None
     restarts: bool = False
     by_hand: str = ""
+    quiet_s: float = 0
 
     @property
     def goal(self) -> str:

@@ -700,6 +700,7 @@ def hop_work(
         rewinds=hop.rewinds,
         restarts=hop.restarts,
         by_hand=hop.by_hand,
+        quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 
 

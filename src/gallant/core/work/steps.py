@@ -21,6 +21,7 @@ from gallant.core.work.estimate import (
     move_seconds,
     part_seconds,
     preload_seconds,
+    quiet_seconds,
     restart_seconds,
     snapshot_seconds,
     steady_seconds,
@@ -328,7 +329,7 @@ class Kind(Record):
 
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
-BY_HAND = "by_hand"
+BY_HAND, QUIET = "by_hand", "quiet"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
@@ -533,6 +534,14 @@ KINDS: Mapping[str, Kind] = {
             touches=True,
             overdue="{subject} did not come back within {minutes} min of its restart (installing {to}).",
             advice="Look at the console of {subject}",
+        ),
+        Kind(
+            name=QUIET,
+            expects="no more sessions open than the estate allows",
+            estimate=quiet_seconds,
+            repeat=SAFE,
+            safe=True,
+            advice="Ask who is logged in on {subject}",
         ),
         Kind(
             name=STEADY,
