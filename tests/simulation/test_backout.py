@@ -390,3 +390,23 @@ def test_a_node_that_was_taken_back_already_is_not_taken_back_once_more():
     plan = night.plan()
     assert night.run(plan, YES).state == "finished"
     assert not any(hop.returns for hop in way_back(night, plan).lanes[0].hops)
+
+
+def test_a_node_that_does_not_serve_on_what_it_runs_goes_back_before_it_is_taken_back():
+    night = ClusterNight(
+        shape="quorum",
+        running=dict.fromkeys("abc", "2.11.3"),
+        drains=True,
+        snapshots=False,
+        faults=[Fault(name="never_acts", node="tickets/b", act="refill")],
+    )
+    plan = night.plan()
+    assert night.run(plan, YES).state == "stopped"
+    assert (night.end_state()["b"][0], night.pairs["tickets"].members["b"].drained) == ("3.2.4", True)
+    night.faults.clear()
+    back = way_back(night, plan)
+    assert [hop.returns for hop in back.lanes[0].hops] == [()]
+    assert [step.kind for step in back.steps() if step.node == "b"][-4:] == ["install", "restart", "refill", "steady"]
+    assert night.run(back, YES).state == "finished"
+    assert {v for v, _ in night.end_state().values()} == {"2.11.3"}
+    assert night.all_well() == []

@@ -202,7 +202,12 @@ def _lane_hops(
             n: _after(now, todo[n], hop, ground.known_of(system).slots) if n in todo else now for n, now in runs.items()
         }
 
-    aside = tuple(node for node in nodes if (system.name, node) in done.aside)
+    # One that is worked on anyway is taken back after that: what it runs may be why it cannot serve.
+    aside = tuple(
+        node
+        for node in nodes
+        if (system.name, node) in done.aside and not _has_turn(ground, system, lane, undone, done, node, runs[node])
+    )
     if aside:
         add(_Piece(hop=_still(system, runs, aside[0]), image=None, parts=(), nodes=aside), aside)
     for hop in _newest_first(system, lane, done, product, runs, nodes):
@@ -211,6 +216,21 @@ def _lane_hops(
         for piece in _pieces(ground, system, hop, undone, done, nodes, runs, bars):
             add(piece)
     return tuple(made)
+
+
+def _has_turn(ground: Ground, system: System, lane: Lane | None, undone: Plan, done: Did, node: str, now: Runs) -> bool:
+    """Whether a node runs something of the roll that it goes back from out of service."""
+    here, versions = node_name(system, node), undone.basis.versions
+    if (system.name, node, IMAGE) in done.altered and not ground.image_of(system).same(now.version, versions[here]):
+        return True
+    return any(
+        part.in_turn
+        and (system.name, node, part.component) in done.altered
+        and part.component in now.parts
+        and now.parts[part.component][0] != versions.get(f"{here}:{part.component}")
+        for hop in (lane.hops if lane is not None else ())
+        for part in hop.parts
+    )
 
 
 def _still(system: System, runs: Mapping[str, Runs], node: str) -> Hop:
