@@ -48,7 +48,7 @@ test: $(VENV)/.test
 	$(BIN)/python -m pytest -m "not alone and not long" -n 2 --dist worksteal
 
 # Core, engine, and one pass of the built program: for between two edits. The nights that are killed at every position one
-# after the other are for make test; here a few hundred kills are drawn by chance.
+# after the other are for make test; here kills are drawn by chance.
 quick: $(VENV)/.test
 	$(BIN)/python -m pytest -n 2 -k "not killed_anywhere and not killed_at_any_instant" tests/core tests/engine tests/simulation \
 	  tests/cli/test_commands.py::test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next
