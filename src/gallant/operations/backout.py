@@ -14,7 +14,7 @@ from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.engine.journal import replay
 from gallant.operations.components import not_in_stock
-from gallant.operations.plan import Planned, look, written
+from gallant.operations.plan import Planned, look_at, written
 from gallant.operations.snapshots import PlaceRestorePoints
 from gallant.operations.workplace import Workplace
 
@@ -34,21 +34,21 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     async def kept(drivers: Mapping[str, Driver]) -> None:
         points.extend(await _points(place, row, systems, drivers))
 
-    seen = await look(place, systems, entering=False, own_roll=row.id, also=kept)
+    looked = await look_at(place, systems, entering=False, own_roll=row.id, also=kept)
     made = make_backout(
-        seen.ground(place, systems),
+        looked.ground(place, systems),
         row.id,
         row.plan,
         did(begun, points),
         chosen,
-        place.profile_digests([*systems, *seen.above]),
+        place.profile_digests([*systems, *looked.above]),
         place.user,
         place.identity,
     )
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in seen.findings if f.level == "stop"),
+        findings=tuple(f for f in looked.findings if f.level == "stop"),
         to_fetch=tuple(not_in_stock(place, made)),
     )
 
@@ -111,6 +111,6 @@ async def _points(
             try:
                 if await kept.there(system, roll=row.id, before=hop.to) is not None:
                     found.append((system.name, hop.to))
-            except GallantError:  # one that cannot be seen is none to count on
+            except GallantError:  # one that cannot be looked is none to count on
                 continue
     return found

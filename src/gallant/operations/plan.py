@@ -81,7 +81,7 @@ class NothingPlanned(NothingToDo):
 
 
 @dataclass(frozen=True)
-class Seen:
+class Looked:
     """What was read just now for a plan: its systems with their checks, those that stand on them, and what their drivers know."""
 
     findings: list[Finding]
@@ -97,13 +97,13 @@ class Seen:
 Also = Callable[[Mapping[str, Driver]], Awaitable[None]]
 
 
-async def look(
+async def look_at(
     place: Workplace,
     systems: Sequence[System],
     entering: bool = True,
     own_roll: str | None = None,
     also: Also | None = None,
-) -> Seen:
+) -> Looked:
     """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
     that was not read: what is not known is not planned."""
     above = above_of(place, systems)
@@ -115,7 +115,7 @@ async def look(
         _all_read(stacked)
         if also is not None:
             await also(drivers)
-    return Seen(findings, survey, above, stacked, knows)
+    return Looked(findings, survey, above, stacked, knows)
 
 
 async def plan(
@@ -131,26 +131,26 @@ async def plan(
     systems = [system for system, _ in selected]
     along = _needed(place, systems) if choice.needed else ()
     systems += along
-    seen = await look(place, systems)
+    looked = await look_at(place, systems)
     behind = left_out(place, [s.name for s in systems])
-    _known_components(choice, seen.survey)
+    _known_components(choice, looked.survey)
     some = _some(selected)
     ground = replace(
-        seen.ground(place, systems),
-        despite=_despite(place, systems, seen.survey.readings(), despite) if despite is not None else {},
+        looked.ground(place, systems),
+        despite=_despite(place, systems, looked.survey.readings(), despite) if despite is not None else {},
         wishes=_wishes([system for system, _ in selected], choice.order),
         parts=_goals(behind, choice),
         still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
         chosen=some,
     )
-    profiles = place.profile_digests([*systems, *seen.above])
+    profiles = place.profile_digests([*systems, *looked.above])
     made = _made(behind, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in seen.findings if f.level in ("stop", "warn") or f.check in TOLD),
+        findings=tuple(f for f in looked.findings if f.level in ("stop", "warn") or f.check in TOLD),
         left=tuple(_left(behind, made)),
         some=some,
         along=tuple(system.name for system in along),
@@ -182,15 +182,15 @@ async def errand(
             "Name the systems; nobody restarts all of an estate in passing.", next="gallant inventory lists them."
         )
     systems = [system for system, _ in selected]
-    seen = await look(place, systems, entering=False)
+    looked = await look_at(place, systems, entering=False)
     some = _some(selected)
-    ground = replace(seen.ground(place, systems), wishes=_wishes(systems, order), chosen=some)
-    profiles = place.profile_digests([*systems, *seen.above])
+    ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some)
+    profiles = place.profile_digests([*systems, *looked.above])
     made = make_errand(ground, systems, profiles, place.user, clean(reason, 200), clean(by_hand, 200), place.identity)
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in seen.findings if f.level in ("stop", "warn")),
+        findings=tuple(f for f in looked.findings if f.level in ("stop", "warn")),
         some=some,
         approvals=approval_of(place, made).missing,
     )

@@ -53,7 +53,7 @@ def did(begun: Iterable[Step], points: Iterable[tuple[str, str]] = ()) -> Did:
     return Did(altered=frozenset(altered), aside=frozenset(aside), points=frozenset(points))
 
 
-class Bar(Record):
+class Obstacle(Record):
     """Why nodes of a system cannot go back."""
 
     system: str
@@ -88,14 +88,14 @@ def make_backout(
     Raises `Refused` where something of it has no way back or would break a requirement, and says what is possible all the
     same; `NothingToDo` where nothing is left of it.
     """
-    made, bars = _all_lanes(ground, undone, done, chosen)
+    made, obstacles = _all_lanes(ground, undone, done, chosen)
     way = _way(ground, made)
-    bars += way.bars
-    if bars:
+    obstacles += way.obstacles
+    if obstacles:
         raise Refused(
-            "\n".join([f"{roll} is not taken back.", *_in_words(bars)]),
+            "\n".join([f"{roll} is not taken back.", *_in_words(obstacles)]),
             "Nothing was begun.",
-            _what_else(ground, roll, undone, done, chosen, bars),
+            _what_else(ground, roll, undone, done, chosen, obstacles),
         )
     if not made:
         raise NothingToDo(f"Nothing of what {roll} did is left to be taken back.", next="gallant verify looks closer.")
@@ -113,10 +113,10 @@ def make_backout(
     return plan
 
 
-def _in_words(bars: Sequence[Bar]) -> list[str]:
+def _in_words(obstacles: Sequence[Obstacle]) -> list[str]:
     """A line for each system: every reason once, with the nodes that it is about."""
     said: dict[str, dict[str, list[str]]] = {}
-    for bar in bars:
+    for bar in obstacles:
         said.setdefault(bar.system, {}).setdefault(bar.why, []).extend(bar.nodes)
     return [
         f"{system}: {'; '.join(f'{why} ({_names(nodes)})' if nodes else why for why, nodes in reasons.items())}."
@@ -128,15 +128,17 @@ def _names(nodes: Sequence[str]) -> str:
     return f"node{'s' if len(set(nodes)) > 1 else ''} {', '.join(dict.fromkeys(nodes))}"
 
 
-def _what_else(ground: Ground, roll: str, undone: Plan, done: Did, chosen: Chosen, bars: Sequence[Bar]) -> str:
+def _what_else(
+    ground: Ground, roll: str, undone: Plan, done: Did, chosen: Chosen, obstacles: Sequence[Obstacle]
+) -> str:
     """What can be taken back without that which cannot, else what a person has."""
     rest = {
         system: left
         for system, nodes in chosen.items()
-        if (left := [n for n in nodes if all(b.system != system or (b.nodes and n not in b.nodes) for b in bars)])
+        if (left := [n for n in nodes if all(b.system != system or (b.nodes and n not in b.nodes) for b in obstacles)])
     }
     made, again = _all_lanes(ground, undone, done, rest)
-    if made and not again and not _way(ground, made).bars:
+    if made and not again and not _way(ground, made).obstacles:
         words = [
             name
             for system, nodes in rest.items()
@@ -148,27 +150,27 @@ def _what_else(ground: Ground, roll: str, undone: Plan, done: Did, chosen: Chose
             )
         ]
         return f"gallant backout {roll} {' '.join(words)} takes back the rest"
-    names = " ".join(dict.fromkeys(bar.system for bar in bars))
+    names = " ".join(dict.fromkeys(bar.system for bar in obstacles))
     return f"gallant backup list {names} and gallant snapshot list {names} show what was kept of before"
 
 
 # --- lanes
 
 
-def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple[list[Lane], list[Bar]]:
-    lanes, bars = list[Lane](), list[Bar]()
+def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple[list[Lane], list[Obstacle]]:
+    lanes, obstacles = list[Lane](), list[Obstacle]()
     of = {lane.system: lane for lane in undone.lanes}
     for name, nodes in chosen.items():
         system = ground.estate.systems[name]
         for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
             all_read(ground, each)
-        own: list[Bar] = []
+        own: list[Obstacle] = []
         hops = _lane_hops(ground, system, of.get(name), undone, done, tuple(nodes), own)
-        bars += own
+        obstacles += own
         if hops and not own:
             also = systems_above(ground.estate, system) if system.in_service else ()
             lanes.append(lane_of(ground, system, hops, {}, also, BACKOUT))
-    return lanes, bars
+    return lanes, obstacles
 
 
 def _lane_hops(
@@ -178,7 +180,7 @@ def _lane_hops(
     undone: Plan,
     done: Did,
     nodes: tuple[str, ...],
-    bars: list[Bar],
+    obstacles: list[Obstacle],
 ) -> tuple[Hop, ...]:
     """A lane's hops the other way round, from what runs now."""
     product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
@@ -211,9 +213,9 @@ def _lane_hops(
     if aside:
         add(_Piece(hop=_still(system, runs, aside[0]), image=None, parts=(), nodes=aside), aside)
     for hop in _newest_first(system, lane, done, product, runs, nodes):
-        if bars:  # what lies before that cannot be reached either
+        if obstacles:  # what lies before that cannot be reached either
             break
-        for piece in _pieces(ground, system, hop, undone, done, nodes, runs, bars):
+        for piece in _pieces(ground, system, hop, undone, done, nodes, runs, obstacles):
             add(piece)
     return tuple(made)
 
@@ -277,7 +279,7 @@ def _pieces(
     done: Did,
     nodes: tuple[str, ...],
     runs: Mapping[str, Runs],
-    bars: list[Bar],
+    obstacles: list[Obstacle],
 ) -> Iterator[_Piece]:
     """A hop's image and what shares its restart first, then what took a service down, then what went ahead of all."""
     together = tuple(part for part in hop.parts if part.waits)
@@ -290,8 +292,8 @@ def _pieces(
         goals: dict[tuple[str | None, ...], list[str]] = {}
         for node in nodes:
             key = (
-                _image_goal(ground, system, hop, undone, done, node, runs[node], bars) if image else None,
-                *(_part_goal(ground, system, part, undone, done, node, runs[node], bars) for part in parts),
+                _image_goal(ground, system, hop, undone, done, node, runs[node], obstacles) if image else None,
+                *(_part_goal(ground, system, part, undone, done, node, runs[node], obstacles) for part in parts),
             )
             if any(goal is not None for goal in key):
                 goals.setdefault(key, []).append(node)
@@ -299,9 +301,10 @@ def _pieces(
             back = tuple(
                 made
                 for part, version in zip(parts, versions, strict=True)
-                if version is not None and (made := _part_back(ground, system, part, version, those, bars)) is not None
+                if version is not None
+                and (made := _part_back(ground, system, part, version, those, obstacles)) is not None
             )
-            package = _package(ground, system, hop, goal, runs, those, bars) if goal is not None else None
+            package = _package(ground, system, hop, goal, runs, those, obstacles) if goal is not None else None
             yield _Piece(hop=hop, image=goal, parts=back, nodes=tuple(those), package=package)
 
 
@@ -319,7 +322,7 @@ def _image_goal(
     done: Did,
     node: str,
     now: Runs,
-    bars: list[Bar],
+    obstacles: list[Obstacle],
 ) -> str | None:
     """What a node's image goes back to from this hop's release; None where nothing of it was begun there."""
     product, began = ground.image_of(system), undone.basis.versions[node_name(system, node)]
@@ -330,15 +333,17 @@ def _image_goal(
     if product.key(base) >= product.key(to):
         return None
     if at is None or product.key(at) > product.key(to):
-        bars.append(Bar(system=system.name, nodes=(node,), why=f"it runs {now.version}, which this roll did not bring"))
+        obstacles.append(
+            Obstacle(system=system.name, nodes=(node,), why=f"it runs {now.version}, which this roll did not bring")
+        )
         return None
     runs_it = product.key(at) == product.key(to)
     if not runs_it and not product.same(now.next_version, hop.to):
         return None
     if runs_it and hop.one_way:
         why = hop.one_way_because or "the publisher gives none"
-        bars.append(
-            Bar(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to}: {why.rstrip('.')}")
+        obstacles.append(
+            Obstacle(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to}: {why.rstrip('.')}")
         )
         return None
     before = product.resolve(hop.from_)
@@ -353,7 +358,7 @@ def _part_goal(
     done: Did,
     node: str,
     now: Runs,
-    bars: list[Bar],
+    obstacles: list[Obstacle],
 ) -> str | None:
     """What a component goes back to; None where nothing of it was begun on the node."""
     product = ground.products.get(part.product)
@@ -371,8 +376,8 @@ def _part_goal(
         if at != to:
             return None
         why = part.one_way_because or "the publisher gives none"
-        bars.append(
-            Bar(
+        obstacles.append(
+            Obstacle(
                 system=system.name,
                 nodes=() if part.raised else (node,),
                 why=f"there is no way back from {part.component} {part.to}: {why.rstrip('.')}",
@@ -384,7 +389,7 @@ def _part_goal(
 
 
 def _part_back(
-    ground: Ground, system: System, part: Part, goal: str, nodes: Sequence[str], bars: list[Bar]
+    ground: Ground, system: System, part: Part, goal: str, nodes: Sequence[str], obstacles: list[Obstacle]
 ) -> Part | None:
     """The component the other way round; None, with a bar, where its older release cannot be had."""
     product, knows = ground.products[part.product], ground.known_of(system)
@@ -398,7 +403,7 @@ def _part_back(
     elif package is None or not _goes_on(release, product, part.to):
         why = f"no package of {part.component} {goal} goes on {part.to}"
     if why is not None or release is None:
-        bars.append(Bar(system=system.name, nodes=tuple(nodes), why=why or ""))
+        obstacles.append(Obstacle(system=system.name, nodes=tuple(nodes), why=why or ""))
         return None
     return replace(part, from_=part.to, to=release.version, install_s=release.minutes.install * 60, package=package)
 
@@ -410,14 +415,14 @@ def _package(
     goal: str,
     runs: Mapping[str, Runs],
     nodes: Sequence[str],
-    bars: list[Bar],
+    obstacles: list[Obstacle],
 ) -> Package | None:
     """What the nodes are installed with on the way back; those that have it in their other slot need none."""
     product = ground.image_of(system)
     release, at = product.resolve(goal), product.resolve(hop.to)
     if release is None or at is None:
         gone = goal if release is None else hop.to
-        bars.append(Bar(system=system.name, nodes=tuple(nodes), why=f"{gone} is no longer in its catalog"))
+        obstacles.append(Obstacle(system=system.name, nodes=tuple(nodes), why=f"{gone} is no longer in its catalog"))
         return None
     fitting = release.package_on(product.key(at), system.delivery)
     package = fitting if _goes_on(release, product, at.version) else None
@@ -429,7 +434,7 @@ def _package(
     ]
     if package is None and need:
         why = f"no package of {release.version} goes on {at.version}, and no other slot holds it"
-        bars.append(Bar(system=system.name, nodes=tuple(need), why=why))
+        obstacles.append(Obstacle(system=system.name, nodes=tuple(need), why=why))
     return package
 
 
@@ -478,7 +483,7 @@ class _Way(Record):
     """An order of the hops of all lanes, as (lane, hop) by their numbers; where there is none, why."""
 
     hops: tuple[tuple[int, int], ...] = ()
-    bars: tuple[Bar, ...] = ()
+    obstacles: tuple[Obstacle, ...] = ()
 
 
 def _with_needs(ground: Ground, lanes: Sequence[Lane], way: _Way) -> list[Lane]:
@@ -510,8 +515,8 @@ def _way(ground: Ground, lanes: Sequence[Lane]) -> _Way:
     search = _Search(ground, lanes)
     found = search.onwards((0,) * len(lanes))
     if found is None:
-        return _Way(bars=tuple(dict.fromkeys(search.against))[:3])
-    return _Way(hops=found, bars=tuple(_parts_against(ground, lanes)))
+        return _Way(obstacles=tuple(dict.fromkeys(search.against))[:3])
+    return _Way(hops=found, obstacles=tuple(_parts_against(ground, lanes)))
 
 
 class _Search:
@@ -527,7 +532,7 @@ class _Search:
             {node: reading.version for node, reading in ground.of(ground.estate.systems[lane.system]).items()}
             for lane in lanes
         ]
-        self.against: list[Bar] = []
+        self.against: list[Obstacle] = []
         self._tried = set[tuple[int, ...]]()
 
     def onwards(self, at: tuple[int, ...]) -> tuple[tuple[int, int], ...] | None:
@@ -543,7 +548,7 @@ class _Search:
             new = self._breaks(at, n)
             if new is not None:
                 hop = self.lanes[n].hops[at[n]]
-                self.against.append(Bar(system=hop.system, nodes=(), why=f"on {hop.to} it breaks: {new.words}"))
+                self.against.append(Obstacle(system=hop.system, nodes=(), why=f"on {hop.to} it breaks: {new.words}"))
             elif (rest := self.onwards((*at[:n], at[n] + 1, *at[n + 1 :]))) is not None:
                 return ((n, at[n]), *rest)
         return None
@@ -575,7 +580,7 @@ def _running(task: Task, versions: Sequence[str]) -> Task:
     return replace(task, running=first, target=first, also=tuple(rest))
 
 
-def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Bar]:
+def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Obstacle]:
     """What a component or an image that stays needs of something that goes back: it held before, and would not after."""
     before = _everything(ground)
     after = dict(before)
@@ -589,7 +594,7 @@ def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Bar]:
                 for part in hop.parts:
                     if (here, part.component) in after:
                         after[here, part.component] = (part.product, part.to)
-    bars = []
+    obstacles = []
     for (node, component), (name, version) in after.items():
         product = ground.products.get(name)
         release = product.resolve(version) if product is not None else None
@@ -599,8 +604,8 @@ def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Bar]:
             ):
                 what = node if component == IMAGE else f"{component} of {node}"
                 words = f"{what} on {version} needs {need.product} on {parse_range(need.range).words()}"
-                bars.append(Bar(system=node.partition("/")[0], nodes=(), why=words))
-    return bars[:3]
+                obstacles.append(Obstacle(system=node.partition("/")[0], nodes=(), why=words))
+    return obstacles[:3]
 
 
 Everything = dict[tuple[str, str], tuple[str, str]]
