@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import functools
 import io
 import re
 from collections import Counter
@@ -92,6 +93,7 @@ def run_of(text: str) -> history.Run:
     return filled(history.Run, text, state="stopped")
 
 
+@functools.cache
 def views_of(text: str):
     """Every view, over records in which every text is `text`."""
 
