@@ -1,7 +1,7 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-BENCHES := $(filter-out bench/short.py,$(wildcard bench/*.py))
+BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
 .PHONY: demo test quick lint bench bench-short cuts night clean locked lock outdated
 

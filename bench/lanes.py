@@ -21,6 +21,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from short import sized
+from spans import Timing, length, union
 
 from gallant.core.catalog.products import Minutes, Package, Product, Release
 from gallant.core.estate.backups import Backup
@@ -38,12 +39,11 @@ from gallant.standin.cluster import Cluster, Member
 from gallant.standin.shoal import Image
 from gallant.standin.world import World
 from gallant.store.journal import JournalStore
-from gallant.views.live import FRAMES, LinesShow, LiveShow
+from gallant.views.live import FRAMES, LiveShow
 
 ORDERS = {"install": "install", "restart": "restart", "handover": "hand-over", "failback": "lead"}
 KINDS = {order: kind for kind, order in ORDERS.items()}
 ROLES = {"leading": "leader", "following": "member"}
-Span = tuple[float, float]
 
 
 def estate_of(lanes: int, speed: float, since: datetime) -> Estate:
@@ -214,36 +214,6 @@ class Catalogs:
         return self.known
 
 
-class Timing(LinesShow):
-    """When the roll waited, and for which step."""
-
-    def __init__(self) -> None:
-        super().__init__(file=io.StringIO(), quiet=True)
-        self.waits: list[tuple[str, Span]] = []
-
-    def waiting(self, began: datetime, ended: datetime, step: str) -> None:
-        self.waits.append((step, (began.timestamp(), ended.timestamp())))
-
-
-def union(spans: list[Span]) -> list[Span]:
-    merged: list[Span] = []
-    for began, ended in sorted(spans):
-        if merged and began <= merged[-1][1]:
-            merged[-1] = (merged[-1][0], max(merged[-1][1], ended))
-        else:
-            merged.append((began, ended))
-    return merged
-
-
-def length(spans: list[Span]) -> float:
-    return sum(ended - began for began, ended in spans)
-
-
-def outside(spans: list[Span], others: list[Span]) -> float:
-    shared = sum(max(0.0, min(a[1], b[1]) - max(a[0], b[0])) for a in spans for b in others)
-    return length(spans) - shared
-
-
 def plan_of(estate: Estate, devices: Devices, known: Product) -> Plan:
     readings = {f"{s}/{n}": asyncio.run(devices.of(s).read(n)) for s in estate.systems for n in "abc"}
     knows = {name: devices.of(name).knows() for name in estate.systems}
@@ -282,9 +252,8 @@ def rolled(lanes: int, speed: float, pace: float, folder: Path) -> None:
         for name in estate.systems
     }
     slowest = max(by_lane, key=lambda name: length(by_lane[name]))
-    device, waits = by_lane[slowest], [(s, w) for s, w in show.waits if s.startswith(f"{slowest}.")]
-    polls = outside(union([w for s, w in waits if ".steady" not in s]), device)
-    steady = outside(union([w for s, w in waits if ".steady" in s]), device)
+    device = by_lane[slowest]
+    polls, steady = show.apart(device, f"{slowest}.")
     real = wall / speed
     print(f"{lanes} lanes of 3 nodes, {events} entries of the journal on the disk")
     print(f"wall time of the roll        {real:6.1f} s real   {wall / 60:7.1f} min of estate time")

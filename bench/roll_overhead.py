@@ -17,50 +17,16 @@ import json
 import tempfile
 import time
 import urllib.request
-from datetime import datetime
 from pathlib import Path
 
 from short import sized
+from spans import Timing, length, union
 
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import running
 from gallant.operations import catalogs, notices, plan, roll, stock, survey
 from gallant.operations.workplace import Workplace
 from gallant.standin.publisher import TERMS
-from gallant.views.live import LinesShow
-
-Span = tuple[float, float]
-
-
-class Timing(LinesShow):
-    """Keeps when the roll waited, and for what."""
-
-    def __init__(self) -> None:
-        super().__init__(quiet=True)
-        self.waits: list[tuple[str, Span]] = []
-
-    def waiting(self, began: datetime, ended: datetime, step: str) -> None:
-        self.waits.append((step, (began.timestamp(), ended.timestamp())))
-
-
-def union(spans: list[Span]) -> list[Span]:
-    merged: list[Span] = []
-    for began, ended in sorted(spans):
-        if merged and began <= merged[-1][1]:
-            merged[-1] = (merged[-1][0], max(merged[-1][1], ended))
-        else:
-            merged.append((began, ended))
-    return merged
-
-
-def length(spans: list[Span]) -> float:
-    return sum(ended - began for began, ended in spans)
-
-
-def outside(spans: list[Span], others: list[Span]) -> float:
-    """How much of `spans` lies in none of `others`; both merged."""
-    shared = sum(max(0.0, min(a[1], b[1]) - max(a[0], b[0])) for a in spans for b in others)
-    return length(spans) - shared
 
 
 async def prepare(folder: Path, said: dict) -> tuple[Workplace, object]:
@@ -95,8 +61,7 @@ def main() -> None:
             busy = json.load(urllib.request.urlopen(request))["busy"]
     assert done.end.state == "finished", done.end
     device = union([(since + b, since + e) for _, _, b, e in busy if since + e > began])
-    polls = outside(union([s for step, s in show.waits if ".steady" not in step]), device)
-    steady = outside(union([s for step, s in show.waits if ".steady" in step]), device)
+    polls, steady = show.apart(device)
     wall, own = ended - began, ended - began - length(device) - polls - steady
     for what, seconds in (
         ("wall time of the roll", wall),

@@ -9,7 +9,7 @@ import asyncio
 import hashlib
 import selectors
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
@@ -28,7 +28,7 @@ from gallant.core.work.planning import Ground, make_plan
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
-from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair
+from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair, Task
 from gallant.standin.world import Fault, World
 
 BEGAN = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
@@ -148,6 +148,42 @@ def make_product(
     return Product(name=name, scheme="dotted", releases=tuple(releases))
 
 
+def images_of(product: Product) -> dict[str, Image]:
+    """What the devices know of a product's releases."""
+    return {
+        r.version: Image(
+            version=r.version,
+            build="1",
+            label="x",
+            sha256=r.packages[0].sha256,
+            bytes=r.packages[0].bytes,
+            install_s=480,
+            restart_s=300,
+            sync_s=240,
+            from_range=r.from_range,
+        )
+        for r in product.releases
+    }
+
+
+STATES = {"busy": "running", "complete": "done", "broken": "failed"}
+
+
+def jobs_of(tasks: Sequence[Task], now: float, kinds: Mapping[str, str]) -> tuple[Job, ...]:
+    """A device's tasks as a reading has them, by what its orders are called."""
+    return tuple(
+        Job(
+            id=str(t.number),
+            kind=kinds[t.what],
+            state=STATES[t.state],
+            percent=t.percent(now),
+            message=t.words(now),
+            release=t.release,
+        )
+        for t in tasks
+    )
+
+
 TWO_HOPS = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0", "3.2.4": "vers:dotted/>=2.11.3"}
 
 
@@ -227,20 +263,7 @@ class Night:
         self.catalogs["ostrel/shoal"] = product
 
     def _pair(self, system: System, running: dict[str, str]) -> ShoalPair:
-        images = {
-            r.version: Image(
-                version=r.version,
-                build="1",
-                label="x",
-                sha256=r.packages[0].sha256,
-                bytes=r.packages[0].bytes,
-                install_s=480,
-                restart_s=300,
-                sync_s=240,
-                from_range=r.from_range,
-            )
-            for r in self.catalogs[system.product].releases
-        }
+        images = images_of(self.catalogs[system.product])
         nodes = {n: ShoalNode(n, system.nodes[n].serial, "10.1.0.0/24", v) for n, v in running.items()}
         return ShoalPair(self.world, system.name, nodes, images, self.active)
 
@@ -377,17 +400,8 @@ class Night:
             sync_remaining_s=left,
             components=(Component(name="image", kind="system image", product=product, version=node.version),),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in node.packages.items()),
-            jobs=tuple(
-                Job(
-                    id=str(t.number),
-                    kind=KINDS[t.what],
-                    state={"busy": "running", "complete": "done", "broken": "failed"}[t.state],
-                    percent=t.percent(self.world.now),
-                    message=t.words(self.world.now),
-                    release=t.release,
-                )
-                for t in node.tasks
-                if not (self.forgets and t.state == "complete")
+            jobs=jobs_of(
+                [t for t in node.tasks if not (self.forgets and t.state == "complete")], self.world.now, KINDS
             ),
         )
 

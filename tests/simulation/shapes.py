@@ -13,15 +13,15 @@ from types import SimpleNamespace
 from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.estate.systems import System
 from gallant.core.ports import DeviceRefused
-from gallant.core.readings import Component, Gauge, Job, PackagePresent, Reading
+from gallant.core.readings import Component, Gauge, PackagePresent, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse
 from gallant.core.work.plan import Knows, Plan
 from gallant.core.work.planning import PartGoal, make_plan
 from gallant.standin.cluster import Cluster, Member, PartImage
-from gallant.standin.shoal import Denied, Image, Task
+from gallant.standin.shoal import Denied, Task
 
-from .night import BEGAN, HEAD, Night, SimDriver, body, make_product
+from .night import BEGAN, HEAD, Night, SimDriver, body, images_of, jobs_of, make_product
 
 ORDERS = {"install": "install", "restart": "restart", "handover": "hand-over", "failback": "lead", "drain": "drain"}
 ORDERS |= {"refill": "refill", "install_part": "install-part", "raise_format": "raise"}
@@ -186,20 +186,7 @@ class ClusterNight(Night):
         )
 
     def _pair(self, system: System, running: dict[str, str]) -> SimCluster:
-        images = {
-            r.version: Image(
-                version=r.version,
-                build="1",
-                label="x",
-                sha256=r.packages[0].sha256,
-                bytes=r.packages[0].bytes,
-                install_s=480,
-                restart_s=300,
-                sync_s=240,
-                from_range=r.from_range,
-            )
-            for r in self.catalogs[system.product].releases
-        }
+        images = images_of(self.catalogs[system.product])
         members = {n: Member(n, system.nodes[n].serial, v, 2 if self.drains else 0) for n, v in running.items()}
         for name in self.aside:
             members[name].drained = True
@@ -257,17 +244,7 @@ class ClusterNight(Night):
             ),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in member.packages.items()),
             gauges=() if self.load is None else (Gauge(name="load", value=self.load, unit="%"),),
-            jobs=tuple(
-                Job(
-                    id=str(t.number),
-                    kind=KINDS[t.what],
-                    state={"busy": "running", "complete": "done", "broken": "failed"}[t.state],
-                    percent=t.percent(self.world.now),
-                    message=t.words(self.world.now),
-                    release=t.release,
-                )
-                for t in member.tasks
-            ),
+            jobs=jobs_of(member.tasks, self.world.now, KINDS),
         )
 
     def judge(self, system: str, node: str, kind: str, release: str) -> None:

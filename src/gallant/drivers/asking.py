@@ -20,6 +20,7 @@ import struct
 from collections.abc import Awaitable, Callable, Mapping
 
 from gallant.core.estate.systems import Service
+from gallant.drivers.commands import run_command
 
 LONGEST_ANSWER = 64 * 1024
 NOT_RIGHT = "the answer is not what a right one looks like"
@@ -176,22 +177,7 @@ def _sum(data: bytes) -> int:
 
 
 async def _run(service: Service) -> None:
-    """A command of one's own, without a shell, in a session of its own so that all of it ends with the probe."""
-    child = await asyncio.create_subprocess_exec(
-        *service.command,
-        stdin=asyncio.subprocess.DEVNULL,
-        stdout=asyncio.subprocess.DEVNULL,
-        stderr=asyncio.subprocess.DEVNULL,
-        start_new_session=True,
-    )
-    try:
-        code = await child.wait()
-    except asyncio.CancelledError:
-        with contextlib.suppress(ProcessLookupError):
-            os.killpg(child.pid, 9)
-        await child.wait()
-        raise
-    if code:
+    if code := await run_command(service.command):
         raise ValueError(f"the command ended with {code}")
 
 

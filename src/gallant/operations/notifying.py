@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import os
 import smtplib
 import ssl
@@ -15,6 +14,7 @@ import msgspec
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import NotifyPlace, host_and_port
 from gallant.core.records import Record, clean, rfc3339
+from gallant.drivers.commands import run_command
 from gallant.operations.secrets import resolve
 from gallant.operations.workplace import Workplace
 
@@ -104,23 +104,9 @@ def _reason(error: Exception) -> str:
 
 
 async def _run(to: NotifyPlace, message: Message, secret: str) -> None:
-    """The message as JSON on the command's input; no shell, no word of it on the command line."""
-    child = await asyncio.create_subprocess_exec(
-        *to.command,
-        stdin=asyncio.subprocess.PIPE,
-        stdout=asyncio.subprocess.DEVNULL,
-        stderr=asyncio.subprocess.DEVNULL,
-        start_new_session=True,
-    )
-    try:
-        await child.communicate(msgspec.json.encode(message) + b"\n")
-    except asyncio.CancelledError:
-        with contextlib.suppress(ProcessLookupError):
-            os.killpg(child.pid, 9)
-        await child.wait()
-        raise
-    if child.returncode:
-        raise ValueError(f"it ended with {child.returncode}")
+    """The message as JSON on the command's input; no word of it on the command line."""
+    if code := await run_command(to.command, msgspec.json.encode(message) + b"\n"):
+        raise ValueError(f"it ended with {code}")
 
 
 async def _post(to: NotifyPlace, message: Message, secret: str) -> None:

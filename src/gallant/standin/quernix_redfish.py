@@ -189,19 +189,19 @@ class RedfishServer(WebServer):
     def _resources(self, request: web.Request) -> dict[str, dict[str, object]]:
         """Every resource there is just now, by its path."""
         expand, skip = "$expand" in request.query, int(request.query.get("$skip", "0"))
-        system, manager, inventory = self._system(), self._manager(), self._inventory()
+        computer, controller, inventory = self._system(), self._manager(), self._inventory()
         collections = {
-            "Systems": _collection("Systems", [system], expand, 0),
+            "Systems": _collection("Systems", [computer], expand, 0),
             "Chassis": _collection("Chassis", [{"@odata.id": f"{ROOT}/Chassis/1"}], False, 0),
-            "Managers": _collection("Managers", [manager], expand, 0),
+            "Managers": _collection("Managers", [controller], expand, 0),
             "UpdateService/FirmwareInventory": _collection("UpdateService/FirmwareInventory", inventory, expand, skip),
         }
         found: dict[str, dict[str, object]] = {
             **{f"{ROOT}/{path}": collection for path, collection in collections.items()},
-            f"{ROOT}/Systems/1": system,
+            f"{ROOT}/Systems/1": computer,
             f"{ROOT}/Systems/1/Bios": self._bios(),
             f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": self._status()},
-            f"{ROOT}/Managers/1": manager,
+            f"{ROOT}/Managers/1": controller,
             f"{ROOT}/UpdateService": self._update_service(),
             **{str(row["@odata.id"]): row for row in inventory},
         }

@@ -23,7 +23,7 @@ from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import version_of
 from gallant.core.work.plan import BACKOUT, Hop, Lane, NothingToDo, Part, Plan, Step
-from gallant.core.work.planning import Ground, able, after_hop, all_read, basis_of, lane_of, work_now
+from gallant.core.work.planning import Ground, after_hop, all_read, lane_of, plan_of, work_now
 from gallant.core.work.steps import KINDS
 
 Chosen = Mapping[str, Sequence[str]]
@@ -99,18 +99,7 @@ def make_backout(
         )
     if not made:
         raise NothingToDo(f"Nothing of what {roll} did is left to be taken back.", next="gallant verify looks closer.")
-    lanes = _with_needs(ground, made, way)
-    systems = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
-    plan = Plan(
-        made=ground.now,
-        by=by,
-        estate=ground.estate.name,
-        basis=basis_of(ground, [ground.estate.systems[name] for name in systems], lanes, profiles, identity),
-        lanes=tuple(lanes),
-        undoes=roll,
-    ).named()
-    able(plan, ground.knows)
-    return plan
+    return plan_of(ground, _with_needs(ground, made, way), profiles, by, identity, undoes=roll)
 
 
 def _in_words(obstacles: Sequence[Obstacle]) -> list[str]:

@@ -11,7 +11,7 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.records import replace
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of
 from gallant.core.work.plan import BY_HAND, RESTART, Hop, Plan
-from gallant.core.work.planning import Ground, able, all_read, basis_of, lane_of, one_after_the_other, work_now
+from gallant.core.work.planning import Ground, all_read, lane_of, one_after_the_other, plan_of, work_now
 
 
 def make_errand(
@@ -36,17 +36,7 @@ def make_errand(
             lane_of(ground, system, (_hop(ground, system, by_hand),), {}, also, BY_HAND if by_hand else RESTART)
         )
     lanes = one_after_the_other(ground.estate, lanes)
-    names = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
-    plan = Plan(
-        made=ground.now,
-        by=by,
-        estate=ground.estate.name,
-        basis=basis_of(ground, [ground.estate.systems[name] for name in names], lanes, profiles, identity),
-        lanes=tuple(lanes),
-        reason=reason,
-    ).named()
-    able(plan, ground.knows)
-    return plan
+    return plan_of(ground, lanes, profiles, by, identity, reason=reason)
 
 
 def _hop(ground: Ground, system: System, by_hand: str) -> Hop:

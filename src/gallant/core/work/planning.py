@@ -110,18 +110,33 @@ def make_plan(
             left=left_of,
         )
     lanes = one_after_the_other(ground.estate, lanes)
-    touched = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
-    basis = basis_of(ground, [ground.estate.systems[name] for name in touched], lanes, profiles, identity)
-    made = Plan(
+    return plan_of(ground, lanes, profiles, by, identity, rounds=_rounds(ground.estate, lanes))
+
+
+def plan_of(
+    ground: Ground,
+    lanes: Sequence[Lane],
+    profiles: Mapping[str, str],
+    by: str,
+    identity: str,
+    *,
+    rounds: tuple[Round, ...] = (),
+    undoes: str | None = None,
+    reason: str = "",
+) -> Plan:
+    """The plan that some lanes make, named, on what it rests on. Raises `Refused` where a driver does not know a step of it."""
+    plan = Plan(
         made=ground.now,
         by=by,
         estate=ground.estate.name,
-        basis=basis,
+        basis=_basis(ground, lanes, profiles, identity),
         lanes=tuple(lanes),
-        rounds=_rounds(ground.estate, lanes),
+        rounds=rounds,
+        undoes=undoes,
+        reason=reason,
     ).named()
-    able(made, ground.knows)
-    return made
+    _able(plan, ground.knows)
+    return plan
 
 
 def _lanes(
@@ -272,9 +287,10 @@ def dependents(estate: Estate, system: System) -> tuple[str, ...]:
     return tuple(found)
 
 
-def basis_of(
-    ground: Ground, planned: Sequence[System], lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str
-) -> Basis:
+def _basis(ground: Ground, lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str) -> Basis:
+    """What must match at the roll, of the systems of the lanes and of those that stand on them."""
+    names = dict.fromkeys([*(lane.system for lane in lanes), *(name for lane in lanes for name in lane.also)])
+    planned = [ground.estate.systems[name] for name in names]
     nodes = [(s, n) for s in planned for n in s.nodes]
     products = {s.name: ground.image_of(s) for s in planned}
     entered = [(products[lane.system], hop.to) for lane in lanes for hop in lane.hops if hop.image]
@@ -317,7 +333,7 @@ def _really_idle(estate: Estate, system: System) -> None:
             )
 
 
-def able(plan: Plan, knows: Mapping[str, Knows]) -> None:
+def _able(plan: Plan, knows: Mapping[str, Knows]) -> None:
     """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
     for lane in plan.lanes:
         kinds = dict.fromkeys(
