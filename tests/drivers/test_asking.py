@@ -185,6 +185,7 @@ systems:
         ('{address: "h:1", run: "sh -c \'open"}', "run: No closing quotation"),
         ('{address: "h:1", http: {path: x}}', "path: begins with /"),
         ('{address: "h:1", http: {status: [7]}}', "status: one or more of 100 to 599"),
+        ('{address: "h:1", http: {well: "state =="}}', "well: "),
         ('{address: "h:1", budget_s: 0}', "expected a number > 0"),
         ('{address: "h:1", every_s: 0.01}', "expected a number >= 0.08"),
     ],

@@ -204,3 +204,15 @@ def test_a_pool_that_is_out_of_service_as_a_whole_is_brought_back_at_once_also_a
         except Killed:
             assert night.finish(plan).state == "finished"
         assert night.whole() == []
+
+
+def test_of_nodes_side_by_side_one_takes_the_stale_backup_anew_for_all():
+    night = night_of("pool", 6, load=10, snapshots=False)
+    plan = night.plan()
+    assert night.run(plan, Orders(by="tester", hold_after="wave")).state == "held"
+    taken = len(night.backups)
+    end = night.run(plan, downtime=30 * 3600.0)
+    assert end.state == "finished", end.message
+    assert night.most_out > 1
+    assert len(night.backups) == taken + 2  # of this hop once more, and of the next
+    assert night.whole() == []

@@ -77,6 +77,7 @@ class Attempts:
             QUIET: self._quiet,
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
+        self._renewing: dict[str, asyncio.Lock] = {}  # by system, held while its backup is taken anew
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
@@ -97,18 +98,17 @@ class Attempts:
         system, kind = self._system(step.system), KINDS[step.kind]
         beside = self.beside.get(step.system, set()) - {step.node}
         staying = [node for node in system.nodes if node not in beside]
-        if kind.name == RETURN:  # nothing can be asked of it yet
+        if kind.unasked:
             await self.log.intent(step, Before(boot="", version="", role=""))
-            await self._return(step, system)
+            await self._own[step.kind](step, system)
             return True
         readings = await self.read_all(system, (step.node,) if step.alone else staying)
         against = await self._against(step, system, readings)
-        if (stale := self._stale_backup(step, against)) is not None:
-            # Only time went by, in a long hold as a rule: what Gallant itself did is done anew, and nobody has to say so.
-            await self.log.write(e.AGAIN, stale, message="it has gone stale; it is taken anew")
-            await self.carry_out(stale)
-            readings = await self.read_all(system, (step.node,) if step.alone else staying)
-            against = await self._against(step, system, readings)
+        if _lacks_backup_alone(against):
+            async with self._renewing.setdefault(
+                step.system, asyncio.Lock()
+            ):  # of nodes side by side one does it for all
+                against = await self._with_fresh_backup(step, system, readings)
         self._refuse(step, against)
         own = readings[step.node]
         before = Before(
@@ -239,10 +239,19 @@ class Attempts:
         )
         return objections(scene, self.means.same)
 
+    async def _with_fresh_backup(self, step: Step, system: System, readings: Mapping[str, Reading]) -> list[Objection]:
+        """What is against a step once a backup that only grew too old, in a long hold as a rule, was taken anew: that is Gallant's own
+        work, and needs no word of a person."""
+        against = await self._against(step, system, readings)
+        stale = self._stale_backup(step, against) if _lacks_backup_alone(against) else None
+        if stale is None:
+            return against
+        await self.log.write(e.AGAIN, stale, message="it has gone stale; it is taken anew")
+        await self.carry_out(stale)
+        return await self._against(step, system, readings)
+
     def _stale_backup(self, step: Step, against: Sequence[Objection]) -> Step | None:
-        """The backup step of a hop, where all that stands in the way is that what it took is too old by now."""
-        if [one.guard for one in against] != ["backup_sealed"]:
-            return None
+        """The backup step of a hop, where what it took is there, and too old by now."""
         gone, taken = self._gone(step, against[0]), set(self._hop_backups(step))
         there = {b.id for b in self.means.vault.backups(step.system) if b.sealed is not None}
         return gone if gone is not None and taken and taken <= there else None
@@ -491,7 +500,7 @@ class Attempts:
         rule, began = system.quiet, self.clock.now()
         assert rule is not None  # else the step would not be there
         while True:
-            open_now = (await self.read(system, step.node)).gauge("sessions")
+            open_now = (await self._read_again(system, step.node)).gauge("sessions")
             if open_now is None or open_now <= rule.sessions:
                 told = "it does not tell its sessions" if open_now is None else f"{open_now:.0f} sessions open"
                 await self.log.outcome(step, e.DONE, told)
@@ -679,6 +688,10 @@ class Attempts:
                     raise
                 await self.clock.pause(READ_PAUSE_S)
         raise AssertionError("it was read, or raised")  # pragma: no cover
+
+
+def _lacks_backup_alone(against: Sequence[Objection]) -> bool:
+    return [one.guard for one in against] == ["backup_sealed"]
 
 
 async def _side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]:

@@ -146,10 +146,8 @@ def _enough_stay(scene: Scene, same: Same) -> str | None:
     if len(out) <= shape.tolerates(nodes):
         return _too_full(scene) if shape.shares_load else None
     if not shape.tolerates(nodes):
-        accepted = scene.downtime_accepted or not _in_service(scene.reading)
-        return (
-            None if accepted else f"{scene.system.name} has nothing that carries on while {scene.step.subject} is away"
-        )
+        alone = f"{scene.system.name} has nothing that carries on while {scene.step.subject} is away"
+        return None if scene.downtime_accepted else alone
     return (
         f"{len(out)} of {nodes} nodes would be out of service ({', '.join(sorted(out))}); "
         f"{scene.system.name} tolerates {shape.tolerates(nodes)}"

@@ -25,9 +25,9 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     Raises `Refused` while the roll is running, and where something has no way back; `WrongUse` for what is no part of it.
     """
     row = place.journal.roll(roll_id)
-    _still(place, row)
-    begun = _begun(place, row)
     chosen = _chosen(place, row.plan, terms)
+    _still(place, row, tuple(chosen))
+    begun = _begun(place, row)
     systems = [place.estate.systems[name] for name in chosen]
     points: list[tuple[str, str]] = []
 
@@ -53,7 +53,8 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     )
 
 
-def _still(place: Workplace, row: RollRow) -> None:
+def _still(place: Workplace, row: RollRow, systems: Sequence[str]) -> None:
+    """Raise `Refused` while the roll, or another on these systems, is under way."""
     if place.journal.is_running(row.id):
         raise Refused(
             f"{row.id} is running; what it does is not taken back under its hands.",
@@ -64,7 +65,7 @@ def _still(place: Workplace, row: RollRow) -> None:
             f"{row.id} took {row.plan.undoes} back already; that is not taken back in its turn.",
             next=f"gallant plan {' '.join(row.plan.systems)} goes to the aims again",
         )
-    others = (one for system in row.plan.every for one in place.journal.open_rolls(system) if one.id != row.id)
+    others = (one for system in systems for one in place.journal.open_rolls(system) if one.id != row.id)
     if (other := next(others, None)) is not None:
         what = "which takes it back" if other.plan.undoes == row.id else f"of {', '.join(other.plan.systems)}"
         raise Refused(

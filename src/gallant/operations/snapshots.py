@@ -291,6 +291,7 @@ class PlaceRestorePoints:
             raise DeviceRefused(f"The restore point of {system.name} that {roll} took before {before} is gone.")
         _, own = await read_kept(self._place, system, self._drivers)
         way = way_of(self._place, system, self._drivers, own)
+        _left_alone(self._place, way)
         record(self._place, "snapshot", system.name, target=name, state=BEGUN, reason="to be reverted to")
         await _order(self._place, way, "revert_snapshot", name)
         record(self._place, "snapshot", system.name, target=name, state=REVERTED)

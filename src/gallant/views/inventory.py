@@ -220,6 +220,7 @@ def _head(known: Known, r: Reading, now: datetime) -> Sequence[tuple[str, str | 
         ("part number", r.part_number),
         ("version", r.version + (f" = build {r.build}" if r.build else "")),
         ("next start", r.next_version if r.next_version not in (None, r.version) else None),
+        ("other slot", r.other_slot),
         ("role, state", f"{r.role}, {r.state.replace('_', ' ')}"),
         ("replica", None if r.in_sync is None else f"{r.sync_word}" + ("" if r.in_sync else ", not whole")),
         ("network", r.network),

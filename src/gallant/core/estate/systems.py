@@ -90,6 +90,13 @@ class HttpAsked(Record):
     def __post_init__(self) -> None:
         if not self.path.startswith("/") or any(ord(c) <= 32 for c in self.path):
             raise ValueError("path: begins with /, and has no blank")
+        if self.well is not None:
+            import jmespath
+
+            try:
+                jmespath.compile(self.well)
+            except jmespath.exceptions.JMESPathError as error:
+                raise ValueError(f"well: {' '.join(str(error).split())}") from None
         if not self.status or any(not 100 <= code <= 599 for code in self.status):
             raise ValueError("status: one or more of 100 to 599")
 

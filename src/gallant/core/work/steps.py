@@ -280,7 +280,7 @@ class Kind(Record):
     what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
     the plan has such a step on are touched. `proved_by` is the guard
     of later steps that sees whether what it did is still there. `sends` is the order
-    that the driver is given for it, where that is not its name; `keeper`: it is given to the system or host that keeps the restore points; `by_person`: a person does it, and says when
+    that the driver is given for it, where that is not its name; `keeper`: it is given to the system or host that keeps the restore points; `unasked`: nothing is read before it, since its node may not answer yet; `by_person`: a person does it, and says when
     it is done, or the node shows that it has started again. `slotted` are `expects` and `undo` where the node has a spare slot.
     `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
@@ -311,6 +311,7 @@ class Kind(Record):
     keeper: bool = False
     takes_back: bool = False
     by_person: bool = False
+    unasked: bool = False
     overdue: str = "{subject}: {kind} to {to} was not done within {minutes} min."
     advice: str = "gallant survey {system}"
 
@@ -555,6 +556,7 @@ KINDS: Mapping[str, Kind] = {
         ),
         Kind(
             name=RETURN,
+            unasked=True,
             expects="the node answers again, its replica whole",
             estimate=restart_seconds,
             repeat=SAFE,
