@@ -14,7 +14,7 @@ from gallant.core.assess.requirements import related, requirements
 from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.errors import Refused
 from gallant.core.estate.capacity import standing_of
-from gallant.core.estate.order import SHAPES
+from gallant.core.estate.order import SHAPES, Standing
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import IMAGE
@@ -22,7 +22,7 @@ from gallant.core.records import Record, replace
 from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import version_of
-from gallant.core.work.plan import BACKOUT, Hop, Lane, NothingToDo, Part, Plan, Step
+from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, NothingToDo, Part, Plan, Step
 from gallant.core.work.planning import Ground, after_hop, all_read, lane_of, plan_of, work_now
 from gallant.core.work.steps import KINDS
 
@@ -62,15 +62,15 @@ class Obstacle(Record):
 
 
 class _Piece(Record):
-    """Something of a hop that goes back together: the image, components, or both behind one restart; `goals` are the versions, the image's
-    first where it goes, that `nodes` go back to."""
+    """What `nodes` go back to together: the image, components, or both behind one restart; with `rewinds` all of a system by the
+    restore point that was taken before that release, with `returns` nothing but into service."""
 
-    hop: Hop
-    image: str | None
-    parts: tuple[Part, ...]
     nodes: tuple[str, ...]
-    rewinds: str | None = None
+    image: str | None = None
+    parts: tuple[Part, ...] = ()
     package: Package | None = None
+    rewinds: str | None = None
+    returns: bool = False
 
 
 def make_backout(
@@ -146,6 +146,40 @@ def _what_else(
 # --- lanes
 
 
+class _Case(Record):
+    """One system's part of what is taken back: the `nodes` that go, and what the roll was to do and did on them."""
+
+    ground: Ground
+    system: System
+    lane: Lane | None
+    undone: Plan
+    done: Did
+    nodes: tuple[str, ...]
+
+    @property
+    def product(self) -> Product:
+        return self.ground.image_of(self.system)
+
+    @property
+    def knows(self) -> Knows:
+        return self.ground.known_of(self.system)
+
+    @property
+    def hops(self) -> tuple[Hop, ...]:
+        return self.lane.hops if self.lane is not None else ()
+
+    def altered(self, node: str, component: str) -> bool:
+        return (self.system.name, node, component) in self.done.altered
+
+    def began(self, node: str, component: str = IMAGE) -> str | None:
+        """What ran before the roll did anything."""
+        here = node_name(self.system, node)
+        return self.undone.basis.versions.get(here if component == IMAGE else f"{here}:{component}")
+
+    def obstacle(self, why: str, nodes: Sequence[str] = ()) -> Obstacle:
+        return Obstacle(system=self.system.name, nodes=tuple(nodes), why=why)
+
+
 def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple[list[Lane], list[Obstacle]]:
     lanes, obstacles = list[Lane](), list[Obstacle]()
     of = {lane.system: lane for lane in undone.lanes}
@@ -153,81 +187,65 @@ def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple
         system = ground.estate.systems[name]
         for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
             all_read(ground, each)
-        own: list[Obstacle] = []
-        hops = _lane_hops(ground, system, of.get(name), undone, done, tuple(nodes), own)
-        obstacles += own
-        if hops and not own:
+        case = _Case(ground=ground, system=system, lane=of.get(name), undone=undone, done=done, nodes=tuple(nodes))
+        hops, against = _lane_hops(case)
+        obstacles += against
+        if hops and not against:
             also = systems_above(ground.estate, system) if system.in_service else ()
             lanes.append(lane_of(ground, system, hops, {}, also, BACKOUT))
     return lanes, obstacles
 
 
-def _lane_hops(
-    ground: Ground,
-    system: System,
-    lane: Lane | None,
-    undone: Plan,
-    done: Did,
-    nodes: tuple[str, ...],
-    obstacles: list[Obstacle],
-) -> tuple[Hop, ...]:
-    """A lane's hops the other way round, from what runs now."""
-    product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
-    standing = standing_of(system, read, ground.estate.limits)
-    runs = {node: runs_of(reading) for node, reading in read.items()}
+def _lane_hops(case: _Case) -> tuple[tuple[Hop, ...], tuple[Obstacle, ...]]:
+    """A lane's hops the other way round, from what runs now; or what is in the way of the first that cannot go back."""
+    ground, system = case.ground, case.system
+    standing = standing_of(system, ground.of(system), ground.estate.limits)
+    runs = {node: runs_of(reading) for node, reading in ground.of(system).items()}
     made: list[Hop] = []
 
-    def add(piece: _Piece, returns: tuple[str, ...] = ()) -> None:
+    def add(piece: _Piece) -> None:
         nonlocal runs, standing
-        hop, release = _planned(ground, system, piece, f"{system.name}.back{len(made) + 1}", runs, returns)
+        hop, release = _planned(case, piece, f"{system.name}.back{len(made) + 1}", runs)
         work = work_now(ground, system, hop, release)
-        todo = hop_todo(work, product, ground.products, runs)
-        if not todo:
-            return
-        hop = replace(hop, waves=hop_waves(system, work, standing, todo))
-        made.append(hop)
-        taken = [turn for together in hop_rounds(system, todo, standing) for turn in together]
-        out = () if any(each.has_turn for each in todo.values()) else standing.out
-        standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
-        runs = {
-            n: _after(now, todo[n], hop, ground.known_of(system).slots) if n in todo else now for n, now in runs.items()
-        }
+        todo = hop_todo(work, case.product, ground.products, runs)
+        if todo:
+            made.append(replace(hop, waves=hop_waves(system, work, standing, todo)))
+            standing = _standing_after(system, standing, todo)
+            runs = {n: _after(now, todo[n], hop, case.knows.slots) if n in todo else now for n, now in runs.items()}
 
     # One that is worked on anyway is taken back after that: what it runs may be why it cannot serve.
-    aside = tuple(
-        node
-        for node in nodes
-        if (system.name, node) in done.aside and not _has_turn(ground, system, lane, undone, done, node, runs[node])
-    )
+    aside = [n for n in case.nodes if (system.name, n) in case.done.aside and not _has_turn(case, n, runs[n])]
     if aside:
-        add(_Piece(hop=_still(system, runs, aside[0]), image=None, parts=(), nodes=aside), aside)
-    for hop in _newest_first(system, lane, done, product, runs, nodes):
-        if obstacles:  # what lies before that cannot be reached either
-            break
-        for piece in _pieces(ground, system, hop, undone, done, nodes, runs, obstacles):
+        add(_Piece(nodes=tuple(aside), returns=True))
+    for hop in _newest_first(case, runs):
+        found = list(_pieces(case, hop, runs) if hop.rewinds is None else [_rewind(hop, case.nodes)])
+        if against := [one for piece in found if isinstance(piece, tuple) for one in piece]:
+            return (), tuple(against)  # what lies before that cannot be reached either
+        for piece in found:
+            assert isinstance(piece, _Piece)  # the others were told
             add(piece)
-    return tuple(made)
+    return tuple(made), ()
 
 
-def _has_turn(ground: Ground, system: System, lane: Lane | None, undone: Plan, done: Did, node: str, now: Runs) -> bool:
+def _standing_after(system: System, standing: Standing, todo: Mapping[str, Todo]) -> Standing:
+    taken = [turn for together in hop_rounds(system, todo, standing) for turn in together]
+    roles = SHAPES[system.shape].roles_after(tuple(system.nodes), standing.roles, taken)
+    return replace(standing, roles=roles, out=() if any(one.has_turn for one in todo.values()) else standing.out)
+
+
+def _has_turn(case: _Case, node: str, now: Runs) -> bool:
     """Whether a node runs something of the roll that it goes back from out of service."""
-    here, versions = node_name(system, node), undone.basis.versions
-    if (system.name, node, IMAGE) in done.altered and not ground.image_of(system).same(now.version, versions[here]):
+    began = case.began(node)
+    if case.altered(node, IMAGE) and not case.product.same(now.version, began):
         return True
     return any(
         part.in_turn
-        and (system.name, node, part.component) in done.altered
+        and case.altered(node, part.component)
         and part.component in now.parts
-        and now.parts[part.component][0] != versions.get(f"{here}:{part.component}")
-        for hop in (lane.hops if lane is not None else ())
+        and now.parts[part.component][0] != case.began(node, part.component)
+        for hop in case.hops
         for part in hop.parts
     )
-
-
-def _still(system: System, runs: Mapping[str, Runs], node: str) -> Hop:
-    """Of a system of which nothing is changed."""
-    now = runs[node].version
-    return Hop(id="", system=system.name, from_=now, to=now, image=False, waves=())
 
 
 def _after(now: Runs, todo: Todo, hop: Hop, slots: int) -> Runs:
@@ -240,17 +258,14 @@ def _after(now: Runs, todo: Todo, hop: Hop, slots: int) -> Runs:
     return replace(after, other_slot=left)
 
 
-def _newest_first(
-    system: System, lane: Lane | None, done: Did, product: Product, runs: Mapping[str, Runs], nodes: tuple[str, ...]
-) -> Iterator[Hop]:
+def _newest_first(case: _Case, runs: Mapping[str, Runs]) -> Iterator[Hop]:
     """The hops of a lane, the newest first. Where a system of one node has a restore point, that takes back its own hop and
     every later one at once."""
-    hops = list(lane.hops) if lane is not None else []
-    kept = [
-        n for n, hop in enumerate(hops) if hop.image and (system.name, hop.to) in done.points and len(system.nodes) == 1
-    ]
-    if kept and product.same(runs[nodes[0]].version, hops[kept[-1]].to):
-        first = kept[-1]
+    hops, name = list(case.hops), case.system.name
+    points = [n for n, hop in enumerate(hops) if hop.image and (name, hop.to) in case.done.points]
+    alone = len(case.system.nodes) == 1
+    if alone and points and case.product.same(runs[case.nodes[0]].version, hops[points[-1]].to):
+        first = points[-1]
         later = tuple(part for hop in hops[first:] for part in reversed(hop.parts))
         yield replace(hops[first], parts=later, rewinds=hops[first].to)
         hops = hops[:first]
@@ -260,171 +275,127 @@ def _newest_first(
 # --- what goes back together
 
 
-def _pieces(
-    ground: Ground,
-    system: System,
-    hop: Hop,
-    undone: Plan,
-    done: Did,
-    nodes: tuple[str, ...],
-    runs: Mapping[str, Runs],
-    obstacles: list[Obstacle],
-) -> Iterator[_Piece]:
-    """A hop's image and what shares its restart first, then what took a service down, then what went ahead of all."""
+Goal = str | Obstacle | None  # a version to go back to, what is in the way, or nothing that was done
+
+
+def _pieces(case: _Case, hop: Hop, runs: Mapping[str, Runs]) -> Iterator[_Piece | tuple[Obstacle, ...]]:
+    """A hop's image and what shares its restart first, then what took a service down, then what went ahead of all; what is in the
+    way of any of it instead."""
     together = tuple(part for part in hop.parts if part.waits)
     turns = tuple(part for part in reversed(hop.parts) if part.in_turn and not part.waits)
     ahead = tuple(part for part in reversed(hop.parts) if not part.in_turn and not part.waits)
-    if hop.rewinds is not None:
-        yield _rewind(hop, nodes)
-        return
     for image, parts in ((hop.image, together), (False, turns), (False, ahead)):
-        goals: dict[tuple[str | None, ...], list[str]] = {}
-        for node in nodes:
-            key = (
-                _image_goal(ground, system, hop, undone, done, node, runs[node], obstacles) if image else None,
-                *(_part_goal(ground, system, part, undone, done, node, runs[node], obstacles) for part in parts),
-            )
+        goals: dict[tuple[Goal, ...], list[str]] = {}
+        for node in case.nodes:
+            own = _image_goal(case, hop, node, runs[node]) if image else None
+            key = (own, *(_part_goal(case, part, node, runs[node]) for part in parts))
             if any(goal is not None for goal in key):
                 goals.setdefault(key, []).append(node)
-        for (goal, *versions), those in goals.items():
-            back = tuple(
-                made
-                for part, version in zip(parts, versions, strict=True)
-                if version is not None
-                and (made := _part_back(ground, system, part, version, those, obstacles)) is not None
-            )
-            package = _package(ground, system, hop, goal, runs, those, obstacles) if goal is not None else None
-            yield _Piece(hop=hop, image=goal, parts=back, nodes=tuple(those), package=package)
+        for key, nodes in goals.items():
+            yield _piece(case, hop, key, parts, tuple(nodes), runs)
+
+
+def _piece(
+    case: _Case,
+    hop: Hop,
+    goals: tuple[Goal, ...],
+    parts: Sequence[Part],
+    nodes: tuple[str, ...],
+    runs: Mapping[str, Runs],
+) -> _Piece | tuple[Obstacle, ...]:
+    """What some nodes go back to together: the image's goal first, then those of the parts."""
+    image, *versions = goals
+    against = [goal for goal in goals if isinstance(goal, Obstacle)]
+    package = _package(case, hop, image, runs, nodes) if isinstance(image, str) else None
+    back = [
+        _part_back(case, part, goal, nodes) for part, goal in zip(parts, versions, strict=True) if isinstance(goal, str)
+    ]
+    against += [one for one in (package, *back) if isinstance(one, Obstacle)]
+    if against:
+        return tuple(against)
+    return _Piece(
+        image=image if isinstance(image, str) else None,
+        parts=tuple(part for part in back if isinstance(part, Part)),
+        nodes=nodes,
+        package=package if isinstance(package, Package) else None,
+    )
 
 
 def _rewind(hop: Hop, nodes: tuple[str, ...]) -> _Piece:
     oldest = {part.component: part for part in hop.parts}  # the last that is named is the oldest
     parts = tuple(replace(part, to=part.from_, from_=part.to) for part in oldest.values())
-    return _Piece(hop=hop, image=hop.from_, parts=parts, nodes=nodes, rewinds=hop.to)
+    return _Piece(image=hop.from_, parts=parts, nodes=nodes, rewinds=hop.to)
 
 
-def _image_goal(
-    ground: Ground,
-    system: System,
-    hop: Hop,
-    undone: Plan,
-    done: Did,
-    node: str,
-    now: Runs,
-    obstacles: list[Obstacle],
-) -> str | None:
+def _image_goal(case: _Case, hop: Hop, node: str, now: Runs) -> Goal:
     """What a node's image goes back to from this hop's release; None where nothing of it was begun there."""
-    product, began = ground.image_of(system), undone.basis.versions[node_name(system, node)]
-    to, base = product.resolve(hop.to), product.resolve(began)
-    if (system.name, node, IMAGE) not in done.altered or base is None or to is None:
+    product, began = case.product, case.began(node)
+    to, base = product.resolve(hop.to), product.resolve(began) if began is not None else None
+    if not case.altered(node, IMAGE) or base is None or to is None or product.key(base) >= product.key(to):
         return None
     at = product.resolve(now.version)
-    if product.key(base) >= product.key(to):
-        return None
     if at is None or product.key(at) > product.key(to):
-        obstacles.append(
-            Obstacle(system=system.name, nodes=(node,), why=f"it runs {now.version}, which this roll did not bring")
-        )
-        return None
+        return case.obstacle(f"it runs {now.version}, which this roll did not bring", [node])
     runs_it = product.key(at) == product.key(to)
     if not runs_it and not product.same(now.next_version, hop.to):
         return None
     if runs_it and hop.one_way:
-        why = hop.one_way_because or "the publisher gives none"
-        obstacles.append(
-            Obstacle(system=system.name, nodes=(node,), why=f"there is no way back from {hop.to}: {why.rstrip('.')}")
-        )
-        return None
+        return case.obstacle(_no_way_back(hop.to, hop.one_way_because), [node])
     before = product.resolve(hop.from_)
     return began if before is None or product.key(base) > product.key(before) else hop.from_
 
 
-def _part_goal(
-    ground: Ground,
-    system: System,
-    part: Part,
-    undone: Plan,
-    done: Did,
-    node: str,
-    now: Runs,
-    obstacles: list[Obstacle],
-) -> str | None:
+def _part_goal(case: _Case, part: Part, node: str, now: Runs) -> Goal:
     """What a component goes back to; None where nothing of it was begun on the node."""
-    product = ground.products.get(part.product)
-    began = undone.basis.versions.get(f"{node_name(system, node)}:{part.component}")
-    if (system.name, node, part.component) not in done.altered or part.component not in now.parts or product is None:
+    product, began = case.ground.products.get(part.product), case.began(node, part.component)
+    if not case.altered(node, part.component) or part.component not in now.parts or product is None or began is None:
         return None
-    base, to = version_of(product, began) if began is not None else None, version_of(product, part.to)
-    if began is None or base is None or to is None or base >= to:
-        return None
+    base, to = version_of(product, began), version_of(product, part.to)
     version, following = now.parts[part.component]
     at = version_of(product, version)
-    if at != to and not product.same(following, part.to):
+    if base is None or to is None or base >= to or (at != to and not product.same(following, part.to)):
         return None
     if part.one_way_because is not None:
-        if at != to:
-            return None
-        why = part.one_way_because or "the publisher gives none"
-        obstacles.append(
-            Obstacle(
-                system=system.name,
-                nodes=() if part.raised else (node,),
-                why=f"there is no way back from {part.component} {part.to}: {why.rstrip('.')}",
-            )
-        )
-        return None
+        words = _no_way_back(f"{part.component} {part.to}", part.one_way_because)
+        return case.obstacle(words, () if part.raised else [node]) if at == to else None
     before = version_of(product, part.from_)
     return began if before is None or base > before else part.from_
 
 
-def _part_back(
-    ground: Ground, system: System, part: Part, goal: str, nodes: Sequence[str], obstacles: list[Obstacle]
-) -> Part | None:
-    """The component the other way round; None, with a bar, where its older release cannot be had."""
-    product, knows = ground.products[part.product], ground.known_of(system)
+def _no_way_back(what: str, because: str | None) -> str:
+    return f"there is no way back from {what}: {(because or 'the publisher gives none').rstrip('.')}"
+
+
+def _part_back(case: _Case, part: Part, goal: str, nodes: Sequence[str]) -> Part | Obstacle:
+    """The component the other way round, or why its older release cannot be had."""
+    product = case.ground.products[part.product]
     release, at = product.resolve(goal), version_of(product, part.to)
-    package = release.package_on(at, system.delivery) if release is not None else None
-    why = None
     if release is None:
-        why = f"{part.component} {goal} is not in its catalog"
-    elif knows.is_fetched(part.component, part.kind):
-        why = f"its channel brings no {part.component} older than {part.to}"
-    elif package is None or not _goes_on(release, product, part.to):
-        why = f"no package of {part.component} {goal} goes on {part.to}"
-    if why is not None or release is None:
-        obstacles.append(Obstacle(system=system.name, nodes=tuple(nodes), why=why or ""))
-        return None
+        return case.obstacle(f"{part.component} {goal} is not in its catalog", nodes)
+    if case.knows.is_fetched(part.component, part.kind):
+        return case.obstacle(f"its channel brings no {part.component} older than {part.to}", nodes)
+    package = release.package_on(at, case.system.delivery)
+    if package is None or not _goes_on(release, product, part.to):
+        return case.obstacle(f"no package of {part.component} {goal} goes on {part.to}", nodes)
     return replace(part, from_=part.to, to=release.version, install_s=release.minutes.install * 60, package=package)
 
 
 def _package(
-    ground: Ground,
-    system: System,
-    hop: Hop,
-    goal: str,
-    runs: Mapping[str, Runs],
-    nodes: Sequence[str],
-    obstacles: list[Obstacle],
-) -> Package | None:
+    case: _Case, hop: Hop, goal: str, runs: Mapping[str, Runs], nodes: Sequence[str]
+) -> Package | Obstacle | None:
     """What the nodes are installed with on the way back; those that have it in their other slot need none."""
-    product = ground.image_of(system)
+    product = case.product
     release, at = product.resolve(goal), product.resolve(hop.to)
     if release is None or at is None:
-        gone = goal if release is None else hop.to
-        obstacles.append(Obstacle(system=system.name, nodes=tuple(nodes), why=f"{gone} is no longer in its catalog"))
-        return None
-    fitting = release.package_on(product.key(at), system.delivery)
-    package = fitting if _goes_on(release, product, at.version) else None
-    slots = "fall_back" in ground.known_of(system).capabilities
-    need = [
-        n
-        for n in nodes
-        if not (slots and (product.same(runs[n].other_slot, goal) or product.same(runs[n].version, goal)))
-    ]
-    if package is None and need:
-        why = f"no package of {release.version} goes on {at.version}, and no other slot holds it"
-        obstacles.append(Obstacle(system=system.name, nodes=tuple(need), why=why))
-    return package
+        return case.obstacle(f"{goal if release is None else hop.to} is no longer in its catalog", nodes)
+    fitting = release.package_on(product.key(at), case.system.delivery)
+    if fitting is not None and _goes_on(release, product, at.version):
+        return fitting
+    slots = "fall_back" in case.knows.capabilities
+    held = [n for n in nodes if product.same(runs[n].other_slot, goal) or product.same(runs[n].version, goal)]
+    need = [n for n in nodes if not (slots and n in held)]
+    words = f"no package of {release.version} goes on {at.version}, and no other slot holds it"
+    return case.obstacle(words, need) if need else None
 
 
 def _goes_on(release: Release, product: Product, running: str) -> bool:
@@ -433,27 +404,24 @@ def _goes_on(release: Release, product: Product, running: str) -> bool:
     return release.from_range is None or (at is not None and at in parse_range(release.from_range))
 
 
-def _planned(
-    ground: Ground, system: System, piece: _Piece, hop_id: str, runs: Mapping[str, Runs], returns: tuple[str, ...]
-) -> tuple[Hop, Release | None]:
+def _planned(case: _Case, piece: _Piece, hop_id: str, runs: Mapping[str, Runs]) -> tuple[Hop, Release | None]:
     """A hop back before it has waves, and the release that its image goes back to."""
-    product = ground.image_of(system)
+    product, nodes = case.product, piece.nodes
     release = product.resolve(piece.image) if piece.image is not None else None
-    still = runs[piece.nodes[0]].version
     hop = Hop(
         id=hop_id,
-        system=system.name,
-        from_=_newest(product, [runs[node].version for node in piece.nodes]),
-        to=release.version if release is not None else still,
+        system=case.system.name,
+        from_=_newest(product, [runs[node].version for node in nodes]),
+        to=release.version if release is not None else runs[nodes[0]].version,
         image=release is not None,
         parts=piece.parts,
         build=release.build if release is not None else None,
         snapshots=release is None or release.snapshots,
         package=piece.package,
         despite_recall=release is not None and release.recall is not None,
-        nodes=() if len(piece.nodes) == len(system.nodes) else piece.nodes,
+        nodes=() if len(nodes) == len(case.system.nodes) else nodes,
         back=True,
-        returns=returns,
+        returns=nodes if piece.returns else (),
         rewinds=piece.rewinds,
         waves=(),
     )
