@@ -370,3 +370,34 @@ def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(l
         steps = [told.index(f"deck/{node} {kind} (31.5): done") for kind in ("drain", "install", "restart", "refill")]
         assert steps == sorted(steps)
     assert told.index("overlook/a restart (17.6): done") < told.index("deck/b drain (31.5): begun")
+
+
+def test_an_archive_that_updates_its_own_members_stands_still_at_a_hold_and_goes_on_after_it(line):
+    line.follow_catalog()
+    for words in (["survey", "lighthouse"], ["stock", "fetch", "lighthouse"]):
+        assert line.run(*words).code == 0, words
+    for row in line.run("notice", "list", "lighthouse", "--json").rows:
+        line.run("notice", "accept", row["name"])
+    shown = line.run("plan", "lighthouse", "--only", "image")
+    assert "lighthouse brings its nodes to a release by itself" in shown.out, shown.err
+    assert "it is told to pause between two nodes" in shown.out
+    refused = line.run("plan", "lighthouse/b", "--only", "image")
+    assert (refused.code, "updates all of its nodes by one order" in refused.err) == (5, True)
+    roll = line.begin("roll", re.search(r"plan-[0-9a-f]+", shown.out)[0])
+
+    def asked_for_all() -> bool:
+        return any(e.kind == "accepted" and e.step.endswith("update_all") for e in line.entries())
+
+    line.wait_for(asked_for_all, roll)
+    assert line.run("hold").code == 0
+    out, err = roll.communicate(timeout=120)
+    assert (roll.returncode, "lighthouse is held at a safe stop: asked for by" in out) == (4, True), out + err
+    assert "told to pause: asked for by" in err
+    line.run("survey", "lighthouse")
+    assert sorted(r.version for n, r in readings(line).items() if n.startswith("lighthouse/")) != ["5.1"] * 3
+    done = line.run("resume", "roll-0001")
+    assert (done.code, "lighthouse runs 5.1 on every node" in done.out) == (0, True), done.out + done.err
+    told = [e.message.partition(":")[0] for e in line.entries() if e.kind == "told"]
+    assert told == ["told to pause", "told to go on"]
+    given = [e for e in line.entries() if e.kind == "intent" and e.step.endswith("update_all")]
+    assert len(given) == 1

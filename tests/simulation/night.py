@@ -166,7 +166,7 @@ def images_of(product: Product) -> dict[str, Image]:
     }
 
 
-STATES = {"busy": "running", "complete": "done", "broken": "failed"}
+STATES = {"busy": "running", "pausing": "running", "paused": "paused", "complete": "done", "broken": "failed"}
 
 
 def jobs_of(tasks: Sequence[Task], now: float, kinds: Mapping[str, str]) -> tuple[Job, ...]:

@@ -24,6 +24,7 @@ from gallant.standin.shoal import Denied, Task
 from .night import BEGAN, HEAD, Night, SimDriver, body, images_of, jobs_of, make_product
 
 ORDERS = {"install": "install", "restart": "restart", "handover": "hand-over", "failback": "lead", "drain": "drain"}
+ORDERS |= {"update_all": "update-all", "pause": "pause", "go_on": "go-on", "cancel": "give-up"}
 ORDERS |= {"refill": "refill", "install_part": "install-part", "raise_format": "raise"}
 KINDS = {order: kind for kind, order in ORDERS.items()} | {"install-part": "install"}
 LETTERS = "abcdefghi"
@@ -244,7 +245,7 @@ class ClusterNight(Night):
             ),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in member.packages.items()),
             gauges=() if self.load is None else (Gauge(name="load", value=self.load, unit="%"),),
-            jobs=jobs_of(member.tasks, self.world.now, KINDS),
+            jobs=jobs_of(member.tasks_with(cluster.shared), self.world.now, KINDS),
         )
 
     def judge(self, system: str, node: str, kind: str, release: str) -> None:

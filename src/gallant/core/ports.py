@@ -82,7 +82,7 @@ class LeaseLost(GallantError):
 
 class Act(Record):
     """One order to one node, about its image or another component of it. `release` is the version text; the package fields stand
-    where a package is concerned."""
+    where a package is concerned; `handle` is the job that it is about, where it is about one."""
 
     kind: str
     component: str = IMAGE
@@ -91,6 +91,7 @@ class Act(Record):
     sha256: str = ""
     bytes: int = 0
     reason: str = ""
+    handle: str = ""
 
 
 class Accepted(Record):

@@ -48,7 +48,7 @@ class PackagePresent(Record, gc=False):
 
 
 class Job(Record, gc=False):
-    """Work that a device does or did: `state` is running, done or failed; `percent` 0 to 100."""
+    """Work that a device does or did: `state` is running, paused, done or failed; `percent` 0 to 100."""
 
     id: str
     kind: str
@@ -187,7 +187,7 @@ class Reading(Record):
 
     @property
     def running_jobs(self) -> tuple[Job, ...]:
-        return tuple(job for job in self.jobs if job.state == "running")
+        return tuple(job for job in self.jobs if job.state in ("running", "paused"))
 
     @property
     def healthy(self) -> bool:

@@ -417,6 +417,7 @@ class ProfiledDriver:
             "sha256": act.sha256,
             "bytes": str(act.bytes),
             "reason": act.reason,
+            "handle": act.handle,
         }
         if _names(plan, "{url}"):
             fields["url"] = await self._serve(node, act)

@@ -62,6 +62,9 @@ ACTS = (
     "enable_channel",
     "attach",
     "detach",
+    "update_all",
+    "pause",
+    "go_on",
 )
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")

@@ -32,6 +32,7 @@ from gallant.core.work.steps import (
     GOING,
     KINDS,
     NEVER,
+    PAUSED,
     QUIET,
     RETURN,
     SAFE,
@@ -43,12 +44,14 @@ from gallant.core.work.steps import (
     Seen,
     doing,
     nodes_looked_at,
+    nodes_of,
     observe,
     told,
 )
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.means import Hold, Log, Means, Orders, Unknown, WayOn
+from gallant.engine.overseer import Overseer
 from gallant.engine.watch import Watch
 
 T = TypeVar("T")
@@ -65,9 +68,19 @@ SEND_WITHIN = 1 / 3
 class Attempts:
     """Carries out the steps of one run of a roll."""
 
-    def __init__(self, roll_id: str, plan: Plan, means: Means, orders: Orders, log: Log, watch: Watch) -> None:
+    def __init__(
+        self,
+        roll_id: str,
+        plan: Plan,
+        means: Means,
+        orders: Orders,
+        log: Log,
+        watch: Watch,
+        wants_hold: Callable[[str], str | None],
+    ) -> None:
         self.id, self.plan, self.means, self.orders, self.log = roll_id, plan, means, orders, log
         self.watch = watch
+        self.overseer = Overseer(roll_id, means, log, wants_hold)
         self.clock, self.listener = means.clock, log.listener
         self._own = {
             BACKUP: self._backup,
@@ -307,18 +320,24 @@ class Attempts:
         """The steps of this roll by node and the job that the node gave them."""
         own = (s for s in self.known_steps() if s.system == system)
         taken = ((s, self.log.state.step(s.id).accepted) for s in own)
-        return {(s.node, t.entry.handle): s.id for s, t in taken if t is not None and t.entry.handle is not None}
+        return {
+            (node, t.entry.handle): s.id
+            for s, t in taken
+            if t is not None and t.entry.handle is not None
+            for node in nodes_of(s)
+        }
 
     def expected(self, system: System) -> dict[str, str]:
         """The version of each node as the journal left it: the plan's basis, and every step since that entered another. None of a
-        node whose image has its version from a component that was brought since."""
+        node whose image has its version from a component that was brought since, nor of those that a device works on by itself."""
         expected = {n: self.plan.basis.versions[node_name(system, n)] for n in system.nodes}
         carried = self.means.drivers[system.name].knows().image_from
-        for step in self.known_steps():
-            if step.system == system.name and step.component in carried and self.log.state.step(step.id).intent:
-                expected.pop(step.node, None)
-            if step.system == system.name and KINDS[step.kind].enters and self.log.state.step(step.id).done:
-                expected[step.node] = step.to
+        for step in (s for s in self.known_steps() if s.system == system.name):
+            row, known = KINDS[step.kind], self.log.state.step(step.id)
+            if known.intent and (step.component in carried or row.whole):
+                expected = {n: version for n, version in expected.items() if n not in nodes_of(step)}
+            if row.enters and known.done:
+                expected |= dict.fromkeys(nodes_of(step), step.to)
         return expected
 
     def known_steps(self) -> list[Step]:
@@ -336,20 +355,23 @@ class Attempts:
             handle = handle or look.handle
             if await self._ended(step, look):
                 return
+            soon = KINDS[step.kind].whole and await self.overseer.see(step, self._system(step.system), look, handle)
             elapsed = self.clock.now() - began
             if elapsed > patience:
                 raise self._overdue(step, patience)
             self._show(step, look, elapsed)
-            await self._sleep(step, self._poll_after(step, look, elapsed))
+            await self._sleep(step, SHORTEST_POLL_S if soon else self._poll_after(step, look, elapsed))
 
     async def _ended(self, step: Step, look: Look, prefix: str = "") -> bool:
         """Write down an end that was seen: True when the step is done; raises where it failed."""
         if look.state == DONE:
             await self.log.outcome(step, e.DONE, f"{prefix}{look.message}")
+            if (held := self.overseer.end_of(step, done=True)) is not None:
+                raise held
             return True
         if look.state == FAILED:
             await self.log.outcome(step, e.FAILED, look.message)
-            raise self._failed(step, look)
+            raise self.overseer.end_of(step, done=False) or self._failed(step, look)
         return False
 
     def _patience(self, seconds: float) -> timedelta:
@@ -607,7 +629,9 @@ class Attempts:
             look = await self._look(step, before, handle)
             if await self._ended(step, look, "observed: "):
                 return True
-            if look.state == GOING and (look.handle or known.accepted):
+            if look.state == PAUSED:
+                await self.overseer.go_on(step, self._system(step.system), look, handle)
+            if look.state in (GOING, PAUSED) and (look.handle or known.accepted):
                 self.listener.progress(step.id, look.percent or 0.0, f"taken up again: {look.message}")
                 await self._wait(step, before, handle or look.handle)
                 return True

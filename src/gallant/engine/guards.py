@@ -17,7 +17,7 @@ from gallant.core.estate.systems import System
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
 from gallant.core.work.plan import Step
-from gallant.core.work.steps import KINDS, Same, component_of
+from gallant.core.work.steps import KINDS, Same, component_of, nodes_of
 
 MOST_FLAPS = 3  # outages that no move of roles explains, in one run
 
@@ -200,17 +200,22 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
     """A node that is disturbed needs a backup of what it runs; a move of roles one of the hop that it belongs to."""
     if scene.backup_waived:
         return None
-    moves = KINDS[scene.step.kind].moves
-    for backup in scene.backups:
-        fresh = backup.sealed is not None and scene.now - backup.taken <= scene.backup_limit
-        if fresh and (
-            backup.id in scene.hop_backups
-            if moves
-            else same(scene.system.product, backup.versions.get(scene.step.node), scene.reading.version)
-        ):
-            return None
+    fresh = [b for b in scene.backups if b.sealed is not None and scene.now - b.taken <= scene.backup_limit]
     hours = scene.backup_limit.total_seconds() / 3600
-    return f"{scene.system.name} has no sealed backup of {scene.reading.version} that is younger than {hours:g} h"
+    if KINDS[scene.step.kind].moves:
+        kept = any(backup.id in scene.hop_backups for backup in fresh)
+        return None if kept else _no_backup(scene.system, scene.reading.version, hours)
+    product = scene.system.product
+    for node in nodes_of(scene.step):
+        version = scene.readings[node].version
+        there = KINDS[scene.step.kind].whole and same(product, version, scene.step.to)  # and nothing more is done on it
+        if not there and not any(same(product, backup.versions.get(node), version) for backup in fresh):
+            return _no_backup(scene.system, version, hours)
+    return None
+
+
+def _no_backup(system: System, version: str, hours: float) -> str:
+    return f"{system.name} has no sealed backup of {version} that is younger than {hours:g} h"
 
 
 def _restore_point_there(scene: Scene, same: Same) -> str | None:

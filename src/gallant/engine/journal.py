@@ -1,6 +1,6 @@
 """What a journal says: the state of a roll and its steps derived from its events, and the grammar that events must keep.
 
-Per step: `(intent accepted? outcome)*`, where only the last outcome may be `done`, unless `again` follows it, and only the last
+Per step: `(intent accepted? told* outcome)*`, where only the last outcome may be `done`, unless `again` follows it, and only the last
 attempt may be open, and only while the roll is. Per roll: `opened` first, `seq` from 1 without a gap, nothing after a terminal event.
 """
 
@@ -141,6 +141,8 @@ def _step_problem(event: Event, known: StepState) -> list[str]:
             return [f"{at}: attempt {entry.attempt}, expected {known.attempts + 1}"]
     elif entry.kind == e.ACCEPTED and (not known.open or known.accepted is not None):
         return [f"{at}: accepted without an open intent"]
+    elif entry.kind == e.TOLD and not known.open:
+        return [f"{at}: its device was told something without an open intent"]
     elif entry.kind == e.AGAIN and not known.done:
         return [f"{at}: to be done again, and it was not done"]
     elif entry.kind == e.OUTCOME and not known.open:

@@ -21,7 +21,20 @@ from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import consents_needed
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
-from gallant.core.work.plan import BACKOUT, BY_HAND, RESTART, UPDATE, Hop, Lane, Plan, Step, Track, Wave, steps_of
+from gallant.core.work.plan import (
+    BACKOUT,
+    BY_HAND,
+    DEVICE_LED,
+    RESTART,
+    UPDATE,
+    Hop,
+    Lane,
+    Plan,
+    Step,
+    Track,
+    Wave,
+    steps_of,
+)
 from gallant.core.work.planning import dependents, hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
@@ -48,6 +61,7 @@ def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
 # What a lane that leaves the image as it is has come to.
 _ENDS = {
     UPDATE: "runs the new releases of its components",
+    DEVICE_LED: "runs the new releases of its components",
     BACKOUT: "runs what it ran before",
     RESTART: "was restarted",
     BY_HAND: "has had its work by hand",
@@ -63,7 +77,7 @@ class Roll:
         self.listener = Shielded(means.listener)
         self.log = Log(means.journal, means.clock, self.listener, orders.by)
         self.watch = Watch(means.prober, self.log, means.clock, self.listener)
-        self.attempts = Attempts(roll_id, plan, means, orders, self.log, self.watch)
+        self.attempts = Attempts(roll_id, plan, means, orders, self.log, self.watch, self._hold_reason)
         self._hold: str | None = None
         self._lost: set[str] = set()  # systems whose lease another has taken
         self._lane_of = {hop.id: lane for lane in plan.lanes for hop in lane.hops}
@@ -409,14 +423,20 @@ class Roll:
                 f"The lease of {taken} was taken by another Gallant; nothing more is started on it here.",
                 next=f"gallant history {self.id} says what is being done.",
             )
-        wanted = self.journal.hold_wanted()
-        asked = self._hold or (wanted.reason if wanted is not None else None) or self._hold_time()
-        reason = asked or self.watch.over_budget(self._concerned[system])
-        unsafe = sorted(self._unsafe[system])
+        wanted, asked = self.journal.hold_wanted(), self._hold_asked()
+        reason, unsafe = self._hold_reason(system), sorted(self._unsafe[system])
         if reason is not None and (not unsafe or (wanted is not None and wanted.now)):
             if asked is not None:
                 self.hold(asked)
             raise Hold(reason, unsafe)
+
+    def _hold_asked(self) -> str | None:
+        wanted = self.journal.hold_wanted()
+        return self._hold or (wanted.reason if wanted is not None else None) or self._hold_time()
+
+    def _hold_reason(self, system: str) -> str | None:
+        """Why a lane is to hold where it can: somebody asked for it, or a service was out for longer than it may be."""
+        return self._hold_asked() or self.watch.over_budget(self._concerned[system])
 
     def _hold_time(self) -> str | None:
         at = self.orders.hold_at

@@ -24,7 +24,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
-from gallant.core.work.plan import UPDATE, Basis, Plan, basis_differences, shape_words, steps_of
+from gallant.core.work.plan import Basis, Plan, basis_differences, shape_words, steps_of
 from gallant.core.work.planning import dependents
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
@@ -195,7 +195,7 @@ async def _looked_at(
 
 
 def _enters(plan: Plan) -> bool:
-    return any(lane.kind == UPDATE for lane in plan.lanes)
+    return any(lane.enters for lane in plan.lanes)
 
 
 def _begun(plan: Plan) -> str:

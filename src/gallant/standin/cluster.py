@@ -18,6 +18,7 @@ DRAIN_S = 40.0
 HAND_OVER_S = 3.0
 REVERT_S = 60.0
 PART_S = 60.0
+SHARED_FROM = 9001  # where the numbers of tasks of the whole cluster begin
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,10 @@ class Member:
     @property
     def boot(self) -> str:
         return f"{self.serial}#{self.boots}"
+
+    def tasks_with(self, shared: list[Task]) -> list[Task]:
+        """Its own tasks, and those of the whole cluster, of which every member tells."""
+        return [*self.tasks, *shared]
 
     @property
     def busy(self) -> Task | None:
@@ -89,6 +94,7 @@ class Cluster:
             str, tuple[str, str]
         ] = {}  # a part that is raised: to what, and what every member has to run
         self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
+        self.shared: list[Task] = []  # tasks of the whole cluster
         self.stopped: dict[str, list[Callable[[], None]]] = {}
         self.started: dict[str, list[Callable[[], None]]] = {}
 
@@ -142,9 +148,12 @@ class Cluster:
     def order(self, name: str, what: str, package: str = "") -> Task:
         """Take an order; gives the task that carries it out. Raises `Denied`."""
         member = self.members[name]
-        if (task := member.busy) is not None:
-            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        steering: dict[str, Callable[[], Task]] = {"pause": self._pause, "go-on": self._go_on, "give-up": self._give_up}
+        if what in steering:
+            return steering[what]()
+        self._refuse_busy(member)
         handlers: dict[str, Callable[[Member, str], Task]] = {
+            "update-all": self._update_all,
             "install": self._install,
             "install-part": self._install_part,
             "raise": self._raise,
@@ -158,6 +167,113 @@ class Cluster:
             raise Denied(400, f"no such order: {what}")
         return handlers[what](member, package)
 
+    def _refuse_busy(self, member: Member) -> None:
+        every = [*member.tasks, *self.shared]
+        task = next((task for task in every if task.state in ("busy", "paused")), None)
+        if task is not None:
+            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+
+    # --- all members by one order
+
+    def _update_all(self, member: Member, package: str) -> Task:
+        """Bring every member to a release, one after the other, whoever leads last of all."""
+        digest = member.packages.get(package, ("", 0))[0]
+        image = next((i for i in self.images.values() if i.sha256 == digest), None)
+        if image is None:
+            raise Denied(422, f"{package} is not here, or not signed for this model")
+        if lacking := [
+            m.name for m in self.members.values() if m.version != image.version and package not in m.packages
+        ]:
+            raise Denied(422, f"{package} is not on {', '.join(lacking)}")
+        self.world.count(self.full(member.name), "update-all")
+        each = image.install_s + image.restart_s + self.sync_s
+        behind = sum(m.version != image.version for m in self.members.values())
+        task = Task(SHARED_FROM + len(self.shared), "update-all", image.version, self.world.now, each * behind)
+        self.shared.append(task)
+        self.world.after(GOING_S, lambda: self._next_of(task, image))
+        return task
+
+    def _next_of(self, task: Task, image: Image) -> None:
+        """The next member's turn; two at once where the night has the cluster take no care."""
+        if task.state == "pausing":
+            task.state, task.text = "paused", "stands still between two members"
+        if task.state != "busy":
+            return
+        behind = sorted(
+            (m for m in self.members.values() if m.version != image.version), key=lambda m: m.name == self.leader
+        )
+        if not behind:
+            task.state, task.text = "complete", f"every member runs {image.version}"
+            return
+        careless = self.world.fault("careless", self.full(behind[0].name), "update-all") is not None
+        together = behind[: 2 if careless else 1]
+        for member in together:
+            self._update_one(task, member, image, last=member is together[-1])
+
+    def _update_one(self, task: Task, member: Member, image: Image, last: bool) -> None:
+        task.text = f"{member.name}: writing {image.version}"
+        if self.world.fault("install_fails_at", self.full(member.name), "update-all"):
+            self.world.after(image.install_s / 2, lambda: self._broke(task, f"{member.name}: cannot write"))
+            return
+
+        def down() -> None:
+            if task.state == "broken":
+                return
+            if self.leader == member.name and (
+                others := [n for n, m in self.members.items() if m.up and m is not member]
+            ):
+                self.leader = others[0]
+            member.next_version = image.version
+            task.text = f"{member.name}: starting {image.version}"
+            self.halt(member.name)
+            if not self.world.fault("no_return", self.full(member.name), "update-all"):
+                self.world.after(image.restart_s, back)
+
+        def back() -> None:
+            member.version = member.next_version
+            member.parts |= member.next_parts
+            member.next_parts.clear()
+            self.start(member.name)
+            task.text = f"{member.name}: waits until all is level"
+            if last:
+                self.world.after(self.sync_s, lambda: self._next_of(task, image))
+
+        self.world.after(image.install_s, down)
+
+    def _broke(self, task: Task, text: str) -> None:
+        task.state, task.text, task.stopped_at = "broken", text, self.world.now
+
+    @property
+    def _under_way(self) -> Task:
+        task = next((t for t in self.shared if t.state in ("busy", "pausing", "paused")), None)
+        if task is None:
+            raise Denied(409, "nothing is under way")
+        return task
+
+    def _pause(self) -> Task:
+        task = self._under_way
+        if task.state != "busy":
+            raise Denied(409, f"already {task.state}")
+        task.state = "pausing"
+        return task
+
+    def _go_on(self) -> Task:
+        task = self._under_way
+        if task.state == "busy":
+            raise Denied(409, "already going")
+        stood = task.state == "paused"
+        task.state, task.text = "busy", ""
+        if stood:
+            image = self.images[task.release]
+            self.world.after(GOING_S, lambda: self._next_of(task, image))
+        return task
+
+    def _give_up(self) -> Task:
+        """What is under way at one member is brought to its end; nothing more is begun."""
+        task = self._under_way
+        self._broke(task, "given up")
+        return task
+
     def keep(self, name: str, package: str, body: bytes) -> str:
         import hashlib
 
@@ -168,8 +284,7 @@ class Cluster:
     def fetch(self, name: str) -> Task:
         """A member begins to fetch a package by itself; `fetched` ends it."""
         member = self.members[name]
-        if (task := member.busy) is not None:
-            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        self._refuse_busy(member)
         return self._task(member, "fetch", "", 30.0)
 
     def fetched(self, name: str, task: Task, package: str, body: bytes | None, text: str) -> None:
@@ -213,8 +328,7 @@ class Cluster:
     def fetch_part(self, name: str) -> Task:
         """A member begins to fetch what a part takes, and installs it then; `fetched_part` goes on."""
         member = self.members[name]
-        if (task := member.busy) is not None:
-            raise Denied(409, f"busy: task {task.number} ({task.what}) is not finished")
+        self._refuse_busy(member)
         return self._task(member, "install-part", "", PART_S)
 
     def fetched_part(self, name: str, task: Task, digest: str | None, text: str) -> None:

@@ -123,9 +123,13 @@ class MemberServer(WebServer):
             found.append(("critical", "a fan has failed"))
         return found
 
+    @property
+    def tasks(self) -> list[Task]:
+        return self.member.tasks_with(self.cluster.shared)
+
     def task(self, request: web.Request) -> Task:
         number = request.match_info["number"]
-        found = next((t for t in self.member.tasks if str(t.number) == number), None)
+        found = next((t for t in self.tasks if str(t.number) == number), None)
         if found is None:
             raise Denied(404, f"no job {number}")
         return found
@@ -239,7 +243,7 @@ class HostServer(MemberServer):
         }
 
     async def jobs(self, request: web.Request) -> web.StreamResponse:
-        return web.json_response({"jobs": [self._said(task) for task in self.member.tasks[-20:]]})
+        return web.json_response({"jobs": [self._said(task) for task in self.tasks[-20:]]})
 
     async def job(self, request: web.Request) -> web.StreamResponse:
         return web.json_response(self._said(self.task(request)))
@@ -385,7 +389,7 @@ class ArchiveServer(MemberServer):
         )
 
     async def jobs(self, request: web.Request) -> web.StreamResponse:
-        return self._xml("".join(map(self._said, self.member.tasks[-20:])))
+        return self._xml("".join(map(self._said, self.tasks[-20:])))
 
     async def job(self, request: web.Request) -> web.StreamResponse:
         return self._xml(self._said(self.task(request)))

@@ -97,6 +97,8 @@ class Watched:
                 self.ended[entry.step] = entry.at
                 self.results[entry.step] = entry.result or ""
                 self.messages[entry.step] = entry.message
+            elif entry.kind == e.TOLD:
+                self.messages[entry.step] = entry.message
 
     def hops(self) -> Iterator[tuple[Hop, tuple[Wave, ...]]]:
         for lane in self.plan.lanes if self.plan else ():
@@ -164,6 +166,8 @@ class LinesShow:
                 + (f" in {duration(took)}" if took else "")
                 + (f", {entry.message}" if entry.message else "")
             )
+        elif entry.kind == e.TOLD:
+            self._line(f"{self._subject(entry.step)}: {entry.message}")
         elif entry.kind == e.DERIVED:
             self._line(f"{entry.hop}: {entry.message}")
         elif entry.kind == e.OUTAGE and entry.outage is not None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from gallant.core.work.plan import BACKOUT, UPDATE, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.work.steps import KINDS
 from gallant.views.output import Drawn, View
 from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
@@ -176,6 +177,8 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
 
 def _disturbs(steps: Sequence[Step]) -> str:
     nodes = dict.fromkeys(n for s in steps for n in s.disturbs)
+    if any(KINDS[s.kind].whole for s in steps):
+        return f"{many(len(nodes), 'node')}, in its own order"
     gap = sum(s.interrupts_s for s in steps)
     out = [f"{', '.join(nodes)} for {duration(_out_s(steps))}"] if nodes else []
     return "; ".join(out + ([f"services {duration(gap) if gap >= 60 else f'{gap:g} s'}"] if gap else [])) or "nothing"
@@ -198,7 +201,7 @@ def _consequences(plan: Plan) -> Iterator[str]:
         for lane in plan.lanes
         for hop in lane.hops
         for w in hop.waves
-        if not lane.down_s and any(s.disturbs and not s.alone for s in steps_of((w,)))
+        if not lane.down_s and any(s.disturbs and not s.alone and not KINDS[s.kind].whole for s in steps_of((w,)))
     ]
     for lane in plan.lanes:
         if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):
@@ -221,13 +224,23 @@ def _of_lane(lane: Lane) -> Iterator[str]:
     if lane.mute:
         names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
         yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
-    if lane.kind == UPDATE:
+    if lane.enters:
         yield f"{mark('note')} {_restore_points(lane)}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
+    if lane.by_device:
+        yield f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop, in an order of its own. {_STOPS_BY[lane.stops_by or '']}"
     for hop in lane.hops:
         yield from _of_hop(lane.system, hop)
-    if lane.kind == UPDATE:
+    if lane.enters:
         yield from _way_back(lane)
+
+
+# What can be done about a device that works by itself, and what cannot.
+_STOPS_BY = {
+    "pause": "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to pause between two nodes, as at a hold; which node is next cannot be chosen.",
+    "cancel": "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to give up, as at a hold; which node is next cannot be chosen.",
+    "": "Once begun it cannot be stopped from here: should it take more nodes than its shape tolerates, Gallant can only say so, and holds when it is done.",
+}
 
 
 def _of_hop(system: str, hop: Hop) -> Iterator[str]:

@@ -24,7 +24,7 @@ from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, 
 from gallant.core.work.layers import version_of
 from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, NothingToDo, Part, Plan, Step
 from gallant.core.work.planning import Ground, after_hop, all_read, lane_of, plan_of, work_now
-from gallant.core.work.steps import KINDS
+from gallant.core.work.steps import KINDS, nodes_of
 
 Chosen = Mapping[str, Sequence[str]]
 
@@ -44,8 +44,8 @@ def did(begun: Iterable[Step], points: Iterable[tuple[str, str]] = ()) -> Did:
     for step in begun:
         row, node = KINDS[step.kind], (step.system, step.node)
         if row.alters:
-            altered.add((*node, step.component))
-            altered |= {(*node, one.component) for one in step.brings}
+            components = (step.component, *(one.component for one in step.brings))
+            altered |= {(step.system, n, component) for n in nodes_of(step) for component in components}
         if row.sets_aside:
             aside.add(node)
         elif row.takes_back:
@@ -219,12 +219,22 @@ def _lane_hops(case: _Case) -> tuple[tuple[Hop, ...], tuple[Obstacle, ...]]:
         add(_Piece(nodes=tuple(aside), returns=True))
     for hop in _newest_first(case, runs):
         found = list(_pieces(case, hop, runs) if hop.rewinds is None else [_rewind(hop, case.nodes)])
-        if against := [one for piece in found if isinstance(piece, tuple) for one in piece]:
+        if against := [
+            *(one for piece in found if isinstance(piece, tuple) for one in piece),
+            *_by_halves(case, found),
+        ]:
             return (), tuple(against)  # what lies before that cannot be reached either
         for piece in found:
             assert isinstance(piece, _Piece)  # the others were told
             add(piece)
     return tuple(made), ()
+
+
+def _by_halves(case: _Case, found: Sequence[_Piece | tuple[Obstacle, ...]]) -> Iterator[Obstacle]:
+    """A device that updates all of its nodes by one order takes them back by one too: all of them, to one release."""
+    images = [piece for piece in found if isinstance(piece, _Piece) and piece.image is not None and not piece.rewinds]
+    if case.knows.updates_all and images and (len(images) > 1 or set(case.nodes) != set(case.system.nodes)):
+        yield case.obstacle("its device brings all of its nodes to one release, and they would not go back to one")
 
 
 def _standing_after(system: System, standing: Standing, todo: Mapping[str, Todo]) -> Standing:

@@ -59,6 +59,12 @@ def restart_seconds(work: HopWork) -> float:
     return (work.minutes.restart or RESTART_MINUTES) * 60
 
 
+def update_all_seconds(work: HopWork) -> float:
+    """One node after the other: what each takes, and until it is whole again."""
+    each = install_seconds(work) + restart_seconds(work) + work.minutes.sync * 60
+    return each * work.by_itself
+
+
 def steady_seconds(work: HopWork) -> float:
     return work.minutes.sync * 60 + work.steady_s
 

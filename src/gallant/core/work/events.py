@@ -19,6 +19,7 @@ OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
     "ended",
 )
 INTENT, ACCEPTED, OUTCOME, ANSWERED, AGAIN = "intent", "accepted", "outcome", "answered", "again"
+TOLD = "told"  # a device that carries out a step was told to pause, to go on or to give up
 OUTAGE = "outage"
 TERMINAL = (FINISHED, ENDED)
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from gallant.core.catalog.products import Product
-from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, Round, Standing, Turn, rounds
+from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, NotSafe, Round, Standing, Turn, rounds
 from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import IMAGE, Reading
@@ -17,7 +17,20 @@ from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
 from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
-from gallant.core.work.steps import BACKUP, BY_HAND, KINDS, NEEDS_PEERS, QUIET, RETURN, REWIND, SNAPSHOT, STEADY, Kind
+from gallant.core.work.steps import (
+    BACKUP,
+    BY_HAND,
+    KINDS,
+    NEEDS_PEERS,
+    QUIET,
+    RETURN,
+    REWIND,
+    SNAPSHOT,
+    STEADY,
+    UPDATE_ALL,
+    Kind,
+    nodes_of,
+)
 
 # How long a pair may be left, in seconds of estate time, at a point where both nodes serve and agree.
 MAY_REST_S = 7 * 24 * 3600.0
@@ -168,7 +181,7 @@ def _part_is_older(product: Product, text: str, part: Part) -> bool:
 
 def touched(waves: Sequence[Wave]) -> set[tuple[str, str]]:
     """What steps of these waves change something of: nodes, and on each the image or another component."""
-    return {(step.node, step.component) for step in steps_of(waves) if KINDS[step.kind].touches}
+    return {(n, step.component) for step in steps_of(waves) if KINDS[step.kind].touches for n in nodes_of(step)}
 
 
 def widest(waves: Sequence[Wave]) -> int:
@@ -220,12 +233,45 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     first = SHAPES[system.shape].head(system.nodes, standing.roles)
     if work.rewinds is not None:
         return (*_preparation(system, work, first, {}), _rewound(system, work, first))
-    order = hop_rounds(system, todo, standing, work.uppers)
-    return (
-        *_preparation(system, work, first, todo),
-        *_ahead(system, work, first, todo, standing),
-        *(wave for together in order for wave in _round_waves(system, work, together, todo)),
-    )
+    ahead = (*_preparation(system, work, first, todo), *_ahead(system, work, first, todo, standing))
+    if work.knows.updates_all and any(one.image or one.waiting for one in todo.values()):
+        return (*ahead, *_by_the_device(system, work, first, standing, todo))
+    return (*ahead, *_in_order(system, work, standing, todo))
+
+
+def _in_order(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> Iterator[Wave]:
+    for together in hop_rounds(system, todo, standing, work.uppers):
+        yield from _round_waves(system, work, together, todo)
+
+
+def _by_the_device(
+    system: System, work: HopWork, first: str, standing: Standing, todo: Mapping[str, Todo]
+) -> Iterator[Wave]:
+    """What takes a service down goes in the order of the shape, what waits for the restart is laid on every node, and then one order
+    has the device bring all nodes to the release. Raises `NotSafe` where that could take away what stands on them."""
+    if work.uppers:
+        raise NotSafe(
+            f"{system.name} updates its own nodes by one order, and {work.uppers[0].system.name} stands on them.",
+            "When which of them goes down would not be known.",
+            f"Move {work.uppers[0].system.name} elsewhere, or update {system.name} by hand.",
+        )
+    turns = {
+        n: replace(one, image=False, waiting=False, awaiting=(), parts=tuple(p for p in one.parts if not p.waits))
+        for n, one in todo.items()
+    }
+    yield from _in_order(system, replace(work, image=False), standing, turns)
+    for node in sorted(todo, key=lambda node: node == first):
+        if laid := [part for part in todo[node].in_turn if part.waits]:
+            steady = replace(_step(system, work, STEADY, node, ".laid"), estimate_s=work.steady_s, ends_node=False)
+            steps = (*(_part_step(system, work, part, node) for part in laid), steady)
+            yield Wave(why=f"{node}: laid for the restart", tracks=(Track(node=node, steps=steps),))
+    reached = {n: one for n, one in todo.items() if one.image or one.waiting}
+    waits = dict.fromkeys(p for one in reached.values() for p in (*one.parts, *one.awaiting) if p.waits)
+    brings = tuple(Brought(component=p.component, product=p.product, version=p.to) for p in waits)
+    order = _step(system, replace(work, by_itself=len(reached)), UPDATE_ALL, first)
+    order = replace(order, brings=brings, disturbs=tuple(node_name(system, n) for n in reached))
+    look = _step(system, work, STEADY, first)
+    yield Wave(why=f"all nodes {_goal(work)}, by the device", tracks=(Track(node=first, steps=(order, look)),))
 
 
 def _preparation(system: System, work: HopWork, first: str, todo: Mapping[str, Todo]) -> Iterator[Wave]:

@@ -149,7 +149,7 @@ class Hop(Record, rename={"from_": "from"}):
     waves: tuple[Wave, ...]
 
 
-UPDATE, BACKOUT, RESTART, BY_HAND = "update", "backout", "restart", "by hand"  # kinds of lane
+UPDATE, BACKOUT, RESTART, BY_HAND, DEVICE_LED = "update", "backout", "restart", "by hand", "device-led"  # kinds of lane
 
 
 class Lane(Record):
@@ -157,10 +157,12 @@ class Lane(Record):
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
     image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
-    down with it, each for so many seconds in all."""
+    down with it, each for so many seconds in all. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    (an empty text); None where Gallant works on them one by one."""
 
     system: str
     kind: str = UPDATE
+    stops_by: str | None = None
     slots: int = 1
     hops: tuple[Hop, ...]
     windows: tuple[str, ...] = ()
@@ -170,6 +172,16 @@ class Lane(Record):
     mute: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
     falls: dict[str, float] = {}
+
+    @property
+    def enters(self) -> bool:
+        """Whether it takes its system to its aim."""
+        return self.kind in (UPDATE, DEVICE_LED)
+
+    @property
+    def by_device(self) -> bool:
+        """Whether the device brings its nodes to a release by itself."""
+        return self.stops_by is not None
 
 
 class Basis(Record):
@@ -312,6 +324,11 @@ class Knows(Record):
     fetches: tuple[str, ...] = ()
     image_from: tuple[str, ...] = ()
 
+    @property
+    def updates_all(self) -> bool:
+        """Whether the device brings all of its nodes to a release by one order."""
+        return "update_all" in self.capabilities
+
     def brings(self, component: str, kind: str) -> bool:
         return f"!{component}" not in self.parts and any(_is_meant(word, component, kind) for word in self.parts)
 
@@ -331,7 +348,7 @@ class HopWork(Record):
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
     `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts` and `by_hand` are as in
-    the hop; `quiet_s` is for how long a node's sessions are waited for.
+    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order.
     """
 
     hop_id: str
@@ -356,6 +373,7 @@ class HopWork(Record):
     restarts: bool = False
     by_hand: str = ""
     quiet_s: float = 0
+    by_itself: int = 0
 
     @property
     def goal(self) -> str:

@@ -13,7 +13,7 @@ from gallant.core.catalog.products import Bundle, Minutes, Product, Release, rel
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
-from gallant.core.estate.order import SHAPES
+from gallant.core.estate.order import SHAPES, NotSafe
 from gallant.core.estate.stacks import Upper, carried, falls, nodes_above, systems_above
 from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, node_name, select
 from gallant.core.readings import IMAGE, Component, Reading
@@ -22,6 +22,7 @@ from gallant.core.versions import parse_range
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
 from gallant.core.work.plan import (
+    DEVICE_LED,
     UPDATE,
     Basis,
     Hop,
@@ -36,7 +37,7 @@ from gallant.core.work.plan import (
     steps_of,
     waves_seconds,
 )
-from gallant.core.work.steps import KINDS
+from gallant.core.work.steps import CANCEL, KINDS, PAUSE
 
 # --- the plan -------------------------------------------------------------------------------------------------------
 
@@ -169,11 +170,13 @@ def lane_of(
     kind: str = UPDATE,
 ) -> Lane:
     """A lane with what its hops mean for those who depend on the system."""
-    down = _down_s(system, hops)
+    down, knows = _down_s(system, hops), ground.known_of(system)
+    led = any(KINDS[step.kind].whole for hop in hops for step in steps_of(hop.waves))
     return Lane(
         system=system.name,
-        kind=kind,
-        slots=ground.known_of(system).slots,
+        kind=DEVICE_LED if led and kind == UPDATE else kind,
+        stops_by=next((word for word in (PAUSE, CANCEL) if word in knows.capabilities), "") if led else None,
+        slots=knows.slots,
         hops=hops,
         down_s=down,
         hit=dependents(ground.estate, system) if down else (),
@@ -469,6 +472,7 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
     """The hops of one system with all of their waves, and the components that stay behind, each with the reason. Raises `NotSafe`."""
     product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
     wish = ground.wishes.get(system.name, ())
+    _not_by_halves(ground, system)
     standing = replace(standing_of(system, read, ground.estate.limits), wish=wish)
     runs = {node: runs_of(reading) for node, reading in read.items()}
     legs, left = _legs(ground, system, ordered)
@@ -478,12 +482,39 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
         work = work_now(ground, system, hop, release)
         todo = hop_todo(work, product, ground.products, runs)
         if todo:
+            _none_is_taken_back(system, work, product, runs, todo)
             hops.append(replace(hop, waves=hop_waves(system, work, standing, todo)))
         taken = [t for together in hop_rounds(system, todo, standing) for t in together]
         out = () if any(work.has_turn for work in todo.values()) else standing.out
         standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
         runs = {node: after_hop(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
     return tuple(hops), left
+
+
+def _not_by_halves(ground: Ground, system: System) -> None:
+    """Raise `NotSafe` where some nodes, or an order of them, are asked of a device that decides that by itself."""
+    chosen, wish = ground.chosen.get(system.name, ()), ground.wishes.get(system.name, ())
+    if ground.known_of(system).updates_all and system.name not in ground.still and (chosen or wish):
+        raise NotSafe(
+            f"{system.name} updates all of its nodes by one order, in an order of its own.",
+            f"It cannot be told {'which of them' if chosen else 'in which order'}.",
+            f"gallant plan {system.name}",
+        )
+
+
+def _none_is_taken_back(
+    system: System, work: HopWork, product: Product, runs: Mapping[str, Runs], todo: Mapping[str, Todo]
+) -> None:
+    """Raise `NotSafe` where an order for all nodes would reach one that is ahead of it."""
+    if not (work.image and work.knows.updates_all and any(one.image for one in todo.values())):
+        return
+    ahead = [n for n, now in runs.items() if n not in todo and not product.same(now.version, work.to)]
+    if ahead:
+        raise NotSafe(
+            f"{system.name} brings all of its nodes to {work.to}, and {ahead[0]} runs {runs[ahead[0]].version}.",
+            "Its one order would take that back.",
+            f"Bring the others of {system.name} to {runs[ahead[0]].version} by hand",
+        )
 
 
 def after_hop(now: Runs, todo: Todo, to: str) -> Runs:

@@ -25,11 +25,13 @@ from gallant.core.work.estimate import (
     restart_seconds,
     snapshot_seconds,
     steady_seconds,
+    update_all_seconds,
 )
 from gallant.core.work.events import Before
 from gallant.core.work.plan import HopWork, Step
 
 DONE, GOING, FAILED, ABSENT, UNREACHED, UNTOLD = "done", "going", "failed", "absent", "unreached", "untold"
+PAUSED = "paused"
 SAFE, IF_ABSENT, NEVER = "safe", "if_absent", "never"
 NODE, SYSTEM = "node", "system"
 Readings = Mapping[str, Reading | None]
@@ -41,10 +43,13 @@ Same = Callable[[str, str | None, str | None], bool]  # product, and two texts t
 
 class Look(Record):
     """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer. `untold`: it would
-    show nothing either way."""
+    show nothing either way. `paused`: the device stands still between two nodes. `out` are the nodes that are not in service, and
+    `weak` those that are and whose replica is not whole, where an order is about all of them."""
 
     state: str
     message: str = ""
+    out: tuple[str, ...] = ()
+    weak: tuple[str, ...] = ()
     percent: float | None = None
     remaining_s: float | None = None
     handle: str | None = None
@@ -214,6 +219,43 @@ def _rewound(seen: Seen) -> Look:
     return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
 
 
+def _all_updated(seen: Seen) -> Look:
+    """A device brings its own nodes to the release, one after the other: it is done when every one of them runs it in service. Its
+    job is told by whichever node answers; what it says is believed only of how far it is."""
+    heard = {node: reading for node, reading in seen.readings.items() if reading is not None}
+    out = tuple(n for n in seen.readings if n not in heard or heard[n].state != IN_SERVICE)
+    weak = tuple(n for n, r in heard.items() if n not in out and r.in_sync is False)
+    short = tuple(n for n, r in heard.items() if n not in out and not _entered(seen, r))
+    job = next((job for reading in heard.values() if (job := seen.job(reading)) is not None), None)
+    if not out and not short and (job is None or job.state == DONE):
+        return Look(state=DONE, message=f"every node runs {seen.step.to}")
+    left = ", ".join((*out, *short))
+    if job is None:
+        return Look(state=GOING if out else ABSENT, message=f"{', '.join(out)} out of service", out=out, weak=weak)
+    if job.state == DONE and not out:
+        return Look(state=FAILED, message=f"its job says that it is done, and {left} runs another release")
+    states = {"failed": FAILED, PAUSED: PAUSED}
+    words = job.message or f"{left} still to come"
+    return Look(
+        state=states.get(job.state, GOING),
+        message=words,
+        percent=job.percent,
+        remaining_s=job.remaining_s,
+        handle=job.id,
+        out=out,
+        weak=weak,
+    )
+
+
+def _entered(seen: Seen, reading: Reading) -> bool:
+    """Whether a node runs the image, and each of the components, that the step is to bring."""
+    parts = {brought: component_of(reading, brought.component) for brought in seen.step.brings}
+    return seen.is_goal(reading.version) and all(
+        part is not None and seen.same(brought.product, part.version, brought.version)
+        for brought, part in parts.items()
+    )
+
+
 def _by_hand(seen: Seen) -> Look:
     """Somebody worked on the node: it was switched off, and is there again."""
     reading = seen.own
@@ -278,7 +320,7 @@ class Kind(Record):
     needs it. `optional`: it is left out where the driver does not know it. `sets_aside`: the node is out of service
     from then on until a step that `takes_back`. `enters`: the node runs the release after it. `alters`:
     what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
-    the plan has such a step on are touched. `proved_by` is the guard
+    the plan has such a step on are touched. `whole`: it is one order for all nodes of the system, which its device works on in its own order. `proved_by` is the guard
     of later steps that sees whether what it did is still there. `sends` is the order
     that the driver is given for it, where that is not its name; `keeper`: it is given to the system or host that keeps the restore points; `unasked`: nothing is read before it, since its node may not answer yet; `by_person`: a person does it, and says when
     it is done, or the node shows that it has started again. `slotted` are `expects` and `undo` where the node has a spare slot.
@@ -312,6 +354,7 @@ class Kind(Record):
     takes_back: bool = False
     by_person: bool = False
     unasked: bool = False
+    whole: bool = False
     overdue: str = "{subject}: {kind} to {to} was not done within {minutes} min."
     advice: str = "gallant survey {system}"
 
@@ -330,7 +373,9 @@ class Kind(Record):
 
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
-BY_HAND, QUIET = "by_hand", "quiet"
+BY_HAND, QUIET, UPDATE_ALL = "by_hand", "quiet", "update_all"
+# What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
+PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
 _ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
@@ -537,6 +582,33 @@ KINDS: Mapping[str, Kind] = {
             advice="Look at the console of {subject}",
         ),
         Kind(
+            name=UPDATE_ALL,
+            expects="every node in service on the release, brought there by the device itself",
+            estimate=update_all_seconds,
+            guards=(
+                *_ALWAYS,
+                "everyone_healthy",
+                "backup_sealed",
+                "restore_point_there",
+                "package_verified",
+                "enough_stay",
+                "upper_ready",
+                "service_well",
+            ),
+            observe=_all_updated,
+            looks_at=SYSTEM,
+            whole=True,
+            carries=True,
+            disturbs=True,
+            away=True,
+            interrupts=True,
+            enters=True,
+            alters=True,
+            touches=True,
+            overdue="{system} did not bring all of its nodes to {to} within {minutes} min.",
+            advice="Look at {system} what it waits for",
+        ),
+        Kind(
             name=QUIET,
             expects="no more sessions open than the estate allows",
             estimate=quiet_seconds,
@@ -614,6 +686,13 @@ def told(text: str, step: Step, minutes: float = 0) -> str:
         expects=step.expects,
         minutes=f"{minutes:.0f}",
     )
+
+
+def nodes_of(step: Step) -> tuple[str, ...]:
+    """The nodes of its system that a step is given to: those that it disturbs, where it is one order for all of them."""
+    if not KINDS[step.kind].whole:
+        return (step.node,)
+    return tuple(name.partition("/")[2] for name in step.disturbs)
 
 
 def nodes_looked_at(step: Step, nodes: Sequence[str]) -> Sequence[str]:
