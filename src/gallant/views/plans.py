@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
-from gallant.core.work.steps import KINDS
+from gallant.core.work.steps import by_device
 from gallant.views.output import Drawn, View
 from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
@@ -177,7 +177,7 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
 
 def _disturbs(steps: Sequence[Step]) -> str:
     nodes = dict.fromkeys(n for s in steps for n in s.disturbs)
-    if any(KINDS[s.kind].whole for s in steps):
+    if any(map(by_device, steps)):
         return f"{many(len(nodes), 'node')}, in its own order"
     gap = sum(s.interrupts_s for s in steps)
     out = [f"{', '.join(nodes)} for {duration(_out_s(steps))}"] if nodes else []
@@ -201,7 +201,7 @@ def _consequences(plan: Plan) -> Iterator[str]:
         for lane in plan.lanes
         for hop in lane.hops
         for w in hop.waves
-        if not lane.down_s and any(s.disturbs and not s.alone and not KINDS[s.kind].whole for s in steps_of((w,)))
+        if not lane.down_s and any(s.disturbs and not s.alone and not by_device(s) for s in steps_of((w,)))
     ]
     for lane in plan.lanes:
         if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):

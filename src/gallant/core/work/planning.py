@@ -37,7 +37,7 @@ from gallant.core.work.plan import (
     steps_of,
     waves_seconds,
 )
-from gallant.core.work.steps import CANCEL, KINDS, PAUSE
+from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device
 
 # --- the plan -------------------------------------------------------------------------------------------------------
 
@@ -171,7 +171,7 @@ def lane_of(
 ) -> Lane:
     """A lane with what its hops mean for those who depend on the system."""
     down, knows = _down_s(system, hops), ground.known_of(system)
-    led = any(KINDS[step.kind].whole for hop in hops for step in steps_of(hop.waves))
+    led = any(by_device(step) for hop in hops for step in steps_of(hop.waves))
     return Lane(
         system=system.name,
         kind=DEVICE_LED if led and kind == UPDATE else kind,

@@ -688,6 +688,12 @@ def told(text: str, step: Step, minutes: float = 0) -> str:
     )
 
 
+def by_device(step: Step) -> bool:
+    """Whether a step is one order that a device carries out on all of its nodes; a plan may come from a later Gallant."""
+    row = KINDS.get(step.kind)
+    return row is not None and row.whole
+
+
 def nodes_of(step: Step) -> tuple[str, ...]:
     """The nodes of its system that a step is given to: those that it disturbs, where it is one order for all of them."""
     if not KINDS[step.kind].whole:
