@@ -228,7 +228,7 @@ def _of_lane(lane: Lane) -> Iterator[str]:
         yield f"{mark('note')} {_restore_points(lane)}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
     if lane.by_device:
-        yield f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop, in an order of its own. {_STOPS_BY[lane.stops_by or '']}"
+        yield f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop, in an order of its own. {_STOPS_BY.get(lane.stops_by or '', '')}"
     for hop in lane.hops:
         yield from _of_hop(lane.system, hop)
     if lane.enters:
