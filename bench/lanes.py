@@ -29,8 +29,9 @@ from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.ports import Accepted, Act
 from gallant.core.readings import Job, PackagePresent, Reading
 from gallant.core.work.events import Entry, Event
+from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Knows, Plan, steps_of
-from gallant.core.work.planning import Ground, make_plan
+from gallant.core.work.planning import make_plan
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import Means, Orders
 from gallant.engine.roll import Roll

@@ -13,8 +13,9 @@ from gallant.core.errors import Refused
 from gallant.core.estate.systems import Estate, parse_estate
 from gallant.core.readings import Reading
 from gallant.core.records import replace
+from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Plan
-from gallant.core.work.planning import Ground, make_plan
+from gallant.core.work.planning import make_plan
 
 from .test_assessment import NOW, release
 

@@ -35,8 +35,9 @@ from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
+from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Knows, NothingToDo, Plan, basis_differences
-from gallant.core.work.planning import Ground, make_plan
+from gallant.core.work.planning import make_plan
 
 from ..builders import ESTATE, TICKETS, both, reading, sealed_backup
 from .test_assessment import NOW, SHOAL

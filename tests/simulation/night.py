@@ -23,8 +23,9 @@ from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, L
 from gallant.core.readings import Component, Gauge, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range
 from gallant.core.work.events import Entry, Event, HoldWanted
+from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Knows, Plan
-from gallant.core.work.planning import Ground, make_plan
+from gallant.core.work.planning import make_plan
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll

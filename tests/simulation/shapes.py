@@ -16,8 +16,9 @@ from gallant.core.ports import DeviceRefused
 from gallant.core.readings import Component, Gauge, PackagePresent, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse
+from gallant.core.work.ground import PartGoal
 from gallant.core.work.plan import Knows, Plan
-from gallant.core.work.planning import PartGoal, make_plan
+from gallant.core.work.planning import make_plan
 from gallant.standin.cluster import Cluster, Member, PartImage
 from gallant.standin.shoal import Denied, Task
 

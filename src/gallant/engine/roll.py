@@ -20,7 +20,9 @@ from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import consents_needed
+from gallant.core.work.ground import hop_work
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
+from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import (
     BACKOUT,
     BY_HAND,
@@ -35,7 +37,6 @@ from gallant.core.work.plan import (
     Wave,
     steps_of,
 )
-from gallant.core.work.planning import dependents, hop_work
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words

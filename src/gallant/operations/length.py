@@ -8,7 +8,8 @@ from gallant.core.catalog.products import Release
 from gallant.core.estate.order import NotSafe
 from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
-from gallant.core.work.planning import Ground, lane_seconds
+from gallant.core.work.ground import Ground
+from gallant.core.work.planning import lane_seconds
 from gallant.operations.assess import last_readings, releases_ahead
 from gallant.operations.snapshots import can_snapshot
 from gallant.operations.workplace import Workplace, knows_of

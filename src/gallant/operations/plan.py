@@ -19,8 +19,9 @@ from gallant.core.ports import Driver
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.errands import make_errand
+from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.plan import Knows, NothingToDo, Plan
-from gallant.core.work.planning import Ground, PartGoal, make_plan, needed_with
+from gallant.core.work.planning import make_plan, needed_with
 from gallant.disk import make_folder, put_whole
 from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of

@@ -24,8 +24,8 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
+from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Basis, Plan, basis_differences, shape_words, steps_of
-from gallant.core.work.planning import dependents
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
 from gallant.engine.journal import after as replay_on

@@ -20,10 +20,12 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, replace
 from gallant.core.versions import parse_range
+from gallant.core.work.ground import Ground, all_read, work_now
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
+from gallant.core.work.lanes import lane_of
 from gallant.core.work.layers import version_of
 from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, NothingToDo, Part, Plan, Step
-from gallant.core.work.planning import Ground, after_hop, all_read, lane_of, plan_of, work_now
+from gallant.core.work.planning import after_hop, plan_of
 from gallant.core.work.steps import KINDS, nodes_of
 
 Chosen = Mapping[str, Sequence[str]]

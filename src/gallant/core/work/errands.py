@@ -9,9 +9,11 @@ from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System, node_name
 from gallant.core.records import replace
+from gallant.core.work.ground import Ground, all_read, work_now
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of
+from gallant.core.work.lanes import lane_of, one_after_the_other
 from gallant.core.work.plan import BY_HAND, RESTART, Hop, Plan
-from gallant.core.work.planning import Ground, all_read, lane_of, one_after_the_other, plan_of, work_now
+from gallant.core.work.planning import plan_of
 
 
 def make_errand(

@@ -9,21 +9,21 @@ from datetime import datetime
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route
-from gallant.core.catalog.products import Bundle, Minutes, Product, Release, release_digest
+from gallant.core.catalog.products import Bundle, Product, Release, release_digest
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES, NotSafe
-from gallant.core.estate.stacks import Upper, carried, falls, nodes_above, systems_above
+from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, node_name, select
 from gallant.core.readings import IMAGE, Component, Reading
-from gallant.core.records import Record, replace
+from gallant.core.records import replace
 from gallant.core.versions import parse_range
+from gallant.core.work.ground import Ground, PartGoal, all_read, work_now
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
+from gallant.core.work.lanes import lane_of, one_after_the_other
 from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
 from gallant.core.work.plan import (
-    DEVICE_LED,
-    UPDATE,
     Basis,
     Hop,
     HopWork,
@@ -37,57 +37,9 @@ from gallant.core.work.plan import (
     steps_of,
     waves_seconds,
 )
-from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device
+from gallant.core.work.steps import KINDS
 
 # --- the plan -------------------------------------------------------------------------------------------------------
-
-
-class PartGoal(Record):
-    """A component of a system that is to come to a release, wherever a node runs an older one."""
-
-    component: str
-    target: str
-
-
-class Ground(Record):
-    """What a plan rests on. `readings` are by node name; `despite` has, by system, a recalled release that a named person lets
-    it finish (see `ways_out` in core/assess/recalls.py); `knows` what each system's driver knows, where that is known; `snapshotted`
-    the systems of which a snapshot can be taken, by themselves or by the host below them; `wishes` a person's order of nodes.
-    `parts` are the components that go along, by system; `still` systems of which the image stays as it is; `chosen` the nodes that
-    are worked on, where it is not all of a system's."""
-
-    estate: Estate
-    readings: dict[str, Reading]
-    products: dict[str, Product]
-    now: datetime
-    bundles: tuple[Bundle, ...] = ()
-    despite: dict[str, str] = {}
-    knows: dict[str, Knows] = {}
-    snapshotted: frozenset[str] = frozenset()
-    wishes: dict[str, tuple[str, ...]] = {}
-    parts: dict[str, tuple[PartGoal, ...]] = {}
-    still: frozenset[str] = frozenset()
-    chosen: dict[str, tuple[str, ...]] = {}
-
-    def of(self, system: System) -> dict[str, Reading]:
-        """The system's readings by the nodes' own names."""
-        return {node: self.readings[node_name(system, node)] for node in system.nodes}
-
-    def image_of(self, system: System) -> Product:
-        """The product of its image; one without releases where no catalog lists it."""
-        return self.products.get(system.product) or Product(name=system.product, scheme="dotted", releases=())
-
-    def worked_on(self, system: System) -> dict[str, Reading]:
-        """The readings of the nodes that are worked on."""
-        chosen = self.chosen.get(system.name) or tuple(system.nodes)
-        return {node: reading for node, reading in self.of(system).items() if node in chosen}
-
-    def known_of(self, system: System) -> Knows:
-        return self.knows.get(system.name, EVERYTHING)
-
-
-# What is taken for granted of a driver that was not asked.
-EVERYTHING = Knows(capabilities=frozenset(kind for kind, row in KINDS.items() if not row.ours))
 
 
 def make_plan(
@@ -161,84 +113,6 @@ def _lanes(
     return lanes, left_of
 
 
-def lane_of(
-    ground: Ground,
-    system: System,
-    hops: tuple[Hop, ...],
-    left: Mapping[str, str],
-    also: tuple[str, ...],
-    kind: str = UPDATE,
-) -> Lane:
-    """A lane with what its hops mean for those who depend on the system."""
-    down, knows = _down_s(system, hops), ground.known_of(system)
-    led = any(by_device(step) for hop in hops for step in steps_of(hop.waves))
-    return Lane(
-        system=system.name,
-        kind=DEVICE_LED if led and kind == UPDATE else kind,
-        stops_by=next((word for word in (PAUSE, CANCEL) if word in knows.capabilities), "") if led else None,
-        slots=knows.slots,
-        hops=hops,
-        down_s=down,
-        hit=dependents(ground.estate, system) if down else (),
-        left=dict(left),
-        mute=_mute(ground, system, hops),
-        also=also,
-        falls=_falls(ground.estate, system, hops),
-    )
-
-
-def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:
-    """The systems that stand on this one and are down with it, and for how long in all."""
-    found: dict[str, float] = {}
-    for step in (s for hop in hops for s in steps_of(hop.waves)):
-        for name in falls(estate, [n for n in step.disturbs if not n.startswith(f"{system.name}/")]):
-            found[name] = found.get(name, 0.0) + step.estimate_s
-    return found
-
-
-def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
-    """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
-    requirement or the management of it by the upper one says otherwise."""
-    done, at = list(lanes), {lane.system: n for n, lane in enumerate(lanes)}
-    stands = [
-        (lower, at[name])
-        for lower, lane in enumerate(lanes)
-        for name in systems_above(estate, estate.systems[lane.system])
-        if name in at
-    ]
-    for lower, upper in sorted(stands):
-        one, two = done[lower], done[upper]
-        manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
-            estate.systems[two.system].shape
-        ].tolerates(len(estate.systems[two.system].nodes))
-        first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
-        if _leads_to(done, done[first], done[then]):
-            first, then = then, first
-        last = done[first].hops[-1].id
-        head = done[then].hops[0]
-        if last not in head.needs:
-            head = replace(head, needs=(*head.needs, last))
-            done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
-    return done
-
-
-def _leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
-    """Whether some hop of the first lane waits, in however many steps, for a hop of the other."""
-    needs = {hop.id: hop.needs for lane in lanes for hop in lane.hops}
-    for lane in lanes:  # hops of one lane wait for one another
-        needs |= {b.id: (*needs[b.id], a.id) for a, b in itertools.pairwise(lane.hops)}
-    waiting, seen = [hop.id for hop in one.hops], set[str]()
-    goal = {hop.id for hop in other.hops}
-    while waiting:
-        at = waiting.pop()
-        if at in goal:
-            return True
-        if at not in seen:
-            seen.add(at)
-            waiting += needs.get(at, ())
-    return False
-
-
 def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
     """The rounds that the estate asks for, of the systems in this plan. One that an earlier round's lane needs comes along with
     that; none where all would be one round."""
@@ -260,34 +134,6 @@ def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
 
 def _selected(estate: Estate, rule: RoundRule) -> set[str]:
     return {system.name for term in rule.of if term != "*" for system, _ in select(estate, [term])}
-
-
-def _mute(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[str, ...]:
-    """The nodes that are installed on, and show nothing of that before they have restarted."""
-    concerned = {step.node for hop in hops for step in steps_of(hop.waves) if KINDS[step.kind].alters}
-    return tuple(n for n, reading in ground.of(system).items() if n in concerned and not reading.tells_work)
-
-
-def _down_s(system: System, hops: Sequence[Hop]) -> float:
-    """For how long a system's service is down in all; 0 where something of it carries on."""
-    if not system.in_service or SHAPES[system.shape].tolerates(len(system.nodes)):
-        return 0.0
-    return sum(step.estimate_s for hop in hops for step in steps_of(hop.waves) if step.disturbs)
-
-
-def dependents(estate: Estate, system: System) -> tuple[str, ...]:
-    """Every system that uses this one, or stands on one of its nodes, or depends on such a system."""
-    found: dict[str, None] = {}
-    waiting = [system.name]
-    while waiting:
-        name = waiting.pop()
-        below = {node_name(estate.systems[name], node) for node in estate.systems[name].nodes}
-        for other in estate.systems.values():
-            stands = any(node.runs_on in below for node in other.nodes.values())
-            if (name in other.uses or stands) and other.name not in found and other.name != system.name:
-                found[other.name] = None
-                waiting.append(other.name)
-    return tuple(found)
 
 
 def _basis(ground: Ground, lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str) -> Basis:
@@ -716,84 +562,6 @@ def _planned(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part,
     return hop, release
 
 
-def hop_work(
-    estate: Estate,
-    system: System,
-    hop: Hop,
-    release: Release | None,
-    knows: Mapping[str, Knows],
-    above: Mapping[str, Mapping[str, Reading]],
-    products: Mapping[str, Product],
-) -> HopWork:
-    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
-    are the readings of the systems that stand on this one."""
-    return HopWork(
-        hop_id=hop.id,
-        to=hop.to,
-        minutes=_minutes(release, hop.parts, products),
-        image=release is not None,
-        parts=hop.parts,
-        nodes=hop.nodes,
-        package=hop.package,
-        mbit_per_s=estate.sites[system.site].sends_mbit_per_s,
-        steady_s=estate.limits.steady_s,
-        knows=knows[system.name],
-        uppers=_uppers(estate, system, knows, above),
-        stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
-        despite_recall=hop.despite_recall,
-        restore_point=hop.restore_point,
-        back=hop.back,
-        returns=hop.returns,
-        rewinds=hop.rewinds,
-        restarts=hop.restarts,
-        by_hand=hop.by_hand,
-        quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
-    )
-
-
-def work_now(ground: Ground, system: System, hop: Hop, release: Release | None) -> HopWork:
-    """The same from what a plan rests on."""
-    names = (system.name, *systems_above(ground.estate, system))
-    return hop_work(
-        ground.estate,
-        system,
-        hop,
-        release,
-        {name: ground.known_of(ground.estate.systems[name]) for name in names},
-        {name: ground.of(ground.estate.systems[name]) for name in names},
-        ground.products,
-    )
-
-
-def _uppers(
-    estate: Estate, system: System, knows: Mapping[str, Knows], above: Mapping[str, Mapping[str, Reading]]
-) -> tuple[Upper, ...]:
-    """The systems that live on this one's nodes, where those cannot be emptied of them."""
-    if "drain" in knows[system.name].capabilities or not system.in_service:
-        return ()
-    return tuple(
-        Upper(
-            system=estate.systems[name],
-            on=on,
-            standing=standing_of(estate.systems[name], above[name], estate.limits),
-            drains={"drain", "refill"} <= knows[name].capabilities,
-            repeat=knows[name].repeat,
-        )
-        for name, on in carried(estate, system).items()
-    )
-
-
-def _minutes(release: Release | None, parts: Sequence[Part], products: Mapping[str, Product]) -> Minutes:
-    """The publishers' minutes: of a restart that several share, the longest."""
-    known = [r for part in parts if part.waits and (r := products[part.product].resolve(part.to)) is not None]
-    shared = [r.minutes for r in ([release] if release is not None else []) + known]
-    return Minutes(
-        install=release.minutes.install if release is not None else 0,
-        restart=max((m.restart for m in shared), default=0),
-        sync=max((m.sync for m in shared), default=0),
-    )
-
-
 def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> float:
     """How long it takes to bring a system through `releases`, by the same steps as a plan's. Raises `NotSafe`."""
     read = ground.of(system)
@@ -803,14 +571,6 @@ def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) ->
         for n, (a, b) in enumerate(itertools.pairwise(stations), 1)
     ]
     return sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0])
-
-
-def all_read(ground: Ground, system: System) -> None:
-    unread = next((name for n in system.nodes if (name := node_name(system, n)) not in ground.readings), None)
-    if unread is not None:
-        raise Refused(
-            f"{unread} was never read; what is not known is not planned.", next=f"gallant survey {system.name}"
-        )
 
 
 def _route_of_all(ground: Ground, system: System, target: Release) -> Route:

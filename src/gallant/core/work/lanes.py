@@ -1,0 +1,120 @@
+"""A lane with what its hops mean for those who depend on the system, and the order of lanes that stand on one another."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+
+from gallant.core.estate.order import SHAPES
+from gallant.core.estate.stacks import falls, systems_above
+from gallant.core.estate.systems import Estate, System, node_name
+from gallant.core.records import replace
+from gallant.core.work.ground import Ground
+from gallant.core.work.plan import DEVICE_LED, UPDATE, Hop, Lane, steps_of
+from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device
+
+
+def lane_of(
+    ground: Ground,
+    system: System,
+    hops: tuple[Hop, ...],
+    left: Mapping[str, str],
+    also: tuple[str, ...],
+    kind: str = UPDATE,
+) -> Lane:
+    """A lane with what its hops mean for those who depend on the system."""
+    down, knows = _down_s(system, hops), ground.known_of(system)
+    led = any(by_device(step) for hop in hops for step in steps_of(hop.waves))
+    return Lane(
+        system=system.name,
+        kind=DEVICE_LED if led and kind == UPDATE else kind,
+        stops_by=next((word for word in (PAUSE, CANCEL) if word in knows.capabilities), "") if led else None,
+        slots=knows.slots,
+        hops=hops,
+        down_s=down,
+        hit=dependents(ground.estate, system) if down else (),
+        left=dict(left),
+        mute=_mute(ground, system, hops),
+        also=also,
+        falls=_falls(ground.estate, system, hops),
+    )
+
+
+def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:
+    """The systems that stand on this one and are down with it, and for how long in all."""
+    found: dict[str, float] = {}
+    for step in (s for hop in hops for s in steps_of(hop.waves)):
+        for name in falls(estate, [n for n in step.disturbs if not n.startswith(f"{system.name}/")]):
+            found[name] = found.get(name, 0.0) + step.estimate_s
+    return found
+
+
+def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
+    """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
+    requirement or the management of it by the upper one says otherwise."""
+    done, at = list(lanes), {lane.system: n for n, lane in enumerate(lanes)}
+    stands = [
+        (lower, at[name])
+        for lower, lane in enumerate(lanes)
+        for name in systems_above(estate, estate.systems[lane.system])
+        if name in at
+    ]
+    for lower, upper in sorted(stands):
+        one, two = done[lower], done[upper]
+        manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
+            estate.systems[two.system].shape
+        ].tolerates(len(estate.systems[two.system].nodes))
+        first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
+        if _leads_to(done, done[first], done[then]):
+            first, then = then, first
+        last = done[first].hops[-1].id
+        head = done[then].hops[0]
+        if last not in head.needs:
+            head = replace(head, needs=(*head.needs, last))
+            done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
+    return done
+
+
+def _leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
+    """Whether some hop of the first lane waits, in however many steps, for a hop of the other."""
+    needs = {hop.id: hop.needs for lane in lanes for hop in lane.hops}
+    for lane in lanes:  # hops of one lane wait for one another
+        needs |= {b.id: (*needs[b.id], a.id) for a, b in itertools.pairwise(lane.hops)}
+    waiting, seen = [hop.id for hop in one.hops], set[str]()
+    goal = {hop.id for hop in other.hops}
+    while waiting:
+        at = waiting.pop()
+        if at in goal:
+            return True
+        if at not in seen:
+            seen.add(at)
+            waiting += needs.get(at, ())
+    return False
+
+
+def _mute(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[str, ...]:
+    """The nodes that are installed on, and show nothing of that before they have restarted."""
+    concerned = {step.node for hop in hops for step in steps_of(hop.waves) if KINDS[step.kind].alters}
+    return tuple(n for n, reading in ground.of(system).items() if n in concerned and not reading.tells_work)
+
+
+def _down_s(system: System, hops: Sequence[Hop]) -> float:
+    """For how long a system's service is down in all; 0 where something of it carries on."""
+    if not system.in_service or SHAPES[system.shape].tolerates(len(system.nodes)):
+        return 0.0
+    return sum(step.estimate_s for hop in hops for step in steps_of(hop.waves) if step.disturbs)
+
+
+def dependents(estate: Estate, system: System) -> tuple[str, ...]:
+    """Every system that uses this one, or stands on one of its nodes, or depends on such a system."""
+    found: dict[str, None] = {}
+    waiting = [system.name]
+    while waiting:
+        name = waiting.pop()
+        below = {node_name(estate.systems[name], node) for node in estate.systems[name].nodes}
+        for other in estate.systems.values():
+            stands = any(node.runs_on in below for node in other.nodes.values())
+            if (name in other.uses or stands) and other.name not in found and other.name != system.name:
+                found[other.name] = None
+                waiting.append(other.name)
+    return tuple(found)
