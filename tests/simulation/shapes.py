@@ -358,6 +358,9 @@ class StackedNight(ClusterNight):
             return
         if self.hosts_drain and not member.drained:
             self.broken.append(f"hosts/{name} went down with its machine, and carried")
+        kept = [b for b in self.backups if b.system == "hosts" and b.versions[name] == member.version]
+        if member.next_version != member.version and not kept:
+            self.broken.append(f"I3: hosts/{name} enters {member.next_version} without a backup of {member.version}")
         if hosts.leader == name and len(hosts.members) > 1:
             self.broken.append(f"I1: hosts/{name} went down with its machine, and led")
         hosts.halt(name)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import pytest
 
+from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import Killed
+from .night import Killed, make_product
 from .shapes import StackedNight
 
 YES = Orders(by="tester", consents=("downtime:tickets", "downtime:hosts"))
@@ -46,12 +47,105 @@ def test_a_system_of_one_node_goes_down_with_its_machine_by_consent_alone():
 
 
 def test_two_systems_of_which_one_stands_on_the_other_are_never_worked_on_at_once():
-    night = StackedNight(both=True)
+    night = StackedNight(both=True, hosts=dict.fromkeys("abc", "2.8.5"))  # two hops of the hosts: no restart is shared
     plan = night.plan()
     assert plan.lanes[1].hops[0].needs == (plan.lanes[0].hops[-1].id,)
     assert night.run(plan).state == "finished"
     assert well(night) == []
     assert {m.version for m in night.pairs["hosts"].members.values()} == {"3.2.4"}
+
+
+def both_done(night: StackedNight) -> list[str]:
+    hosts = night.pairs["hosts"].members.values()
+    return well(night) + [f"hosts/{m.name} runs {m.version}" for m in hosts if m.version != "3.2.4"]
+
+
+def disturbed(night: StackedNight, kind: str) -> dict[str, int]:
+    """How often each was drained, or restarted."""
+    acts = [f"{system}/{node}" for system, node, what, _ in night.every_act if what == kind]
+    return {name: acts.count(name) for name in dict.fromkeys(acts)}
+
+
+@pytest.mark.parametrize("drains", [True, False])
+def test_where_both_layers_of_a_machine_are_due_it_is_emptied_once_and_one_restart_serves_both(drains):
+    night = StackedNight(both=True, hosts_drain=drains)
+    assert night.run(night.plan()).state == "finished"
+    assert both_done(night) == []
+    assert disturbed(night, "restart") == {"tickets/a": 1, "tickets/b": 1, "tickets/c": 1}
+    assert set(disturbed(night, "drain").values()) == ({1} if drains else set())
+
+
+@pytest.mark.parametrize("machines", [{"a": "3.2.4"}, {"a": "3.2.4", "b": "3.2.4"}])
+def test_a_host_whose_machine_is_current_already_is_restarted_by_itself(machines):
+    night = StackedNight(both=True, running=dict.fromkeys("abc", "2.11.3") | machines)
+    assert night.run(night.plan()).state == "finished"
+    assert both_done(night) == []
+    own = {f"hosts/{n}": 1 for n in machines} | {f"tickets/{n}": 1 for n in "abc" if n not in machines}
+    assert disturbed(night, "restart") == own
+    assert set(disturbed(night, "drain").values()) == {1}
+
+
+@pytest.mark.parametrize("hosts", [{"a": "3.2.4"}, {"b": "3.2.4", "c": "3.2.4"}])
+def test_a_host_that_is_current_already_goes_down_with_its_machine_and_comes_back_as_it_was(hosts):
+    night = StackedNight(both=True, hosts=dict.fromkeys("abc", "2.11.3") | hosts)
+    assert night.run(night.plan()).state == "finished"
+    assert both_done(night) == []
+    assert disturbed(night, "restart") == {"tickets/a": 1, "tickets/b": 1, "tickets/c": 1}
+
+
+def test_a_machine_that_its_hosts_need_first_is_restarted_before_them_and_shares_nothing():
+    class Needing(StackedNight):
+        def more_catalogs(self):
+            needs = {"3.2.4": (Requirement(product="ostrel/shoal", range="vers:dotted/>=3.0"),)}
+            return {"ostrel/hosts": make_product(self.versions, "ostrel/hosts", needs)}
+
+    night = Needing(both=True)
+    assert night.run(night.plan()).state == "finished"
+    assert both_done(night) == []
+    assert set(disturbed(night, "restart").values()) == {1}
+    assert len(disturbed(night, "restart")) == 6
+
+
+def test_a_host_that_comes_back_on_its_old_release_stops_the_machines():
+    night = StackedNight(both=True)
+    plan = night.plan()
+    cluster = night.pairs["hosts"]
+
+    def start(name: str, own=cluster.start) -> None:
+        cluster.members[name].next_version = cluster.members[name].version
+        own(name)
+
+    cluster.start = start
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "came back on 2.11.3, not on 3.2.4" in end.message
+    assert len(disturbed(night, "restart")) == 1
+    assert night.all_well() == []
+
+
+def test_a_backup_that_goes_stale_between_the_laying_and_the_restart_is_taken_anew():
+    night = StackedNight(both=True)
+    plan = night.plan()
+    end = night.run(plan, Orders(by="tester", hold_after="hop"))
+    assert end.state == "held"
+    end = night.run(plan, downtime=30 * 3600.0)
+    assert (end.state, both_done(night)) == ("finished", []), end.message
+
+
+SHARED = [(f"{when} {kind}", n) for kind, most in (("append", 100), ("act", 34)) for when in ("before", "after") for n in range(1, most, 3)]  # fmt: skip
+
+
+@pytest.mark.parametrize("where", SHARED, ids=lambda w: f"{w[0]} {w[1]}")
+def test_a_night_that_shares_its_restarts_and_is_killed_anywhere_ends_as_one_left_alone(where):
+    night = StackedNight(both=True)
+    plan = night.plan()
+    night.kill_at = where
+    try:
+        night.run(plan)
+    except Killed:
+        assert night.finish(plan).state == "finished"
+    assert both_done(night) == []
+    assert disturbed(night, "restart") == {"tickets/a": 1, "tickets/b": 1, "tickets/c": 1}
 
 
 def test_a_host_that_is_not_well_keeps_every_machine_where_it_is():

@@ -37,6 +37,7 @@ from gallant.core.work.steps import (
     RETURN,
     SAFE,
     SNAPSHOT,
+    START_ON,
     STEADY,
     UNREACHED,
     UNTOLD,
@@ -87,6 +88,7 @@ class Attempts:
             SNAPSHOT: self._snapshot,
             STEADY: self._steady,
             RETURN: self._return,
+            START_ON: self._return,
             QUIET: self._quiet,
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
@@ -265,7 +267,8 @@ class Attempts:
 
     def _stale_backup(self, step: Step, against: Sequence[Objection]) -> Step | None:
         """The backup step of a hop, where what it took is there, and too old by now."""
-        gone, taken = self._gone(step, against[0]), set(self._hop_backups(step))
+        gone = self._gone(step, against[0])
+        taken = set(self._hop_backups(gone)) if gone is not None else set()
         there = {b.id for b in self.means.vault.backups(step.system) if b.sealed is not None}
         return gone if gone is not None and taken and taken <= there else None
 
@@ -293,9 +296,10 @@ class Attempts:
 
     def _gone(self, step: Step, objection: Objection) -> Step | None:
         """The step whose effect a guard looks for, where that was done already and is not to be seen any more."""
+        hops = {step.hop, *(h.id for lane in self.plan.lanes for h in lane.hops if h.lays and h.system == step.system)}
         for earlier in self.known_steps():
             kind = KINDS[earlier.kind]
-            near = earlier.hop == step.hop and (kind.ours or earlier.node == step.node)
+            near = earlier.hop in hops and earlier.system == step.system and (kind.ours or earlier.node == step.node)
             if near and kind.proved_by == objection.guard and self.log.state.step(earlier.id).done:
                 return earlier
         return None
@@ -506,6 +510,9 @@ class Attempts:
             except (NotReached, AnswerLost, LoginRefused) as error:
                 said = error.what.rstrip(".")
             else:
+                if KINDS[step.kind].enters and not self.means.same(system.product, reading.version, step.to):
+                    look = Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
+                    await self._ended(step, look)
                 if reading.in_sync is not False:
                     await self.log.outcome(step, e.DONE, f"answers again, on {reading.version}")
                     return

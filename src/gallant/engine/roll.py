@@ -93,7 +93,7 @@ class Roll:
             for lane in plan.lanes
         }
         self._unsafe: dict[str, set[str]] = {lane.system: set() for lane in plan.lanes}
-        self._hops: dict[str, asyncio.Future[bool]] = {}
+        self._hops: dict[str, asyncio.Future[str]] = {}  # how each hop ended: as a roll ends
 
     # --- the whole
 
@@ -237,6 +237,18 @@ class Roll:
         return end
 
     async def _to_its_end(self, lane: Lane) -> End:
+        """The lane's end; what waits for a hop that was not finished is told how that ended."""
+        state = "stopped"
+        try:
+            end = await self._end_of(lane)
+            state = end.state
+            return end
+        finally:
+            for hop in lane.hops:
+                if not self._hops[hop.id].done():
+                    self._hops[hop.id].set_result(state)
+
+    async def _end_of(self, lane: Lane) -> End:
         try:
             return await self._hops_of(lane)
         except Hold as hold:
@@ -263,10 +275,6 @@ class Roll:
             self.hold(f"{lane.system} was stopped by an error of Gallant's own")
             told = f"{lane.system} was stopped by an error of Gallant's own: {in_words(error)}."
             return End(state="stopped", message=f"{told}\n{await self._who_serves(lane.system)}")
-        finally:
-            for hop in lane.hops:
-                if not self._hops[hop.id].done():
-                    self._hops[hop.id].set_result(False)
 
     async def _hops_of(self, lane: Lane) -> End:
         await self._rounds.before(lane.system)
@@ -274,14 +282,17 @@ class Roll:
             await self._needs(hop)
             async with self._places.of(lane.system):
                 worked = await self._hop(lane, hop)
-            self._hops[hop.id].set_result(True)
+            self._hops[hop.id].set_result("finished")
             if self.orders.hold_after == "hop" and worked:
                 self.hold("as asked, after the hop")
         return await self._final(lane)
 
     async def _needs(self, hop: Hop) -> None:
         for need in hop.needs:
-            if not await self._hops[need]:
+            ended = await self._hops[need]
+            if ended == "held":
+                raise Hold(f"it needs {need}, which is held")
+            if ended != "finished":
                 raise Stopped(
                     f"{hop.system}: {hop.from_} → {hop.to} was not started: it needs {need}, which did not finish."
                 )
@@ -323,7 +334,8 @@ class Roll:
     def _products(self, lane: Lane, hop: Hop) -> dict[str, Product]:
         """The catalogs of what a hop moves. Raises `Refused` where one is gone."""
         own = self._system(lane.system).product
-        names = dict.fromkeys([own, *(part.product for part in hop.parts)])
+        above = (self._system(name).product for name in hop.serves)
+        names = dict.fromkeys([own, *(part.product for part in hop.parts), *above])
         found = {name: self.means.releases.product(name) for name in names}
         if not hop.image and found[own] is None:  # nobody asks what its image could be
             found[own] = Product(name=own, scheme="dotted", releases=())

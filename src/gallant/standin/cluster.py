@@ -230,9 +230,6 @@ class Cluster:
                 self.world.after(image.restart_s, back)
 
         def back() -> None:
-            member.version = member.next_version
-            member.parts |= member.next_parts
-            member.next_parts.clear()
             self.start(member.name)
             task.text = f"{member.name}: waits until all is level"
             if last:
@@ -370,9 +367,6 @@ class Cluster:
         return task
 
     def _back(self, member: Member, task: Task) -> None:
-        member.version = member.next_version
-        member.parts |= member.next_parts
-        member.next_parts.clear()
         self.start(member.name)
         self._end(member, task, "complete", f"started with {member.version}")
 
@@ -394,6 +388,9 @@ class Cluster:
         member = self.members[name]
         if member.up or not member.powered:
             return
+        member.version = member.next_version
+        member.parts |= member.next_parts
+        member.next_parts.clear()
         member.up = True
         member.boots += 1
         member.links_up_at = self.world.now + self.link_hold_s

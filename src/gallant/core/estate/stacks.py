@@ -12,7 +12,7 @@ from gallant.core.records import Record
 class Upper(Record):
     """A system in service whose nodes live on the nodes of another, one on each: `on` has them by the lower node's name.
 
-    `drains`: its driver can take a node out of service before that goes down, and back again; `repeat` is how its profile says that
+    `laid` are its nodes that enter another release at their next start. `drains`: its driver can take a node out of service before that goes down, and back again; `repeat` is how its profile says that
     each order may be repeated.
     """
 
@@ -21,6 +21,7 @@ class Upper(Record):
     standing: Standing
     drains: bool
     repeat: dict[str, str] = {}
+    laid: frozenset[str] = frozenset()
 
     @property
     def lower(self) -> dict[str, str]:

@@ -12,6 +12,7 @@ from gallant.core.estate.stacks import Upper, carried, nodes_above, systems_abov
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.work.hops import is_older
 from gallant.core.work.plan import Hop, HopWork, Knows, Part
 from gallant.core.work.steps import KINDS
 
@@ -86,7 +87,7 @@ def hop_work(
         mbit_per_s=estate.sites[system.site].sends_mbit_per_s,
         steady_s=estate.limits.steady_s,
         knows=knows[system.name],
-        uppers=_uppers(estate, system, knows, above),
+        uppers=_uppers(estate, system, hop, knows, above, products),
         stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
         despite_recall=hop.despite_recall,
         restore_point=hop.restore_point,
@@ -95,6 +96,9 @@ def hop_work(
         rewinds=hop.rewinds,
         restarts=hop.restarts,
         by_hand=hop.by_hand,
+        lays=hop.lays,
+        serves=hop.serves,
+        served=hop.served,
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 
@@ -114,7 +118,12 @@ def work_now(ground: Ground, system: System, hop: Hop, release: Release | None) 
 
 
 def _uppers(
-    estate: Estate, system: System, knows: Mapping[str, Knows], above: Mapping[str, Mapping[str, Reading]]
+    estate: Estate,
+    system: System,
+    hop: Hop,
+    knows: Mapping[str, Knows],
+    above: Mapping[str, Mapping[str, Reading]],
+    products: Mapping[str, Product],
 ) -> tuple[Upper, ...]:
     """The systems that live on this one's nodes, where those cannot be emptied of them."""
     if "drain" in knows[system.name].capabilities or not system.in_service:
@@ -126,6 +135,12 @@ def _uppers(
             standing=standing_of(estate.systems[name], above[name], estate.limits),
             drains={"drain", "refill"} <= knows[name].capabilities,
             repeat=knows[name].repeat,
+            laid=frozenset(
+                node
+                for node, reading in above[name].items()
+                if name in hop.serves
+                and is_older(products[estate.systems[name].product], reading.version, hop.serves[name])
+            ),
         )
         for name, on in carried(estate, system).items()
     )

@@ -26,6 +26,7 @@ from gallant.core.work.steps import (
     RETURN,
     REWIND,
     SNAPSHOT,
+    START_ON,
     STEADY,
     UPDATE_ALL,
     Kind,
@@ -112,13 +113,12 @@ def hop_todo(
     chosen = hop.nodes or tuple(runs)
     for node in (node for node in runs if node in chosen):
         now = runs[node]
-        image = hop.image and _is_older(product, now.version, hop.to)
+        image = hop.image and is_older(product, now.version, hop.to)
         waiting = image and product.same(now.next_version, hop.to)
         older = [
             part
             for part in hop.parts
-            if part.component in now.parts
-            and _part_is_older(products[part.product], now.parts[part.component][0], part)
+            if part.component in now.parts and _partis_older(products[part.product], now.parts[part.component][0], part)
         ]
         installed = [
             part for part in older if part.waits and products[part.product].same(now.parts[part.component][1], part.to)
@@ -167,13 +167,13 @@ def _part_is_newer(product: Product, text: str, part: Part) -> bool:
     return goal is not None and running is not None and running > goal
 
 
-def _is_older(product: Product, text: str, goal: str) -> bool:
+def is_older(product: Product, text: str, goal: str) -> bool:
     """Whether an image is older than its goal; one that its catalog does not know counts as older."""
     release, running = product.resolve(goal), product.resolve(text)
     return release is None or running is None or product.key(running) < product.key(release)
 
 
-def _part_is_older(product: Product, text: str, part: Part) -> bool:
+def _partis_older(product: Product, text: str, part: Part) -> bool:
     """The same for a component; a version that its catalog does not list can be compared all the same."""
     goal, running = version_of(product, part.to), version_of(product, text)
     return goal is None or running is None or running < goal
@@ -227,7 +227,12 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     on at once.
     """
     if not todo:
-        return ()
+        return (_seen_on(system, work, standing),) if work.served else ()
+    if work.lays:
+        return (
+            *_preparation(system, work, SHAPES[system.shape].head(system.nodes, standing.roles), todo),
+            *(_laid(system, work, node) for node, own in todo.items() if own.image),
+        )
     if not system.in_service:
         return _all_at_once(system, work, todo)
     first = SHAPES[system.shape].head(system.nodes, standing.roles)
@@ -237,6 +242,19 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     if work.knows.updates_all and any(one.image or one.waiting for one in todo.values()):
         return (*ahead, *_by_the_device(system, work, first, standing, todo))
     return (*ahead, *_in_order(system, work, standing, todo))
+
+
+def _laid(system: System, work: HopWork, node: str) -> Wave:
+    """The release installed and not entered: the restart of the machine below does that."""
+    steady = replace(_step(system, work, STEADY, node, ".laid"), estimate_s=work.steady_s, ends_node=False)
+    return Wave(
+        why=f"{node}: {work.to} laid", tracks=(Track(node=node, steps=(_step(system, work, "install", node), steady)),)
+    )
+
+
+def _seen_on(system: System, work: HopWork, standing: Standing) -> Wave:
+    first = SHAPES[system.shape].head(system.nodes, standing.roles)
+    return Wave(why=f"all nodes on {work.to}", tracks=(Track(node=first, steps=(_step(system, work, STEADY, first),)),))
 
 
 def _in_order(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> Iterator[Wave]:
@@ -415,15 +433,25 @@ def _of_upper(work: HopWork, upper: Upper) -> HopWork:
 def _upper_leaves(work: HopWork, node: str) -> list[Step]:
     """What stands on the machine is taken out of service first, where its driver can."""
     pairs = [(upper, upper.on[node]) for upper in work.uppers if upper.drains and node in upper.on]
-    return [_step(upper.system, _of_upper(work, upper), "drain", above) for upper, above in pairs]
+    return [_drained(work, upper, above) for upper, above in pairs]
+
+
+def _drained(work: HopWork, upper: Upper, node: str) -> Step:
+    """What is to come back on another release needs a backup of what it runs."""
+    step = _step(upper.system, _of_upper(work, upper), "drain", node)
+    return replace(step, guards=(*step.guards, "backup_sealed")) if node in upper.laid else step
 
 
 def _upper_returns(work: HopWork, node: str) -> list[Step]:
     """And comes back with it: seen to answer, taken back into service, and all of it whole."""
     made = []
     for upper in (one for one in work.uppers if node in one.on):
-        kinds = (RETURN, "refill", STEADY) if upper.drains else (STEADY,)
-        made += [_step(upper.system, _of_upper(work, upper), kind, upper.on[node]) for kind in kinds]
+        laid = work.serves.get(upper.system.name)
+        enters = upper.on[node] in upper.laid
+        back = START_ON if enters else RETURN
+        kinds = (back, "refill", STEADY) if upper.drains else (back, STEADY) if enters else (STEADY,)
+        steps = [_step(upper.system, _of_upper(work, upper), kind, upper.on[node]) for kind in kinds]
+        made += [replace(step, to=laid) if enters and laid is not None else step for step in steps]
     return made
 
 

@@ -61,11 +61,13 @@ def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
     ]
     for lower, upper in sorted(stands):
         one, two = done[lower], done[upper]
+        if any(two.system in hop.serves for hop in one.hops):
+            continue  # they go hand in hand
         manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
             estate.systems[two.system].shape
         ].tolerates(len(estate.systems[two.system].nodes))
-        first, then = (upper, lower) if _leads_to(done, one, two) or manages else (lower, upper)
-        if _leads_to(done, done[first], done[then]):
+        first, then = (upper, lower) if leads_to(done, one, two) or manages else (lower, upper)
+        if leads_to(done, done[first], done[then]):
             first, then = then, first
         last = done[first].hops[-1].id
         head = done[then].hops[0]
@@ -75,7 +77,7 @@ def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
     return done
 
 
-def _leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
+def leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
     """Whether some hop of the first lane waits, in however many steps, for a hop of the other."""
     needs = {hop.id: hop.needs for lane in lanes for hop in lane.hops}
     for lane in lanes:  # hops of one lane wait for one another

@@ -123,6 +123,10 @@ class Hop(Record, rename={"from_": "from"}):
     before that release.
 
     `restarts`: every node is restarted as it is; `by_hand` is what a person does at each of them, one after the other.
+
+    Where the machines below are to be restarted too, one restart serves both: `lays` only installs the release on every node, the hop of
+    the machines `serves` (the systems above by name, each with the release that it starts with then), and a hop that is `served` looks
+    that all of it runs and does what is left.
     """
 
     id: str
@@ -146,6 +150,9 @@ class Hop(Record, rename={"from_": "from"}):
     rewinds: str | None = None
     restarts: bool = False
     by_hand: str = ""
+    lays: bool = False
+    serves: dict[str, str] = {}
+    served: bool = False
     waves: tuple[Wave, ...]
 
 
@@ -347,7 +354,7 @@ class HopWork(Record):
     the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts` and `by_hand` are as in
+    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves` and `served` are as in
     the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order.
     """
 
@@ -372,6 +379,9 @@ class HopWork(Record):
     rewinds: str | None = None
     restarts: bool = False
     by_hand: str = ""
+    lays: bool = False
+    serves: dict[str, str] = {}
+    served: bool = False
     quiet_s: float = 0
     by_itself: int = 0
 

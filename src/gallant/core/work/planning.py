@@ -37,6 +37,7 @@ from gallant.core.work.plan import (
     steps_of,
     waves_seconds,
 )
+from gallant.core.work.sharing import share_restarts
 from gallant.core.work.steps import KINDS
 
 # --- the plan -------------------------------------------------------------------------------------------------------
@@ -62,7 +63,7 @@ def make_plan(
             systems=names,
             left=left_of,
         )
-    lanes = one_after_the_other(ground.estate, lanes)
+    lanes = one_after_the_other(ground.estate, share_restarts(ground, lanes))
     return plan_of(ground, lanes, profiles, by, identity, rounds=_rounds(ground.estate, lanes))
 
 

@@ -373,7 +373,7 @@ class Kind(Record):
 
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
-BY_HAND, QUIET, UPDATE_ALL = "by_hand", "quiet", "update_all"
+BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
@@ -633,6 +633,16 @@ KINDS: Mapping[str, Kind] = {
             estimate=restart_seconds,
             repeat=SAFE,
             overdue="{subject} did not come back within {minutes} min of the restart of what it stands on.",
+            advice="Look at the console of {subject}",
+        ),
+        Kind(
+            name=START_ON,
+            unasked=True,
+            expects="the node answers again, on the release that was laid for it, its replica whole",
+            estimate=restart_seconds,
+            enters=True,
+            repeat=SAFE,
+            overdue="{subject} did not come back on {to} within {minutes} min of the restart of what it stands on.",
             advice="Look at the console of {subject}",
         ),
         Kind(
