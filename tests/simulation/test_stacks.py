@@ -6,6 +6,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.work.backing import did, make_backout
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -121,6 +122,39 @@ def test_a_host_that_comes_back_on_its_old_release_stops_the_machines():
     assert "came back on 2.11.3, not on 3.2.4" in end.message
     assert len(disturbed(night, "restart")) == 1
     assert night.all_well() == []
+
+
+def test_a_machine_is_not_restarted_while_its_host_would_come_back_on_what_no_plan_says():
+    night = StackedNight()
+    plan = night.plan()
+    night.pairs["hosts"].members["c"].next_version = "3.2.4"
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "hosts/c runs 2.11.3 and would start 3.2.4, and stands on tickets/c" in end.message
+    assert "c" not in {node for node, kind, _ in night.acts if kind == "restart"}
+    assert night.all_well() == []
+
+
+@pytest.mark.parametrize("until", [20, 40, 60, 80, 100, 120])
+def test_what_shared_its_restarts_is_taken_back_from_wherever_it_holds(until):
+    night = StackedNight(both=True, versions={"2.11.3": None, "3.2.4": None})
+    plan, seen = night.plan(), iter(range(10000))
+
+    def trouble(*_) -> None:
+        night.hold_reason = "as asked" if next(seen) > until * 4 else None
+
+    night.trouble = trouble
+    night.run(plan)
+    night.trouble, night.hold_reason = lambda *_: None, None
+    intents = {e.entry.step for e in night.events if e.entry.kind == "intent"}
+    begun = did(s for s in plan.steps() if s.id in intents)
+    every = {"tickets": tuple("abc"), "hosts": tuple("abc")}
+    back = make_backout(night.ground(), "roll-0001", plan, begun, every, {"ostrel-shoal": "p"}, "tester")
+    night.events.clear()
+    assert night.run(back).state == "finished"
+    assert night.broken == []
+    nodes = [node for pair in night.pairs.values() for node in pair.nodes.values()]
+    assert {(node.version, node.next_version) for node in nodes} == {("2.11.3", "2.11.3")}
 
 
 def test_a_backup_that_goes_stale_between_the_laying_and_the_restart_is_taken_anew():

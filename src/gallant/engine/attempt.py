@@ -217,12 +217,14 @@ class Attempts:
     async def _above(self, step: Step) -> list[Above]:
         """What stands on the nodes that a step takes away, as it is now."""
         found = []
+        serves = next((hop.serves for lane in self.plan.lanes for hop in lane.hops if hop.id == step.hop), {})
         for name, nodes in by_system(step.disturbs).items():
             if name != step.system:
                 system, driver = self._system(name), self.means.drivers[name]
                 readings = await self.read_all(system)
                 drains = "drain" in driver.capabilities()
-                found.append(Above(system=system, readings=readings, going=nodes, drains=drains))
+                enters = serves.get(name)
+                found.append(Above(system=system, readings=readings, going=nodes, drains=drains, enters=enters))
         return found
 
     async def _against(self, step: Step, system: System, readings: Mapping[str, Reading]) -> list[Objection]:

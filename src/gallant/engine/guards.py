@@ -23,13 +23,14 @@ MOST_FLAPS = 3  # outages that no move of roles explains, in one run
 
 
 class Above(Record):
-    """A system that stands on what is disturbed: fresh readings of all of its nodes, those that go down, and whether they can be
-    taken out of service first."""
+    """A system that stands on what is disturbed: fresh readings of all of its nodes, those that go down, whether they can be
+    taken out of service first, and the release that they are to enter when they come back (None: what they run)."""
 
     system: System
     readings: dict[str, Reading]
     going: tuple[str, ...]
     drains: bool
+    enters: str | None = None
 
 
 class Scene(Record):
@@ -157,10 +158,21 @@ def _enough_stay(scene: Scene, same: Same) -> str | None:
 def _upper_ready(scene: Scene, same: Same) -> str | None:
     """Whatever stands on the node is out of service already, or can do without it."""
     for one in scene.above:
+        if surprise := _would_start_another(one, same):
+            return f"{surprise}, and stands on {scene.step.subject}"
         going = [one.readings[node] for node in one.going if _in_service(one.readings[node])]
         reason = _upper_against(scene, one, going) if going else None
         if reason is not None:
             return f"{reason} stands on {scene.step.subject}"
+    return None
+
+
+def _would_start_another(one: Above, same: Same) -> str | None:
+    """What comes back with the machine below it comes back on what it runs, or on what the plan says."""
+    for reading in (one.readings[node] for node in one.going):
+        then = one.enters or reading.version
+        if reading.next_version is not None and not same(one.system.product, reading.next_version, then):
+            return f"{reading.name} runs {reading.version} and would start {reading.next_version}"
     return None
 
 
