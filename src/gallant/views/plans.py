@@ -62,7 +62,11 @@ def plan_view(planned: Planned) -> View:
         if plan.reason or plan.undoes is not None:
             yield ""
         ends = plan.ends_s
-        names = {hop.id: f"{hop.system} {plain(hop.to)}" for lane in plan.lanes for hop in lane.hops}
+        names = {
+            hop.id: f"{hop.system} {plain(hop.to)}{' laid' if hop.lays else ''}"
+            for lane in plan.lanes
+            for hop in lane.hops
+        }
         for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
             for hop in lane.hops:
                 yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
@@ -246,6 +250,9 @@ _STOPS_BY = {
 def _of_hop(system: str, hop: Hop) -> Iterator[str]:
     """What cannot be undone, or is done against somebody's word."""
     none = "the publisher gives none"
+    if hop.lays:
+        yield f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
+        return
     if hop.one_way:
         yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none)}. Needs --consent one-way:{system}."
     for part in (part for part in hop.parts if part.one_way_because is not None):
