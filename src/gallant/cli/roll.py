@@ -20,6 +20,7 @@ from gallant.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.work.plan import Plan
     from gallant.operations.roll import Rolled, Show
     from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
@@ -64,10 +65,18 @@ def _carry_out(
     finish(result.exit_code)
 
 
+def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
+    from gallant.operations.calls import calls_of
+    from gallant.views.plans import calls_view
+
+    output.show(calls_view(run(calls_of(place, plan))))
+
+
 @click.command()
 @estate_option
 @click.argument("plan_name", metavar="[PLAN]", required=False, shell_complete=complete_plans)
 @click.option("--follow", is_flag=True, help="Only look on while another process carries out the ROLL named instead.")
+@click.option("--show-calls", is_flag=True, help="Only show every call of the plan; nothing is sent.")
 @hold_after_option
 @hold_at_option
 @on_failure_option
@@ -83,6 +92,7 @@ def roll(
     estate_path: Path | None,
     plan_name: str | None,
     follow: bool,
+    show_calls: bool,
     hold_after: str | None,
     hold_at: str | None,
     on_failure: str,
@@ -96,6 +106,7 @@ def roll(
     """Carry out a plan. It may be killed at any moment; resume finds out where it was.
 
     Examples:  gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
+       |   gallant roll plan-3fa9 --show-calls
     """
     from gallant.operations import plan as plans
     from gallant.operations import roll as operation
@@ -110,6 +121,9 @@ def roll(
         _carry_out(place, output, lambda show: operation.follow(place, name, show))
         return
     plan = plans.load_plan(place, plan_name or "")
+    if show_calls:
+        _show_calls(place, plan, output)
+        return
     pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,

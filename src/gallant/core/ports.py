@@ -21,7 +21,8 @@ from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE, Alarm, HeldSurvey, Job, Last, Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Entry, Event, HoldWanted, RollRow
-from gallant.core.work.plan import Knows, Plan
+from gallant.core.work.plan import Knows, Plan, Step
+from gallant.core.work.steps import KINDS
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -94,6 +95,19 @@ class Act(Record):
     handle: str = ""
 
 
+def act_of(step: Step, reason: str) -> Act:
+    """The order that a step comes to."""
+    return Act(
+        kind=KINDS[step.kind].order,
+        component=step.component,
+        release=step.to,
+        package=step.package or "",
+        sha256=step.sha256 or "",
+        bytes=step.bytes,
+        reason=reason,
+    )
+
+
 class Accepted(Record):
     """The device took the order; `handle` names its job where it has one."""
 
@@ -145,6 +159,9 @@ class Driver(Protocol):
     def lands_within_s(self, kind: str) -> float: ...
     def capabilities(self) -> frozenset[str]: ...
     def knows(self) -> Knows: ...
+    def orders_of(self, node: str, act: Act) -> tuple[str, ...]: ...
+    def asks(self) -> tuple[str, ...]: ...
+    def exports_of(self) -> tuple[str, ...]: ...
     async def let_in(self, node: str, purpose: str) -> None: ...
     async def read(self, node: str) -> Reading: ...
     async def job(self, node: str, handle: str) -> Job: ...

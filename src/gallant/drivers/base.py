@@ -56,6 +56,7 @@ from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Knows
 from gallant.drivers.calls import Call
 from gallant.drivers.profile import LISTS, ActCalls, PartRule, Profile, expression, fill, rule_for, searched
+from gallant.drivers.spoken import fields_of, spoken
 from gallant.drivers.xml import MOST_ROWS
 
 if TYPE_CHECKING:
@@ -179,6 +180,7 @@ class ProfiledDriver:
     own_parts: tuple[str, ...] = ()
     own_fetched: tuple[str, ...] = ()
     image_from: tuple[str, ...] = ()
+    own_orders: Mapping[str, str] = {}  # what each of its own acts says, for anyone who wants to see
 
     def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
         self.system, self.profile, self.tools, self.clock = system, profile, tools, tools.clock
@@ -409,16 +411,7 @@ class ProfiledDriver:
             self._in_time(node, act, send_by)
             return self._accepted(await own(node, act, progress))
         taken: Fields = {}
-        fields = {
-            "node": node,
-            "component": act.component,
-            "package": act.package,
-            "release": act.release,
-            "sha256": act.sha256,
-            "bytes": str(act.bytes),
-            "reason": act.reason,
-            "handle": act.handle,
-        }
+        fields = fields_of(node, act)
         if _names(plan, "{url}"):
             fields["url"] = await self._serve(node, act)
         calls = [call for call in plan.calls if call.applies_to(self._versions.get(node))]
@@ -434,6 +427,26 @@ class ProfiledDriver:
                     error.why,
                 ) from None
         return self._accepted(taken)
+
+    def orders_of(self, node: str, act: Act) -> tuple[str, ...]:
+        """The calls that an order comes to, none of which is sent."""
+        ordered, own = self._way_of(act)
+        if ordered is not None:
+            return tuple(spoken(call, fields_of(node, act)) for call in ordered.calls)
+        return (self._own_spoken(node, act),) if own is not None else ()
+
+    def asks(self) -> tuple[str, ...]:
+        """The calls that read a node; what the driver reads by its protocol alone, by its name."""
+        own = (name for name in self._own_reads() if name not in self.profile.without)
+        return (*own, *(spoken(call, {}) for calls in self.profile.reads.values() for call in calls))
+
+    def exports_of(self) -> tuple[str, ...]:
+        """The calls of a backup, with what each becomes in it."""
+        return (*self._own_exports(), *(f"{spoken(one.call, {})}   as {one.name}" for one in self.profile.exports))
+
+    def _own_spoken(self, node: str, act: Act) -> str:
+        """An order that the driver gives by its protocol alone, in words."""
+        return fill(self.own_orders[act.kind], fields_of(node, act))
 
     def _way_of(self, act: Act) -> tuple[ActCalls | None, Order | None]:
         """The profile's calls for an order, and the driver's own way; a component is brought by its own calls."""

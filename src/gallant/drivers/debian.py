@@ -305,6 +305,15 @@ class DebianDriver(ShellDriver):
             "service_restart": self._service_restart,
         }
 
+    def _own_spoken(self, node: str, act: Act) -> str:
+        commands = {
+            "preload": f"{APT} -d install {self._wanted(act)}",
+            "install": f"{APT} install {self._wanted(act)}",
+            "restart": "/usr/bin/systemctl reboot --message=…",
+            "service_restart": f"/usr/bin/systemctl restart {shlex.quote(act.package)}",
+        }
+        return f"{commands[act.kind]}   with more rights"
+
     def _wanted(self, act: Act) -> str:
         """NAME=VERSION for apt: `package` or the component names what, `release` which; several stand in `release` alone."""
         name = act.package if act.component == IMAGE else act.component

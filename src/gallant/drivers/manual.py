@@ -56,6 +56,8 @@ class ManualDriver(ProfiledDriver):
             raise NotReached(f"{self.name_of(node)}: nobody answered.", next=f"gallant survey {self.name_of(node)}")
         return said.strip()
 
+    own_orders = ORDERS
+
     def _own_acts(self) -> Acts:
         def order(what: str) -> Order:
             async def tell(node: str, act: Act, progress: Progress | None) -> Fields:

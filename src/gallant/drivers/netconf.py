@@ -396,6 +396,13 @@ class NetconfDriver(ProfiledDriver):
 
     # --- acts
 
+    own_orders = {
+        "restart": "<system-restart/>",
+        "save_config": "<copy-config> running to startup, where it has one",
+        "restore": "<lock>, <edit-config> with {package}, <validate>, <commit>, <unlock>",
+        "confirm": "<commit/>",
+    }
+
     def _own_acts(self) -> Acts:
         return {
             "restart": self._restart,

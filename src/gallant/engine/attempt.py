@@ -17,7 +17,7 @@ from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.snapshots import name_begins, roll_reason
 from gallant.core.estate.stacks import by_system
 from gallant.core.estate.systems import System, node_name
-from gallant.core.ports import Accepted, Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent
+from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, act_of
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
@@ -171,15 +171,7 @@ class Attempts:
         return True
 
     async def _order(self, step: Step, send_by: float) -> Accepted:
-        act = Act(
-            kind=KINDS[step.kind].order,
-            component=step.component,
-            release=step.to,
-            package=step.package or "",
-            sha256=step.sha256 or "",
-            bytes=step.bytes,
-            reason=f"{self.id} {step.id}",
-        )
+        act = act_of(step, f"{self.id} {step.id}")
         if self.clock.real() > send_by:
             raise NotSent(
                 f"{step.subject}: the order to {doing(step)} was not sent: writing the journal took too long.",

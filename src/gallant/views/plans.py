@@ -25,6 +25,7 @@ from gallant.views.words import (
 
 if TYPE_CHECKING:
     from gallant.operations.approving import Approval
+    from gallant.operations.calls import PlanCalls
     from gallant.operations.plan import Planned
 
 
@@ -114,6 +115,23 @@ def _in_the_way(planned: Planned) -> Drawn:
         yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
     approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
     yield from next_steps(*stops, *decide, *approve, f"gallant roll {plan.id}")
+
+
+def calls_view(shown: PlanCalls) -> View:
+    def text() -> Drawn:
+        yield f"{BOLD}{plain(shown.plan)}{OFF}  {DIM}every call in the plan's order; nothing was sent{OFF}"
+        for step in shown.steps:
+            if step.calls:
+                yield f"{BOLD}{plain(step.at)}{OFF}  {plain(step.doing)}  {DIM}{plain(step.step)}{OFF}"
+                yield from (f"    {plain(call)}" for call in step.calls)
+        yield ""
+        for system, calls in shown.reads.items():
+            yield f"{BOLD}{plain(system)}{OFF}  read of each node before a step, and while it is waited for"
+            yield from (f"    {plain(call)}" for call in calls)
+        yield f"{mark('note')} {{field}} is what an earlier answer gives. Logins, and what is asked again after an answer that was lost, come on top."
+
+    rows = [{"step": s.step, "at": s.at, "doing": s.doing, "call": call} for s in shown.steps for call in s.calls]
+    return View("roll calls", rows, text, {"plan": shown.plan, "reads": shown.reads})
 
 
 def approved_view(approval: Approval) -> View:
