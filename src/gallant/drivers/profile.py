@@ -62,6 +62,7 @@ ACTS = (
     "enable_channel",
     "attach",
     "detach",
+    "renew_spare",
     "update_all",
     "pause",
     "go_on",

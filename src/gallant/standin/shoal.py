@@ -18,6 +18,7 @@ from gallant.standin.world import World
 MOVE_GAP_S = 0.8
 # Estate seconds between an order to restart and the node's going.
 GOING_S = 2.0
+COPY_S = 240.0
 START_FROM_S = 5.0
 MIB = 1024 * 1024
 SYSTEM_BYTES = 24 * 1024
@@ -201,6 +202,7 @@ class ShoalPair:
             "install": self._install,
             "restart": self._restart,
             "start-from": self._start_from,
+            "copy-over": self._copy_over,
             "yield": self._yield,
             "reclaim": self._reclaim,
         }.get(what)
@@ -257,6 +259,18 @@ class ShoalPair:
             self._complete(node, task, f"{release} in the {bay} bay runs from the next start on")
 
         self.world.after(START_FROM_S, chosen)
+        return task
+
+    def _copy_over(self, node: ShoalNode, package: str) -> Task:
+        """Copy the bay that it runs from over the other one."""
+        task = self._task(node, "copy-over", node.version, COPY_S)
+        spare = "right" if node.runs_from == "left" else "left"
+
+        def copied() -> None:
+            node.bays[spare] = node.version
+            self._complete(node, task, f"the {spare} bay holds {node.version} too")
+
+        self.world.after(COPY_S, copied)
         return task
 
     def _restart(self, node: ShoalNode, package: str) -> Task:

@@ -272,7 +272,7 @@ def _of_hop(system: str, hop: Hop) -> Iterator[str]:
         yield f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
         return
     if hop.one_way:
-        yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none)}. Needs --consent one-way:{system}."
+        yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
     for part in (part for part in hop.parts if part.one_way_because is not None):
         yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
     if not hop.snapshots:
@@ -305,7 +305,10 @@ def _way_back(lane: Lane) -> Iterator[str]:
     if any(hop.one_way or any(p.one_way_because is not None for p in hop.parts) for hop in lane.hops):
         return
     name = plain(lane.system)
-    if lane.slots > 1:
+    renewed = next((hop.to for hop in lane.hops if hop.renews_spare), None)
+    if renewed is not None:
+        yield f"{mark('work')} {name}: at the end its spare slot is brought to {plain(renewed)} too; from then on no slot holds the old release."
+    elif lane.slots > 1:
         yield f"{mark('good')} {name}: nothing here is one-way; a node keeps its old release in the other slot until the next hop."
     elif any(step.reverts for hop in lane.hops for step in steps_of(hop.waves)):
         yield f"{mark('note')} {name}: no step is one-way; the way back is its restore point, else to install the old release again."

@@ -99,6 +99,7 @@ def hop_work(
         lays=hop.lays,
         serves=hop.serves,
         served=hop.served,
+        renews_spare=hop.renews_spare,
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 

@@ -23,6 +23,7 @@ from gallant.core.work.steps import (
     KINDS,
     NEEDS_PEERS,
     QUIET,
+    RENEW_SPARE,
     RETURN,
     REWIND,
     SNAPSHOT,
@@ -226,6 +227,18 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     `standing` is as observed. Raises `NotSafe`. A system that is not in service has no order: all of its nodes are worked
     on at once.
     """
+    done = _hop_waves(system, work, standing, todo)
+    return (*done, *_spares(system, work, todo)) if done else ()
+
+
+def _spares(system: System, work: HopWork, todo: Mapping[str, Todo]) -> Iterator[Wave]:
+    """The spare slots, one node after the other, when all of it is whole on the release."""
+    for node in (n for n, one in todo.items() if work.renews_spare and (one.image or one.waiting)):
+        steps = (_step(system, work, RENEW_SPARE, node),)
+        yield Wave(why=f"{node}: spare slot to {work.to}", tracks=(Track(node=node, steps=steps),))
+
+
+def _hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
     if not todo:
         return (_seen_on(system, work, standing),) if work.served else ()
     if work.lays:

@@ -127,6 +127,8 @@ class Hop(Record, rename={"from_": "from"}):
     Where the machines below are to be restarted too, one restart serves both: `lays` only installs the release on every node, the hop of
     the machines `serves` (the systems above by name, each with the release that it starts with then), and a hop that is `served` looks
     that all of it runs and does what is left.
+
+    `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
     """
 
     id: str
@@ -153,6 +155,7 @@ class Hop(Record, rename={"from_": "from"}):
     lays: bool = False
     serves: dict[str, str] = {}
     served: bool = False
+    renews_spare: bool = False
     waves: tuple[Wave, ...]
 
 
@@ -354,7 +357,7 @@ class HopWork(Record):
     the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves` and `served` are as in
+    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
     the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order.
     """
 
@@ -382,6 +385,7 @@ class HopWork(Record):
     lays: bool = False
     serves: dict[str, str] = {}
     served: bool = False
+    renews_spare: bool = False
     quiet_s: float = 0
     by_itself: int = 0
 

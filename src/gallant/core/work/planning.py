@@ -38,7 +38,7 @@ from gallant.core.work.plan import (
     waves_seconds,
 )
 from gallant.core.work.sharing import share_restarts
-from gallant.core.work.steps import KINDS
+from gallant.core.work.steps import KINDS, RENEW_SPARE
 
 # --- the plan -------------------------------------------------------------------------------------------------------
 
@@ -324,8 +324,11 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
     runs = {node: runs_of(reading) for node, reading in read.items()}
     legs, left = _legs(ground, system, ordered)
     hops: list[Hop] = []
-    for leg, parts in legs:
+    last = max((n for n, (leg, _) in enumerate(legs) if leg.from_ != leg.to), default=None)
+    for number, (leg, parts) in enumerate(legs):
         hop, release = _planned(ground, system, leg, parts)
+        renews = number == last and RENEW_SPARE in ground.known_of(system).capabilities
+        hop = replace(hop, renews_spare=renews)
         work = work_now(ground, system, hop, release)
         todo = hop_todo(work, product, ground.products, runs)
         if todo:

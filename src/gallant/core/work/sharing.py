@@ -55,9 +55,9 @@ def _pair(ground: Ground, lanes: Sequence[Lane], lower: Lane, upper: Lane) -> _P
     if low is None or up is None or not all(system.in_service for system in systems):
         return None
     hop, knows = upper.hops[up], ground.known_of(systems[1])
-    able = "install" in knows.capabilities and not knows.updates_all and hop.image and not hop.parts and not hop.nodes
+    able = "install" in knows.capabilities and not knows.updates_all and hop.image and not hop.renews_spare
     bound = leads_to(lanes, lower, upper) or leads_to(lanes, upper, lower)
-    if not able or bound or upper.by_device or lower.by_device:
+    if not able or hop.parts or hop.nodes or bound or upper.by_device or lower.by_device:
         return None
     return _Pair(lower=lower, upper=upper, low=low, up=up)
 

@@ -207,6 +207,20 @@ def _restart(seen: Seen) -> Look:
     return seen.by_job(reading) or Look(state=ABSENT)
 
 
+def _spare_renewed(seen: Seen) -> Look:
+    reading = seen.own
+    if reading is None:
+        return Look(state=UNREACHED)
+    by_job = seen.by_job(reading)
+    if by_job is not None:
+        return by_job
+    if seen.is_goal(reading.other_slot):
+        return Look(state=DONE, message=f"its spare slot holds {reading.other_slot}")
+    if seen.job(reading) is None:
+        return seen.unseen(reading)
+    return Look(state=FAILED, message=f"its job says that it is done, and its spare slot holds {reading.other_slot}")
+
+
 def _rewound(seen: Seen) -> Look:
     """A system of one node is back where its restore point has it."""
     reading = seen.own
@@ -374,6 +388,7 @@ class Kind(Record):
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
+RENEW_SPARE = "renew_spare"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
@@ -454,6 +469,16 @@ KINDS: Mapping[str, Kind] = {
             safe=True,
             carries=True,
             touches=True,
+        ),
+        Kind(
+            name=RENEW_SPARE,
+            expects="the spare slot on the release that runs",
+            estimate=install_seconds,
+            guards=(*_ALWAYS, "everyone_healthy", "backup_sealed", "service_well"),
+            observe=_spare_renewed,
+            safe=True,
+            touches=True,
+            advice="Look at the spare slot of {subject}",
         ),
         Kind(
             name="fall_back",
