@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import pytest
 
+from gallant.core.catalog.products import NewSetting
 from gallant.core.errors import Refused
+from gallant.core.readings import Facet
 from gallant.core.records import replace
 from gallant.core.work.errands import make_errand
 from gallant.core.work.plan import Plan
@@ -118,3 +120,48 @@ def test_a_node_that_was_switched_off_and_on_needs_no_word():
     end = night.run(plan)
     assert "tickets/c is yours now" in end.message
     assert night.all_well() == []
+
+
+def with_settings(night: ClusterNight, then: str) -> None:
+    """The last release has a setting for the first time, and the estate says what becomes of such."""
+    night.catalog = replace(
+        night.catalog,
+        releases=tuple(
+            replace(r, settings=(NewSetting(name="idle limit", default="20 min"),)) if r.version == "3.2.4" else r
+            for r in night.catalog.releases
+        ),
+    )
+    systems = {name: replace(s, new_settings=then) for name, s in night.estate.systems.items()}
+    night.estate = replace(night.estate, systems=systems)
+
+
+def test_settings_that_are_new_in_a_release_wait_for_somebody_to_look_at_them_where_the_estate_says_so():
+    night = night_of("quorum", running=dict.fromkeys("abcde", "2.8.5"))
+    with_settings(night, "look")
+    plan = night.plan()
+    held = night.run(plan)
+    assert (held.state, {m.version for m in night.pairs["tickets"].members.values()}) == ("held", {"3.2.4"})
+    assert "is yours now: look at what is new in 3.2.4: idle limit (set to 20 min)" in held.message
+    step = next(s.id for s in plan.steps() if s.kind == "look_over")
+    assert night.run(plan, Orders(by="tester", answers={step: True})).state == "finished"
+    assert night.whole() == []
+
+
+def test_settings_that_are_new_are_only_told_where_the_estate_says_nothing():
+    night = night_of("quorum", running=dict.fromkeys("abcde", "2.8.5"))
+    with_settings(night, "tell")
+    plan = night.plan()
+    assert [one.name for hop in plan.lanes[0].hops for one in hop.settings] == ["idle limit"]
+    assert night.run(plan).state == "finished"
+
+
+def test_what_waits_to_be_applied_on_a_node_is_in_its_lane():
+    night = night_of("quorum", running=dict.fromkeys("abcde", "2.8.5"))
+    reading = night._reading
+
+    def told(system: str, name: str):
+        facets = (Facet(name="reload", state="due" if name == "b" else "none"),)
+        return replace(reading(system, name), facets=facets)
+
+    night._reading = told
+    assert night.plan().lanes[0].due == {"b": ("reload",)}

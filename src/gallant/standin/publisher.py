@@ -135,6 +135,13 @@ MORE: dict[str, dict[str, object]] = {
     "3.2.1": {"terms": TERMS[0]},
     "3.2.4": {
         "terms": TERMS[0],
+        "settings": [
+            {
+                "name": "console idle limit",
+                "default": "20 min",
+                "text": "whoever does nothing at the web console is logged out",
+            },
+        ],
         "fresh_install": "vers:dotted/>=2.8.3",
         "known_issues": [
             {

@@ -185,6 +185,7 @@ def _release_row(product: Product, r: Release) -> dict[str, object]:
         "packages": r.packages,
         "terms": r.terms,
         "fresh_install": r.fresh_install,
+        "settings": r.settings,
     }
 
 
@@ -216,6 +217,8 @@ def _show_text(details: Details) -> Drawn:
     yield from map(note_line, details.notes)
     yield ""
     yield from _facts(details, release)
+    for setting in release.settings:
+        yield f"{mark('work')} {BOLD}new setting{OFF}   {plain(setting.words)}"
     yield ""
     yield from _forms(release)
     if release.terms:

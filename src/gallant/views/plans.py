@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
-from gallant.core.work.steps import by_device
+from gallant.core.work.steps import LOOK_OVER, by_device
 from gallant.views.output import Drawn, View
 from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
@@ -249,6 +249,8 @@ def _of_lane(lane: Lane) -> Iterator[str]:
     if lane.enters:
         yield f"{mark('note')} {_restore_points(lane)}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
+    for node, waiting in lane.due.items():
+        yield f"{mark('work')} {plain(lane.system)}/{plain(node)}: {plain(', '.join(waiting))} {'is' if len(waiting) == 1 else 'are'} due: what was configured waits to be applied, and may take effect with this work."
     if lane.by_device:
         yield f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop, in an order of its own. {_STOPS_BY.get(lane.stops_by or '', '')}"
     for hop in lane.hops:
@@ -275,6 +277,10 @@ def _of_hop(system: str, hop: Hop) -> Iterator[str]:
         yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
     for part in (part for part in hop.parts if part.one_way_because is not None):
         yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
+    if hop.settings:
+        looks = any(step.kind == LOOK_OVER for step in steps_of(hop.waves))
+        then = "; a step has somebody look at them" if looks else ""
+        yield f"{mark('work')} New in {plain(hop.to)} of {plain(system)}, worth a look{then}: {plain('; '.join(one.words for one in hop.settings))}."
     if not hop.snapshots:
         yield f"{mark('work')} On {plain(hop.to)} {system} cannot be snapshotted any more; its backups are the way back."
     if hop.despite_recall:

@@ -90,6 +90,19 @@ class KnownIssue(Record):
             check_condition(self.when)
 
 
+class NewSetting(Record):
+    """A setting that a release has for the first time: what it is set to unless somebody says otherwise, and what it is for."""
+
+    name: str
+    default: str = ""
+    text: str = ""
+
+    @property
+    def words(self) -> str:
+        default = f" (set to {self.default})" if self.default else ""
+        return f"{self.name}{default}{f': {self.text}' if self.text else ''}"
+
+
 class Requirement(Record):
     """A release's condition on another product's version, as a VERS range."""
 
@@ -106,7 +119,7 @@ class Release(Record):
     `from_range` (VERS) says from which versions it installs; absent: from any older one. `stops_here` false: its updater
     runs on to a later release. `snapshots` false: a system on it cannot be snapshotted. `fresh_install` (VERS): the
     versions whose saved configuration a fresh install of it takes; absent: the publisher allows none. `terms` is the
-    version of the publisher's terms of use that must be accepted.
+    version of the publisher's terms of use that must be accepted. `settings` are new in it, and want a look.
     """
 
     version: str
@@ -132,6 +145,7 @@ class Release(Record):
     terms: str | None = None
     snapshots: bool = True
     fresh_install: str | None = None
+    settings: tuple[NewSetting, ...] = ()
 
     def __post_init__(self) -> None:
         if self.severity not in SEVERITIES:

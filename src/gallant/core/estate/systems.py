@@ -234,7 +234,8 @@ class System(Record):
     """What is updated as one. `usual` says which node has which role when all is well; `quiet` how long its sessions are waited for.
 
     `managed_by` is the system that manages this one; `delivery` the path by which packages reach it, where a publisher
-    makes one release in several forms.
+    makes one release in several forms. `new_settings`: what a plan does about settings that a release has for the first time: tell them, or have
+    somebody look at them before it goes on.
     """
 
     product: str
@@ -254,6 +255,7 @@ class System(Record):
     accounts: dict[str, Account] = {}
     in_service: bool = True
     quiet: Quiet | None = None
+    new_settings: Literal["tell", "look"] = "tell"
 
 
 class Aim(Record, rename={"for_": "for"}):

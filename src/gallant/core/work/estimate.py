@@ -11,6 +11,7 @@ MOVE_MINUTES = 3.5
 RESTART_MINUTES = 5.0
 FALL_BACK_MINUTES = 0.5
 BY_HAND_MINUTES = 30.0  # until somebody has done it; nobody but they can know
+LOOK_MINUTES = 5.0  # the same
 DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
@@ -40,6 +41,10 @@ def quiet_seconds(work: HopWork) -> float:
 
 def by_hand_seconds(work: HopWork) -> float:
     return BY_HAND_MINUTES * 60
+
+
+def look_seconds(work: HopWork) -> float:
+    return LOOK_MINUTES * 60
 
 
 def fall_back_seconds(work: HopWork) -> float:

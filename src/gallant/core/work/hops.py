@@ -21,6 +21,7 @@ from gallant.core.work.steps import (
     BACKUP,
     BY_HAND,
     KINDS,
+    LOOK_OVER,
     NEEDS_PEERS,
     QUIET,
     RENEW_SPARE,
@@ -228,7 +229,16 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     on at once.
     """
     done = _hop_waves(system, work, standing, todo)
-    return (*done, *_spares(system, work, todo)) if done else ()
+    return (*done, *_spares(system, work, todo), *_looked_over(system, work, standing)) if done else ()
+
+
+def _looked_over(system: System, work: HopWork, standing: Standing) -> Iterator[Wave]:
+    """What a person is to look at before anything else is done on the system."""
+    if work.look_over and not work.lays:
+        first = SHAPES[system.shape].head(system.nodes, standing.roles)
+        task = f"look at what is new in {work.to}: {work.look_over}"
+        step = replace(_step(system, work, LOOK_OVER, first), task=task)
+        yield Wave(why=f"settings new in {work.to}", tracks=(Track(node=first, steps=(step,)),))
 
 
 def _spares(system: System, work: HopWork, todo: Mapping[str, Todo]) -> Iterator[Wave]:

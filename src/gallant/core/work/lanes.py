@@ -11,7 +11,9 @@ from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.records import replace
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import DEVICE_LED, UPDATE, Hop, Lane, steps_of
-from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device
+from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device, nodes_of
+
+DUE = "due"  # a facet in this state: something was configured, and waits to be applied
 
 
 def lane_of(
@@ -36,8 +38,18 @@ def lane_of(
         left=dict(left),
         mute=_mute(ground, system, hops),
         also=also,
+        due=_due(ground, system, hops),
         falls=_falls(ground.estate, system, hops),
     )
+
+
+def _due(ground: Ground, system: System, hops: Sequence[Hop]) -> dict[str, tuple[str, ...]]:
+    """What waits to be applied on the nodes that are worked on, by node: it may take effect with the work."""
+    concerned = {
+        n for hop in hops for step in steps_of(hop.waves) if step.system == system.name for n in nodes_of(step)
+    }
+    found = {n: tuple(f.name for f in r.facets if f.state == DUE) for n, r in ground.of(system).items()}
+    return {n: names for n, names in found.items() if names and n in concerned}
 
 
 def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:

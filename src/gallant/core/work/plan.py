@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 
-from gallant.core.catalog.products import Minutes, Package
+from gallant.core.catalog.products import Minutes, NewSetting, Package
 from gallant.core.errors import GallantError
 from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
@@ -129,6 +129,7 @@ class Hop(Record, rename={"from_": "from"}):
     that all of it runs and does what is left.
 
     `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
+    `settings` are new in the image's release.
     """
 
     id: str
@@ -156,6 +157,7 @@ class Hop(Record, rename={"from_": "from"}):
     serves: dict[str, str] = {}
     served: bool = False
     renews_spare: bool = False
+    settings: tuple[NewSetting, ...] = ()
     waves: tuple[Wave, ...]
 
 
@@ -167,7 +169,7 @@ class Lane(Record):
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
     image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
-    down with it, each for so many seconds in all. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
     (an empty text); None where Gallant works on them one by one."""
 
     system: str
@@ -182,6 +184,7 @@ class Lane(Record):
     mute: tuple[str, ...] = ()
     also: tuple[str, ...] = ()
     falls: dict[str, float] = {}
+    due: dict[str, tuple[str, ...]] = {}
 
     @property
     def enters(self) -> bool:
@@ -358,7 +361,7 @@ class HopWork(Record):
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
     `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
-    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order.
+    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to look at in the end.
     """
 
     hop_id: str
@@ -386,6 +389,7 @@ class HopWork(Record):
     serves: dict[str, str] = {}
     served: bool = False
     renews_spare: bool = False
+    look_over: str = ""
     quiet_s: float = 0
     by_itself: int = 0
 

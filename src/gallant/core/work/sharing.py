@@ -73,7 +73,7 @@ def _shared(ground: Ground, pair: _Pair) -> tuple[Lane, Lane]:
     system, machines = (ground.estate.systems[lane.system] for lane in (pair.upper, pair.lower))
     whole, on = pair.system, carried(ground.estate, machines)[system.name]
     laid_id = f"{whole.id}.laid"
-    laid = _hop(ground, system, replace(whole, id=laid_id, lays=True), {})
+    laid = _hop(ground, system, replace(whole, id=laid_id, lays=True, settings=()), {})
     below = replace(
         pair.machines, serves={system.name: whole.to}, needs=tuple(dict.fromkeys([*pair.machines.needs, laid_id]))
     )

@@ -18,6 +18,7 @@ from gallant.core.work.estimate import (
     drain_seconds,
     fall_back_seconds,
     install_seconds,
+    look_seconds,
     move_seconds,
     part_seconds,
     preload_seconds,
@@ -280,6 +281,11 @@ def _by_hand(seen: Seen) -> Look:
     return Look(state=DONE, message="has started again since")
 
 
+def _looked_over(seen: Seen) -> Look:
+    """Only the person knows."""
+    return Look(state=ABSENT)
+
+
 def _drain(seen: Seen) -> Look:
     reading = seen.own
     if reading is None:
@@ -388,7 +394,7 @@ class Kind(Record):
 
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
-RENEW_SPARE = "renew_spare"
+RENEW_SPARE, LOOK_OVER = "renew_spare", "look_over"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
@@ -525,6 +531,15 @@ KINDS: Mapping[str, Kind] = {
             disturbs=True,
             away=True,
             touches=True,
+        ),
+        Kind(
+            name=LOOK_OVER,
+            expects="a person's word that it was looked at",
+            estimate=look_seconds,
+            guards=("right_machine",),
+            observe=_looked_over,
+            by_person=True,
+            safe=True,
         ),
         Kind(
             name="install_part",
