@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import pytest
 
 from gallant.core.errors import Refused
+from gallant.core.records import replace
 from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import DEVICE_LED
 from gallant.engine.means import Orders
@@ -17,6 +18,7 @@ from .night import Killed, last_state
 from .shapes import LETTERS, ClusterDriver, ClusterNight, Extra, tolerated
 
 BY_GALLANT = {"install", "restart"}
+BOTH = ("pause", "go_on", *sorted(BY_GALLANT))  # of a device whose mode decides
 
 
 class LedDriver(ClusterDriver):
@@ -261,3 +263,33 @@ def test_what_the_device_did_is_taken_back_by_one_order_too():
     with pytest.raises(Refused, match="one release"):
         make_backout(ground, "roll-0001", plan, did(began), {"tickets": ("b",)}, {"ostrel-shoal": "p"}, "tester")
     assert last_state(night) == "finished"
+
+
+@pytest.mark.parametrize(("reach", "kind"), [("all", DEVICE_LED), ("one", "update"), (None, DEVICE_LED)])
+def test_the_mode_of_the_nodes_decides_who_leads(reach, kind):
+    night = night_of(3, leader=None, shape="pool", steering=BOTH)
+    reading = night._reading
+    night._reading = lambda s, n: replace(reading(s, n), reach=reach)
+    plan = night.plan()
+    assert plan.lanes[0].kind == kind
+    assert night.run(plan).state == "finished"
+    assert night.whole() == []
+
+
+def test_a_mode_in_which_an_order_reaches_all_is_refused_where_no_order_is_for_all_of_them():
+    night = ClusterNight(running=dict.fromkeys("abc", "2.8.5"))
+    reading = night._reading
+    night._reading = lambda s, n: replace(reading(s, n), reach="all")
+    with pytest.raises(Refused, match="An order to one node of tickets reaches all of them"):
+        night.plan()
+
+
+def test_nodes_in_different_modes_are_refused_at_the_plan_and_at_the_roll():
+    night = ClusterNight(running=dict.fromkeys("abc", "2.8.5"))
+    plan, reading = night.plan(), night._reading
+    night._reading = lambda s, n: replace(reading(s, n), reach="all" if n == "b" else "one")
+    with pytest.raises(Refused, match="tickets/b says all"):
+        night.plan()
+    end = night.run(plan)
+    assert (end.state, night.acts) == ("stopped", [])
+    assert "tickets/b says all" in end.message

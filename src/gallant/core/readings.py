@@ -134,6 +134,8 @@ class Reading(Record):
     `snapshots` are the restore points that it keeps (None: it does not say). Where it lists no work, and so nothing of an order can be
     seen before it has restarted, `tells_work` is false. `other_slot` is the release in the slot that it does not run from (None: it has
     none, or does not say).
+    `reach`: whether an order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
+    (None: it has no such modes).
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
@@ -170,6 +172,7 @@ class Reading(Record):
     oddities: tuple[str, ...] = ()
     snapshots: tuple[Snapshot, ...] | None = None
     tells_work: bool = True
+    reach: str | None = None
 
     @property
     def name(self) -> str:

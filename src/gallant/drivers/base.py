@@ -675,6 +675,7 @@ class ProfiledDriver:
             snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in _list(fields, "oddities"))),
             tells_work=fields.get("tells_work") is not False,
+            reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
         )
 
     def _checked(self, reading: Reading) -> Reading:

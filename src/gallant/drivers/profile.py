@@ -67,7 +67,7 @@ ACTS = (
     "pause",
     "go_on",
 )
-TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level")
+TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level", "reach")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
 # What a reading has that no device says in these words: what Gallant knows itself, and what it makes of another field.
 OWN_FIELDS = ("system", "node", "taken", "product", "oddities")

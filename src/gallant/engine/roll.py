@@ -20,7 +20,7 @@ from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import consents_needed
-from gallant.core.work.ground import hop_work
+from gallant.core.work.ground import hop_work, in_their_mode
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
 from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import (
@@ -317,6 +317,7 @@ class Roll:
         products = self._products(lane, hop)
         release = self._entered(system, hop) if hop.image else None
         knows = {name: self.means.drivers[name].knows() for name in (lane.system, *lane.also)}
+        knows[lane.system] = in_their_mode(system, knows[lane.system], readings)
         above = {name: await self.attempts.read_all(self._system(name)) for name in lane.also}
         work = hop_work(self.means.estate, system, hop, release, knows, above, products)
         runs = {node: runs_of(reading) for node, reading in readings.items()}

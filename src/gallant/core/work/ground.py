@@ -11,9 +11,9 @@ from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.stacks import Upper, carried, nodes_above, systems_above
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import Reading
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 from gallant.core.work.hops import is_older
-from gallant.core.work.plan import Hop, HopWork, Knows, Part
+from gallant.core.work.plan import ALL, ONE, Hop, HopWork, Knows, Part
 from gallant.core.work.steps import KINDS
 
 
@@ -58,7 +58,8 @@ class Ground(Record):
         return {node: reading for node, reading in self.of(system).items() if node in chosen}
 
     def known_of(self, system: System) -> Knows:
-        return self.knows.get(system.name, EVERYTHING)
+        own = {node: r for node in system.nodes if (r := self.readings.get(node_name(system, node))) is not None}
+        return in_their_mode(system, self.knows.get(system.name, EVERYTHING), own)
 
 
 # What is taken for granted of a driver that was not asked.
@@ -103,6 +104,22 @@ def hop_work(
         look_over="; ".join(one.words for one in hop.settings) if system.new_settings == "look" else "",
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
+
+
+def in_their_mode(system: System, knows: Knows, readings: Mapping[str, Reading]) -> Knows:
+    """What a driver knows, with whom its orders reach in the mode in which the nodes are. Raises `Refused` where they are in several, or
+    in one that no word of ours is for."""
+    modes = {reading.reach: node for node, reading in sorted(readings.items()) if reading.reach is not None}
+    if not modes:
+        return knows
+    if len(modes) > 1 or not modes.keys() <= {ONE, ALL}:
+        told = ", ".join(f"{system.name}/{node} says {mode}" for mode, node in modes.items())
+        raise Refused(
+            f"Whom an order to {system.name} reaches is not clear: {told}.",
+            "One that is meant for a node may reach all of them.",
+            f"gallant inventory {system.name}",
+        )
+    return replace(knows, reach=next(iter(modes)))
 
 
 def work_now(ground: Ground, system: System, hop: Hop, release: Release | None) -> HopWork:

@@ -16,7 +16,7 @@ from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
-from gallant.core.work.plan import Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
+from gallant.core.work.plan import ALL, Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
 from gallant.core.work.steps import (
     BACKUP,
     BY_HAND,
@@ -281,7 +281,14 @@ def _seen_on(system: System, work: HopWork, standing: Standing) -> Wave:
 
 
 def _in_order(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> Iterator[Wave]:
-    for together in hop_rounds(system, todo, standing, work.uppers):
+    order = hop_rounds(system, todo, standing, work.uppers)
+    if order and work.knows.reach == ALL:
+        raise NotSafe(
+            f"An order to one node of {system.name} reaches all of them, in the mode in which they are.",
+            "Its profile knows no order that brings all of them to a release one after the other.",
+            f"Take {system.name} out of that mode, or work on it by hand.",
+        )
+    for together in order:
         yield from _round_waves(system, work, together, todo)
 
 

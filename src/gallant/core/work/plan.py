@@ -322,12 +322,15 @@ class NothingToDo(GallantError):
 # --- what a plan is made with, and what a person has to accept
 
 
+ONE, ALL = "one", "all"  # whom an order reaches
+
+
 class Knows(Record):
     """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be repeated where the
     profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has. `keeps_guests`: its
     snapshots are of the guests that it carries, not of itself. `parts` are the components that it can bring to another release, each
     by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself; `image_from` components from which the image has its
-    version, as a host has it from one of its packages."""
+    version, as a host has it from one of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
 
     capabilities: frozenset[str]
     repeat: dict[str, str] = {}
@@ -336,11 +339,12 @@ class Knows(Record):
     parts: tuple[str, ...] = ()
     fetches: tuple[str, ...] = ()
     image_from: tuple[str, ...] = ()
+    reach: str | None = None
 
     @property
     def updates_all(self) -> bool:
         """Whether the device brings all of its nodes to a release by one order."""
-        return "update_all" in self.capabilities
+        return "update_all" in self.capabilities and self.reach != ONE
 
     def brings(self, component: str, kind: str) -> bool:
         return f"!{component}" not in self.parts and any(_is_meant(word, component, kind) for word in self.parts)
