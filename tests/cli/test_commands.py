@@ -637,3 +637,22 @@ def test_two_demos_serve_side_by_side_and_nothing_of_one_outlives_it(tmp_path, e
         running.communicate(timeout=30)
         assert running.returncode == 0
     until(lambda: standin_processes(tmp_path) == [])
+
+
+def test_what_a_roll_saw_against_a_publishers_word_stands_in_history_in_a_draft_and_in_the_next_plan(standins):
+    place = standins(faults=[{"name": "late_return", "node": "tickets/b", "act": "restart", "nth": 1, "value": 900}])
+    done = place.run("roll", place.make_ready(), "--hold-after", "node")
+    assert done.code == 4, done.out + done.err
+    assert place.run("history", "--draft").code == 2
+    shown = place.run("history", "roll-0001")
+    assert "ostrel/shoal 2.11.3 took" in shown.out
+    assert "where its publisher says" in shown.out
+    (row,) = place.run("history", "roll-0001", "--draft", "--json").rows
+    assert (row["product"], row["release"], row["about"]) == ("ostrel/shoal", "2.11.3", "restart")
+    draft = place.run("history", "roll-0001", "--draft").out
+    assert "To the publisher of ostrel/shoal, about 2.11.3:" in draft
+    assert "tickets" not in draft
+    assert place.run("hold", "roll-0001", "--for-good", "--reason", "a test").code == 0
+    planned = place.run("plan", "tickets")
+    assert "ostrel/shoal 2.11.3 took" in planned.out, planned.err
+    assert "(roll-0001)" in planned.out

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.assess.ledger import Kept
 from gallant.core.assess.outages import Outage, Sample
@@ -24,6 +25,7 @@ from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave
 from gallant.operations import assess as routes
 from gallant.operations import (
     backups,
+    calls,
     catalogs,
     check,
     files,
@@ -45,6 +47,7 @@ from gallant.views import assess, output, tables
 from gallant.views import backups as backup_views
 from gallant.views import catalogs as catalog_views
 from gallant.views import checks as check_views
+from gallant.views import claims as claim_views
 from gallant.views import inventory as inventory_views
 from gallant.views import live as live_views
 from gallant.views import notices as notice_views
@@ -158,7 +161,9 @@ def views_of(text: str):
         roll_views.rolled_view(of(rolls.Rolled), run_of(text)),
         roll_views.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
         roll_views.history_view([run_of(text)]),
-        roll_views.roll_steps_view(run_of(text), [of(history.StepRow)]),
+        roll_views.roll_steps_view(run_of(text), [of(history.StepRow)], [of(Claim)]),
+        claim_views.draft_view(text, [of(Claim)]),
+        plan_views.calls_view(of(calls.PlanCalls)),
         roll_views.journal_view(text, 3, [text]),
         tables.validated_view([of(files.Validated)]),
     ]

@@ -7,12 +7,14 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
+from gallant.core.after.claims import Claim
 from gallant.core.assess.outages import Outage
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import OUTAGE, RESUMED, Event
 from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.engine.journal import RollState, grammar_problems, replay
+from gallant.operations.claims import claims_of
 from gallant.operations.workplace import Workplace
 
 
@@ -74,6 +76,11 @@ def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:
     state = replay(place.journal.events(run))
     steps = [s for lane in row.plan.lanes for hop in lane.hops for s in steps_of(state.waves.get(hop.id, hop.waves))]
     return _run(place, row.id, row.plan, row.began, row.ended), [_step(s, state) for s in steps]
+
+
+def claims(place: Workplace, run: str) -> tuple[Claim, ...]:
+    """What a roll saw that the publishers of its releases do not say."""
+    return claims_of(place, place.journal.roll(run))
 
 
 def verify(place: Workplace, run: str) -> tuple[int, list[str]]:

@@ -26,6 +26,7 @@ from gallant.disk import make_folder, put_whole
 from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
+from gallant.operations.claims import Borne, seen_before
 from gallant.operations.components import not_in_stock
 from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.snapshots import can_snapshot, drivers_of
@@ -58,7 +59,8 @@ class Planned(Record):
 
     `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of systems that
     have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
-    `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun.
+    `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
+    earlier rolls saw of its releases that their publishers do not say.
     """
 
     plan: Plan
@@ -70,6 +72,7 @@ class Planned(Record):
     bars: tuple[Bar, ...] = ()
     to_fetch: tuple[str, ...] = ()
     approvals: int = 0
+    borne: tuple[Borne, ...] = ()
 
 
 TOLD = ("site-notes", "known-issues")  # checks whose notes stand in a plan
@@ -158,6 +161,7 @@ async def plan(
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
         approvals=approval_of(place, made).missing,
+        borne=tuple(seen_before(place, made)),
     )
 
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.core.work.steps import LOOK_OVER, by_device
+from gallant.views.claims import borne_lines
 from gallant.views.output import Drawn, View
 from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
@@ -79,6 +80,7 @@ def plan_view(planned: Planned) -> View:
             yield f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes stay as they are."
         bad = mark("bad")
         yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
+        yield from borne_lines(planned.borne)
         yield from left_lines(
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )

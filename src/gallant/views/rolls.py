@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.errors import GallantError
+from gallant.views.claims import claim_lines
 from gallant.views.output import Drawn, View
 from gallant.views.tables import left_lines, next_steps, table
 from gallant.views.words import (
@@ -189,7 +191,7 @@ def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> V
     return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged]})
 
 
-def roll_steps_view(run: Run, steps: Sequence[StepRow]) -> View:
+def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] = ()) -> View:
     def text() -> Drawn:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
         yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
@@ -219,9 +221,10 @@ def roll_steps_view(run: Run, steps: Sequence[StepRow]) -> View:
         if run.message:
             yield plain(run.message)
         yield from _outage_lines(run)
-        yield from next_steps(run.next)
+        yield from claim_lines(claims)
+        yield from next_steps(run.next, f"gallant history {run.run} --draft" if claims else None)
 
-    more = {"steps": steps}
+    more = {"steps": steps, "claims": claims}
     return View("history", history_rows([run]), text, more)
 
 
