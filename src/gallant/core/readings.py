@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from datetime import UTC, datetime
 
 from gallant.core.records import Moment, Record, check_moments, replace
@@ -64,6 +65,12 @@ class Facet(Record, gc=False):
 
     name: str
     state: str
+
+
+# A facet that is a way to others, by its name, and the words in which such a one is well, or down because somebody wants it so.
+LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
+LINK_WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
+DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
 
 
 class Channel(Record, gc=False):
@@ -180,6 +187,15 @@ class Reading(Record):
 
     def gauge(self, name: str) -> float | None:
         return next((g.value for g in self.gauges if g.name == name), None)
+
+    @property
+    def links(self) -> tuple[Facet, ...]:
+        """The facets that are ways to others, without those that are down because somebody wants it so."""
+        return tuple(f for f in self.facets if LINKS.match(f.name) and f.state.lower() not in DOWN_ON_PURPOSE)
+
+    @property
+    def links_up(self) -> tuple[str, ...]:
+        return tuple(f.name for f in self.links if f.state.lower() in LINK_WELL)
 
     def in_own_network(self, address: str) -> bool | None:
         """Whether an address lies in the node's own subnet; None where that cannot be told."""

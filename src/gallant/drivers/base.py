@@ -252,6 +252,7 @@ class ProfiledDriver:
             capabilities=self.capabilities(),
             repeat=said,
             slots=self.profile.slots,
+            returns=self.profile.returns,
             keeps_guests=taking is not None and _names(taking, "{package}"),  # a guest is named by it
             parts=(*self.own_parts, *self.profile.brings),
             fetches=(*self.own_fetched, *alone),

@@ -24,6 +24,7 @@ from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
+from gallant.core.work.plan import Returns
 from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.xml import STANDARD, xpath_problem
@@ -295,6 +296,7 @@ class Profile(Record):
     checks: tuple[OwnCheck, ...] = ()
     self_test: tuple[OneCall, ...] = ()
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
+    returns: Returns = Returns()
     slots: Annotated[int, msgspec.Meta(ge=1, le=16)] = 1
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()

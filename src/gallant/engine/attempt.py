@@ -23,7 +23,7 @@ from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import Consent
 from gallant.core.work.events import Before
-from gallant.core.work.plan import Plan, Step, steps_of
+from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step, steps_of
 from gallant.core.work.steps import (
     ABSENT,
     BACKUP,
@@ -53,6 +53,7 @@ from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, object
 from gallant.engine.journal import StepState
 from gallant.engine.means import Hold, Log, Means, Orders, Unknown, WayOn
 from gallant.engine.overseer import Overseer
+from gallant.engine.stages import Stages
 from gallant.engine.watch import Watch
 
 T = TypeVar("T")
@@ -132,6 +133,7 @@ class Attempts:
             next_version=own.next_version,
             role=own.role,
             jobs=tuple(j.id for j in own.jobs),
+            links=own.links_up,
         )
         if kind.ours:
             await self.log.intent(step, before)
@@ -347,7 +349,7 @@ class Attempts:
 
     async def _wait(self, step: Step, before: Before, handle: str | None) -> None:
         """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first."""
-        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        began, stages = self.clock.now(), self._stages(step)
         while True:
             look = await self._look(step, before, handle)
             handle = handle or look.handle
@@ -355,8 +357,9 @@ class Attempts:
                 return
             soon = KINDS[step.kind].whole and await self.overseer.see(step, self._system(step.system), look, handle)
             elapsed = self.clock.now() - began
-            if elapsed > patience:
-                raise self._overdue(step, patience)
+            late = stages.late(look, self.clock.now())
+            if late is not None:
+                raise self._late(step, look, late, stages)
             self._show(step, look, elapsed)
             await self._sleep(step, SHORTEST_POLL_S if soon else self._poll_after(step, look, elapsed))
 
@@ -371,6 +374,20 @@ class Attempts:
             await self.log.outcome(step, e.FAILED, look.message)
             raise self.overseer.end_of(step, done=False) or self._failed(step, look)
         return False
+
+    def _stages(self, step: Step) -> Stages:
+        """How long a step may take in all, and in each stage of a node's return."""
+        returns = self.means.drivers[step.system].knows().returns
+        return Stages(self.clock.now(), self._patience(step.deadline_s), returns, self.clock.floor_s)
+
+    def _late(self, step: Step, look: Look, late: timedelta, stages: Stages) -> Stopped:
+        if stages.limit(look) is None:
+            return self._overdue(step, late)
+        minutes = late.total_seconds() / 60
+        return Stopped(
+            f"{step.subject}: {look.message.rstrip('.')}, for longer than the {minutes:.0f} min that its profile gives that.",
+            next=self._advice(step),
+        )
 
     def _patience(self, seconds: float) -> timedelta:
         return timedelta(seconds=max(seconds, self.clock.floor_s))
@@ -470,7 +487,7 @@ class Attempts:
 
     async def _steady(self, step: Step, system: System) -> None:
         """Every node healthy and at its version, in every sample for as long as the estate says."""
-        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        began, stages = self.clock.now(), self._stages(step)
         needed = timedelta(seconds=self.means.estate.limits.steady_s)
         since: datetime | None = None
         while True:
@@ -485,11 +502,15 @@ class Attempts:
                 pause = min(STEADY_SAMPLE_S, max(SHORTEST_POLL_S, (needed - (now - since)).total_seconds()))
             else:
                 since = None
-                if now - began > patience:
+                late = stages.late(look, now)
+                if late is not None and stages.limit(look) is not None:
+                    raise self._late(step, look, late, stages)
+                if late is not None:
                     raise Stopped(
-                        f"{step.subject}: not steady within {patience.total_seconds() / 60:.0f} min: {look.message}.",
+                        f"{step.subject}: not steady within {late.total_seconds() / 60:.0f} min: {look.message}.",
                         next=self._advice(step),
                     )
+                look = stages.with_time_left(look, now)
                 left = look.remaining_s if look.remaining_s is not None else step.estimate_s
                 pause = min(LONGEST_POLL_S, max(SHORTEST_POLL_S, left / 4))
             self._show(step, look, now - began)
@@ -569,8 +590,19 @@ class Attempts:
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
                 words = f"{reading.name}: {reading.why_unwell}"
-                return Look(state=GOING, message=words, remaining_s=reading.sync_remaining_s)
+                stage = IN_SYNC if reading.in_sync is False and reading.state == IN_SERVICE else SERVES
+                return Look(state=GOING, message=words, remaining_s=reading.sync_remaining_s, stage=stage)
+            if down := [name for name in self._links_before(system, node) if name not in reading.links_up]:
+                words = f"{reading.name}: {', '.join(down)} not up again"
+                return Look(state=GOING, message=words, stage=LINKS)
         return Look(state=DONE, message="every node in service and in sync")
+
+    def _links_before(self, system: System, node: str) -> tuple[str, ...]:
+        """The links of a node that were up before this roll last disturbed it: where it has other links, it has to have these."""
+        own = (s for s in self.known_steps() if (s.system, s.node) == (system.name, node) and KINDS[s.kind].disturbs)
+        intents = (self.log.state.step(s.id).intent for s in own)
+        last = max((i for i in intents if i is not None), key=lambda i: i.seq, default=None)
+        return last.entry.before.links if last is not None and last.entry.before is not None else ()
 
     async def _backup(self, step: Step, system: System) -> None:
         if not self._can_export(system):  # then a consent was given, or nothing began

@@ -4,7 +4,6 @@ back on, and whether Gallant itself stands on what it is about to disturb.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from datetime import timedelta
 
@@ -14,9 +13,6 @@ from gallant.core.estate.capacity import rooms
 from gallant.core.estate.order import SHAPES
 
 OPENED_WITHIN = timedelta(days=30)
-LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
-WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
-DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
 
 
 @check(
@@ -146,10 +142,10 @@ def _redundancy(facts: Facts) -> Iterator[Finding]:
 )
 def _links(facts: Facts) -> Iterator[Finding]:
     for node, reading in facts.readings.items():
-        links = [f for f in reading.facets if LINKS.match(f.name) and f.state.lower() not in DOWN_ON_PURPOSE]
+        links = reading.links
         if not links:
             continue
-        down = [f for f in links if f.state.lower() not in WELL]
+        down = [f for f in links if f.name not in reading.links_up]
         up = len(links) - len(down)
         shown = ", ".join(f"{f.name} {f.state}" for f in down[:6])
         if down:

@@ -27,13 +27,14 @@ DONE, FAILED, NOT_STARTED, NOT_SENT = "done", "failed", "not_started", "not_sent
 
 
 class Before(Record):
-    """The pre-image of an act: what its observation compares with."""
+    """The pre-image of an act: what its observation compares with; `links` are those that were up."""
 
     boot: str
     version: str
     next_version: str | None = None
     role: str
     jobs: tuple[str, ...] = ()
+    links: tuple[str, ...] = ()
 
 
 class Entry(Record):

@@ -7,6 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
+from typing import Annotated
+
+import msgspec
 
 from gallant.core.catalog.products import Minutes, NewSetting, Package
 from gallant.core.errors import GallantError
@@ -319,7 +322,30 @@ class NothingToDo(GallantError):
         self.systems, self.left = tuple(systems), left or {}
 
 
+# The stages in which a node comes back.
+STAGES = ANSWERS, SERVES, LINKS, IN_SYNC = "answers", "serves", "links", "in sync"
+Within = Annotated[float, msgspec.Meta(gt=0, le=86400)] | None
+
+
 # --- what a plan is made with, and what a person has to accept
+
+
+class Returns(Record):
+    """For how long each part of a node's return may take, in seconds of estate time, by its profile (None: it does not say): until it
+    `answers` after an order that takes it away, is in service (`serves`) after that, has the `links` up again that were, and is `in_sync`."""
+
+    answers_within_s: Within = None
+    serves_within_s: Within = None
+    links_within_s: Within = None
+    in_sync_within_s: Within = None
+
+    def of(self, stage: str) -> float | None:
+        known = {ANSWERS: self.answers_within_s, SERVES: self.serves_within_s, LINKS: self.links_within_s}
+        return known.get(stage, self.in_sync_within_s if stage == IN_SYNC else None)
+
+    @property
+    def longest_s(self) -> float:
+        return max((s for s in map(self.of, STAGES) if s is not None), default=0.0)
 
 
 ONE, ALL = "one", "all"  # whom an order reaches
@@ -340,6 +366,7 @@ class Knows(Record):
     fetches: tuple[str, ...] = ()
     image_from: tuple[str, ...] = ()
     reach: str | None = None
+    returns: Returns = Returns()
 
     @property
     def updates_all(self) -> bool:

@@ -29,7 +29,7 @@ from gallant.core.work.estimate import (
     update_all_seconds,
 )
 from gallant.core.work.events import Before
-from gallant.core.work.plan import HopWork, Step
+from gallant.core.work.plan import ANSWERS, SERVES, HopWork, Step
 
 DONE, GOING, FAILED, ABSENT, UNREACHED, UNTOLD = "done", "going", "failed", "absent", "unreached", "untold"
 PAUSED = "paused"
@@ -45,7 +45,7 @@ Same = Callable[[str, str | None, str | None], bool]  # product, and two texts t
 class Look(Record):
     """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer. `untold`: it would
     show nothing either way. `paused`: the device stands still between two nodes. `out` are the nodes that are not in service, and
-    `weak` those that are and whose replica is not whole, where an order is about all of them."""
+    `weak` those that are and whose replica is not whole, where an order is about all of them. `stage` is how far a node that comes back has come."""
 
     state: str
     message: str = ""
@@ -54,6 +54,7 @@ class Look(Record):
     percent: float | None = None
     remaining_s: float | None = None
     handle: str | None = None
+    stage: str = ""
 
 
 class Seen(Record):
@@ -192,7 +193,7 @@ def _part_runs(seen: Seen) -> Look:
 def _restart(seen: Seen) -> Look:
     reading, step = seen.own, seen.step
     if reading is None:
-        return Look(state=GOING, message="does not answer: it is restarting")
+        return Look(state=GOING, message="does not answer: it is restarting", stage=ANSWERS)
     if reading.boot != seen.before.boot:
         if not seen.is_goal(reading.version):
             return Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
@@ -204,7 +205,7 @@ def _restart(seen: Seen) -> Look:
                 return Look(state=FAILED, message=message)
         if reading.state == IN_SERVICE or step.aside:
             return Look(state=DONE, message=f"back on {reading.version}")
-        return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
+        return Look(state=GOING, message=f"back on {reading.version}, not yet in service", stage=SERVES)
     return seen.by_job(reading) or Look(state=ABSENT)
 
 
@@ -226,12 +227,12 @@ def _rewound(seen: Seen) -> Look:
     """A system of one node is back where its restore point has it."""
     reading = seen.own
     if reading is None:
-        return Look(state=GOING, message="does not answer: it is going back")
+        return Look(state=GOING, message="does not answer: it is going back", stage=ANSWERS)
     if not seen.is_goal(reading.version) or reading.boot == seen.before.boot:
         return seen.by_job(reading) or Look(state=ABSENT)
     if reading.state == IN_SERVICE:
         return Look(state=DONE, message=f"back on {reading.version}, as it was when its restore point was taken")
-    return Look(state=GOING, message=f"back on {reading.version}, not yet in service")
+    return Look(state=GOING, message=f"back on {reading.version}, not yet in service", stage=SERVES)
 
 
 def _all_updated(seen: Seen) -> Look:

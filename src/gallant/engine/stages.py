@@ -1,0 +1,42 @@
+"""How long a node may take to come back: in all, and in each stage of it that its profile gives a time of its own."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from gallant.core.records import replace
+from gallant.core.work.plan import Returns
+from gallant.core.work.steps import Look
+
+
+class Stages:
+    """The clock of one wait. A stage has its own time from the moment at which it was first seen; a stage without one, and all
+    of them together where none has one, have that of the step."""
+
+    def __init__(self, began: datetime, patience: timedelta, returns: Returns, floor_s: float) -> None:
+        self._returns, self._floor_s, self._patience = returns, floor_s, patience
+        self._at, self._since = (
+            "",
+            began,
+        )  # of stages without a time of their own: since the wait, or such a stage, began
+
+    def limit(self, look: Look) -> timedelta | None:
+        """The time that the profile gives the stage; None where it gives none."""
+        seconds = self._returns.of(look.stage)
+        return None if seconds is None else timedelta(seconds=max(seconds, self._floor_s))
+
+    def late(self, look: Look, now: datetime) -> timedelta | None:
+        """The time that is over, once it is."""
+        own = look.stage if self.limit(look) is not None else ""
+        if own != self._at:
+            self._at, self._since = own, now
+        limit = self.limit(look) or self._patience
+        return limit if now - self._since > limit else None
+
+    def with_time_left(self, look: Look, now: datetime) -> Look:
+        """The look with what is left of its stage's time, for anyone who watches."""
+        limit = self.limit(look)
+        if limit is None:
+            return look
+        left = max(0.0, (limit - (now - self._since)).total_seconds())
+        return replace(look, message=f"{look.message}; {left // 60:.0f} min {left % 60:.0f} s left for that")
