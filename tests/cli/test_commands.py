@@ -640,7 +640,7 @@ def test_two_demos_serve_side_by_side_and_nothing_of_one_outlives_it(tmp_path, e
 
 
 def test_what_a_roll_saw_against_a_publishers_word_stands_in_history_in_a_draft_and_in_the_next_plan(standins):
-    place = standins(faults=[{"name": "late_return", "node": "tickets/b", "act": "restart", "nth": 1, "value": 900}])
+    place = standins(faults=[{"name": "late_return", "node": "tickets/b", "act": "restart", "nth": 1, "value": 4500}])
     done = place.run("roll", place.make_ready(), "--hold-after", "node")
     assert done.code == 4, done.out + done.err
     assert place.run("history", "--draft").code == 2

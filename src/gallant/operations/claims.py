@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gallant.core.after.claims import Claim, Fact, held_against
+from gallant.core.after.claims import LEAST_S, Claim, Fact, held_against
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import RollRow
@@ -12,6 +12,7 @@ from gallant.core.work.plan import Plan, steps_of
 from gallant.engine.journal import replay
 from gallant.operations.workplace import Workplace
 
+LEAST_REAL_S = 3.0  # what asking and answering take; on a simulated clock that is many minutes
 MOST_ROLLS = 30  # the newest, for a plan: what was seen years ago says little of today's releases
 
 
@@ -35,7 +36,8 @@ def claims_of(place: Workplace, row: RollRow) -> tuple[Claim, ...]:
             boot = (before.boot or None) if before is not None else None
             began, ended = done.intent.entry.at, done.outcome.entry.at
             facts.append(Fact(step=known[name], began=began, ended=ended, boot=boot))
-    return held_against(facts, place.products, place.estate.limits.steady_s)
+    least_s = max(LEAST_S, place.clock.estate_s(LEAST_REAL_S))
+    return held_against(facts, place.products, place.estate.limits.steady_s, least_s)
 
 
 def seen_before(place: Workplace, plan: Plan) -> list[Borne]:

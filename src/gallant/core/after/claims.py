@@ -49,9 +49,11 @@ class Claim(Record):
     nodes: int
 
 
-def held_against(facts: Sequence[Fact], products: Mapping[str, Product], steady_s: float) -> tuple[Claim, ...]:
+def held_against(
+    facts: Sequence[Fact], products: Mapping[str, Product], steady_s: float, least_s: float = LEAST_S
+) -> tuple[Claim, ...]:
     """The claims that what was seen does not bear out, of steps in the order in which they were done. `steady_s` is for how long a system
-    was looked at after it was whole again, which no publisher counts."""
+    was looked at after it was whole again, which no publisher counts; less than `least_s` between two figures says nothing."""
     took: dict[tuple[str, str, str, str], list[float]] = {}
     said: dict[tuple[str, str, str, str], float] = {}
     for fact in facts:
@@ -72,7 +74,7 @@ def held_against(facts: Sequence[Fact], products: Mapping[str, Product], steady_
             nodes=len(times),
         )
         for (p, r, s, about), times in took.items()
-        if _is_off(said[p, r, s, about], max(times))
+        if _is_off(said[p, r, s, about], max(times), least_s)
     ]
     return (*found, *_unasked_restarts(facts, products))
 
@@ -82,8 +84,8 @@ def _release(step: Step, products: Mapping[str, Product]) -> Release | None:
     return product.resolve(step.to) if product is not None else None
 
 
-def _is_off(said_s: float, took_s: float) -> bool:
-    if not said_s or abs(took_s - said_s) < LEAST_S:
+def _is_off(said_s: float, took_s: float, least_s: float) -> bool:
+    if not said_s or abs(took_s - said_s) < least_s:
         return False  # nothing was said, or nobody would plan otherwise
     return took_s > said_s * TOO_SHORT or took_s * TOO_LONG < said_s
 
