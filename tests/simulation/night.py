@@ -268,6 +268,10 @@ class Night:
         nodes = {n: ShoalNode(n, system.nodes[n].serial, "10.1.0.0/24", v) for n, v in running.items()}
         return ShoalPair(self.world, system.name, nodes, images, self.active)
 
+    def pair_of(self, system: str, node: str) -> ShoalPair:
+        """The pair that a node belongs to."""
+        return self.pairs[system]
+
     def happens(self, what: str, name: str, node: str = "") -> None:
         """Something is about to be done: the test may have it go wrong."""
         self.alive()
@@ -379,7 +383,7 @@ class Night:
         return self.bend(told)
 
     def _reading(self, system: str, name: str) -> Reading:
-        pair = self.pairs[system]
+        pair = self.pair_of(system, name)
         node = pair.nodes[name]
         word, left = pair.replica()
         role = {"serving": "active", "shadowing": "standby"}.get(pair.role(name), "unknown")
@@ -408,7 +412,7 @@ class Night:
 
     def judge(self, system: str, node: str, kind: str, release: str) -> None:
         """The promises that an act could break, from the world's truth, at the moment in which it arrives."""
-        pair = self.pairs[system]
+        pair = self.pair_of(system, node)
         mine, other = pair.nodes[node], pair.other(node)
         whole = other.up and pair.replica()[0] == "matched"
         name = f"{system}/{node}"

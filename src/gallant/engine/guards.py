@@ -118,11 +118,12 @@ def _not_recalled(scene: Scene, same: Same) -> str | None:
     )
 
 
-def _unhealthy(readings: Sequence[Reading]) -> str | None:
+def _unhealthy(readings: Sequence[Reading], parted: Sequence[str] = ()) -> str | None:
+    """Why some nodes are not healthy; of those that are `parted` from another by this roll's own work no replica is asked."""
     for reading in readings:
         if reading.state != "in_service":
             return f"{reading.name} is not in service"
-        if reading.in_sync is False:
+        if reading.in_sync is False and reading.node not in parted:
             return f"{reading.name} is not in sync ({reading.sync_word})"
         if reading.running_jobs:
             return f"{reading.name} is busy: {reading.running_jobs[0].kind}"
@@ -131,7 +132,15 @@ def _unhealthy(readings: Sequence[Reading]) -> str | None:
 
 def _peers_healthy(scene: Scene, same: Same) -> str | None:
     """Work that brings a node back needs of the others only that none of them is disturbed by it."""
-    return _unhealthy(scene.others) if _in_service(scene.reading) else None
+    return _unhealthy(scene.others, _parted(scene)) if _in_service(scene.reading) else None
+
+
+def _parted(scene: Scene) -> tuple[str, ...]:
+    """The nodes of other groups of which one is worked on beside this step: what they lack comes from there, and is not ours to wait for."""
+    groups = SHAPES[scene.system.shape].groups(tuple(scene.system.nodes))
+    return tuple(
+        node for group in groups if scene.step.node not in group and set(group) & set(scene.beside) for node in group
+    )
 
 
 def _in_service(reading: Reading) -> bool:

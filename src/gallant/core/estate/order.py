@@ -216,12 +216,14 @@ def _one_head(row: Shape, group: Sequence[str], heads: Sequence[str], standing: 
 
 
 def _side_by_side(lines: Sequence[Sequence[Turn]], width: int, domains: Mapping[str, str]) -> list[Round]:
-    """The groups' turns as rounds: work of several groups together, as wide as may be, each move of roles by itself."""
+    """The groups' turns as rounds: work of several groups together, as wide as may be, each move of roles by itself. Where one hands over,
+    all that are to do so do first, so that the work after it is done together."""
     waiting, made = [list(line) for line in lines if line], list[Round]()
     while waiting:
         work = [line for line in waiting if line[0].kind == WORK]
         near = [line for line in work if domains.get(line[0].node) == domains.get(work[0][0].node)]
-        taken = near[:width] or waiting[:1]
+        leaving = [line for line in waiting if line[0].kind == HANDOVER]
+        taken = leaving[:1] or near[:width] or waiting[:1]
         made.append(tuple(line.pop(0) for line in taken))
         waiting = [line for line in waiting if line]
     return made
