@@ -291,10 +291,10 @@ def _products(
         _SECURITY.search(channel.suite)
     )
     found: dict[str, dict[Version, Release]] = {}
-    left_out = 0
+    left_out, listed = 0, channel.as_listed
     for stanza in stanzas:
         try:
-            name, release = _entry(stanza, signed.date, known, secure)
+            name, release = _entry(stanza, signed.date, known, secure, listed)
         except (KeyError, NotAVersion, ValueError, msgspec.ValidationError):
             left_out += 1
             continue
@@ -310,7 +310,7 @@ def _products(
 
 
 def _entry(
-    stanza: Mapping[str, str], date: datetime, known: Mapping[str, datetime], secure: bool
+    stanza: Mapping[str, str], date: datetime, known: Mapping[str, datetime], secure: bool, channel: str
 ) -> tuple[str, Release]:
     name, version, path = f"{PUBLISHER}/{stanza['package']}", stanza["version"], stanza["filename"]
     parse("deb", version)
@@ -329,4 +329,5 @@ def _entry(
         minutes=MINUTES,
         packages=(package,),
         notes=clean(stanza.get("description", "").split("\n")[0], 200),
+        channel=channel,
     )

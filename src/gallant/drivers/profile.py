@@ -61,6 +61,7 @@ ACTS = (
     "accept_terms",
     "hush",
     "enable_channel",
+    "disable_channel",
     "attach",
     "detach",
     "renew_spare",

@@ -251,6 +251,8 @@ def _of_lane(lane: Lane) -> Iterator[str]:
     if lane.enters:
         yield f"{mark('note')} {_restore_points(lane)}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
+    for node, channels in lane.closed.items():
+        yield f"{mark('bad')} {BOLD}{plain(lane.system)}/{plain(node)}: {plain(', '.join(channels))} {'is' if len(channels) == 1 else 'are'} disabled{OFF}, and something of this comes through it: enable it before, and disable it after."
     for node, waiting in lane.due.items():
         yield f"{mark('work')} {plain(lane.system)}/{plain(node)}: {plain(', '.join(waiting))} {'is' if len(waiting) == 1 else 'are'} due: what was configured waits to be applied, and may take effect with this work."
     if lane.by_device:
@@ -279,6 +281,8 @@ def _of_hop(system: str, hop: Hop) -> Iterator[str]:
         yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
     for part in (part for part in hop.parts if part.one_way_because is not None):
         yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
+    for node, channels in hop.channels.items():
+        yield f"{mark('bad')} {BOLD}{plain(system)}/{plain(node)}: {plain(', '.join(channels))}{OFF} is enabled before the work and disabled after it. Needs --consent channel:{system}."
     if hop.settings:
         looks = any(step.kind == LOOK_OVER for step in steps_of(hop.waves))
         then = "; a step has somebody look at them" if looks else ""

@@ -119,7 +119,8 @@ class Release(Record):
     `from_range` (VERS) says from which versions it installs; absent: from any older one. `stops_here` false: its updater
     runs on to a later release. `snapshots` false: a system on it cannot be snapshotted. `fresh_install` (VERS): the
     versions whose saved configuration a fresh install of it takes; absent: the publisher allows none. `terms` is the
-    version of the publisher's terms of use that must be accepted. `settings` are new in it, and want a look.
+    version of the publisher's terms of use that must be accepted. `settings` are new in it, and want a look. `channel` is the one
+    that a host gets it from, by the name that the host has for it.
     """
 
     version: str
@@ -146,6 +147,7 @@ class Release(Record):
     snapshots: bool = True
     fresh_install: str | None = None
     settings: tuple[NewSetting, ...] = ()
+    channel: str | None = None
 
     def __post_init__(self) -> None:
         if self.severity not in SEVERITIES:

@@ -66,6 +66,11 @@ class Channel(Record):
         return self.suite.removeprefix("./") if self.is_flat else f"dists/{self.suite}/"
 
     @property
+    def as_listed(self) -> str:
+        """The name that a host's reading has for it."""
+        return f"{self.url.rstrip('/')} {self.suite}"
+
+    @property
     def text(self) -> str:
         return " ".join(["deb", f"[arch={self.arch}]", self.url, self.suite, *self.components])
 

@@ -8,7 +8,7 @@ from gallant.core.errors import WrongUse
 from gallant.core.records import Record, clean
 from gallant.core.work.plan import Hop, Lane, Plan
 
-CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses")
+CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses", "channel")
 
 
 class Consent(Record):
@@ -67,6 +67,12 @@ def _of_hop(system: str, hop: Hop) -> Iterator[Needed]:
             why="It is what ran before."
             if hop.back
             else "The recall's condition held on no node when the plan was made.",
+        )
+    for node, channels in hop.channels.items():
+        yield Needed(
+            consent=Consent(to="channel", system=system),
+            what=f"{system}/{node}: {' and '.join(channels)} {'is' if len(channels) == 1 else 'are'} enabled for the work, and disabled after it.",
+            why="Whoever disabled it had a reason.",
         )
     if hop.rewinds is not None:
         yield Needed(

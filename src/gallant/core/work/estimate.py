@@ -10,6 +10,7 @@ SNAPSHOT_MINUTES = 1.0
 MOVE_MINUTES = 3.5
 RESTART_MINUTES = 5.0
 FALL_BACK_MINUTES = 0.5
+CHANNEL_MINUTES = 0.5
 BY_HAND_MINUTES = 30.0  # until somebody has done it; nobody but they can know
 LOOK_MINUTES = 5.0  # the same
 DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
@@ -45,6 +46,10 @@ def by_hand_seconds(work: HopWork) -> float:
 
 def look_seconds(work: HopWork) -> float:
     return LOOK_MINUTES * 60
+
+
+def channel_seconds(work: HopWork) -> float:
+    return CHANNEL_MINUTES * 60
 
 
 def fall_back_seconds(work: HopWork) -> float:

@@ -102,6 +102,7 @@ def hop_work(
         served=hop.served,
         renews_spare=hop.renews_spare,
         look_over="; ".join(one.words for one in hop.settings) if system.new_settings == "look" else "",
+        channels=hop.channels,
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 

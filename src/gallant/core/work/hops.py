@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from gallant.core.catalog.products import Product
+from gallant.core.catalog.products import Product, Release
 from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, NotSafe, Round, Standing, Turn, rounds
 from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System, node_name
@@ -20,6 +20,8 @@ from gallant.core.work.plan import ALL, Brought, Hop, HopWork, Part, Step, Track
 from gallant.core.work.steps import (
     BACKUP,
     BY_HAND,
+    DISABLE_CHANNEL,
+    ENABLE_CHANNEL,
     KINDS,
     LOOK_OVER,
     NEEDS_PEERS,
@@ -181,6 +183,20 @@ def _partis_older(product: Product, text: str, part: Part) -> bool:
     return goal is None or running is None or running < goal
 
 
+def closed_channels(
+    readings: Mapping[str, Reading], hop: Hop, release: Release | None, todo: Mapping[str, Todo]
+) -> dict[str, tuple[str, ...]]:
+    """The channels that something of a hop comes through and that are disabled on its node, by node."""
+    found = {}
+    for node, own in todo.items():
+        wanted = {part.channel for part in own.parts}
+        wanted |= {release.channel} if release is not None and own.image else set()
+        closed = tuple(c.name for c in readings[node].channels or () if not c.enabled and c.name in wanted)
+        if closed:
+            found[node] = closed
+    return found
+
+
 def touched(waves: Sequence[Wave]) -> set[tuple[str, str]]:
     """What steps of these waves change something of: nodes, and on each the image or another component."""
     return {(n, step.component) for step in steps_of(waves) if KINDS[step.kind].touches for n in nodes_of(step)}
@@ -229,7 +245,25 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     on at once.
     """
     done = _hop_waves(system, work, standing, todo)
-    return (*done, *_spares(system, work, todo), *_looked_over(system, work, standing)) if done else ()
+    if not done:
+        return ()
+    opened, closed = (tuple(_channels(system, work, todo, kind)) for kind in (ENABLE_CHANNEL, DISABLE_CHANNEL))
+    kept = (n for n, wave in enumerate(done, 1) if any(s.kind in (BACKUP, SNAPSHOT) for s in steps_of((wave,))))
+    first = max(kept, default=0)  # the way back is taken before anything else is done
+    late = (*_spares(system, work, todo), *_looked_over(system, work, standing))
+    return (*done[:first], *opened, *done[first:], *closed, *late)
+
+
+def _channels(system: System, work: HopWork, todo: Mapping[str, Todo], kind: str) -> Iterator[Wave]:
+    """The channels that are closed on a node, opened before its work and closed again after it."""
+    row = KINDS[kind]
+    for node in (n for n in todo if work.channels.get(n)):
+        plain = replace(work, image=False, package=None)
+        steps = [
+            replace(_step(system, plain, kind, node, f".{number}"), component=channel)
+            for number, channel in enumerate(work.channels[node], 1)
+        ]
+        yield Wave(why=f"{node}: {row.order.replace('_', ' ')}", tracks=(Track(node=node, steps=tuple(steps)),))
 
 
 def _looked_over(system: System, work: HopWork, standing: Standing) -> Iterator[Wave]:

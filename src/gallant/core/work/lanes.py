@@ -38,9 +38,24 @@ def lane_of(
         left=dict(left),
         mute=_mute(ground, system, hops),
         also=also,
+        closed=_closed(ground, system, hops),
         due=_due(ground, system, hops),
         falls=_falls(ground.estate, system, hops),
     )
+
+
+def _closed(ground: Ground, system: System, hops: Sequence[Hop]) -> dict[str, tuple[str, ...]]:
+    """The channels that are disabled where something of the lane comes through them, and that no step opens."""
+    image, found = ground.image_of(system), dict[str, tuple[str, ...]]()
+    for hop in hops:
+        release = image.resolve(hop.to) if hop.image else None
+        wanted = {part.channel for part in hop.parts} | ({release.channel} if release is not None else set())
+        for node in {step.node for step in steps_of(hop.waves)} - hop.channels.keys():
+            reading = ground.of(system).get(node)
+            names = [c.name for c in (reading.channels or ()) if not c.enabled and c.name in wanted] if reading else []
+            if names:
+                found[node] = tuple(dict.fromkeys([*found.get(node, ()), *names]))
+    return dict(sorted(found.items()))
 
 
 def _due(ground: Ground, system: System, hops: Sequence[Hop]) -> dict[str, tuple[str, ...]]:

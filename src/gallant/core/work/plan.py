@@ -107,6 +107,7 @@ class Part(Record, rename={"from_": "from"}):
     install_s: float
     package: Package | None = None
     one_way_because: str | None = None
+    channel: str | None = None
 
     @property
     def waits(self) -> bool:
@@ -132,7 +133,7 @@ class Hop(Record, rename={"from_": "from"}):
     that all of it runs and does what is left.
 
     `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
-    `settings` are new in the image's release.
+    `settings` are new in the image's release. `channels` are, by node, those that are closed there and opened for the work.
     """
 
     id: str
@@ -161,6 +162,7 @@ class Hop(Record, rename={"from_": "from"}):
     served: bool = False
     renews_spare: bool = False
     settings: tuple[NewSetting, ...] = ()
+    channels: dict[str, tuple[str, ...]] = {}
     waves: tuple[Wave, ...]
 
 
@@ -172,7 +174,8 @@ class Lane(Record):
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
     image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
-    down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
+    the channels that something of it comes through and that are disabled there, where nothing opens them. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
     (an empty text); None where Gallant works on them one by one."""
 
     system: str
@@ -188,6 +191,7 @@ class Lane(Record):
     also: tuple[str, ...] = ()
     falls: dict[str, float] = {}
     due: dict[str, tuple[str, ...]] = {}
+    closed: dict[str, tuple[str, ...]] = {}
 
     @property
     def enters(self) -> bool:
@@ -421,6 +425,7 @@ class HopWork(Record):
     served: bool = False
     renews_spare: bool = False
     look_over: str = ""
+    channels: dict[str, tuple[str, ...]] = {}
     quiet_s: float = 0
     by_itself: int = 0
 

@@ -20,7 +20,7 @@ from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse_range
 from gallant.core.work.ground import Ground, PartGoal, all_read, work_now
-from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
+from gallant.core.work.hops import Runs, Todo, closed_channels, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.lanes import lane_of, one_after_the_other
 from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
 from gallant.core.work.plan import (
@@ -38,7 +38,7 @@ from gallant.core.work.plan import (
     waves_seconds,
 )
 from gallant.core.work.sharing import share_restarts
-from gallant.core.work.steps import KINDS, RENEW_SPARE
+from gallant.core.work.steps import DISABLE_CHANNEL, ENABLE_CHANNEL, KINDS, RENEW_SPARE
 
 # --- the plan -------------------------------------------------------------------------------------------------------
 
@@ -333,12 +333,23 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
         todo = hop_todo(work, product, ground.products, runs)
         if todo:
             _none_is_taken_back(system, work, product, runs, todo)
+            if opens := _opened(ground, system, hop, release, todo):
+                hop, work = replace(hop, channels=opens), replace(work, channels=opens)
             hops.append(replace(hop, waves=hop_waves(system, work, standing, todo)))
         taken = [t for together in hop_rounds(system, todo, standing) for t in together]
         out = () if any(work.has_turn for work in todo.values()) else standing.out
         standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
         runs = {node: after_hop(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
     return tuple(hops), left
+
+
+def _opened(
+    ground: Ground, system: System, hop: Hop, release: Release | None, todo: Mapping[str, Todo]
+) -> dict[str, tuple[str, ...]]:
+    """The channels that are to be opened for a hop, by node, where the profile knows how to open and close one."""
+    if not {ENABLE_CHANNEL, DISABLE_CHANNEL} <= ground.known_of(system).capabilities:
+        return {}
+    return closed_channels(ground.of(system), hop, release, todo)
 
 
 def _not_by_halves(ground: Ground, system: System) -> None:
@@ -450,6 +461,7 @@ def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer
                 install_s=release.minutes.install * 60,
                 package=None if fetched else release.package_on(key, system.delivery),
                 one_way_because=release.one_way_because or "" if release.one_way else None,
+                channel=release.channel,
             )
         )
     return tuple(made)

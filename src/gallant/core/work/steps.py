@@ -15,6 +15,7 @@ from gallant.core.records import Record
 from gallant.core.work.estimate import (
     backup_seconds,
     by_hand_seconds,
+    channel_seconds,
     drain_seconds,
     fall_back_seconds,
     install_seconds,
@@ -282,6 +283,19 @@ def _by_hand(seen: Seen) -> Look:
     return Look(state=DONE, message="has started again since")
 
 
+def _channel(on: bool) -> Callable[[Seen], Look]:
+    def observe(seen: Seen) -> Look:
+        reading, name = seen.own, seen.step.component
+        if reading is None:
+            return Look(state=UNREACHED)
+        channel = next((c for c in reading.channels or () if c.name == name), None)
+        if channel is not None and channel.enabled is on:
+            return Look(state=DONE, message=f"{name} is {'enabled' if on else 'disabled'}")
+        return seen.by_job(reading) or Look(state=ABSENT)
+
+    return observe
+
+
 def _looked_over(seen: Seen) -> Look:
     """Only the person knows."""
     return Look(state=ABSENT)
@@ -396,6 +410,7 @@ class Kind(Record):
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
 RENEW_SPARE, LOOK_OVER = "renew_spare", "look_over"
+ENABLE_CHANNEL, DISABLE_CHANNEL = "enable_channel", "disable_channel"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
@@ -541,6 +556,21 @@ KINDS: Mapping[str, Kind] = {
             observe=_looked_over,
             by_person=True,
             safe=True,
+        ),
+        *(
+            Kind(
+                name=name,
+                expects=f"the channel {'enabled' if on else 'disabled again'}",
+                estimate=channel_seconds,
+                guards=("right_machine", "own_address", "no_unknown_job", "versions_as_expected"),
+                observe=_channel(on),
+                repeat=SAFE,
+                undo="disable it" if on else None,
+                safe=True,
+                touches=True,
+                advice="Look at the channels of {subject}",
+            )
+            for name, on in ((ENABLE_CHANNEL, True), (DISABLE_CHANNEL, False))
         ),
         Kind(
             name="install_part",
