@@ -249,6 +249,13 @@ TABLE = (
         fires="overlook",
         arrange=estate("\naims:\n", LIMITS.format("snapshot_days: 0")),
     ),
+    Row(
+        "snapshot-room",
+        "stop",
+        "has no room for the restore point of overlook",
+        fires="overlook",
+        arrange=estate("\naims:\n", LIMITS.format("snapshot_room_gb: 900")),
+    ),
     Row("restored", "warn", "did not end well", fires="fulmar-box", arrange=half_restored),
     Row("snapshot-possible", "warn", "from 1.5.0 on", fires="fulmar-box", quiet="tickets"),
     Row("format", "warn", "waits to be raised to 4", fires="lighthouse", arrange=unwell("format", "lighthouse/a")),

@@ -11,9 +11,10 @@ from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from gallant.core.assess.findings import AroundFacts, Booking, Followed, HalfRestored, Rescue
+from gallant.core.assess.findings import AroundFacts, Booking, Followed, HalfRestored, Rescue, Room
 from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
+from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import RestorePoint, snapshots_of
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.ports import Driver
@@ -42,6 +43,7 @@ async def around(
         copy_places=tuple(copy.to for copy in place.estate.backups.copies),
         snapshots=snapshots,
         can_snapshot=can_be,
+        snapshot_room=room_for_snapshot(place, system, readings, hosts, snapshots) if can_be else None,
         can_export=can_export(place, system),
         sources=followed(place, system),
         channels_unknown_here=system.product not in place.products and bool(place.products),
@@ -122,6 +124,24 @@ def kept_snapshots(
     limit = timedelta(days=place.estate.limits.snapshot_days)
     kept = snapshots_of(system.name, readings.values(), hosts, place.clock.now(), limit)
     return tuple(kept), can_snapshot(place, system)
+
+
+def room_for_snapshot(
+    place: Workplace,
+    system: System,
+    readings: Mapping[str, Reading],
+    hosts: Mapping[str, Reading],
+    kept: Sequence[RestorePoint],
+) -> Room | None:
+    """The room on what will keep the next restore point: the host that carries the system, else the node that speaks for it."""
+    roles = {node: reading.role for node, reading in readings.items()}
+    own = readings.get(SHAPES[system.shape].head(system.nodes, roles))
+    keeper = next((hosts[name] for name in keepers_of(place, system) if name in hosts), None) or own
+    if keeper is None:
+        return None
+    largest = max((one.snapshot.bytes or 0 for one in kept), default=0)
+    needed = max(largest, place.estate.limits.snapshot_room_gb * 1e9)
+    return Room(keeper=keeper.name, free=keeper.gauge("free space"), needed=needed)
 
 
 def can_export(place: Workplace, system: System) -> bool:

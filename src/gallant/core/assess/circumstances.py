@@ -321,6 +321,32 @@ def _snapshot_possible(facts: Facts) -> Iterator[Finding]:
 
 
 @check(
+    "snapshot-room",
+    looks_at="room for the restore point, where it will lie",
+    why="a restore point that fills its host takes its neighbours down with it",
+    levels="stop note",
+    entering=True,
+)
+def _snapshot_room(facts: Facts) -> Iterator[Finding]:
+    room = facts.around.snapshot_room
+    if room is None or not facts.route.wanted:
+        return
+    if room.free is None:
+        yield finding(facts, "note", f"{room.keeper} does not tell how much room it has for a restore point", "")
+        return
+    good = room.free >= room.needed
+    yield finding(
+        facts,
+        "pass" if good else "stop",
+        f"{room.keeper} has {'room' if good else 'no room'} for the restore point of {facts.name}",
+        f"{room.free / 1e6:.0f} MB free, {room.needed / 1e6:.0f} MB wanted",
+        None
+        if good
+        else f"gallant snapshot list {facts.name}; make room on {room.keeper}, then: gallant check {facts.name}",
+    )
+
+
+@check(
     "capacity",
     looks_at="what the nodes carry together fits on one less",
     why="what a node carried has to fit onto the others while it is away",

@@ -66,6 +66,14 @@ class HalfRestored(Record):
     why: str
 
 
+class Room(Record):
+    """The room for a restore point where it will lie, in bytes; `free` None: what keeps it does not tell."""
+
+    keeper: str
+    free: float | None
+    needed: float
+
+
 class RouteFacts(Record):
     """Of the way to the aim: `wanted` are its packages, `missing` those of them that are not in stock, `unkept` the running
     release's own package when it is offered and not in stock. `entering` are the releases that are entered, `recalled` those
@@ -97,6 +105,7 @@ class AroundFacts(Record):
     copy_places: tuple[str, ...] = ()
     snapshots: tuple[RestorePoint, ...] = ()
     can_snapshot: bool | None = None
+    snapshot_room: Room | None = None
     can_export: bool | None = None
     sources: tuple[Followed, ...] = ()
     channels_unknown_here: bool = False

@@ -293,7 +293,7 @@ class Limits(Record):
 
     `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time; `node_deadline_s` is how
     long (real seconds) a node may take to be read, `retries` how often one that was not reached is tried again;
-    `keep_days` how long readings that are no longer the newest are kept. `width` is how many nodes of one system may be
+    `keep_days` how long readings that are no longer the newest are kept. `snapshot_room_gb` is the least that has to be free where a restore point will lie. `width` is how many nodes of one system may be
     worked on at once at most, `ceiling_percent` how full those that stay may get; `lanes_at_once` (in all, of one site, of one kind) how
     many systems a roll works on side by side.
     """
@@ -309,6 +309,7 @@ class Limits(Record):
     steady_s: float = 60
     free_space_factor: float = 1.5
     snapshot_days: float = 3
+    snapshot_room_gb: Annotated[float, msgspec.Meta(ge=0)] = 0.5
     soak_hours: float = 24
     memory_free_mb: float = 128
     ceiling_percent: float = 80
