@@ -62,3 +62,23 @@ def test_what_is_left_is_the_longest_way_through_the_lanes_not_their_sum(monkeyp
     live.close()
     waits = hop_ends(PLAN.lanes, lambda hop: 1.0)
     assert set(waits.values()) == {1.0, 2.0}
+
+
+def test_what_is_left_goes_by_what_the_steps_of_a_kind_took_so_far(monkeypatch):
+    live = LiveShow(io.StringIO())
+    live.begin("roll-0001", PLAN, None, NIGHT.events[:HALF])
+    live.close()
+    seen = live.seen
+    took = sorted(seen.took(s) / s.estimate_s for s in seen.steps() if s.kind == "restart" and seen.state(s) == "done")
+    assert len(took) > 2
+    assert took[len(took) // 2] != pytest.approx(1.0)
+    left = [s for s in seen.steps() if seen.state(s) == "to come"]
+    by_hand = {s.id: seen._left_s(s) / s.estimate_s for s in left if s.kind == "restart"}
+    assert list(by_hand.values()) == pytest.approx([took[len(took) // 2]] * len(by_hand))
+    assert seen.remaining_s() != pytest.approx(hop_end_of(seen))
+
+
+def hop_end_of(seen) -> float:
+    """What the estimates alone would leave."""
+    done = {s.id for s in seen.steps() if seen.state(s) == "done"}
+    return max(hop_ends(PLAN.lanes, lambda hop: waves_seconds(hop.waves, lambda s: 0.0 if s.id in done else s.estimate_s)).values())  # fmt: skip

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
+from bisect import insort
 from collections import Counter, deque
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
@@ -79,6 +80,8 @@ class Watched:
         self.notices: list[str] = []
         self.now: datetime | None = None
         self.first: datetime | None = None
+        self._ratios: dict[str, list[float]] = {}  # by kind of step, how long each took, in estimates of it
+        self._pace: dict[str, float] = {}  # the median of those
 
     def note(self, event: Event) -> None:
         entry = event.entry
@@ -97,8 +100,18 @@ class Watched:
                 self.ended[entry.step] = entry.at
                 self.results[entry.step] = entry.result or ""
                 self.messages[entry.step] = entry.message
+                self._learn(entry.step)
             elif entry.kind == e.TOLD:
                 self.messages[entry.step] = entry.message
+
+    def _learn(self, step_id: str) -> None:
+        """What a step took of its estimate says how long those of its kind that are to come will take: the median of them."""
+        step = next((s for s in self.steps() if s.id == step_id), None)
+        took = self.took(step) if step is not None and self.results[step_id] == "done" else None
+        if step is not None and took is not None and step.estimate_s > 0:
+            ratios = self._ratios.setdefault(step.kind, [])
+            insort(ratios, took / step.estimate_s)
+            self._pace[step.kind] = ratios[len(ratios) // 2]
 
     def hops(self) -> Iterator[tuple[Hop, tuple[Wave, ...]]]:
         for lane in self.plan.lanes if self.plan else ():
@@ -113,7 +126,8 @@ class Watched:
         return self.results.get(step.id, "to come")
 
     def remaining_s(self) -> float:
-        """What the estimates leave, less the part of the running steps that is done: of lanes side by side the longest."""
+        """What the estimates leave, each by what its kind took of them so far, less the part of the running steps that is done: of lanes
+        side by side the longest."""
         lanes = self.plan.lanes if self.plan else ()
         ends = hop_ends(lanes, lambda hop: waves_seconds(self.waves.get(hop.id, hop.waves), self._left_s))
         return max(ends.values(), default=0.0)
@@ -121,7 +135,8 @@ class Watched:
     def _left_s(self, step: Step) -> float:
         if self.state(step) == "done":
             return 0.0
-        return step.estimate_s * (1 - self.percents.get(step.id, 0.0) / 100 * (self.state(step) == "open"))
+        whole = step.estimate_s * self._pace.get(step.kind, 1.0)
+        return whole * (1 - self.percents.get(step.id, 0.0) / 100 * (self.state(step) == "open"))
 
     def took(self, step: Step) -> float | None:
         began, ended = self.began.get(step.id), self.ended.get(step.id)
