@@ -23,6 +23,7 @@ from gallant.core.assess.findings import (
     Followed,
     HalfRestored,
     Rescue,
+    Room,
     RouteFacts,
 )
 from gallant.core.assess.issues import Concern
@@ -434,6 +435,13 @@ FIRES = [
     ("snapshots", facts(snapshots=(kept(1),)), "note", "lives"),
     ("snapshots", facts(snapshots=(kept(5),)), "warn", "older than its limit"),
     ("snapshots", facts(snapshots=(kept(2), kept(1))), "warn", "has 2 snapshots"),
+    (
+        "snapshot-room",
+        facts(snapshot_room=Room(keeper="deck/a", free=1e8, needed=5e8)),
+        "stop",
+        "deck/a has no room for the restore point of tickets",
+    ),
+    ("snapshot-room", facts(snapshot_room=Room(keeper="deck/a", free=None, needed=5e8)), "note", "does not tell"),
     ("snapshot-possible", facts(can_snapshot=False), "note", "cannot be snapshotted"),
     ("snapshot-possible", facts(can_snapshot=True, no_snapshots_from="3.2.4"), "warn", "from 3.2.4 on"),
     (
@@ -539,6 +547,7 @@ def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
         sources=(Followed(name="ostrel", state="reachable"),),
         tested={"a": ()},
         can_snapshot=True,
+        snapshot_room=Room(keeper="tickets/a", free=5e8, needed=5e8),
         can_export=True,
         booked=booked(7200.0),
         needed_s=5400.0,

@@ -10,7 +10,17 @@ from typing import TYPE_CHECKING, TypeVar
 
 import click
 
-from gallant.cli.common import Span, estate_option, finish, open_place, output_options, reason_option, selector_argument
+from gallant.cli.common import (
+    Span,
+    estate_option,
+    finish,
+    may_go_on,
+    open_place,
+    output_options,
+    reason_option,
+    selector_argument,
+    yes_option,
+)
 
 if TYPE_CHECKING:
     from gallant.operations.notices import Decided
@@ -149,15 +159,17 @@ def assign(estate_path: Path | None, name: str, person: str, output: Output) -> 
 @click.argument("name", metavar="NOTICE")
 @click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
 @reason_option("Why, for anyone who asks later.", required=True)
+@yes_option
 @output_options
-def skip(estate_path: Path | None, name: str, until: str, reason: str, output: Output) -> None:
+def skip(estate_path: Path | None, name: str, until: str, reason: str, yes: bool, output: Output) -> None:
     """Leave it until a release is out or a day has come.
 
     Examples:  gallant notice skip tickets --until 3.2.6 --reason "3.2.4 slows the replica"
     """
     from gallant.operations import notices
 
-    _show(output, notices.skip(open_place(estate_path, output), name, until, reason))
+    place = open_place(estate_path, output)
+    _show(output, notices.skip(place, name, until, reason, lambda text: may_go_on(text, yes)))
 
 
 @notice.command()

@@ -153,6 +153,8 @@ def inventory(
     from gallant.operations import inventory as operation
     from gallant.views import inventory as view
 
+    if cyclonedx and (output.as_csv or diff is not None or by != "system"):
+        raise click.UsageError("--cyclonedx is a document of its own form; it goes with no --csv, --diff or --by.")
     place = open_place(estate_path, output)
     if diff is not None:
         output.show(view.changes_view(operation.difference(place, selector, *diff), *diff))

@@ -7,7 +7,7 @@ import itertools
 import re
 import tarfile
 import tempfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
@@ -25,7 +25,7 @@ from gallant.core.tars import BROKEN, Modest
 from gallant.operations.acting import carry_out
 from gallant.operations.copies import second_places
 from gallant.operations.deciding import record
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Ask, Workplace
 from gallant.vault.backups import BackupStore, Draft, copy_to
 from gallant.vault.keys import identities_from, new_identity
 
@@ -36,7 +36,6 @@ if TYPE_CHECKING:
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
 MOST_MEMBERS = 200_000
 LARGEST_COMPARED = 32 * 1024 * 1024
-Ask = Callable[[str], bool]
 
 
 class Taken(Record):
@@ -205,6 +204,8 @@ async def verify(
     """Read backups and their copies again; `sealed` and `opened` are renewed or taken away. Bad ones first."""
     store = store_of(place)
     chosen = store.all() if everything else [store.one(i) for i in ids]
+    if not chosen and everything:
+        raise WrongUse("No backup was taken yet, so there is none to verify.", next="gallant backup take")
     if not chosen:
         raise WrongUse("No backup to verify.", next="Name some, or write --all; gallant backup list shows them.")
     keys = _identities(place, identity) if any(b.encrypted for b in chosen) else None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
@@ -61,9 +61,9 @@ async def check(
     moment = now if since is None else now - since
     earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, moment)) is not None}
     async with drivers_of(place, systems) as drivers:
-        findings, _ = await check_with(place, systems, drivers, only=only, phase=phase)
+        findings, survey = await check_with(place, systems, drivers, only=only, phase=phase)
     chosen = [f for f in findings if not nodes or f.node in nodes]
-    before = [f for _, rows in earlier.values() for f in rows if not only or f.check in only]
+    before = [f for _, rows in earlier.values() for f in _looked_at(rows, survey, only, phase)]
     known = [f for f in chosen if f.system in earlier]
     changed = [d for d in drift(before, known) if not nodes or d.finding.node in nodes]
     return Health(
@@ -71,6 +71,22 @@ async def check(
         drift=tuple(changed),
         compared_with=max((at for at, _ in earlier.values()), default=None),
     )
+
+
+def _looked_at(
+    findings: Sequence[Finding], survey: Survey, only: Collection[str], phase: str | None
+) -> Iterator[Finding]:
+    """Those of an earlier run whose check ran this time too, on what it could look at: what was not looked at is not gone. Of a
+    system of which a node did not answer, that is what concerns the nodes that did."""
+    unread = {(n.system, n.node) for n in survey.nodes if n.reading is None}
+    short = {system for system, _ in unread}
+    for finding in findings:
+        check = check_named(finding.check)
+        if check is None or not check.is_asked(only, phase):
+            continue
+        of_node = finding.node is not None and (finding.system, finding.node) not in unread
+        if of_node or finding.system not in short:
+            yield finding
 
 
 def exit_code(findings: Sequence[Finding], fail_on: str = "warn") -> int:

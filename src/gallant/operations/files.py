@@ -87,7 +87,10 @@ def validate(paths: list[Path]) -> list[Validated]:
             with path.open("rb") as file:
                 raw = file.read(LARGEST_BYTES + 1)
         except OSError as error:
-            raise WrongUse(f"{path} cannot be read: {error.strerror}.") from None
+            rows.append(
+                Validated(file=str(path), kind="unknown", problems=(f"{path}: cannot be read: {error.strerror}",))
+            )
+            continue
         rows.append(_one(str(path), raw))
     rows.sort(key=lambda r: not r.problems)
     return rows
@@ -123,9 +126,27 @@ def _one(name: str, raw: bytes) -> Validated:
                 ],
             )
         KINDS[kind](name, source)
+        if kind == "estate/1":
+            _profiles_of(name, source)
     except Invalid as invalid:
         return Validated(file=name, kind=kind, problems=tuple(invalid.lines))
     return Validated(file=name, kind=kind, problems=(), gives=_gives(name, raw) if kind == "profile/1" else ())
+
+
+def _profiles_of(name: str, source: Source) -> None:
+    """Raise `Invalid` for every system whose profile is not there, or is not right; a profile's own file has its own place in it."""
+    from gallant.drivers.profile import load_profile
+
+    document = document_of(name, source)
+    folder = Path(name).resolve().parent
+    for system in parse_estate(name, source).systems.values():
+        try:
+            load_profile(system.profile, folder)
+        except Invalid as error:
+            document.at(("systems", system.name, "profile"), f"{system.profile} is not right: {error.lines[0]}")
+        except GallantError as error:
+            document.at(("systems", system.name, "profile"), f"profile: {error.what.rstrip('.')}")
+    document.finish()
 
 
 def _gives(name: str, raw: bytes) -> tuple[str, ...]:

@@ -15,9 +15,7 @@ from gallant.operations import snapshots
 from gallant.operations.acting import carry_out
 from gallant.operations.assess import releases_ahead
 from gallant.operations.backups import take_one
-from gallant.operations.workplace import Workplace
-
-Ask = Callable[[str], bool]
+from gallant.operations.workplace import Ask, Workplace
 
 
 class Mended(Record):

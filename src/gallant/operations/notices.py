@@ -37,25 +37,31 @@ from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on
 from gallant.operations.length import image_seconds
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Ask, Workplace
 from gallant.store.ledger import terms_subject
 
 
 class Listed(Record):
-    """The notices of the selected systems, and how many more are settled when those were not asked for."""
+    """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known, none and not
+    looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists, `unread` nodes that were
+    never read."""
 
     notices: tuple[Notice, ...]
     settled: int
+    uncatalogued: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
 
 
 def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
     """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
-    found = _all(place, terms)
+    found, selected, read = _all(place, terms), place.select(terms), last_readings(place, terms)[0]
     done = _done(place, terms, {n.name for n in found}) if everything else []
     settled = [n for n in found if n.rank[0]]
     return Listed(
         notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
         settled=0 if everything else len(settled),
+        uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
+        unread=tuple(f"{s.name}/{n}" for s, nodes in selected for n in nodes if f"{s.name}/{n}" not in read),
     )
 
 
@@ -265,25 +271,34 @@ def assign(place: Workplace, name: str, person: str) -> Decided:
     return _decided(place, notice.name, kept, f"assigned to {clean(person, 80)}")
 
 
-def skip(place: Workplace, name: str, until: str, reason: str) -> Decided:
-    """Leave it until a release is out or a day has come; the reason is kept."""
+def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Decided:
+    """Leave it until a release is out or a day has come; the reason is kept. A release that no catalog lists yet is asked about: it
+    may be one to come, or a slip of the pen."""
     notice = one(place, name)
     _may(notice)
     if not reason.strip():
         raise WrongUse("A skip has a reason, for anyone who asks later.", next="Add --reason TEXT.")
-    _check_until(place, notice, until)
+    if not _is_known(place, notice, until) and not sure(
+        f"No catalog here lists {clean(until, 40)} of {notice.product}. Is {notice.name} to be left until it is out?"
+    ):
+        newest = place.products[notice.product].ascending[-1][1].version
+        raise WrongUse(
+            f"{notice.name} is not skipped: no catalog lists {clean(until, 40)}; the newest is {newest}.",
+            next="Write a release that is listed, a day, or --yes for one to come",
+        )
     kept = _record(place, "skip", notice, until=until, reason=clean(reason))
     return _decided(place, notice.name, kept, f"skipped until {until}")
 
 
-def _check_until(place: Workplace, notice: Notice, until: str) -> None:
+def _is_known(place: Workplace, notice: Notice, until: str) -> bool:
+    """Whether it is a day, or a release that a catalog lists. Raises `WrongUse` where it lies behind, or is neither."""
     product = place.products.get(notice.product)
     release = product.resolve(until) if product else None
     day = as_day(until)
     if release is None and day is not None:
         if day <= place.clock.now().date():
             raise WrongUse(f"{until} is not a day to come.", next="Skip until a later day or release.")
-        return
+        return True
     try:
         if product is None:
             raise NotAVersion("any", until, "its product is in no catalog here")
@@ -294,6 +309,7 @@ def _check_until(place: Workplace, notice: Notice, until: str) -> None:
             )
     except NotAVersion as error:
         raise WrongUse(f"{error}, and no day.", next="Write --until RELEASE, or --until 2026-12-24.") from None
+    return release is not None
 
 
 def reopen(place: Workplace, name: str, reason: str = "") -> Decided:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import timedelta
@@ -17,9 +17,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.operations.acting import carry_out
 from gallant.operations.deciding import end_roll, record
-from gallant.operations.workplace import Workplace, knows_of
-
-Ask = Callable[[str], bool]
+from gallant.operations.workplace import Ask, Workplace, knows_of
 
 
 class Made(Record):

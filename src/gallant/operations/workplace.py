@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
+Ask = Callable[[str], bool]  # a question, and whether somebody said yes
 # Each driver's class, imported when a system needs it.
 DRIVER_CLASSES = {
     "http": ("gallant.drivers.http", "HttpDriver"),
@@ -129,6 +130,13 @@ class Workplace:
         return Stockroom(self.folder)
 
     def select(self, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
+        """The systems that all terms hold for. Raises `WrongUse` where nothing is selected, and where there is nothing at all: an
+        estate without systems must not look as if all were well."""
+        if not self.estate.systems:
+            raise WrongUse(
+                "The estate declares no systems, so there is nothing to look at.",
+                next="Write the first one under systems: in estate.yaml, then: gallant validate estate.yaml",
+            )
         return select(self.estate, terms)
 
     def systems(self, terms: Sequence[str]) -> list[System]:

@@ -37,7 +37,8 @@ MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 
 
 def notices_view(result: Listed, now: datetime) -> View:
-    return View("notice-list", result.notices, lambda: _notices_text(result, now), {"settled": result.settled})
+    more = {"settled": result.settled, "uncatalogued": result.uncatalogued, "unread": result.unread}
+    return View("notice-list", result.notices, lambda: _notices_text(result, now), more)
 
 
 def _notices_text(result: Listed, now: datetime) -> Drawn:
@@ -52,14 +53,33 @@ def _notices_text(result: Listed, now: datetime) -> Drawn:
                 yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
             for version in n.terms:
                 yield f"{BOLD}{n.name}{OFF} {DIM}comes under the publisher's terms {plain(version)}{OFF}"
-    else:
+    elif not result.uncatalogued and not result.unread:
         yield said("good", "No notice waits for a decision.")
+    else:
+        yield said("work", "No notice is known; not all of it was looked at.")
+    yield from _not_looked_at(result)
     if result.settled:
         yield f"{mark('quiet')} {many(result.settled, 'notice')} skipped or left alone; --all shows them."
     first = next((n for n in rows if n.state == "new"), None)
     yield from next_steps(
         *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ())
     )
+
+
+def _not_looked_at(result: Listed) -> Drawn:
+    """What no notice can be of: systems of which no catalog says anything, and nodes of which nothing is known."""
+    if result.uncatalogued:
+        one = len(result.uncatalogued) == 1
+        yield f"{mark('work')} No catalog here lists the image of {_a_few(result.uncatalogued)}: whether {'it is' if one else 'they are'} behind is not known."
+        yield from next_steps("gallant catalog list", "gallant catalog add, then: gallant catalog sync")
+    if result.unread:
+        yield f"{mark('work')} {_a_few(result.unread)} {'was' if len(result.unread) == 1 else 'were'} never read."
+        yield from next_steps("gallant survey")
+
+
+def _a_few(names: Sequence[str], most: int = 6) -> str:
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return f"{plain(', '.join(names[:most]))}{more}"
 
 
 COLUMNS = ("notice", "from", "to", "severity", "restart", "state", "start, end", "person", "since")

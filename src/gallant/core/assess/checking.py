@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 
 from gallant.core.assess.findings import Facts, Finding
 from gallant.core.estate.order import SHAPES
@@ -36,6 +36,10 @@ class Check(Record):
     mend: str | None = None
     entering: bool = False
     firm: bool = False
+
+    def is_asked(self, only: Collection[str], phase: str | None) -> bool:
+        """Whether it runs where only some checks, or those of one phase, are wanted."""
+        return (not only or self.id in only) and (phase is None or phase in self.phases)
 
     def applies(self, system: System) -> bool:
         return not self.shapes or system.shape in self.shapes

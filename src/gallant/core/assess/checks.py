@@ -32,7 +32,7 @@ def run_checks(
     found = [
         replace(finding, check=check.id, mend=check.mend if finding.level in ("stop", "warn") else None)
         for check, function in CHECKS
-        if (not only or check.id in only) and (phase is None or phase in check.phases) and check.applies(facts.system)
+        if check.is_asked(only, phase) and check.applies(facts.system)
         if entering or not check.entering
         for finding in function(facts)
     ]
