@@ -46,6 +46,29 @@ class LoginRefused(Unreached):
     """The device answers and does not let us in: nothing but the login was sent."""
 
 
+class Refusals:
+    """The logins that were refused in one run of a command, by address, user and account: none of them is tried again, since a device
+    locks an account that fails too often. A roll forgets them and remembers none (`stop`): a node that starts may not know its
+    accounts yet."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, str, str], LoginRefused] = {}
+        self._on = True
+
+    def stop(self) -> None:
+        self._on = False
+        self._known.clear()
+
+    def recall(self, address: str, user: str, secret: str) -> None:
+        """Raise what this login came to before, where it was refused."""
+        if (error := self._known.get((address, user, secret))) is not None:
+            raise LoginRefused(error.what, error.why, error.next)
+
+    def remember(self, address: str, user: str, secret: str, error: LoginRefused) -> None:
+        if self._on:
+            self._known[address, user, secret] = error
+
+
 class AnswerLost(_Perhaps):
     """Something was sent and no answer came: whether it took effect is not known."""
 

@@ -34,6 +34,7 @@ from gallant.core.ports import (
     NotReached,
     NotSent,
     Progress,
+    Refusals,
     Tested,
     WrongMachine,
 )
@@ -134,6 +135,7 @@ class Tools:
     told: Callable[[Told], None] | None = None
     hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
+    refusals: Refusals = field(default_factory=Refusals)
 
 
 Fields = dict[str, object]
@@ -572,6 +574,17 @@ class ProfiledDriver:
         if meaning == "passing":
             return NotReached(said, next=f"gallant survey {self.name_of(node)}")
         return DeviceRefused(said, next=f"gallant survey {self.name_of(node)}", meaning=meaning)
+
+    async def logged_in(self, node: str, purpose: str, log_in: Callable[[], Awaitable[T]]) -> T:
+        """What a login gives. One that was refused before in this run is not tried again; raises `LoginRefused`."""
+        user, secret, _ = self.credential(purpose)
+        address, refusals = self.system.nodes[node].address, self.tools.refusals
+        refusals.recall(address, user, secret)
+        try:
+            return await log_in()
+        except LoginRefused as error:
+            refusals.remember(address, user, secret, error)
+            raise
 
     def credential(self, purpose: str) -> Credential:
         found = Credential(*self.tools.credentials(purpose))

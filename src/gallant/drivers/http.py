@@ -368,7 +368,7 @@ class HttpDriver(ProfiledDriver):
             return carried
         async with self._locks.setdefault(key, asyncio.Lock()):
             if key not in self._sessions:
-                self._sessions[key] = await self._log_in(node, purpose)
+                self._sessions[key] = await self.logged_in(node, purpose, lambda: self._log_in(node, purpose))
             return self._sessions[key]
 
     async def _log_in(self, node: str, purpose: str) -> dict[str, str]:

@@ -174,7 +174,7 @@ class Connections:
         async with self._locks.setdefault(key, asyncio.Lock()):
             if key in self._open and not self._open[key].is_closed():
                 return self._open[key]
-            self._open[key] = await self._made(node, purpose)
+            self._open[key] = await self._driver.logged_in(node, purpose, lambda: self._made(node, purpose))
             return self._open[key]
 
     async def _made(self, node: str, purpose: str) -> SSHClientConnection:

@@ -362,6 +362,7 @@ async def _run(
         journal=journal,
         listener=show,
     )
+    place.refusals.stop()
     running = Roll(journal.id, plan, means, orders)
     show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
     task = asyncio.ensure_future(running.carry_out())

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from aiohttp import ClientSession
 
     from gallant.catalogs.fetch import Reach
-    from gallant.core.ports import Driver, Ledger, Rolls, Stock, Store
+    from gallant.core.ports import Driver, Ledger, Refusals, Rolls, Stock, Store
     from gallant.core.work.plan import Knows
     from gallant.drivers.base import Credential, ProfiledDriver, Tools
     from gallant.drivers.profile import Profile
@@ -207,6 +207,13 @@ class Workplace:
 
     # --- drivers
 
+    @cached_property
+    def refusals(self) -> Refusals:
+        """The logins that were refused in this run, on whatever system and for whatever purpose."""
+        from gallant.core.ports import Refusals
+
+        return Refusals()
+
     def credentials(self, system: System, purpose: str) -> tuple[str, str, str]:
         """User, secret and its kind; fetched once a run, and only for a purpose that really comes up."""
         account = self.estate.account(system, purpose)
@@ -291,6 +298,7 @@ class Workplace:
                 one_by_one=remembering,
                 learn_key=learn,
                 hands=hands,
+                refusals=self.refusals,
             )
 
         return tools

@@ -94,8 +94,10 @@ class MemberServer(WebServer):
         self.world.count(self.full, "login")
         expired = self.world.fault("expired_password", self.full)
         if expired:
+            self.world.count(self.full, "refused")
             raise Denied(401, "the password has expired; set a new one at the console")
         if self.world.fault("refuse_login", self.full, "login") or self.accounts.get(user) != secret:
+            self.world.count(self.full, "refused")
             raise Denied(401, "unknown user or wrong password")
         token = secrets.token_hex(16)
         self.tokens[token] = user

@@ -43,6 +43,7 @@ class CommandLineServer:
         files: Path,
         up: Callable[[], bool] = lambda: True,
         lets_in: Callable[[], bool] = lambda: True,
+        refused: Callable[[], object] = lambda: None,
         delay: Callable[[], float] = lambda: 0.0,
         master: str = "",
         received: Callable[[Path], None] = lambda path: None,
@@ -51,6 +52,7 @@ class CommandLineServer:
     ) -> None:
         self.address, self.port, self.accounts, self.prompt, self.obey = address, port, accounts, prompt, obey
         self.files, self.up, self.lets_in, self.delay, self.master = files, up, lets_in, delay, master
+        self.refused = refused
         self.received, self.runs, self.subsystem = received, runs, subsystem
         self.key = asyncssh.generate_private_key("ssh-ed25519")
         self.lines: list[str] = []
@@ -167,7 +169,10 @@ class _Door(asyncssh.SSHServer):
         return True
 
     def validate_password(self, username: str, password: str) -> bool:
-        return self.owner.accounts.get(username) == password and self.owner.lets_in()
+        let_in = self.owner.accounts.get(username) == password and self.owner.lets_in()
+        if not let_in:
+            self.owner.refused()
+        return let_in
 
 
 class _Files(asyncssh.SFTPServer):

@@ -111,6 +111,7 @@ class DebianHost(ShellHost):
             self.root / "srv",
             up=lambda: self.up,
             lets_in=lambda: world.fault("refuse_login", name, "login") is None,
+            refused=lambda: world.count(name, "refused"),
             delay=lambda: slow.value if (slow := world.fault("slow", name)) else 0.0,
             runs=self._run,
         )

@@ -102,7 +102,10 @@ class RedfishServer(WebServer):
                 user, _, secret = base64.b64decode(said).decode().partition(":")
             except (binascii.Error, UnicodeDecodeError):
                 return None
-            return user if self.accounts.get(user) == secret and self._lets_in() else None
+            if self.accounts.get(user) == secret and self._lets_in():
+                return user
+            self.server.world.count(self.server.name, "refused")
+            return None
         return None
 
     def _lets_in(self) -> bool:
@@ -112,6 +115,7 @@ class RedfishServer(WebServer):
         said = await request.json()
         self.server.world.count(self.server.name, "login")
         if self.accounts.get(said.get("UserName")) != said.get("Password") or not self._lets_in():
+            self.server.world.count(self.server.name, "refused")
             return _problem(
                 401, "Base.1.16.AuthenticationFailed", "The user or the password is wrong.", "Look at both."
             )

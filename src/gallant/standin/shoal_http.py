@@ -122,6 +122,7 @@ class NodeServer(WebServer):
             raise Denied(401, "the password has expired; set a new one at the console")
         wrong = self.world.fault("refuse_login", self.full, "login")
         if wrong or self.accounts.get(said.get("user")) != said.get("secret"):
+            self.world.count(self.full, "refused")
             raise Denied(401, "unknown user or wrong password")
         token = secrets.token_hex(16)
         self.tokens[token] = (said["user"], self.world.now + TOKEN_LASTS_S)

@@ -43,6 +43,7 @@ class StileServer(ShellHost):
             self.root,
             up=lambda: self.node.up,
             lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
+            refused=lambda: self.world.count(self.full, "refused"),
             delay=lambda: slow.value if (slow := self.world.fault("slow", self.full)) else 0.0,
             master=master,
         )

@@ -68,6 +68,7 @@ class WeirServer(ShellHost):
             self.root,
             up=lambda: self.member.up,
             lets_in=lambda: self.world.fault("refuse_login", self.full, "login") is None,
+            refused=lambda: self.world.count(self.full, "refused"),
             subsystem=self._serve,
         )
 
