@@ -43,7 +43,12 @@ class NotReached(_Perhaps):
 
 
 class LoginRefused(Unreached):
-    """The device answers and does not let us in: nothing but the login was sent."""
+    """The device answers and does not let us in: nothing but the login was sent. `counted`: it looked at user and secret, and found them
+    wrong, as it may count."""
+
+    def __init__(self, what: str, why: str | None = None, next: str | None = None, *, counted: bool = False) -> None:
+        super().__init__(what, why, next)
+        self.counted = counted
 
 
 class Refusals:
@@ -65,7 +70,7 @@ class Refusals:
             raise LoginRefused(error.what, error.why, error.next)
 
     def remember(self, address: str, user: str, secret: str, error: LoginRefused) -> None:
-        if self._on:
+        if self._on and error.counted:
             self._known[address, user, secret] = error
 
 

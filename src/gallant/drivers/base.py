@@ -68,6 +68,7 @@ R = TypeVar("R", bound=Record)
 P = ParamSpec("P")
 READ_TRIES = 3
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
+LARGEST_COMPLAINT = 64 * 1024  # an error says what it is in its first lines
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
 SHORTEST_SECRET = 4  # a shorter one would mask half of every text
 
@@ -559,12 +560,13 @@ class ProfiledDriver:
             meaning="fatal",
         )
 
-    def _refusal(self, node: str, text: str, status: int = 0) -> GallantError:
-        """A device's no, in the class that its profile's table of errors gives it."""
-        text = self.said(text, 300)
+    def _refusal(self, node: str, text: str, status: int = 0, whole: str | None = None) -> GallantError:
+        """A device's no, in the class that its profile's table of errors gives it; `whole` is all that it said, where `text` is the part
+        of it for people."""
+        judged, text = whole or text, self.said(text, 300)
         # Where another process gave the order, it was at the latest when this one first had to do with the node.
         since = self._restarted.setdefault(node, self.clock.now())
-        meaning = self.profile.meaning(status, text, (self.clock.now() - since).total_seconds())
+        meaning = self.profile.meaning(status, judged[:LARGEST_COMPLAINT], (self.clock.now() - since).total_seconds())
         said = f"{self.name_of(node)} refuses: {text.rstrip('.') or f'status {status}'}."
         if meaning == "auth":
             return LoginRefused(

@@ -27,7 +27,16 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.ports import AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Asked, Fields, ProfiledDriver, Throttled, Tools
+from gallant.drivers.base import (
+    LARGEST_COMPLAINT,
+    READ_TRIES,
+    RETRY_PAUSE_S,
+    Asked,
+    Fields,
+    ProfiledDriver,
+    Throttled,
+    Tools,
+)
 from gallant.drivers.calls import Call, Get, Pages, Request
 from gallant.drivers.profile import Profile, fill
 from gallant.drivers.tls import shown_fingerprint, verification
@@ -167,16 +176,28 @@ class HttpDriver(ProfiledDriver):
 
     async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
         async with await self._answer(node, Asked(call, fields)) as response:
+            begun: bytes | None = b""  # of an answer that may still turn out to be no export but an error
             try:
                 async for chunk in response.content.iter_chunked(CHUNK):
+                    begun = None if begun is None or len(begun) + len(chunk) > LARGEST_COMPLAINT else begun + chunk
                     yield chunk
             except NETWORK as error:
                 raise await self._explained(node, error, True) from None
+            if begun is not None:
+                self._look_for_errors(node, response.status, begun)
 
     async def _whole(self, node: str, asked: Asked) -> Whole:
         """All of the answer to one call, good by its status."""
         async with await self._answer(node, asked) as response:
-            return Whole(response.status, await self._bounded(node, response), response.headers)
+            whole = Whole(response.status, await self._bounded(node, response), response.headers)
+        self._look_for_errors(node, whole.status, whole.raw)
+        return whole
+
+    def _look_for_errors(self, node: str, status: int, raw: bytes) -> None:
+        """Raise what an answer means that is an error by its text, whatever its status says: some devices call everything good."""
+        text = raw[:LARGEST_COMPLAINT].decode("utf-8", "replace") if self.profile.errors else ""
+        if text and self.profile.complains(status, text):
+            raise self._refusal(node, self._readable(raw), status, text)
 
     async def _answer(self, node: str, asked: Asked) -> aiohttp.ClientResponse:
         """The answer to one call, good by its status, its bytes still to come. A session that ran out is renewed, and once
@@ -415,17 +436,23 @@ class HttpDriver(ProfiledDriver):
 
     def _let_in(self, node: str, purpose: str, user: str, whole: Whole) -> None:
         """Raises what a refused login means."""
+        if whole.status < 300 and self.profile.complains(whole.status, whole.raw.decode("utf-8", "replace")):
+            raise self._not_let_in(node, purpose, user, whole)
         if whole.status >= 500:
             raise NotReached(
                 f"{self.name_of(node)} is not ready to log in (status {whole.status}).",
                 next=f"gallant survey {self.system.name}",
             )
         if whole.status >= 300:
-            raise LoginRefused(
-                f"{self.name_of(node)} refuses the login of {user} (account {purpose!r}): "
-                f"{self.said(self._readable(whole.raw), 200) or whole.status}.",
-                next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
-            )
+            raise self._not_let_in(node, purpose, user, whole)
+
+    def _not_let_in(self, node: str, purpose: str, user: str, whole: Whole) -> LoginRefused:
+        return LoginRefused(
+            f"{self.name_of(node)} refuses the login of {user} (account {purpose!r}): "
+            f"{self.said(self._readable(whole.raw), 200) or whole.status}.",
+            next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
+            counted=True,
+        )
 
     def _no_session(self, node: str) -> LoginRefused:
         return LoginRefused(

@@ -327,6 +327,10 @@ class Profile(Record):
                 return "passing"
         return next((rule.means for rule in self.errors if rule.applies(status, text)), "refused")
 
+    def complains(self, status: int, text: str) -> bool:
+        """Whether an answer is an error by what it says, however good its status is: a rule with a pattern finds it there."""
+        return any(rule.pattern is not None and rule.applies(status, text) for rule in self.errors)
+
     @property
     def digest(self) -> str:
         return digest(self)

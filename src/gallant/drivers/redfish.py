@@ -607,7 +607,7 @@ class RedfishDriver(HttpDriver):
 
     # --- words
 
-    def _refusal(self, node: str, text: str, status: int = 0) -> GallantError:
+    def _refusal(self, node: str, text: str, status: int = 0, whole: str | None = None) -> GallantError:
         if not any(rule.applies(status, text) for rule in self.profile.errors):
             if status == 503:
                 return NotReached(
@@ -619,7 +619,7 @@ class RedfishDriver(HttpDriver):
                     f"{self.name_of(node)} does not let us do this: {self.said(text, 200) or status}.",
                     next=f"Look at the rights of the account for {self.system.name} in estate.yaml.",
                 )
-        return super()._refusal(node, text, status)
+        return super()._refusal(node, text, status, whole)
 
     def _readable(self, raw: bytes) -> str:
         """An error's messages, each with what the service says to do about it (DSP0266, 8.6)."""

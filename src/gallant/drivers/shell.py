@@ -117,11 +117,10 @@ class ShellDriver(ProfiledDriver):
         text = said.errors.strip() or said.text.strip()
         if said.status not in call.exits:
             raise self._refusal(node, text.splitlines()[-1] if text else f"exit status {said.status}", said.status)
-        if self.profile.shell.prompt is not None:
-            self._complaint(node, said.text)
+        self._complaint(node, "\n".join(text for text in (said.errors.strip(), said.text.strip()) if text))
 
     def _complaint(self, node: str, text: str) -> None:
-        """Raise what an appliance says by a pattern of its profile; a prompt has no exit status."""
+        """Raise what an answer says by a pattern of the profile, however good its exit status is; a prompt has none."""
         for rule in self.profile.errors:
             found = searched(rule.pattern, text) if rule.pattern is not None and not rule.status else None
             if found is not None:

@@ -144,6 +144,7 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
         return LoginRefused(
             f"{name} refuses the login of {user}: {clean(error.reason, 120)}.",
             next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {name}",
+            counted=True,
         )
     if sent and isinstance(error, (asyncssh.Error, OSError, asyncio.IncompleteReadError)):
         late = isinstance(error, TimeoutError)
