@@ -191,8 +191,8 @@ STANDINGS = [
     ("2.8.5", "2.11.3", "settled 90d", "waits for restart"),
     ("9.9", None, "settled 90d", "ahead"),
     ("2.9", None, "settled 90d", "behind"),
-    ("purple", None, "newest", "unknown"),
-    ("3.2.4", None, "pin 9", "unknown"),
+    ("purple", None, "newest", "blocked"),
+    ("3.2.4", None, "pin 9", "blocked"),
     ("3.2.4", "3.2.4", "settled 90d", "current"),
 ]
 

@@ -287,7 +287,7 @@ def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
         gap = next(
             g for g in find_gaps(place, [node("a", "1.0", "1.0")], products, NOW, bundles) if g.component == "image"
         )
-        assert gap.standing == "unknown"
+        assert gap.standing == "blocked"
         assert why in gap.reasons[0]
 
 

@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 @selector_argument
 @click.option("--component", metavar="NAME", help="One component across the estate, by its name, kind or product.")
 @click.option("--installed", metavar="VERSION", help="Only where this version is installed.")
-@click.option("--severe", is_flag=True, help="Only what is critical, high, recalled or unknown.")
+@click.option("--severe", is_flag=True, help="Only what is critical, high or recalled.")
+@click.option("--unknown", is_flag=True, help="Also the components of which no catalog says anything, each by itself.")
 @click.option("--changed", is_flag=True, help="Only what is not as it was at the survey before the last.")
 @click.option("--conflicts", is_flag=True, help="Requirements between products that do not hold today, instead.")
 @click.option(
@@ -34,6 +35,7 @@ def gaps(
     component: str | None,
     installed: str | None,
     severe: bool,
+    unknown: bool,
     changed: bool,
     conflicts: bool,
     figure: Path | None,
@@ -54,7 +56,7 @@ def gaps(
         output.show(conflicts_view(rows))
         finish(1 if rows else 0)
         return
-    narrow = Narrow(component=component, installed=installed, severe=severe, changed=changed)
+    narrow = Narrow(component=component, installed=installed, severe=severe, unknown=unknown, changed=changed)
     result = assess_gaps(place, selector, narrow)
     if figure is not None:
         from gallant.views.figures import draw_gaps

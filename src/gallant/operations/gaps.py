@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 
-from gallant.core.assess.gaps import STANDINGS, Gap, Gaps, Verdict, find_gaps
+from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
 from gallant.core.catalog.bundles import Match, match_bundle
 from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.readings import Reading
@@ -24,6 +24,7 @@ class Narrow(Record):
     component: str | None = None
     installed: str | None = None
     severe: bool = False
+    unknown: bool = False
     changed: bool = False
 
 
@@ -71,7 +72,7 @@ class Assessment:
 
     @property
     def exit_code(self) -> int:
-        work = any(count for t in self.tallies.values() for s, count in t.items() if s not in ("current", "ahead"))
+        work = any(count for t in self.tallies.values() for s, count in t.items() if s not in NO_GAP)
         return 1 if self.unread or work else 0
 
 
@@ -93,8 +94,18 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         matches=tuple(sorted((m for m in matches if m), key=lambda m: (m.whole, m.system))),
         unread=tuple(unread),
         compared_with=compared_with,
-        catalogs=tuple((s.name, s.fetched, s.problem) for s in place.readings.sources()),
+        catalogs=_ages(place, readings),
     )
+
+
+def _ages(place: Workplace, readings: Mapping[str, Reading]) -> tuple[tuple[str, datetime | None, str | None], ...]:
+    """The catalogs that say anything of what was looked at: those with a problem first, then the oldest."""
+    products = {part.product for reading in readings.values() for part in reading.components}
+    products |= {reading.product for reading in readings.values()}
+    concerned = {s.name for s, c in place.catalogs if any(p.name in products for p in c.products)}
+    sources = [s for s in place.readings.sources() if s.name in concerned or s.problem is not None]
+    sources.sort(key=lambda s: (s.problem is None, s.fetched is not None, s.fetched, s.name))
+    return tuple((s.name, s.fetched, s.problem) for s in sources)
 
 
 class ShownGaps:

@@ -29,21 +29,22 @@ STANDING_MARKS = Marks(
         "waits for restart": "work",
         "recalled": "bad",
         "blocked": "bad",
-        "unknown": "bad",
+        "unknown": "quiet",
     }
 )
 # Each standing has a filling of its own, so that a bar reads without colour too.
 FILLINGS = {
     "recalled": ("✗", "bold red"),
     "blocked": ("▚", "red"),
-    "unknown": ("?", "magenta"),
     "behind": ("▒", "yellow"),
     "waits for restart": ("▲", "bright_yellow"),
+    "unknown": ("?", "magenta"),
     "ahead": ("░", "cyan"),
     "current": ("█", "green"),
 }
 BAR = 36  # columns of the longest bar
 MOST_NAMES = 6  # that one set of reasons stands under
+MOST_UNKNOWN = 5  # nodes, a line each
 MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
@@ -94,7 +95,9 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool) -> Drawn:
     narrow = result.narrow
     if not selected and not (narrow.component or narrow.severe or narrow.changed):
         yield _bars(result.tallies)
-    loud = (s for s in result.shown if s.gap.standing != "current" or narrow.changed or narrow.component)
+    every = narrow.changed or narrow.component
+    quiet = ("current",) if narrow.unknown else ("current", "unknown")
+    loud = (s for s in result.shown if every or s.gap.standing not in quiet)
     alike = (list(group) for _, group in groupby(loud, key=None if selected else _alike))
     groups = list(islice(alike, None if selected else MOST_ROWS))
     visible = [s for group in groups for s in group]
@@ -108,12 +111,11 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool) -> Drawn:
     yield from _reasons(visible, brief=not selected)
     yield from _bundles(result.matches)
     yield _closing(result, len(visible) + more)
+    if not every and not narrow.unknown:
+        yield from _unknown(result)
     for name in result.unread:
         yield f"{mark('bad')} {name} was never read."
-    for name, fetched, problem in result.catalogs:
-        yield f"{DIM}catalog {name}: fetched {ago(fetched, now)}{OFF}" + (
-            f" {mark('bad')} {plain(problem)}" if problem else ""
-        )
+    yield from _ages(result, now)
     behind = [s.gap.system for s in visible if s.gap.needs_work and s.gap.hops]
     yield from next_steps(
         *(f"gallant survey {n}" for n in result.unread),
@@ -200,6 +202,33 @@ def _reasons(visible: Sequence[Shown], brief: bool) -> Iterator[str]:
         more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
         yield f"{BOLD}{', '.join(names[:MOST_NAMES])}{OFF}{more}"
         yield from (f"  {plain(reason)}" for reason in why)
+
+
+def _ages(result: Assessment, now: datetime) -> Iterator[str]:
+    """How old what is known is: a line for each catalog that something is wrong with, and one for all others, by the oldest."""
+    for name, fetched, problem in result.catalogs:
+        if problem:
+            yield f"{mark('bad')} catalog {plain(name)}: fetched {ago(fetched, now)}; {plain(problem)}"
+    good = [(name, fetched) for name, fetched, problem in result.catalogs if not problem]
+    if good:
+        more = f", the oldest of {len(good)} that are about this" if len(good) > 1 else ""
+        yield f"{DIM}catalog {plain(good[0][0])}: fetched {ago(good[0][1], now)}{more}{OFF}"
+
+
+def _unknown(result: Assessment) -> Iterator[str]:
+    """What no catalog says anything of, counted by node: it is no gap, and not nothing either."""
+    names: dict[tuple[str, str], list[str]] = {}
+    for s in result.shown:
+        if s.gap.standing == "unknown":
+            names.setdefault((s.gap.system, s.gap.node), []).append(s.gap.component)
+    for (system, node), parts in islice(names.items(), MOST_UNKNOWN):
+        told = f" and {len(parts) - MOST_NAMES} more" if len(parts) > MOST_NAMES else ""
+        yield f"{mark('quiet')} {BOLD}{plain(system)}/{plain(node)}{OFF}: no catalog says anything of {many(len(parts), 'component')} {DIM}({plain(', '.join(parts[:MOST_NAMES]))}{told}){OFF}"
+    if len(names) > MOST_UNKNOWN:
+        rest = sum(len(parts) for parts in islice(names.values(), MOST_UNKNOWN, None))
+        yield f"{mark('quiet')} and of {many(rest, 'component')} on {many(len(names) - MOST_UNKNOWN, 'more node', 'more nodes')}"
+    if names:
+        yield f"{DIM}gallant gaps --unknown shows them{OFF}"
 
 
 def _bundles(matches: Sequence[Match]) -> Iterator[str]:

@@ -22,7 +22,12 @@ from gallant.core.records import Record, replace
 from gallant.core.versions import NotAVersion, Version, parse
 
 # Worst first: what a person should look at before the rest.
-STANDINGS = ("recalled", "blocked", "unknown", "behind", "waits for restart", "ahead", "current")
+STANDINGS = ("recalled", "blocked", "behind", "waits for restart", "unknown", "ahead", "current")
+NO_GAP = (
+    "current",
+    "ahead",
+    "unknown",
+)  # there is nothing to close; of what nobody knows anything, as far as one knows
 SUPPORT_NEARLY_OVER = timedelta(days=90)
 SEVERE = ("critical", "high")
 RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
@@ -127,11 +132,12 @@ class Gap(Record, gc=False):
 
     @property
     def needs_work(self) -> bool:
-        return self.verdict.standing not in ("current", "ahead")
+        """Whether there is anything to close: of what nobody knows anything there is not."""
+        return self.verdict.standing not in NO_GAP
 
     @property
     def severe(self) -> bool:
-        return self.needs_work and (self.verdict.severity in SEVERE or self.verdict.standing in ("recalled", "unknown"))
+        return self.needs_work and (self.verdict.severity in SEVERE or self.verdict.standing == "recalled")
 
     @property
     def disruptive(self) -> bool:
@@ -337,11 +343,11 @@ def assess(prospect: Prospect, installed: str, next_version: str | None, now: da
     off_catalog = None if running else describe_unknown(product, installed)
     if target is None:
         why = f"no release fits the aim {aim}" + (f": {prospect.refused}" if prospect.refused else "")
-        return Verdict(aim=aim, standing="unknown", reasons=(why, *passed))
+        return Verdict(aim=aim, standing="blocked", reasons=(why, *passed))
     try:
         at = product.key(running) if running else parse(product.scheme, installed)
     except NotAVersion:
-        return Verdict(aim=aim, target=target.version, standing="unknown", reasons=(f"{installed}: {off_catalog}",))
+        return Verdict(aim=aim, target=target.version, standing="blocked", reasons=(f"{installed}: {off_catalog}",))
     notes = [f"{installed}: {off_catalog}"] if off_catalog else []
     notes += _support("support", running, now)
     if target != running:
