@@ -119,3 +119,45 @@ def test_a_catalog_that_has_not_changed_is_not_sent_again(place):
     after = place.run("catalog", "list", "--json").rows[0]
     assert after["fetched"] == before["fetched"]
     assert after["checked"] > before["checked"]
+
+
+def test_a_catalog_that_was_added_by_mistake_is_removed_after_saying_what_will_be_unknown(place):
+    place.follow_catalog()
+    assert place.run("survey").code == 0
+    wrong = place.said["publisher"]["url"].replace("catalog.json", "nothing.json")
+    assert place.run("catalog", "add", "mistake", wrong, "--key", "keys/ostrel.pub").code == 0
+    assert place.run("catalog", "sync").code == 3  # every night, until it is gone
+    kept = place.run("catalog", "remove", "mistake")
+    assert kept.code == 2  # nobody was there to say yes
+    assert "Nothing that was read here is of it" in kept.err
+    assert place.run("catalog", "remove", "mistake", "--yes", "--reason", "a typo").code == 0
+    assert place.run("catalog", "sync").code == 0
+    told = place.run("catalog", "remove", "ostrel")
+    assert "tickets:image" in told.err
+    assert place.run("catalog", "remove", "ostrel", "--yes").code == 0
+    assert {row["standing"] for row in place.run("gaps", "--json").rows} == {"unknown"}
+    assert "mistake" in place.run("ledger").out
+    nosuch = place.run("catalog", "remove", "ostrle", "--yes")
+    assert nosuch.code == 2
+
+
+def test_to_remove_a_catalog_and_follow_it_again_is_no_way_back_to_an_older_one(place):
+    from gallant.operations.workplace import Workplace
+
+    place.follow_catalog()
+    before = next(s for s in Workplace(place.folder).readings.sources() if s.name == "ostrel").serial
+    assert before > 0
+    assert place.run("catalog", "remove", "ostrel", "--yes").code == 0
+    url = place.said["publisher"]["url"]
+    assert place.run("catalog", "add", "ostrel", url, "--key", "keys/ostrel.pub").code == 0
+    assert next(s for s in Workplace(place.folder).readings.sources() if s.name == "ostrel").serial == before - 1
+    assert place.run("catalog", "sync").code == 0
+
+
+def test_a_key_of_another_kind_than_the_source_needs_is_refused_with_the_right_advice(place):
+    channel = place.run(
+        "catalog", "add", "debs", "deb https://127.0.0.1:9/debian stable main", "--key", "keys/ostrel.pub"
+    )
+    assert channel.code == 5
+    assert "A channel is signed with OpenPGP" in channel.err
+    assert "Signed-By" in channel.err

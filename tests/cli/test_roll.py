@@ -425,3 +425,21 @@ def test_another_machine_that_answers_in_the_middle_of_a_roll_gets_no_order(stan
     assert end_state(place) == GOOD_END
     assert sum(e.kind == "intent" and (e.step or "").endswith(".install") for e in place.entries()) == 4  # none twice
     assert place.truth()["systems"]["tickets"]["broken"] == []
+
+
+def test_while_a_roll_is_open_check_and_plan_lead_to_it_and_to_no_second_plan(place):
+    assert place.run("roll", place.make_ready(), "--hold-after", "step").code == 4
+    plans = sorted((place.folder / "plans").iterdir())
+    for words in (("plan", "tickets"), ("plan",), ("plan", "tickets", "--restart", "--reason", "x")):
+        refused = place.run(*words)
+        assert (refused.code, refused.out) == (5, ""), words
+        assert "roll-0001 of tickets is not finished" in refused.err
+        assert "gallant resume roll-0001" in refused.err
+    assert sorted((place.folder / "plans").iterdir()) == plans
+    checked = place.run("check", "tickets", "--fail-on", "stop")
+    assert "gallant resume roll-0001" in checked.out or "gallant resume roll-0001" in str(
+        [row["next"] for row in place.run("check", "tickets", "--json").rows]
+    )
+    assert "gallant plan" not in checked.out
+    assert place.run("hold", "roll-0001", "--for-good", "--reason", "x").code == 0
+    assert place.run("plan", "tickets").code == 0

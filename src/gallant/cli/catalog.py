@@ -1,4 +1,4 @@
-"""catalog add, test, sync, list, show, draft, sign, trust."""
+"""catalog add, remove, test, sync, list, show, draft, sign, trust."""
 
 from __future__ import annotations
 
@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import Command, estate_option, finish, open_place, output_options, run
+from gallant.cli.common import (
+    Command,
+    estate_option,
+    finish,
+    may_go_on,
+    open_place,
+    output_options,
+    reason_option,
+    run,
+    yes_option,
+)
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -134,6 +144,25 @@ def test(
     )
     output.show(shown.catalog_tested_view(rows))
     finish(code)
+
+
+@catalog.command()
+@estate_option
+@click.argument("name")
+@reason_option("Why, for anyone who asks later.")
+@yes_option
+@output_options
+def remove(estate_path: Path | None, name: str, reason: str, yes: bool, output: Output) -> None:
+    """Follow a catalog no more; says what will be unknown then, and asks.
+
+    Examples:  gallant catalog remove ostrel --reason "added by mistake"
+    """
+    from gallant.operations import catalogs
+    from gallant.views import catalogs as shown
+
+    removed = catalogs.remove(open_place(estate_path, output), name, reason, lambda text: may_go_on(text, yes))
+    output.show(shown.catalog_removed_view(name, removed))
+    finish(0 if removed is not None else 2)
 
 
 @catalog.command()

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
+from gallant.core.assess.ledger import REMOVED
 from gallant.core.catalog.products import Catalog, Product, Release, decode_catalog
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
@@ -16,8 +17,9 @@ from gallant.core.estate.sources import Access, News, Source, parse_channel
 from gallant.core.estate.systems import Account, Note, name_problem
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import issues_here, last_readings
+from gallant.operations.deciding import record
 from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Ask, Workplace
 
 if TYPE_CHECKING:
     from aiohttp import ClientSession
@@ -57,6 +59,7 @@ def add(place: Workplace, name: str, source: str, key: str, access: Access | Non
         raise WrongUse(problem)
     checked = check_source(source)
     pinned = _key_of(key)
+    _right_kind(checked, key, pinned)
     known = next((s for s in place.readings.sources() if s.name == name), None)
     if known is not None and known.key != pinned:
         raise Refused(
@@ -67,6 +70,26 @@ def add(place: Workplace, name: str, source: str, key: str, access: Access | Non
     place.reach(checked, access)  # an account that cannot be used, or whose secret is not to be had, comes up now
     place.readings.add_source(name, checked, pinned, place.clock.now(), access)
     return Added(name=name, source=checked, fingerprint=key_fingerprint(pinned))
+
+
+def _right_kind(source: str, key: str, pinned: str) -> None:
+    """Raise `Refused` for a key of another kind than what the source is signed with."""
+    from gallant.catalogs.trust import OPENPGP
+
+    channel, openpgp = parse_channel(source) is not None, pinned.startswith(OPENPGP)
+    if channel and not openpgp:
+        raise Refused(
+            f"{clean(key, 80)} is no key for a channel of Debian packages.",
+            "A channel is signed with OpenPGP; this is an Ed25519 key, as Gallant's own catalogs have it.",
+            "Write --key FILE with the channel's key: the file that Signed-By names on a host that uses it",
+        )
+    if openpgp and not channel:
+        raise Refused(
+            f"{clean(key, 80)} is no key for a catalog.",
+            "A catalog is signed with Ed25519; this is an OpenPGP key, as channels of Debian packages have it.",
+            "Ask the publisher for the catalog's key (ed25519:…); for a channel write: gallant catalog add NAME "
+            "'deb URL SUITE COMPONENT' --key FILE",
+        )
 
 
 def _key_of(key: str) -> str:
@@ -103,6 +126,31 @@ def trust(place: Workplace, name: str, key: str) -> Trusted:
     pinned = _key_of(key)
     place.readings.trust_key(name, pinned)
     return Trusted(name=name, before=key_fingerprint(source.key), fingerprint=key_fingerprint(pinned))
+
+
+class Removed(Record):
+    """A catalog that is no longer followed, and the components, as `system:component`, of which no catalog here says anything now."""
+
+    name: str
+    source: str
+    unknown: tuple[str, ...]
+
+
+def remove(place: Workplace, name: str, reason: str, sure: Ask) -> Removed | None:
+    """Follow a catalog no more, once somebody has seen what will be unknown then; None where they would rather not."""
+    source = _source(place, name)
+    left = {p.name for s, c in place.catalogs if s.name != name for p in c.products}
+    gone = {p.name for s, c in place.catalogs if s.name == name for p in c.products} - left
+    readings = last_readings(place, [])[0] if place.estate.systems else {}
+    parts = {f"{r.system}:{c.name}" for r in readings.values() for c in r.components if c.product in gone}
+    unknown = tuple(sorted(parts))
+    few = ", ".join(unknown[:6]) + (f" and {len(unknown) - 6} more" if len(unknown) > 6 else "")
+    what = f"Of {few} nothing will be known here then" if unknown else "Nothing that was read here is of it"
+    if not sure(f"{name} ({source.source}) will not be followed any more. {what}. Go on?"):
+        return None
+    place.readings.remove_source(name)
+    record(place, "catalog", name, state=REMOVED, reason=clean(reason, 200))
+    return Removed(name=name, source=source.source, unknown=unknown)
 
 
 def _source(place: Workplace, name: str) -> Source:

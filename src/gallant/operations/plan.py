@@ -135,6 +135,7 @@ async def plan(
     systems = [system for system, _ in selected]
     along = _needed(place, systems) if choice.needed else ()
     systems += along
+    _none_open(place, systems)
     looked = await look_at(place, systems)
     behind = left_out(place, [s.name for s in systems])
     _known_components(choice, looked.survey)
@@ -172,6 +173,17 @@ def _selected(place: Workplace, terms: Sequence[str]) -> list[tuple[System, tupl
     return selected
 
 
+def _none_open(place: Workplace, systems: Sequence[System]) -> None:
+    """Raise `Refused` where a roll of one of the systems is not finished: a plan would take what it left half-way for how it is meant."""
+    for system in systems:
+        if rolls := place.journal.open_rolls(system.name):
+            name = rolls[0].id
+            raise Refused(
+                f"{name} of {system.name} is not finished; no second plan is made beside it.",
+                next=f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason … ends it where it stands",
+            )
+
+
 def _some(selected: Sequence[tuple[System, tuple[str, ...]]]) -> dict[str, tuple[str, ...]]:
     """The nodes that were chosen, of systems that have more."""
     return {system.name: nodes for system, nodes in selected if len(nodes) < len(system.nodes)}
@@ -187,6 +199,7 @@ async def errand(
             "Name the systems; nobody restarts all of an estate in passing.", next="gallant inventory lists them."
         )
     systems = [system for system, _ in selected]
+    _none_open(place, systems)
     looked = await look_at(place, systems, entering=False)
     some = _some(selected)
     ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some)

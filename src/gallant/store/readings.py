@@ -64,6 +64,10 @@ SCHEMA = (
     """,
     ),
     WHOSE,
+    Step(
+        "catalogs that are no longer followed, and how far they had come",
+        "CREATE TABLE parted (key TEXT PRIMARY KEY, serial INTEGER NOT NULL) WITHOUT ROWID",
+    ),
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
@@ -94,6 +98,12 @@ MOST_NAMED = 500  # systems in one question; for more of them everything is read
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
 SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag, state, access, news FROM sources ORDER BY name"
+REMOVE = "DELETE FROM sources WHERE name = ?"
+PART = """INSERT INTO parted (key, serial) SELECT key, serial FROM sources WHERE name = ? AND serial > 0
+    ON CONFLICT (key) DO UPDATE SET serial = max(serial, excluded.serial)"""
+# The one that it had come to may be taken in once more; nothing of it was kept.
+REJOIN = """UPDATE sources SET serial = (SELECT serial - 1 FROM parted WHERE parted.key = sources.key)
+    WHERE name = ? AND serial < (SELECT serial - 1 FROM parted WHERE parted.key = sources.key)"""
 RAW = "SELECT raw FROM sources WHERE name = ?"
 TRUST = "UPDATE sources SET key = ?, tag = NULL WHERE name = ?"
 CHECKED = "UPDATE sources SET checked = ?, problem = ?, state = ? WHERE name = ?"
@@ -277,7 +287,15 @@ class ReadingStore:
     def add_source(self, name: str, source: str, key: str, now: datetime, access: Access | None = None) -> None:
         """Follow a source, or follow it from another place or in another way; its key and its serial stay."""
         kept = None if access is None else msgspec.json.encode(access)
-        write(self._db, UPSERT_SOURCE, (name, source, key, rfc3339(now), kept))
+        with transaction(self._db):
+            self._db.execute(UPSERT_SOURCE, (name, source, key, rfc3339(now), kept))
+            self._db.execute(REJOIN, (name,))
+
+    def remove_source(self, name: str) -> None:
+        """Follow a source no more. Its serial is remembered by its key: to follow it again is no way back to an old catalog."""
+        with transaction(self._db):
+            self._db.execute(PART, (name,))
+            self._db.execute(REMOVE, (name,))
 
     def sources(self) -> list[Source]:
         fields = ("name", "source", "key", "added", "checked", "problem", "serial", "sha256", "fetched", "tag", "state")

@@ -15,7 +15,7 @@ from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, pla
 if TYPE_CHECKING:
     from gallant.core.assess.issues import Concern
     from gallant.core.catalog.products import Product, Release
-    from gallant.operations.catalogs import Added, Details, Listed, Synced, Tried, Trusted, Written
+    from gallant.operations.catalogs import Added, Details, Listed, Removed, Synced, Tried, Trusted, Written
 
 
 def catalog_added_view(added: Added) -> View:
@@ -84,6 +84,19 @@ def catalog_trusted_view(trusted: Trusted) -> View:
         yield from next_steps(f"gallant catalog sync {trusted.name}")
 
     return View("catalog-trust", [trusted], text)
+
+
+def catalog_removed_view(name: str, removed: Removed | None) -> View:
+    def text() -> Drawn:
+        if removed is None:
+            yield said("note", f"{plain(name)} is followed as before")
+            return
+        yield said("good", f"{plain(removed.name)} is not followed any more")
+        if removed.unknown:
+            yield f"{mark('work')} No catalog here says anything now of {many(len(removed.unknown), 'component')}."
+            yield from next_steps("gallant gaps --unknown")
+
+    return View("catalog-remove", [] if removed is None else [removed], text)
 
 
 def catalog_written_view(written: Written) -> View:

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from gallant.operations.notifying import Told
 
 MOST_STEPS = 10
+OPEN_ROLL = "open-roll"  # the check whose systems have a plan under way already
 FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
 DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
@@ -54,7 +55,11 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
             yield from next_steps(f"gallant check --mend {systems}")
         if not counts["stop"] and not counts["warn"] and findings:
-            yield from next_steps(f"gallant plan {' '.join(dict.fromkeys(f.system for f in findings))}")
+            under_way = {f.system: f.next for f in findings if f.check == OPEN_ROLL and f.level != "pass"}
+            free = [name for name in dict.fromkeys(f.system for f in findings) if name not in under_way]
+            yield from next_steps(
+                *dict.fromkeys(under_way.values()), f"gallant plan {' '.join(free)}" if free else None
+            )
 
     rows = [{"what": d.what, "was": d.was, "finding": d.finding} for d in health.drift]
     return View(

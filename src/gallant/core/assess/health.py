@@ -411,7 +411,7 @@ def _open_roll(facts: Facts) -> Iterator[Finding]:
             "note",
             f"{facts.around.open_roll} of this system is not finished",
             "",
-            f"gallant history {facts.around.open_roll}",
+            f"gallant resume {facts.around.open_roll}",
         )
 
 

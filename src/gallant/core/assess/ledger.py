@@ -32,6 +32,7 @@ KINDS = (
     "despite-booking",
     "despite-check",
     "approve",
+    "catalog",
 )
 DECISIONS = KINDS[:6]  # on a notice
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")
