@@ -192,3 +192,17 @@ def test_what_was_taken_before_a_release_that_cannot_be_snapshotted_can_still_be
     assert "cannot be snapshotted any more" in refused.out
     assert place.run("snapshot", "remove", "tickets", "trial", "--yes").code == 0
     assert place.run("snapshot", "list", "tickets", "--json").rows == []
+
+
+def test_with_one_node_away_the_other_tells_of_its_restore_point_and_gives_the_backup(place):
+    assert place.run("snapshot", "take", "tickets", "--reason", "trial").code == 0
+    (kept,) = place.run("snapshot", "list", "--json").rows
+    place.faults({"name": "refuse_login", "node": "tickets/b"})
+    done = place.run("snapshot", "list", "--json")
+    assert done.code == 3  # not all of it was looked at
+    assert [row["name"] for row in done.rows] == [kept["name"]]
+    assert "tickets/b refuses the login" in place.run("snapshot", "list").out + place.run("snapshot", "list").err
+    taken = place.run("backup", "take", "tickets", "--json")
+    assert taken.code == 0, taken.err
+    place.faults({"name": "refuse_login", "node": "tickets/a"})  # which serves, and has the exports
+    assert place.run("backup", "take", "tickets").code == 3

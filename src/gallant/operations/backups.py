@@ -117,8 +117,8 @@ async def take_one(
     """
     rules = place.estate.backups
     _can_be_taken(place, system, driver, plain)
-    readings = {node: await driver.read(node) for node in system.nodes}
-    serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in readings.items()})
+    readings = await _read_what_is_needed(system, driver)
+    serving = SHAPES[system.shape].head(readings, {n: r.role for n, r in readings.items()})
     store = store_of(place)
     draft = Draft(
         system=system.name,
@@ -142,6 +142,22 @@ async def take_one(
     if plain and not rules.plain:
         record(place, "consent", f"plain:{system.name}", target=backup.id, reason="written down in clear, as asked")
     return await copy_to(store, backup, second_places(place), place.clock.now())
+
+
+async def _read_what_is_needed(system: System, driver: Driver) -> dict[str, Reading]:
+    """The nodes, as they are now. One that does not answer is left out where nothing is exported from it: where the exports are all
+    shared, and the node that they come from answers. Else its error is raised."""
+    readings, silent = dict[str, Reading](), list[GallantError]()
+    for node in system.nodes:
+        try:
+            readings[node] = await driver.read(node)
+        except GallantError as error:
+            silent.append(error)
+    heads = SHAPES[system.shape].heads
+    shared = not any(driver.exports_each(name) for name in driver.export_names)
+    if silent and not (shared and any(reading.role in heads for reading in readings.values())):
+        raise silent[0]
+    return readings
 
 
 def _can_be_taken(place: Workplace, system: System, driver: Driver, plain: bool) -> None:

@@ -81,6 +81,24 @@ async def read_kept(
     return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), own
 
 
+async def _kept_by_those_that_answer(
+    place: Workplace, system: System, drivers: Mapping[str, Driver]
+) -> tuple[list[RestorePoint], list[GallantError]]:
+    """A system's restore points, of those of its nodes and hosts that answer; and what the others came to."""
+    own, hosts, silent = dict[str, Reading](), dict[str, Reading](), list[GallantError]()
+    asked = [(own, node, drivers[system.name], node) for node in system.nodes]
+    asked += [
+        (hosts, name, drivers[host.name], name.partition("/")[2]) for name, host in keepers_of(place, system).items()
+    ]
+    for into, name, driver, node in asked:
+        try:
+            into[name] = await driver.read(node)
+        except GallantError as error:
+            silent.append(error)
+    limit = timedelta(days=place.estate.limits.snapshot_days)
+    return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), silent
+
+
 def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
@@ -180,12 +198,10 @@ async def listed(place: Workplace, terms: Sequence[str]) -> tuple[list[RestorePo
     systems, found, failed, codes = place.systems(terms), [], [], []
     async with drivers_of(place, systems) as drivers:
         for system in systems:
-            try:
-                kept, _ = await read_kept(place, system, drivers)
-                found += kept
-            except GallantError as error:
-                failed.append(error.what)
-                codes.append(error.exit_code)
+            kept, silent = await _kept_by_those_that_answer(place, system, drivers)
+            found += kept
+            failed += [error.what for error in silent]
+            codes += [error.exit_code for error in silent]
     found.sort(key=lambda k: k.age, reverse=True)
     return found, failed, worst_exit([*codes, 1 if any(k.overdue for k in found) else 0])
 
