@@ -17,9 +17,11 @@ def worst_exit(codes: list[int]) -> int:
 
 
 class GallantError(Exception):
-    """Something that went wrong, in words: `what` failed and where, `why`, and what to do `next`."""
+    """Something that went wrong, in words: `what` failed and where, `why`, and what to do `next`. `cause` is a few words that the same
+    failure has at every node."""
 
     exit_code = 4
+    cause = ""
 
     def __init__(self, what: str, why: str | None = None, next: str | None = None) -> None:
         super().__init__(what)

@@ -33,13 +33,17 @@ if TYPE_CHECKING:
 class _Perhaps(Unreached):
     """`late`: it was not refused, it took too long; a line or a device that is slow is asked less at once."""
 
-    def __init__(self, what: str, why: str | None = None, next: str | None = None, *, late: bool = False) -> None:
+    def __init__(
+        self, what: str, why: str | None = None, next: str | None = None, *, late: bool = False, cause: str = ""
+    ) -> None:
         super().__init__(what, why, next)
-        self.late = late
+        self.late, self.cause = late, cause or self.cause
 
 
 class NotReached(_Perhaps):
     """No connection came about: nothing was sent."""
+
+    cause = "not reached"
 
 
 class LoginRefused(Unreached):
@@ -49,6 +53,7 @@ class LoginRefused(Unreached):
     def __init__(self, what: str, why: str | None = None, next: str | None = None, *, counted: bool = False) -> None:
         super().__init__(what, why, next)
         self.counted = counted
+        self.cause = "the login was refused" if counted else "not let in"
 
 
 class Refusals:
@@ -77,6 +82,8 @@ class Refusals:
 class AnswerLost(_Perhaps):
     """Something was sent and no answer came: whether it took effect is not known."""
 
+    cause = "no answer"
+
 
 class NotSent(Stopped):
     """The time in which an act may be sent was over before it could be: nothing was sent."""
@@ -94,6 +101,7 @@ class WrongMachine(GallantError):
     """Another machine than the estate's answers at this address, with this serial."""
 
     exit_code = 5
+    cause = "another machine answers"
 
     def __init__(self, what: str, why: str | None = None, next: str | None = None, serial: str = "") -> None:
         super().__init__(what, why, next)

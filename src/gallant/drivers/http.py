@@ -304,12 +304,14 @@ class HttpDriver(ProfiledDriver):
             return NotReached(
                 f"{name} cannot be reached at {address}: {clean(why).lower()}.",
                 next=f"Is {name} up? Then: gallant survey {name}",
+                cause=clean(why, 60).lower(),
             )
         if isinstance(error, aiohttp.ConnectionTimeoutError):
             return NotReached(
                 f"{name} cannot be reached at {address}: no connection within {self.profile.timeout_s:g} s.",
                 next=f"Is {name} up? Then: gallant survey {name}",
                 late=True,
+                cause="no connection in time",
             )
         what = "broke off in the middle of its answer" if answered else "gave no answer"
         late = isinstance(error, TimeoutError)
@@ -430,7 +432,7 @@ class HttpDriver(ProfiledDriver):
                     return Whole(response.status, raw, response.headers, cookies)
             except (NotReached, AnswerLost) as error:
                 if attempt == READ_TRIES - 1 or isinstance(error, NotReached):
-                    raise NotReached(error.what, error.why, error.next, late=error.late) from None
+                    raise NotReached(error.what, error.why, error.next, late=error.late, cause=error.cause) from None
                 await self.clock.pause(RETRY_PAUSE_S * 2**attempt)
         raise AssertionError("unreachable")
 

@@ -153,10 +153,15 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
     if isinstance(error, asyncssh.Error):
         return NotReached(f"{name}: no SSH connection comes about: {clean(str(error), 120)}.", next=todo)
     if isinstance(error, TimeoutError):
-        return NotReached(f"{name} cannot be reached at {node.address}: no answer in time.", next=todo, late=True)
+        return NotReached(
+            f"{name} cannot be reached at {node.address}: no answer in time.",
+            next=todo,
+            late=True,
+            cause="no connection in time",
+        )
     if isinstance(error, OSError):
         why = os.strerror(error.errno).lower() if error.errno else clean(str(error), 100)
-        return NotReached(f"{name} cannot be reached at {node.address}: {why}.", next=todo)
+        return NotReached(f"{name} cannot be reached at {node.address}: {why}.", next=todo, cause=clean(why, 60))
     raise error
 
 

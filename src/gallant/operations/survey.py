@@ -24,13 +24,15 @@ Tick = Callable[[int, int], None]  # nodes done, of all
 
 
 class Surveyed(Record):
-    """One node: its reading, or why there is none. `alike` is the node of the estate as which it answers instead;
+    """One node: its reading, or why there is none; `cause` is that in a few words that other nodes may share. `alike` is the node of the estate as which it answers instead;
     `passing` says that it may be reached yet, `late` that it did not answer in time."""
 
     system: str
     node: str
     reading: Reading | None
     error: str | None = None
+    cause: str = ""
+    site: str = ""
     next: str | None = None
     alike: str | None = None
     last: datetime | None = None
@@ -166,6 +168,8 @@ async def _in_time(place: Workplace, system: System, node: str, driver: Driver, 
                 node=node,
                 reading=None,
                 error=f"{node_name(system, node)} was not read within {limits.node_deadline_s:g} s.",
+                cause="not read in time",
+                site=system.site,
                 next=f"gallant survey {node_name(system, node)}",
                 exit_code=3,
                 took_s=place.clock.real() - real,
@@ -190,17 +194,18 @@ def _with_last(seen: Surveyed, last: Mapping[str, Last]) -> Surveyed:
 
 async def _read(place: Workplace, system: System, node: str, driver: Driver) -> Surveyed:
     real, name = place.clock.real(), node_name(system, node)
-    blank = Surveyed(system=system.name, node=node, reading=None)
+    blank = Surveyed(system=system.name, node=node, reading=None, site=system.site)
     try:
         seen = replace(blank, reading=await driver.read(node))
     except WrongMachine as error:
         alike = _who_is(place, error)
         what = f"{name} answers as {alike}: two addresses lead to one machine." if alike else error.what
-        seen = replace(blank, error=what, next=error.next, alike=alike, exit_code=5)
+        seen = replace(blank, error=what, cause=error.cause, next=error.next, alike=alike, exit_code=5)
     except GallantError as error:
         seen = replace(
             blank,
             error=error.what if error.why is None else f"{error.what} {error.why}",
+            cause=error.cause,
             next=error.next,
             exit_code=3 if error.exit_code == 4 else error.exit_code,
             passing=isinstance(error, (NotReached, AnswerLost)),

@@ -23,9 +23,7 @@ if TYPE_CHECKING:
     from gallant.operations.mending import Mended
     from gallant.operations.notifying import Told
 
-MOST_STEPS = 10
 OPEN_ROLL = "open-roll"  # the check whose systems have a plan under way already
-FOR_SEVERAL = ("gallant stock fetch", "gallant backup take", "gallant check", "gallant gaps", "gallant survey")
 DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
@@ -46,10 +44,7 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
                 shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
             yield shown
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        steps = _together([f.next for f in loud if f.next and f.level in ("stop", "warn")])
-        yield from next_steps(*steps[:MOST_STEPS])
-        if len(steps) > MOST_STEPS:
-            yield f"{DIM}and {len(steps) - MOST_STEPS} more; gallant check SYSTEM shows those of one system.{OFF}"
+        yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")))
         mends = {f.mend for f in findings if f.mend}
         if mends:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
@@ -69,21 +64,6 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
         {"drift": rows, "compared_with": health.compared_with},
         remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",),
     )
-
-
-def _together(steps: Sequence[str]) -> list[str]:
-    """The next steps, each once, in their order; what is the same but for the system or node at its end is one."""
-    found: dict[str, list[str]] = {}
-    for step in steps:
-        head, _, last = step.rpartition(" ")
-        one = head if head in FOR_SEVERAL or not step.startswith("gallant ") else step
-        mine = found.setdefault(one, [])
-        if one == head and last not in mine:
-            mine.append(last)
-    return [
-        " ".join([head, (" " if head.startswith("gallant ") else ", ").join(last)]) if last else head
-        for head, last in found.items()
-    ]
 
 
 def _drift(health: Health, now: datetime) -> Iterator[str]:

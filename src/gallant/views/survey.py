@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -36,6 +36,7 @@ def survey_view(result: Survey, now: datetime) -> View:
             "state": n.reading.state if n.reading else None,
             "last_read": n.last,
             "error": n.error,
+            "cause": n.cause,
             "next": n.next,
         }
         for n in result.nodes
@@ -43,14 +44,65 @@ def survey_view(result: Survey, now: datetime) -> View:
     failed = [n for n in result.nodes if n.reading is None]
 
     def text() -> Drawn:
-        yield _answers(result.nodes)
-        for n in failed:
-            yield f"{mark('bad')} {plain(n.error)} {DIM}(last read: {ago(n.last, now)}){OFF}"
+        if len(result.nodes) <= MOST_ROWS:
+            yield _answers(result.nodes)
+        else:
+            yield _by_site(result.nodes)
+        groups = _alike(failed)
+        for (site, cause), nodes in groups.items():
+            yield from _failures(site, cause, nodes, now)
         told = f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else ""
         yield f"{many(len(result.nodes) - len(failed), 'node')} read{told}."
-        yield from next_steps(*(n.next for n in failed)) or next_steps("gallant gaps")
+        yield from next_steps(*_after(groups)) or next_steps("gallant gaps")
 
     return View("survey", rows, text)
+
+
+MOST_ROWS = 60  # nodes with a line each; of more, each site has one
+MOST_NAMES = 6
+ALONE = 2  # failures of one cause that still have a line each
+Failures = dict[tuple[str, str], list["Surveyed"]]
+
+
+def _alike(failed: Sequence[Surveyed]) -> Failures:
+    """The failures by site and cause, the most first; what has no cause that others could share stands by itself."""
+    groups: Failures = {}
+    for n in failed:
+        groups.setdefault((n.site, n.cause or f"{n.system}/{n.node}"), []).append(n)
+    return dict(sorted(groups.items(), key=lambda one: -len(one[1])))
+
+
+def _failures(site: str, cause: str, nodes: Sequence[Surveyed], now: datetime) -> Iterator[str]:
+    if len(nodes) <= ALONE:
+        for n in nodes:
+            yield f"{mark('bad')} {plain(n.error)} {DIM}(last read: {ago(n.last, now)}){OFF}"
+        return
+    names = ", ".join(f"{n.system}/{n.node}" for n in nodes[:MOST_NAMES])
+    more = f" and {len(nodes) - MOST_NAMES} more" if len(nodes) > MOST_NAMES else ""
+    yield f"{mark('bad')} {BOLD}{len(nodes)} nodes of {plain(site)}: {plain(cause)}{OFF}  {plain(names)}{more}"
+
+
+def _after(groups: Failures) -> Iterator[str | None]:
+    """What to do about each cause once; those that share one are read again together."""
+    for nodes in groups.values():
+        if len(nodes) <= ALONE:
+            yield from (n.next for n in nodes)
+    if any(len(nodes) > ALONE for nodes in groups.values()):
+        yield "Mend what they have in common, then: gallant survey --failed"
+
+
+def _by_site(nodes: Sequence[Surveyed]) -> Grid:
+    shown = table("site", "nodes", "read", "failed", "slowest", right=("nodes", "read", "failed", "slowest"))
+    sites: dict[str, list[Surveyed]] = {}
+    for n in nodes:
+        sites.setdefault(n.site, []).append(n)
+    worst = sorted(sites.items(), key=lambda one: (-sum(n.reading is None for n in one[1]), one[0]))
+    for site, own in worst:
+        failed = sum(n.reading is None for n in own)
+        told = f"{LOUD}{failed}{OFF}" if failed else "0"
+        slowest = max(n.took_s for n in own)
+        shown.add_row(f"{BOLD}{plain(site)}{OFF}", str(len(own)), str(len(own) - failed), told, f"{slowest:.2f} s")
+    return shown
 
 
 COLUMNS = ("node", "answer", "version", "role", "state", "sync", "serial", "took")

@@ -66,9 +66,44 @@ def table(*columns: str, right: Sequence[str] = (), optional: Sequence[str] = ()
     return Grid(columns, right, optional)
 
 
+MOST_STEPS = 3  # a list of everything that could be done is no next step
+MOST_NAMED = 8
+# Commands that take several systems or nodes: what differs in the last word alone is one line.
+FOR_SEVERAL = (
+    "gallant survey",
+    "gallant gaps",
+    "gallant check",
+    "gallant verify",
+    "gallant plan",
+    "gallant stock fetch",
+    "gallant backup take",
+)
+
+
 def next_steps(*commands: str | None) -> list[str]:
-    """What to do next, each once, as lines below a table."""
-    return [f"{BOLD}next{OFF}  {plain(c)}" for c in dict.fromkeys(commands) if c]
+    """What to do next as lines below a table: each once, joined over systems, no more than one takes in at a glance."""
+    steps = together([c for c in commands if c])
+    shown = [f"{BOLD}next{OFF}  {plain(step)}" for step in steps[:MOST_STEPS]]
+    return shown + ([f"{DIM}      and {len(steps) - MOST_STEPS} more{OFF}"] if len(steps) > MOST_STEPS else [])
+
+
+def together(steps: Sequence[str]) -> list[str]:
+    """Steps, each once, in their order; what is the same but for the system or node at its end is one."""
+    found: dict[str, list[str]] = {}
+    for step in steps:
+        head, _, last = step.rpartition(" ")
+        one = head if head in FOR_SEVERAL or (head and not step.startswith("gallant ")) else step
+        mine = found.setdefault(one, [])
+        if one == head and last not in mine:
+            mine.append(last)
+    return [_joined(head, last) for head, last in found.items()]
+
+
+def _joined(head: str, last: Sequence[str]) -> str:
+    """Too many to be named are all of them, for a command that takes none as all."""
+    if len(last) > MOST_NAMED and head.startswith("gallant "):
+        return head
+    return " ".join([head, (" " if "gallant " in head else ", ").join(last)]) if last else head
 
 
 def state_word(state: str) -> str:

@@ -1,0 +1,58 @@
+"""A large estate with many dead nodes: what a person sees fits a screen, and says the worst first."""
+
+from __future__ import annotations
+
+import pytest
+
+NODES = 90  # no answer at any address: closed ports on this machine
+
+HEAD = """gallant: estate/1
+name: many
+sites: {{here: {{}}, there: {{}}}}
+limits: {{retries: 0}}
+accounts: {{read: {{user: r, secret: "env:PATH"}}}}
+systems:
+"""
+
+
+@pytest.fixture
+def many(bare):
+    rows = "".join(
+        f"  s{n}:\n    {{product: ostrel/shoal, shape: single, site: {'here' if n % 3 else 'there'}, driver: http, "
+        f'profile: ostrel-shoal-mini, nodes: {{a: {{address: "https://127.0.{n}.1:9", serial: S{n}}}}}}}\n'
+        for n in range(NODES)
+    )
+    (bare.folder / "estate.yaml").write_text(HEAD.format() + rows)
+    return bare
+
+
+def test_a_survey_groups_failures_by_site_and_cause_and_gives_one_next_step(many):
+    done = many.run("survey")
+    assert done.code == 3
+    lines = done.out.splitlines()
+    assert len(lines) <= 24
+    causes = [row for row in lines if "nodes of" in row]
+    assert [row.split("(")[0].split("  ")[0] for row in causes] == [
+        "✗ 60 nodes of here: connection refused",
+        "✗ 30 nodes of there: connection refused",
+    ]
+    assert [row for row in lines if row.startswith("next")] == [
+        "next  Mend what they have in common, then: gallant survey --failed"
+    ]
+    assert len(many.run("survey", "--json").rows) == NODES
+    assert {row["cause"] for row in many.run("survey", "--json").rows} == {"connection refused"}
+
+
+def test_what_follows_other_commands_is_three_lines_at_most_too(many):
+    many.run("survey")
+    for words in (("gaps",), ("check",), ("notice", "list"), ("inventory",)):
+        done = many.run(*words)
+        assert len([row for row in done.out.splitlines() if row.startswith("next")]) <= 4, words
+        assert "Traceback" not in done.err
+
+
+def test_a_few_failures_still_have_a_line_each_with_what_to_do(standins):
+    place = standins(faults=[{"name": "refuse_login", "node": "tickets/b"}])
+    done = place.run("survey")
+    assert "tickets/b refuses the login of" in done.out
+    assert "Look at accounts in estate.yaml" in done.out
