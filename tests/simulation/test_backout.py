@@ -334,7 +334,12 @@ def test_a_back_out_that_meets_a_fault_breaks_no_promise(fault):
     back = way_back(night, plan)
     act = {"no_return": "restart", "role_stuck": "yield"}.get(fault, "install")
     night.faults.append(
-        Fault(name=fault, node="tickets/a" if fault == "role_stuck" else "tickets/b", act=act, value=40)
+        Fault(
+            name=fault,
+            node="tickets/a" if fault == "role_stuck" else "tickets/b",
+            act=act,
+            value=0 if fault == "no_return" else 40,
+        )
     )
     end = night.run(back, YES)
     assert end.state == ("finished" if fault == "answer_lost" else "stopped")

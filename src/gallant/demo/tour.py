@@ -100,9 +100,12 @@ def faults(name: str | None) -> list[Fault]:
 def scenarios() -> str:
     """The built-in scenarios, one line each."""
     return "\n".join(
-        f"{name:<20} {FAULTS[name].replace('`value`', f'{fault.value:g}')}, at {fault.node or 'every node'}"
-        for name, fault in SCENARIOS.items()
+        f"{name:<20} {_told(FAULTS[name], fault)}, at {fault.node or 'every node'}" for name, fault in SCENARIOS.items()
     )
+
+
+def _told(text: str, fault: Fault) -> str:
+    return text.replace("`value`", f"{fault.value:g}").replace("`act`", fault.act)
 
 
 def tour(folder: Path, faults: Sequence[Fault] = (), steps: Steps = STEPS) -> None:

@@ -226,8 +226,7 @@ class Cluster:
             member.next_version = image.version
             task.text = f"{member.name}: starting {image.version}"
             self.halt(member.name)
-            if not self.world.fault("no_return", self.full(member.name), "update-all"):
-                self.world.after(image.restart_s, back)
+            self.world.returns(self.full(member.name), "update-all", image.restart_s, back)
 
         def back() -> None:
             self.start(member.name)
@@ -361,9 +360,9 @@ class Cluster:
         lasts = image.restart_s if image is not None else 300.0
         task = self._task(member, "restart", member.next_version, lasts)
         self.world.after(GOING_S, lambda: self.halt(member.name))
-        if not self.world.fault("no_return", self.full(member.name), "restart"):
-            late = self.world.fault("late_return", self.full(member.name), "restart")
-            self.world.after(GOING_S + lasts + (late.value if late else 0), lambda: self._back(member, task))
+        late = self.world.fault("late_return", self.full(member.name), "restart")
+        away = GOING_S + lasts + (late.value if late else 0)
+        self.world.returns(self.full(member.name), "restart", away, lambda: self._back(member, task))
         return task
 
     def _back(self, member: Member, task: Task) -> None:

@@ -261,8 +261,7 @@ class DebianHost(ShellHost):
     def _go_down(self) -> None:
         self.up = False
         self.world.changed()
-        if not self.world.fault("no_return", self.name, "restart"):
-            self.world.after(RESTART_S, self._come_back)
+        self.world.returns(self.name, "restart", RESTART_S, self._come_back)
 
     def _come_back(self) -> None:
         self.up, self.boots, self.wanting, self.kernel = True, self.boots + 1, (), self.next_kernel

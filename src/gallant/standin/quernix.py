@@ -86,9 +86,10 @@ class Server:
             return None
         task = self._task("System reset", START_S)
         self.world.after(GOING_S, self._down)
-        if not self.world.fault("no_return", self.name, "restart"):
-            late = self.world.fault("late_return", self.name, "restart")
-            self.world.after(GOING_S + START_S + (late.value if late else 0), lambda: self._up(task))
+        late = self.world.fault("late_return", self.name, "restart")
+        self.world.returns(
+            self.name, "restart", GOING_S + START_S + (late.value if late else 0), lambda: self._up(task)
+        )
         return task
 
     def _down(self) -> None:

@@ -18,7 +18,7 @@ FAULTS = {
     "refuse_login": "the node refuses the login",
     "slow": "every answer comes `value` real seconds late",
     "install_fails_at": "an install breaks off at `value` percent",
-    "no_return": "a node does not come back from its restart",
+    "no_return": "a node does not come back from its restart; somebody walks over and switches it on `value` seconds later",
     "late_return": "a node comes back `value` seconds later than usual",
     "wrong_version_after": "an install leaves the old version behind and says all is well",
     "sync_stuck": "the replica never gets whole after a restart",
@@ -31,7 +31,7 @@ FAULTS = {
     "flapping_service": "the service address comes and goes every `value` seconds",
     "expired_password": "the account's password has expired",
     "alarm": "the node complains of a failed fan",
-    "unwell": "the node says that `act` is not as it should be: a condition of its own, as `time source` or `memory`",
+    "unwell": "the node says that `act` is not as it should be",
     "answer_lost": "the node acts, and its answer is lost",
     "answer_held": "the node acts, and answers only when nobody listens any more",
     "never_acts": "the node takes the order, and neither acts nor answers",
@@ -47,7 +47,7 @@ SCENARIOS: dict[str, Fault] = {
         Fault(name="refuse_login", node="tickets/b"),
         Fault(name="slow", value=0.3),
         Fault(name="install_fails_at", node="tickets/b", act="install", nth=1, value=40),
-        Fault(name="no_return", node="tickets/b", act="restart", nth=1),
+        Fault(name="no_return", node="tickets/b", act="restart", nth=1, value=4 * 3600),
         Fault(name="late_return", node="tickets/b", act="restart", nth=1, value=600),
         Fault(name="wrong_version_after", node="tickets/b", act="install", nth=1),
         Fault(name="sync_stuck", node="tickets/b", act="restart", nth=1),
@@ -59,9 +59,9 @@ SCENARIOS: dict[str, Fault] = {
         Fault(name="answer_lost", node="tickets/b", act="install", nth=1),
         Fault(name="drop_connection_at", node="tickets/b", act="upload", nth=1),
         Fault(name="flapping_service", node="tickets", value=300),
-        Fault(name="expired_password", node="deck/d"),
+        Fault(name="expired_password", node="tickets/b"),
         Fault(name="alarm", node="tickets/b"),
-        Fault(name="unwell", node="tickets/b", act="spare bay"),
+        Fault(name="unwell", node="tickets/b", act="path 2"),
     )
 }
 

@@ -290,10 +290,9 @@ class ShoalPair:
             if partner is not None and partner.up:
                 self._move(partner.name, self.move_gap_s)
         self.world.changed()
-        if self.world.fault("no_return", self._full(node), "restart"):
-            return
         late = self.world.fault("late_return", self._full(node), "restart")
-        self.world.after(restart_s + (late.value if late else 0), lambda: self._come_back(node, task))
+        lasts = restart_s + (late.value if late else 0)
+        self.world.returns(self._full(node), "restart", lasts, lambda: self._come_back(node, task))
 
     def _come_back(self, node: ShoalNode, task: Task) -> None:
         node.up = True

@@ -97,6 +97,14 @@ class World:
                 return fault
         return None
 
+    def returns(self, node: str, act: str, after_s: float, back: Callable[[], None]) -> None:
+        """Have a node come back so long after it went, unless it stays down: then when somebody has walked over to it, if anybody does."""
+        stays = self.fault("no_return", node, act)
+        if stays is None:
+            self.after(after_s, back)
+        elif stays.value:
+            self.after(stays.value, back)
+
     def work(self, node: str, what: str, began: float) -> None:
         if self.now > began:
             self.busy.append(Busy(node=node, what=what, began=began, ended=self.now))
