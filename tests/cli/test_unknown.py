@@ -45,3 +45,9 @@ def test_the_ages_of_catalogs_are_one_line_of_those_that_are_about_what_is_shown
         ages = [row for row in line.run("gaps", *selector).out.splitlines() if row.startswith("catalog ")]
         assert len(ages) == 1
     assert not [row for row in line.run("gaps", "gates").out.splitlines() if row.startswith("catalog ")]
+
+
+def test_each_site_stands_together_in_the_bars(line):
+    head = line.run("gaps").out.split("node ")[0]
+    sites = [row.split()[0] for row in head.splitlines() if row.startswith(("harbour", "northpier", "fulmar"))]
+    assert sorted(sites) == ["fulmar", "harbour", "northpier"]

@@ -128,7 +128,10 @@ def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Grid:
     """One bar a site and kind, as long as it has components, filled by standing, worst first."""
     shown = table("site", "kind", "components", "", right=())
     longest = max((sum(t.values()) for t in tallies.values()), default=0)
-    worst = sorted(tallies.items(), key=lambda item: (_standing_order(item[1]), item[0]))
+    sites: dict[str, int] = {}
+    for (site, _), tally in tallies.items():  # a site stands together, where its worst kind would
+        sites[site] = min(sites.get(site, len(STANDINGS)), _standing_order(tally))
+    worst = sorted(tallies.items(), key=lambda item: (sites[item[0][0]], item[0][0], _standing_order(item[1]), item[0]))
     last = None
     for (site, kind), tally in worst:
         bar = "".join(f"{on(FILLINGS[s][1])}{FILLINGS[s][0] * n}{OFF}" for s, n in _cells(tally, longest))
