@@ -7,6 +7,7 @@ answer, and tells apart what was not sent, what was refused, and what may or may
 from __future__ import annotations
 
 import asyncio
+import base64
 import contextlib
 import io
 import json
@@ -382,13 +383,16 @@ class HttpDriver(ProfiledDriver):
 
     @property
     def _renew_on(self) -> tuple[int, ...]:
-        return self.profile.login.renew_on if self.profile.login else ()
+        login = self.profile.login
+        return login.renew_on if login is not None and login.by == "session" else ()
 
     async def _carried(self, node: str, purpose: str) -> dict[str, str]:
         """The headers that carry a purpose's session, logging in when there is none."""
         key = (node, purpose)
         if (carried := self._sessions.get(key)) is not None:
             return carried
+        if self.profile.login is not None and self.profile.login.by == "nothing":
+            return {}
         async with self._locks.setdefault(key, asyncio.Lock()):
             if key not in self._sessions:
                 self._sessions[key] = await self.logged_in(node, purpose, lambda: self._log_in(node, purpose))
@@ -396,9 +400,15 @@ class HttpDriver(ProfiledDriver):
 
     async def _log_in(self, node: str, purpose: str) -> dict[str, str]:
         """The headers of a new session, as the profile says how one is got and carried."""
-        user, secret, _ = self.credential(purpose)
         login = self.profile.login
         assert login is not None
+        user, secret, _ = self.credential(purpose)
+        if login.by == "basic":
+            return await self._tried(node, purpose, user, basic(user, secret), self._first_path)
+        if login.by == "header":
+            said = {str(login.header): fill(login.carries, {"user": user, "secret": secret})}
+            return await self._tried(node, purpose, user, said, self._first_path)
+        assert login.call is not None  # a session has one
         whole = await self._said_hello(node, Asked(login.call, {"user": user, "secret": secret}))
         self._let_in(node, purpose, user, whole)
         if login.cookies:
@@ -419,7 +429,32 @@ class HttpDriver(ProfiledDriver):
                 next=f"Look at login: in the profile {self.profile.name}.",
                 meaning="fatal",
             )
-        return {login.header: fill(login.value, {"token": token})}
+        return {login.header: fill(login.carries, {"token": token})}
+
+    @property
+    def _first_path(self) -> str | None:
+        """The path of the profile's first read that needs nothing of an earlier one."""
+        calls = (call for calls in self.profile.reads.values() for call in calls)
+        return next((call.said for call in calls if call.verb == "get" and "{" not in call.said), None)
+
+    async def _tried(
+        self, node: str, purpose: str, user: str, carried: dict[str, str], path: str | None
+    ) -> dict[str, str]:
+        """The headers that let us in with every request, once one request alone has shown that they do: side by side each would be a
+        failed login, and a few of those lock an account. Raises `LoginRefused`."""
+        self._secrets.update(word for value in carried.values() for word in (value, value.rpartition(" ")[2]))
+        for value in carried.values():
+            if not _HEADER.fullmatch(value):
+                raise LoginRefused(
+                    f"{self.name_of(node)}: the secret of {user} cannot stand in a header.",
+                    next=f"Look at the secret that the account {purpose!r} names.",
+                )
+        if path is not None:
+            async with await self._request(node, Asked(getting(path), {}, purpose), carried) as response:
+                raw = await self._bounded(node, response)
+            if response.status == 401:
+                self._let_in(node, purpose, user, Whole(response.status, raw, response.headers))
+        return carried
 
     async def _said_hello(self, node: str, asked: Asked) -> Whole:
         """The answer to a login. It changes nothing, so it is safe to repeat; that one was lost says nothing about the act
@@ -492,6 +527,11 @@ def _readable(raw: bytes) -> str:
         return raw[:400].decode("utf-8", "replace")
     texts = [v for v in body.values() if isinstance(v, str)] if isinstance(body, dict) else []
     return max(texts, key=len, default="")
+
+
+def basic(user: str, secret: str) -> dict[str, str]:
+    """The header of basic authentication (RFC 7617)."""
+    return {"Authorization": f"Basic {base64.b64encode(f'{user}:{secret}'.encode()).decode()}"}
 
 
 def parsed_json(raw: bytes) -> object:

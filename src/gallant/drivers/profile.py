@@ -69,6 +69,7 @@ ACTS = (
     "pause",
     "go_on",
 )
+LOGINS = ("session", "basic", "header", "nothing")
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level", "reach")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
 # What a reading has that no device says in these words: what Gallant knows itself, and what it makes of another field.
@@ -144,18 +145,34 @@ def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, 
 
 
 class Login(Record):
-    """How a session is got, carried and renewed: by a token in a `header`, or by the `cookies` that the device sets."""
+    """How we are let in. By a `session`: how it is got (`call`), carried (a token in a `header`, or the `cookies` that the device sets)
+    and renewed. By `basic`: the account with every request (RFC 7617). By `header`: the account's secret in a header of every request.
+    By `nothing`: anybody is let in."""
 
-    call: OneCall
+    by: str = "session"
+    call: OneCall | None = None
     header: str | None = None
-    value: str = "{token}"
+    value: str | None = None
     cookies: bool = False
     renew_on: tuple[int, ...] = (401,)
     logout: OneCall | None = None
 
     def __post_init__(self) -> None:
-        if (self.header is None) == (not self.cookies):
+        if self.by not in LOGINS:
+            raise ValueError(f"by: one of {', '.join(LOGINS)}")
+        if self.by == "session" and self.call is None:
+            raise ValueError("by session: the call that gets one; else write by: basic, header or nothing")
+        if self.by == "session" and (self.header is None) == (not self.cookies):
             raise ValueError("a session is carried by one of header and cookies")
+        if self.by == "header" and (self.header is None or "{secret}" not in self.carries):
+            raise ValueError("by header: its name, and a value with {secret} in it")
+        if self.by != "session" and (self.call or self.logout or self.cookies or (self.header and self.by != "header")):
+            raise ValueError(f"by {self.by}: no call, logout or cookies, and a header by header alone")
+
+    @property
+    def carries(self) -> str:
+        """What the header says."""
+        return self.value or ("{token}" if self.by == "session" else "{secret}")
 
 
 class Shell(Record):
@@ -354,7 +371,7 @@ def parse_profile(name: str, text: str | bytes | Document) -> Profile:
 
 def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tuple[str, ...]]]:
     """Every call with its path in the file and the fields it may give."""
-    if profile.login is not None:
+    if profile.login is not None and profile.login.call is not None:
         yield ("login", "call"), profile.login.call, ("token", "lasts_s")
         if profile.login.logout:
             yield ("login", "logout"), profile.login.logout, ()
@@ -402,7 +419,10 @@ def _look_at_profile(document: Document, profile: Profile) -> None:
     if profile.transport not in ("ssh", "local"):
         document.at(("transport",), "ssh or local")
     if profile.driver == "http" and profile.login is None:
-        document.at(("driver",), "an http profile says how to log in: login:")
+        document.at(
+            ("driver",),
+            "an http profile says how we are let in: login: {call: …}, or {by: basic}, {by: header, …}, {by: nothing}",
+        )
     for name in profile.without:
         if name not in (*READS, *ACTS):
             document.at(("without",), f"no capability {name!r}{document.suggestion(name, (*READS, *ACTS))}")

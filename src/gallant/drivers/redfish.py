@@ -7,7 +7,6 @@ sessions, leaves properties out or spells them in another case is understood all
 from __future__ import annotations
 
 import asyncio
-import base64
 import contextlib
 from collections.abc import Mapping, Sequence
 from functools import lru_cache
@@ -20,7 +19,7 @@ from gallant.core.readings import Component, Reading
 from gallant.core.records import clean, replace
 from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, Tools, as_record, named
 from gallant.drivers.calls import Delete, Get, Post, Request
-from gallant.drivers.http import MOST_PAGES, HttpDriver, Whole, getting, own_path, parsed_json
+from gallant.drivers.http import MOST_PAGES, HttpDriver, basic, getting, own_path, parsed_json
 from gallant.drivers.profile import PartRule, Profile, rule_for
 from gallant.drivers.xml import MOST_ROWS
 
@@ -583,20 +582,11 @@ class RedfishDriver(HttpDriver):
         return {TOKEN: token}
 
     async def _basic(self, node: str, purpose: str, user: str, secret: str) -> dict[str, str]:
-        """The account with every request (RFC 7617). One request tries it before all others: side by side each would be a failed
-        login, and a few of those lock an account."""
+        """The account with every request (RFC 7617)."""
         self._note(node, "has no sessions: the account goes with every request")
-        encoded = base64.b64encode(f"{user}:{secret}".encode()).decode()
-        self._secrets.add(encoded)
-        carried = {"Authorization": f"Basic {encoded}"}
         root = await self._root(node)
         path = next((p for name in GUARDED if (p := self._link(root, node, name)) is not None), None)
-        if path is not None:
-            async with await self._request(node, Asked(getting(path), {}, purpose), carried) as response:
-                raw = await self._bounded(node, response)
-            if response.status == 401:
-                self._let_in(node, purpose, user, Whole(response.status, raw, response.headers))
-        return carried
+        return await self._tried(node, purpose, user, basic(user, secret), path)
 
     async def _log_out(self, node: str, purpose: str, carried: dict[str, str]) -> None:
         if self.profile.login is not None:
