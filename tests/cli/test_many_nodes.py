@@ -56,3 +56,34 @@ def test_a_few_failures_still_have_a_line_each_with_what_to_do(standins):
     done = place.run("survey")
     assert "tickets/b refuses the login of" in done.out
     assert "Look at accounts in estate.yaml" in done.out
+
+
+def test_what_is_wrong_with_one_device_ends_its_reading_and_no_others(standins):
+    place = standins()
+    path = place.folder / "estate.yaml"
+    extra = "shape: single, site: harbour, driver: http, profile: ostrel-shoal-mini, product: ostrel/shoal-mini"
+    path.write_text(
+        path.read_text().replace(
+            "\nsystems:\n",
+            "\nsystems:\n"
+            f'  noca: {{{extra}, nodes: {{a: {{address: "https://127.0.99.1:9", serial: S1, ca: nowhere.pem}}}}}}\n'
+            f'  nosecret: {{{extra}, accounts: {{read: {{user: r, secret: "file:missing"}}}},\n'
+            '    nodes: {a: {address: "https://127.0.99.2:9", serial: S2}}}\n',
+        )
+    )
+    done = place.run("survey", "--json")
+    errors = {f"{row['system']}/{row['node']}": row["error"] for row in done.rows}
+    assert (errors["tickets/a"], errors["tickets/b"]) == (None, None)
+    assert "nowhere.pem cannot be used" in errors["noca/a"]
+    assert "missing cannot be read" in errors["nosecret/a"]
+    assert done.code == 2
+
+
+def test_a_name_that_is_not_known_is_said_so():
+    import socket
+
+    from gallant.drivers.network import reason
+
+    assert reason(socket.gaierror(-2, "Name or service not known")) == "the name is not known"
+    assert reason(OSError(-2, "as some libraries pass it on")) == "the name is not known"
+    assert reason(ConnectionRefusedError(111, "x")) == "connection refused"

@@ -39,6 +39,7 @@ from gallant.drivers.base import (
     Tools,
 )
 from gallant.drivers.calls import Call, Get, Pages, Request
+from gallant.drivers.network import reason
 from gallant.drivers.profile import Profile, fill
 from gallant.drivers.tls import shown_fingerprint, verification
 from gallant.drivers.xml import MOST_ROWS, NotXml, parse_xml, picked
@@ -101,7 +102,7 @@ class HttpDriver(ProfiledDriver):
     def __init__(self, system: System, profile: Profile, tools: Tools) -> None:
         super().__init__(system, profile, tools)
         self._bases = {name: URL(node.address.rstrip("/")) for name, node in self.system.nodes.items()}
-        self._tls = {name: verification(node, str(self.tools.folder)) for name, node in self.system.nodes.items()}
+        self._tls: dict[str, ssl.SSLContext | aiohttp.Fingerprint] = {}  # by node, made when it is first asked
         self._sessions: dict[tuple[str, str], dict[str, str]] = {}  # the headers that carry each session
         self._locks: dict[tuple[str, str], asyncio.Lock] = {}
         self._patience = aiohttp.ClientTimeout(total=self.profile.timeout_s, sock_connect=self.profile.timeout_s)
@@ -252,6 +253,8 @@ class HttpDriver(ProfiledDriver):
         elif call.send is not None:
             data = aiohttp.JsonPayload(fill(call.send, fields))
         url = self._url(node, path)
+        if node not in self._tls:  # a file that is not there ends the reading of its node, and of no other
+            self._tls[node] = verification(self.system.nodes[node], str(self.tools.folder))
         try:
             response: aiohttp.ClientResponse = await self.session.request(
                 call.verb.upper(),
@@ -301,11 +304,11 @@ class HttpDriver(ProfiledDriver):
             shown = await shown_fingerprint(parts.hostname or "", parts.port or 443)
             return self._strange_certificate(node, shown)
         if isinstance(error, aiohttp.ClientConnectorError):
-            why = os.strerror(error.os_error.errno) if error.os_error.errno else str(error.os_error)
+            why = reason(error.os_error)
             return NotReached(
-                f"{name} cannot be reached at {address}: {clean(why).lower()}.",
+                f"{name} cannot be reached at {address}: {clean(why)}.",
                 next=f"Is {name} up? Then: gallant survey {name}",
-                cause=clean(why, 60).lower(),
+                cause=clean(why, 60),
             )
         if isinstance(error, aiohttp.ConnectionTimeoutError):
             return NotReached(

@@ -18,6 +18,7 @@ from gallant.core.ports import AnswerLost, LoginRefused, NotReached
 from gallant.core.records import clean
 from gallant.disk import appending
 from gallant.drivers.base import Credential, ProfiledDriver
+from gallant.drivers.network import reason
 
 if TYPE_CHECKING:
     from asyncssh import SSHClientConnection, SSHKey
@@ -160,7 +161,7 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
             cause="no connection in time",
         )
     if isinstance(error, OSError):
-        why = os.strerror(error.errno).lower() if error.errno else clean(str(error), 100)
+        why = clean(reason(error), 100)
         return NotReached(f"{name} cannot be reached at {node.address}: {why}.", next=todo, cause=clean(why, 60))
     raise error
 
