@@ -97,3 +97,16 @@ def validate(file: tuple[Path, ...], output: Output) -> None:
     rows = files.validate(list(file))
     output.show(tables.validated_view(rows))
     finish(2 if any(r.problems for r in rows) else 0)
+
+
+@click.command()
+@output_options
+def profiles(output: Output) -> None:
+    """The kinds of device that are known, each with its driver; a profile of your own teaches another.
+
+    Examples:  gallant profiles   |   gallant profiles --json
+    """
+    from gallant.operations import files
+    from gallant.views import tables
+
+    output.show(tables.profiles_view(files.kinds()))

@@ -74,7 +74,7 @@ def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
 
 @click.command()
 @estate_option
-@click.argument("plan_name", metavar="[PLAN]", required=False, shell_complete=complete_plans)
+@click.argument("plan_name", metavar="[PLAN|SYSTEM]", required=False, shell_complete=complete_plans)
 @click.option("--follow", is_flag=True, help="Only look on while another process carries out the ROLL named instead.")
 @click.option("--show-calls", is_flag=True, help="Only show every call of the plan; nothing is sent.")
 @hold_after_option
@@ -103,9 +103,10 @@ def roll(
     detach: bool,
     output: Output,
 ) -> None:
-    """Carry out a plan. It may be killed at any moment; resume finds out where it was.
+    """Carry out a plan; without its name the newest that was not, of a system where one is named. It may be killed at any moment;
+    resume finds out where it was.
 
-    Examples:  gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
+    Examples:  gallant roll tickets   |   gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
        |   gallant roll plan-3fa9 --show-calls
     """
     from gallant.operations import plan as plans
@@ -113,14 +114,12 @@ def roll(
 
     if (despite_booking or despite) and not reason.strip():
         raise click.UsageError("--despite-booking and --despite need --reason; it stands in the ledger.")
-    if plan_name is None and not follow:
-        raise click.UsageError("Missing argument 'PLAN'.")
     place = open_place(estate_path, output)
     if follow:
         name = operation.open_roll(place, plan_name)
         _carry_out(place, output, lambda show: operation.follow(place, name, show))
         return
-    plan = plans.load_plan(place, plan_name or "")
+    plan = plans.load_plan(place, plan_name)
     if show_calls:
         _show_calls(place, plan, output)
         return

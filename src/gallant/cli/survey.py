@@ -68,6 +68,7 @@ def _hands(what: str) -> str | None:
     "--pin", default=None, metavar="FINGERPRINT", help="With --profile: the certificate's or host key's fingerprint."
 )
 @click.option("--ca", default=None, metavar="FILE", help="With --profile: a CA file.")
+@click.option("--list", "past", is_flag=True, help="The surveys that were held, newest first; nobody is contacted.")
 @click.option("--show-calls", is_flag=True, help="With --profile: each call, its answer and the fields taken from it.")
 @output_options
 def survey(
@@ -83,6 +84,7 @@ def survey(
     pin: str | None,
     ca: str | None,
     show_calls: bool,
+    past: bool,
     output: Output,
 ) -> None:
     """Contact nodes and keep what they say.
@@ -99,6 +101,9 @@ def survey(
     from gallant.views import inventory as shown
     from gallant.views import survey as views
 
+    if past:
+        output.show(views.surveys_view(open_place(estate_path, output).readings.surveys()))
+        return
     if profile is not None and address is not None:
         tried = run(
             trial.try_profile(

@@ -149,6 +149,31 @@ def _profiles_of(name: str, source: Source) -> None:
     document.finish()
 
 
+class Kind(Record):
+    """A kind of device that a built-in profile knows."""
+
+    profile: str
+    driver: str
+    product: str
+    gives: tuple[str, ...]
+
+
+def kinds() -> list[Kind]:
+    """The built-in profiles, by name."""
+    from importlib import resources
+
+    from gallant.drivers.profile import load_profile
+    from gallant.operations.workplace import knows_of
+
+    there = resources.files("gallant.drivers") / "profiles"
+    names = sorted(p.name.removesuffix(".yaml") for p in there.iterdir() if p.name.endswith(".yaml"))
+    every = [load_profile(name, Path()) for name in names]
+    return [
+        Kind(profile=p.name, driver=p.driver, product=p.product, gives=tuple(sorted(knows_of(p).capabilities)))
+        for p in every
+    ]
+
+
 def _gives(name: str, raw: bytes) -> tuple[str, ...]:
     from gallant.drivers.profile import parse_profile
     from gallant.operations.workplace import knows_of

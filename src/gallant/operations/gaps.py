@@ -116,8 +116,9 @@ class ShownGaps:
 
     def __iter__(self) -> Iterator[Shown]:
         narrow, decided = self._narrow, partial(decision_on, self._place)
+        wanted = narrow.component.casefold() if narrow.component is not None else None
         for gap in self._found:
-            if narrow.component is not None and narrow.component not in (gap.component, gap.kind, gap.product):
+            if wanted is not None and all(wanted != name.casefold() for name in (gap.component, gap.kind, gap.product)):
                 continue
             if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
                 continue

@@ -365,8 +365,30 @@ def _despite(
     return {system.name: recalled.version}
 
 
-def load_plan(place: Workplace, name: str) -> Plan:
-    """A plan by its name, the start of its name, or its path. Raises `Refused` for one that was altered."""
+def _newest(place: Workplace, system: str | None) -> str:
+    """The newest plan that was not carried out yet; of a system, where one is named. Raises `WrongUse` where there is none."""
+    carried_out = {row.plan.id for row in place.journal.rolls()[0]}
+    found = []
+    for path in (place.folder / "plans").glob("plan-*.json"):
+        try:
+            plan = msgspec.json.decode(path.read_bytes(), type=Plan)
+        except (OSError, msgspec.DecodeError, ValueError):
+            continue  # whoever names it is told what is wrong with it
+        if plan.id not in carried_out and (system is None or system in plan.systems):
+            found.append((plan.made, plan.id))
+    if not found:
+        raise WrongUse(
+            f"No plan {f'of {system} ' if system is not None else ''}waits to be carried out.",
+            next=f"gallant plan {system or ''}".rstrip(),
+        )
+    return max(found)[1]
+
+
+def load_plan(place: Workplace, name: str | None) -> Plan:
+    """A plan by its name, the start of its name, or its path; by a system's name the newest of it, and without any the newest that was
+    not carried out. Raises `Refused` for one that was altered."""
+    if name is None or name in place.estate.systems:
+        name = _newest(place, name)
     path = Path(name)
     if not path.is_file():
         found = sorted((place.folder / "plans").glob(f"{name}*.json"))

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from gallant.core.readings import HeldSurvey
 from gallant.views.output import Drawn, View
 from gallant.views.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.words import (
@@ -15,8 +16,10 @@ from gallant.views.words import (
     OFF,
     YELLOW,
     ago,
+    duration,
     many,
     mark,
+    moment,
     plain,
     said,
 )
@@ -56,6 +59,23 @@ def survey_view(result: Survey, now: datetime) -> View:
         yield from next_steps(*_after(groups)) or next_steps("gallant gaps")
 
     return View("survey", rows, text)
+
+
+def surveys_view(held: Sequence[HeldSurvey]) -> View:
+    def text() -> Drawn:
+        if not held:
+            yield said("note", "no survey was held yet")
+            yield from next_steps("gallant survey")
+            return
+        shown = table("survey", "began", "took", "whole", right=("survey", "took"))
+        for one in held:
+            took = duration((one.ended - one.began).total_seconds()) if one.ended is not None else "–"
+            whole = said("good", "every node was asked") if one.whole else said("work", "cut off")
+            shown.add_row(f"{BOLD}{one.number}{OFF}", moment(one.began), took, whole)
+        yield shown
+        yield from next_steps(f"gallant inventory --at {held[0].number}")
+
+    return View("surveys", list(held), text)
 
 
 MOST_ROWS = 60  # nodes with a line each; of more, each site has one

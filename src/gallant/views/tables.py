@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from gallant.core.readings import Reading
-    from gallant.operations.files import Validated
+    from gallant.operations.files import Kind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 
@@ -116,6 +116,17 @@ def sync_word(reading: Reading) -> str:
     if reading.in_sync is None:
         return "–"
     return "in sync" if reading.in_sync else f"{YELLOW}{plain(reading.sync_word)}{OFF}"
+
+
+def profiles_view(kinds: Sequence[Kind]) -> View:
+    def text() -> Drawn:
+        shown = table("profile", "driver", "product", "what it gives")
+        for kind in kinds:
+            shown.add_row(f"{BOLD}{plain(kind.profile)}{OFF}", kind.driver, plain(kind.product), ", ".join(kind.gives))
+        yield shown
+        yield from next_steps("gallant survey --profile NAME|FILE --address ADDRESS tries one on a device")
+
+    return View("profiles", list(kinds), text)
 
 
 def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> Iterator[str]:
