@@ -221,3 +221,20 @@ def test_a_roll_that_holds_leaves_no_host_aside():
         assert all(m.up and not m.drained for m in night.pairs["hosts"].members.values())
     assert end.state == "finished"
     assert well(night) == []
+
+
+@pytest.mark.parametrize("where", [(f"{when} append", n) for when in ("before", "after") for n in range(1, 90, 8)], ids=lambda w: f"{w[0]} {w[1]}")  # fmt: skip
+def test_the_way_back_of_what_shared_its_restarts_is_killed_anywhere_and_ends_where_it_began(where):
+    night = StackedNight(both=True, versions={"2.11.3": None, "3.2.4": None})
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    every = {"tickets": tuple("abc"), "hosts": tuple("abc")}
+    back = make_backout(night.ground(), "roll-0001", plan, did(plan.steps()), every, {"ostrel-shoal": "p"}, "tester")
+    night.events.clear()
+    night.kill_at = where
+    try:
+        night.run(back)
+    except Killed:
+        assert night.finish(back).state == "finished"
+    assert night.broken == []
+    assert {node.version for pair in night.pairs.values() for node in pair.nodes.values()} == {"2.11.3"}
