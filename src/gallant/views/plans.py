@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
@@ -14,6 +14,7 @@ from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, tabl
 from gallant.views.words import (
     BOLD,
     DIM,
+    LOUD,
     OFF,
     YELLOW,
     clock,
@@ -69,7 +70,10 @@ def plan_view(planned: Planned) -> View:
             for lane in plan.lanes
             for hop in lane.hops
         }
-        for lane in sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops)):
+        by_end = sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops))
+        if len(by_end) > 1:
+            yield _overview(by_end, ends, names)
+        for lane in by_end:
             for hop in lane.hops:
                 yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
         if plan.rounds:
@@ -197,6 +201,45 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
                 rest,
             )
     return shown
+
+
+def _overview(lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[str, str]) -> Grid:
+    """Many systems at a glance, by when each is at its end: what it comes to, when, what it waits for, and what is away meanwhile."""
+    shown = table(
+        "system", "comes to", "begins", "ends", "waits for", "away", right=("begins", "ends"), optional=("waits for",)
+    )
+    for lane in lanes:
+        own = {hop.id for hop in lane.hops}
+        first = lane.hops[0]
+        waits = dict.fromkeys(names[n] for hop in lane.hops for n in hop.needs if n in names and n not in own)
+        down = f"{LOUD}down {duration(lane.down_s)}{OFF}" if lane.down_s else _away_at_once(lane)
+        shown.add_row(
+            f"{BOLD}{plain(lane.system)}{OFF}",
+            _comes_to(lane),
+            duration(max(0.0, ends[first.id] - waves_seconds(first.waves))),
+            duration(max(ends[hop.id] for hop in lane.hops)),
+            ", ".join(waits),
+            down,
+        )
+    return shown
+
+
+def _comes_to(lane: Lane) -> str:
+    """The last release of its image, and how many other components go along."""
+    image = [plain(hop.to) for hop in lane.hops if hop.image][-1:]
+    parts = {part.component for hop in lane.hops for part in hop.parts}
+    along = [many(len(parts), "component")] if parts else []
+    return " and ".join([*image, *along]) or plain(lane.hops[-1].to)
+
+
+def _away_at_once(lane: Lane) -> str:
+    if any(hop.served for hop in lane.hops):
+        return "with its machines"
+    waves = [w for hop in lane.hops for w in hop.waves if any(s.disturbs for s in steps_of((w,)))]
+    if any(map(by_device, (s for w in waves for s in steps_of((w,))))):
+        return "by its own device"
+    most = max((sum(any(s.disturbs for s in t.steps) for t in w.tracks) for w in waves), default=0)
+    return f"{many(most, 'node')} at a time" if most else "nothing"
 
 
 def _disturbs(steps: Sequence[Step]) -> str:
