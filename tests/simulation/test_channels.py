@@ -75,7 +75,7 @@ def test_a_channel_is_opened_where_it_is_closed_and_closed_again_where_it_was():
 
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_it_is_closed_again_after_a_kill_anywhere_too(when):
-    for at in range(2, 70, 3):
+    for at in range(2, 70, 6):
         night = ChannelNight()
         plan = night.plan()
         night.kill_at = (f"{when} append", at)

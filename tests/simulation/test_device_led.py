@@ -98,7 +98,7 @@ def test_a_node_that_runs_something_newer_is_not_taken_back_by_an_order_for_all(
 @pytest.mark.parametrize("kind", ["append", "act"])
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_a_roll_that_is_killed_anywhere_gives_the_order_once_and_ends_as_one_left_alone(kind, when):
-    for at in range(1, 90):
+    for at in range(1, 90, 2):
         night = night_of()
         plan = night.plan()
         night.kill_at = (f"{when} {kind}", at)

@@ -133,7 +133,7 @@ def test_nodes_that_start_on_different_releases_end_on_one(running):
     assert night.whole() == []
 
 
-KILLS = [(f"{when} {kind}", n) for kind, most in (("append", 90), ("act", 40)) for when in ("before", "after") for n in range(1, most, 4)]  # fmt: skip
+KILLS = [(f"{when} {kind}", n) for kind, most in (("append", 90), ("act", 40)) for when in ("before", "after") for n in range(1, most, 6)]  # fmt: skip
 
 
 @pytest.mark.parametrize("where", KILLS, ids=lambda w: f"{w[0]} {w[1]}")

@@ -63,7 +63,7 @@ def test_the_next_switch_waits_until_the_uplinks_of_the_last_one_are_up_again():
 
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_that_holds_after_a_kill_anywhere_too(when):
-    for at in range(1, 60, 2):
+    for at in range(1, 60, 4):
         night = night_of()
         plan = night.plan()
         night.kill_at = (f"{when} append", at)

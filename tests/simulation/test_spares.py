@@ -46,7 +46,7 @@ def test_spare_slots_are_renewed_once_after_the_last_hop_alone():
 
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_a_roll_that_is_killed_on_the_way_renews_each_spare_slot_all_the_same(when):
-    for at in range(30, 90, 2):
+    for at in range(30, 90, 5):
         night = SpareNight()
         plan = night.plan()
         night.kill_at = (f"{when} append", at)

@@ -166,7 +166,7 @@ def test_a_backup_that_goes_stale_between_the_laying_and_the_restart_is_taken_an
     assert (end.state, both_done(night)) == ("finished", []), end.message
 
 
-SHARED = [(f"{when} {kind}", n) for kind, most in (("append", 100), ("act", 34)) for when in ("before", "after") for n in range(1, most, 3)]  # fmt: skip
+SHARED = [(f"{when} {kind}", n) for kind, most in (("append", 100), ("act", 34)) for when in ("before", "after") for n in range(1, most, 5)]  # fmt: skip
 
 
 @pytest.mark.parametrize("where", SHARED, ids=lambda w: f"{w[0]} {w[1]}")
