@@ -38,5 +38,5 @@ class Stages:
         limit = self.limit(look)
         if limit is None:
             return look
-        left = max(0.0, (limit - (now - self._since)).total_seconds())
-        return replace(look, message=f"{look.message}; {left // 60:.0f} min {left % 60:.0f} s left for that")
+        minutes, seconds = divmod(max(0, round((limit - (now - self._since)).total_seconds())), 60)
+        return replace(look, message=f"{look.message}; {minutes} min {seconds} s left for that")
