@@ -125,6 +125,23 @@ class Place:
         assert self.run("catalog", "add", "ostrel", publisher["url"], "--key", "keys/ostrel.pub").code == 0
         assert self.run("catalog", "sync").code == 0
 
+    def read_all(self) -> None:
+        """Every publisher followed and every node read, by the operations themselves."""
+        from gallant.operations import catalogs, survey
+        from gallant.operations.workplace import Workplace
+
+        sources = {name: one["url"] for name, one in self.said["publishers"].items()}
+        sources |= {"ostrel": self.said["publisher"]["url"], "debian": self.said["channel"]["source"]}
+
+        async def read() -> None:
+            place = Workplace(self.folder)
+            for name, url in sources.items():
+                catalogs.add(place, name, url, str(self.folder / "keys" / f"{name}.pub"))
+            assert (await catalogs.sync(place, []))[1] == 0
+            assert (await survey.survey(Workplace(self.folder), [])).exit_code == 0
+
+        asyncio.run(read())
+
     def make_ready(self) -> str:
         """Everything before a roll, by the operations themselves; gives the plan's name."""
         from gallant.operations import catalogs, notices, plan, stock, survey

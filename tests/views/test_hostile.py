@@ -22,7 +22,7 @@ from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event
 from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave
-from gallant.operations import assess as routes
+from gallant.operations import assess as operation
 from gallant.operations import (
     backups,
     calls,
@@ -34,6 +34,7 @@ from gallant.operations import (
     inventory,
     mending,
     notices,
+    route,
     snapshots,
     stock,
     survey,
@@ -114,8 +115,8 @@ def views_of(text: str):
     return [
         assess.gaps_view(assessment, NOW, True),
         assess.gaps_view(assessment, NOW, False),
-        assess.conflicts_view([of(routes.ConflictRow)]),
-        assess.route_view(of(routes.RouteAnswer)),
+        assess.conflicts_view([of(operation.ConflictRow)]),
+        assess.route_view(of(route.RouteAnswer)),
         backup_views.taken_view([of(backups.Taken), of(backups.Taken, error=None)]),
         backup_views.list_view([of(Backup)], NOW),
         backup_views.show_view(of(backups.Shown), NOW),
@@ -149,7 +150,7 @@ def views_of(text: str):
         snapshot_views.made_view([of(snapshots.Made)]),
         snapshot_views.list_view([of(RestorePoint)], [text], 3),
         snapshot_views.done_view(of(RestorePoint), "is as it was at"),
-        stock_views.fetched_view([of(stock.Fetched)]),
+        stock_views.fetched_view([of(stock.Fetched)], [of(stock.Fetched).error]),
         stock_views.held_view([of(stock.InStock)]),
         stock_views.added_view([of(stock.Added)]),
         stock_views.preloaded_view([of(stock.Preloaded)]),

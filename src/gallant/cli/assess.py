@@ -79,10 +79,10 @@ def route(estate_path: Path | None, system: str, start: str | None, to: str | No
 
     Examples:  gallant route tickets   |   gallant route tickets --to 3.2.1
     """
-    from gallant.operations import assess
+    from gallant.operations import route as operation
     from gallant.views.assess import route_view
 
     place = open_place(estate_path, output)
-    answer = assess.route(place, system, start, to)
+    answer = operation.route(place, system, start, to)
     output.show(route_view(answer))
     finish(0 if answer.route.found else 1)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, open_place, output_options, reason_option, run, selector_argument
+from gallant.cli.common import estate_option, finish, open_place, output_options, reason_option, run, selector_argument
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -77,4 +77,6 @@ def plan(
         output.show(plans.plan_view(run(operation.errand(place, selector, reason, by_hand, wish))))
         return
     choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
-    output.show(plans.plan_view(run(operation.plan(place, selector, despite_recall, reason, choice))))
+    planned = run(operation.plan(place, selector, despite_recall, reason, choice))
+    output.show(plans.plan_view(planned))
+    finish(planned.exit_code)

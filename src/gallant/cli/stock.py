@@ -48,7 +48,7 @@ def fetch(estate_path: Path | None, selector: tuple[str, ...], plan_name: str | 
     made = plans.load_plan(place, plan_name) if plan_name is not None else None
     with metering(output.quiet) as meter:
         rows, code = run(operation.fetch(place, selector, meter, made))
-    output.show(views.fetched_view(rows, made.id if made is not None else None))
+    output.show(views.fetched_view(rows, operation.after_fetch(place, selector, made)))
     finish(code)
 
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from functools import lru_cache
-from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, TypeVar, cast, get_args, get_origin
 
@@ -19,14 +18,14 @@ import jmespath
 import msgspec
 import regex
 
-from gallant.core.documents import Document, document_of, suggestion
-from gallant.core.errors import WrongUse
+from gallant.core.documents import Document, document_of
 from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
 from gallant.core.work.plan import Returns
 from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
 from gallant.drivers.quoting import misplaced
+from gallant.drivers.shelf import file_of
 from gallant.drivers.xml import STANDARD, xpath_problem
 
 if TYPE_CHECKING:
@@ -524,17 +523,4 @@ def _filled(template: object, fields: Mapping[str, str]) -> object:
 @lru_cache(maxsize=64)
 def load_profile(name: str, folder: Path) -> Profile:
     """A profile by the name of a built-in one, or by a path relative to the estate's folder."""
-    if name.endswith((".yaml", ".yml")):
-        path = folder / name
-        try:
-            return parse_profile(str(path), path.read_bytes())
-        except OSError as error:
-            raise WrongUse(f"Profile {path} cannot be read: {error.strerror}.") from None
-    builtin = resources.files("gallant.drivers") / "profiles"
-    known = sorted(p.name.removesuffix(".yaml") for p in builtin.iterdir() if p.name.endswith(".yaml"))
-    if name not in known:
-        raise WrongUse(
-            f"No profile {name!r}{suggestion(name, known)}.",
-            next=f"Built in: {', '.join(known)}; or write the path of a YAML file.",
-        )
-    return parse_profile(f"{name}.yaml", (builtin / f"{name}.yaml").read_bytes())
+    return parse_profile(*file_of(name, folder))

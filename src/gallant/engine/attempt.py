@@ -301,7 +301,7 @@ class Attempts:
         return None
 
     def _give_up(self) -> str:
-        return f"gallant hold {self.id} --for-good ends the roll where it stands"
+        return f"gallant hold {self.id} --for-good --reason WHY ends the roll where it stands"
 
     def _can_export(self, system: System) -> bool:
         return "export" in self.means.drivers[system.name].capabilities()

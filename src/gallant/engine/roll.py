@@ -19,7 +19,7 @@ from gallant.core.ports import Drivers, LeaseLost
 from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
-from gallant.core.work.consents import consents_needed
+from gallant.core.work.consents import consents_needed, roll_command
 from gallant.core.work.ground import hop_work, in_their_mode
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of, touched, widest
 from gallant.core.work.lanes import dependents
@@ -51,11 +51,10 @@ def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
     exports = [name for name in plan.systems if "export" in drivers[name].capabilities()]
     missing = [one for one in consents_needed(plan, exports) if one.consent.words not in given]
     if missing:
-        words = dict.fromkeys([*sorted(given), *(one.consent.words for one in missing)])
         raise Refused(
             "\n".join(one.what for one in missing),
             " ".join(dict.fromkeys(one.why for one in missing if one.why)) or None,
-            f"Anyone who accepts that says so: gallant roll {plan.id} {' '.join(f'--consent {w}' for w in words)}",
+            f"Anyone who accepts that says so: {roll_command(plan, exports, sorted(given))}",
         )
 
 
@@ -199,7 +198,7 @@ class Roll:
         if built is not None:
             raise Refused(
                 f"{step.id} is not done again: {built.id}, which built on it, was done.",
-                next=f"gallant hold {self.id} --for-good, then: gallant plan {step.system}",
+                next=f"gallant hold {self.id} --for-good --reason WHY, then: gallant plan {step.system}",
             )
 
     async def _conclude(self, ends: Sequence[End]) -> End:

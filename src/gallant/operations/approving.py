@@ -5,6 +5,7 @@ from __future__ import annotations
 from gallant.core.assess.ledger import Kept
 from gallant.core.errors import Refused
 from gallant.core.records import Record, clean
+from gallant.core.work.consents import roll_command
 from gallant.core.work.plan import Plan
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
@@ -13,11 +14,12 @@ APPROVE = "approve"
 
 
 class Approval(Record):
-    """How many others have to approve a plan, and who has."""
+    """How many others have to approve a plan, and who has; `roll` is the command of somebody who accepts all that it needs."""
 
     plan: str
     needed: int
     by: tuple[str, ...] = ()
+    roll: str
 
     @property
     def missing(self) -> int:
@@ -30,10 +32,10 @@ def approval_of(place: Workplace, plan: Plan) -> Approval:
     tags = {tag for name in plan.every if name in place.estate.systems for tag in place.estate.systems[name].tags}
     needed = max((count for tag, count in place.estate.approval.items() if tag in tags), default=0)
     if not needed or plan.undoes is not None:
-        return Approval(plan=plan.id, needed=0)
+        return Approval(plan=plan.id, needed=0, roll=roll_command(plan))
     given: list[Kept] = place.ledger.about([APPROVE], plan.id)
     by = dict.fromkeys(k.entry.by for k in given if k.entry.subject == plan.id and k.entry.by != plan.by)
-    return Approval(plan=plan.id, needed=needed, by=tuple(by))
+    return Approval(plan=plan.id, needed=needed, by=tuple(by), roll=roll_command(plan))
 
 
 def approve(place: Workplace, plan: Plan, reason: str) -> Approval:

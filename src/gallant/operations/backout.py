@@ -10,6 +10,7 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.records import clean
 from gallant.core.work.backing import did, make_backout
+from gallant.core.work.consents import roll_command
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.engine.journal import replay
@@ -50,6 +51,7 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
         path=written(place, made),
         findings=tuple(f for f in looked.findings if f.level == "stop"),
         to_fetch=tuple(not_in_stock(place, made)),
+        roll=roll_command(made, looked.exports),
     )
 
 
@@ -71,7 +73,7 @@ def _still(place: Workplace, row: RollRow, systems: Sequence[str]) -> None:
         raise Refused(
             f"{other.id}, {what}, is not finished.",
             "Two rolls on one system would undo each other.",
-            f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+            f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where it stands.",
         )
 
 

@@ -23,6 +23,7 @@ from gallant.core.records import Record, clean
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
 from gallant.operations.length import job_seconds
+from gallant.operations.plannable import ways_to_plan
 from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
@@ -32,11 +33,13 @@ NOTHING_AHEAD = Ahead(entered=(), running=())
 
 
 class Health(Record):
-    """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was)."""
+    """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was). `ways` are
+    the next steps towards a plan, where nothing stands in the way of one."""
 
     findings: tuple[Finding, ...]
     drift: tuple[Drift, ...] = ()
     compared_with: datetime | None = None
+    ways: tuple[str, ...] = ()
 
 
 async def check(
@@ -70,6 +73,7 @@ async def check(
         findings=tuple(chosen),
         drift=tuple(changed),
         compared_with=max((at for at, _ in earlier.values()), default=None),
+        ways=() if any(f.level in ("stop", "warn") for f in chosen) else ways_to_plan(place, [s.name for s in systems]),
     )
 
 
@@ -108,9 +112,19 @@ async def check_with(
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
     said = conflicts(place, [])
+    ways = _ways_of_the_uneven(place, survey)
     facts = await asyncio.gather(
         *(
-            _facts(place, s, survey, drivers[s.name], hosts, own_roll, [c.words for c in said if c.system == s.name])
+            _facts(
+                place,
+                s,
+                survey,
+                drivers[s.name],
+                hosts,
+                own_roll,
+                [c.words for c in said if c.system == s.name],
+                ways.get(s.name),
+            )
             for s in systems
         )
     )
@@ -119,6 +133,15 @@ async def check_with(
     if not only and phase is None and entering:
         place.readings.keep_findings(place.clock.now(), found)
     return worst_first([finding for rows in found.values() for finding in rows]), survey
+
+
+def _ways_of_the_uneven(place: Workplace, survey: Survey) -> dict[str, str]:
+    """The next step towards a plan of each system whose nodes run different versions."""
+    versions: dict[str, set[str]] = {}
+    for reading in survey.readings().values():
+        versions.setdefault(reading.system, set()).add(reading.version)
+    uneven = [name for name, found in versions.items() if len(found) > 1]
+    return {name: way for name in uneven if (way := next(iter(ways_to_plan(place, [name])), None)) is not None}
 
 
 def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Finding], before: datetime) -> list[Drift]:
@@ -136,6 +159,7 @@ async def _facts(
     hosts: Mapping[str, Reading],
     own_roll: str | None,
     broken: Sequence[str],
+    plan: str | None,
 ) -> Facts:
     """What is known of one system: its own nodes, its way ahead, what lies around it, and what only asking tells."""
     seen = [n for n in survey.nodes if n.system == system.name]
@@ -147,10 +171,11 @@ async def _facts(
         system=system,
         readings=readings,
         errors={n.node: n.error for n in seen if n.error is not None},
+        remedies={n.node: n.next for n in seen if n.error is not None and n.next is not None},
         alike={n.node: n.alike for n in seen if n.alike is not None},
         now=place.clock.now(),
         limits=place.estate.limits,
-        route=_on_the_route(place, system, readings, ahead, broken, around.booked),
+        route=_on_the_route(place, system, readings, ahead, broken, around.booked, plan),
         around=around,
         asked=await _asked(place, system, readings, ahead, driver),
     )
@@ -163,6 +188,7 @@ def _on_the_route(
     ahead: Ahead,
     broken: Sequence[str],
     booked: Booking | None,
+    plan: str | None,
 ) -> RouteFacts:
     stockroom, product = place.stock, place.products.get(system.product)
     kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
@@ -182,6 +208,7 @@ def _on_the_route(
         conflicts=tuple(broken),
         no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
         needed_s=job_seconds(place, system, readings, releases) if booked else None,
+        plan=plan,
     )
 
 

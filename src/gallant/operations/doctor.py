@@ -93,7 +93,7 @@ def _stores(place: Workplace) -> Iterator[Examined]:
 
 def _way_back(path: Path, kept: bool) -> str:
     if not kept:
-        return f"mv {path} {path}.damaged, then: gallant survey, and gallant catalog add for what was followed"
+        return f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed"
     told = made_at(copy_of(path))
     if told is None:
         return f"bring {path.name} back from your own backup of the estate's folder"

@@ -13,7 +13,9 @@ from gallant.core.catalog.bundles import Match, match_bundle
 from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.work.sifting import Barred
 from gallant.operations.assess import last_readings
+from gallant.operations.plannable import barred_here, moved_by
 from gallant.operations.workplace import Workplace
 
 
@@ -58,7 +60,7 @@ class Assessment:
     """The gaps that were asked for, worst first and each made when it is looked at, and what the assessment rests on.
 
     `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
-    is about; `catalogs` are (name, fetched, problem).
+    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and why.
     """
 
     shown: Iterable[Shown]
@@ -69,6 +71,7 @@ class Assessment:
     unread: tuple[str, ...]
     compared_with: datetime | None
     catalogs: tuple[tuple[str, datetime | None, str | None], ...]
+    barred: tuple[Barred, ...] = ()
 
     @property
     def exit_code(self) -> int:
@@ -95,6 +98,7 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         unread=tuple(unread),
         compared_with=compared_with,
         catalogs=_ages(place, readings),
+        barred=tuple(barred_here(place, moved_by(place, found)).values()),
     )
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from gallant.core.catalog.products import Release
-from gallant.core.estate.order import NotSafe
+from gallant.core.errors import Refused
+from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
 from gallant.core.work.ground import Ground
@@ -24,17 +25,21 @@ def job_seconds(
 
     if not releases or readings.keys() != system.nodes.keys():
         return None
+    above = [place.estate.systems[name] for name in systems_above(place.estate, system)]
+    stacked, unread = last_readings(place, [s.name for s in above]) if above else ({}, [])
+    if unread:
+        return None
     ground = Ground(
         estate=place.estate,
-        readings={reading.name: reading for reading in readings.values()},
+        readings={**stacked, **{reading.name: reading for reading in readings.values()}},
         products=place.products,
         now=place.clock.now(),
-        knows={system.name: knows_of(load_profile(system.profile, place.folder))},
+        knows={s.name: knows_of(load_profile(s.profile, place.folder)) for s in (system, *above)},
         snapshotted=frozenset([system.name] if can_snapshot(place, system) else []),
     )
     try:
         return lane_seconds(ground, system, releases)
-    except NotSafe:
+    except Refused:
         return None
 
 

@@ -33,10 +33,12 @@ from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
 from gallant.core.work.plan import Plan
+from gallant.core.work.sifting import Barred
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on
 from gallant.operations.length import image_seconds
+from gallant.operations.plannable import barred_here, ways_to_plan
 from gallant.operations.workplace import Ask, Workplace
 from gallant.store.ledger import terms_subject
 
@@ -44,12 +46,13 @@ from gallant.store.ledger import terms_subject
 class Listed(Record):
     """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known, none and not
     looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists, `unread` nodes that were
-    never read."""
+    never read. `barred` are those of its systems that cannot be planned, and why."""
 
     notices: tuple[Notice, ...]
     settled: int
     uncatalogued: tuple[str, ...] = ()
     unread: tuple[str, ...] = ()
+    barred: tuple[Barred, ...] = ()
 
 
 def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
@@ -61,6 +64,7 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
         notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
         settled=0 if everything else len(settled),
         uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
+        barred=tuple(barred_here(place, ((n.system, n.component) for n in found if not n.rank[0])).values()),
         unread=tuple(f"{s.name}/{n}" for s, nodes in selected for n in nodes if f"{s.name}/{n}" not in read),
     )
 
@@ -171,7 +175,7 @@ class Decided(Record):
     notice: Notice
     entry: int
     did: str
-    next: str | None = None
+    next: tuple[str, ...] = ()
 
 
 class TermsAsked(Refused):
@@ -201,7 +205,7 @@ def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> 
         record(place, "terms", terms_subject(publisher, version), target=notice.target)
 
 
-def _decided(place: Workplace, name: str, kept: Kept, did: str, next: str | None = None) -> Decided:
+def _decided(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str, ...] = ()) -> Decided:
     return Decided(notice=one(place, name), entry=kept.seq, did=did, next=next)
 
 
@@ -220,7 +224,7 @@ def accept(place: Workplace, name: str, terms: Sequence[str], reason: str = "") 
     _refuse_blocked(notice)
     _accept_terms(place, notice, terms)
     kept = _record(place, "accept", notice, reason=reason)
-    return _decided(place, notice.name, kept, f"accepted for {notice.target}", f"gallant plan {notice.system}")
+    return _decided(place, notice.name, kept, f"accepted for {notice.target}", ways_to_plan(place, [notice.system]))
 
 
 def _refuse_blocked(notice: Notice) -> None:
@@ -243,7 +247,7 @@ def book(place: Workplace, name: str, when: str, terms: Sequence[str], lasting: 
     length = lasting or _length(place, notice)
     kept = _record(place, "book", notice, start=start, end=start + length if length else None)
     did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
-    return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", f"gallant plan {notice.system}")
+    return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", ways_to_plan(place, [notice.system]))
 
 
 def _length(place: Workplace, notice: Notice) -> timedelta | None:

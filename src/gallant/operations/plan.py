@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,16 +12,18 @@ from gallant.core.assess.findings import Finding
 from gallant.core.assess.notices import Bar, Notice
 from gallant.core.assess.recalls import FINISH
 from gallant.core.documents import suggestion
-from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
+from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.consents import roll_command
 from gallant.core.work.errands import make_errand
 from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.plan import Knows, NothingToDo, Plan
 from gallant.core.work.planning import make_plan, needed_with
+from gallant.core.work.sifting import Barred, barred_by, sift
 from gallant.disk import make_folder, put_whole
 from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of
@@ -29,6 +31,7 @@ from gallant.operations.check import check_with
 from gallant.operations.claims import Borne, seen_before
 from gallant.operations.components import not_in_stock
 from gallant.operations.notices import bars, left_out, record_despite
+from gallant.operations.plannable import open_roll
 from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
@@ -60,7 +63,8 @@ class Planned(Record):
     `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of systems that
     have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
     `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
-    earlier rolls saw of its releases that their publishers do not say.
+    earlier rolls saw of its releases that their publishers do not say; `barred` systems that were selected among others and that
+    cannot be planned now; `roll` is the command of somebody who accepts all that it needs.
     """
 
     plan: Plan
@@ -73,8 +77,16 @@ class Planned(Record):
     to_fetch: tuple[str, ...] = ()
     approvals: int = 0
     borne: tuple[Borne, ...] = ()
+    barred: tuple[Barred, ...] = ()
+    roll: str
+
+    @property
+    def exit_code(self) -> int:
+        """Of the whole: what is planned is planned, and some of many were not reached, or are to be looked at."""
+        return worst_exit([Unreached.exit_code if b.exit_code == Unreached.exit_code else 1 for b in self.barred])
 
 
+MOST_TOLD = 5  # systems in one message
 TOLD = ("site-notes", "known-issues")  # checks whose notes stand in a plan
 
 
@@ -94,6 +106,20 @@ class Looked:
     stacked: Survey
     knows: dict[str, Knows]
 
+    @property
+    def exports(self) -> list[str]:
+        """The systems whose configuration can be saved."""
+        return [name for name, knows in self.knows.items() if "export" in knows.capabilities]
+
+    def unread(self, systems: Collection[str]) -> GallantError | None:
+        """What to say of the first node of these that was not read: what is not known is not planned."""
+        nodes = [n for n in (*self.survey.nodes, *self.stacked.nodes) if n.reading is None and n.system in systems]
+        if not nodes:
+            return None
+        kind = Unreached if worst_exit([n.exit_code for n in nodes]) == Unreached.exit_code else Refused
+        what = nodes[0].error or f"{nodes[0].system}/{nodes[0].node} was not read."
+        return kind(what, "What is not known is not planned.", nodes[0].next)
+
     def ground(self, place: Workplace, systems: Sequence[System]) -> Ground:
         return replace(ground_of(place, systems, self.survey, self.stacked), knows=self.knows)
 
@@ -107,19 +133,21 @@ async def look_at(
     entering: bool = True,
     own_roll: str | None = None,
     also: Also | None = None,
+    partly: bool = False,
 ) -> Looked:
     """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
-    that was not read: what is not known is not planned."""
+    that was not read, but for `partly`."""
     above = above_of(place, systems)
     async with drivers_of(place, [*systems, *above]) as drivers:
         findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
         knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-        _all_read(survey)
-        _all_read(stacked)
+        looked = Looked(findings, survey, above, stacked, knows)
+        if not partly and (unread := looked.unread([s.name for s in (*systems, *above)])) is not None:
+            raise unread
         if also is not None:
             await also(drivers)
-    return Looked(findings, survey, above, stacked, knows)
+    return looked
 
 
 async def plan(
@@ -135,8 +163,13 @@ async def plan(
     systems = [system for system, _ in selected]
     along = _needed(place, systems) if choice.needed else ()
     systems += along
-    _none_open(place, systems)
-    looked = await look_at(place, systems)
+    named = {term.partition("/")[0] for term in terms if ":" not in term}
+    open_now = {s.name: error for s in systems if (error := open_roll(place, s)) is not None}
+    if bar := next((error for name, error in open_now.items() if name in named or len(systems) == 1), None):
+        raise bar
+    barred = [barred_by(name, error) for name, error in open_now.items()]
+    systems = [s for s in systems if s.name not in open_now]
+    looked = await look_at(place, systems, partly=not named)
     behind = left_out(place, [s.name for s in systems])
     _known_components(choice, looked.survey)
     some = _some(selected)
@@ -149,21 +182,40 @@ async def plan(
         chosen=some,
     )
     profiles = place.profile_digests([*systems, *looked.above])
-    made = _made(behind, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
+    if not named:
+        systems, more = _sifted(looked, ground, systems)
+        barred += more
+    made = _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
+    planned = set(made.systems)
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(f for f in looked.findings if f.level in ("stop", "warn") or f.check in TOLD),
-        left=tuple(_left(behind, made)),
+        findings=tuple(
+            f for f in looked.findings if f.system in planned and (f.level in ("stop", "warn") or f.check in TOLD)
+        ),
+        left=tuple(_left([n for n in behind if n.system not in {b.system for b in barred}], made)),
         some=some,
         along=tuple(system.name for system in along),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
         approvals=approval_of(place, made).missing,
         borne=tuple(seen_before(place, made)),
+        barred=tuple(barred),
+        roll=roll_command(made, looked.exports),
     )
+
+
+def _sifted(looked: Looked, ground: Ground, systems: Sequence[System]) -> tuple[list[System], list[Barred]]:
+    """Of systems that nobody named: those that can be planned now, and what bars each of the others."""
+    barred = [
+        barred_by(s.name, error)
+        for s in systems
+        if (error := looked.unread([s.name, *(systems_above(ground.estate, s) if s.in_service else ())])) is not None
+    ]
+    kept, more = sift(ground, [s for s in systems if s.name not in {b.system for b in barred}])
+    return list(kept), [*barred, *more]
 
 
 def _selected(place: Workplace, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
@@ -171,17 +223,6 @@ def _selected(place: Workplace, terms: Sequence[str]) -> list[tuple[System, tupl
     if not selected:
         raise WrongUse("Nothing is selected, so there is nothing to plan.", next="gallant inventory lists the systems.")
     return selected
-
-
-def _none_open(place: Workplace, systems: Sequence[System]) -> None:
-    """Raise `Refused` where a roll of one of the systems is not finished: a plan would take what it left half-way for how it is meant."""
-    for system in systems:
-        if rolls := place.journal.open_rolls(system.name):
-            name = rolls[0].id
-            raise Refused(
-                f"{name} of {system.name} is not finished; no second plan is made beside it.",
-                next=f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason … ends it where it stands",
-            )
 
 
 def _some(selected: Sequence[tuple[System, tuple[str, ...]]]) -> dict[str, tuple[str, ...]]:
@@ -199,7 +240,8 @@ async def errand(
             "Name the systems; nobody restarts all of an estate in passing.", next="gallant inventory lists them."
         )
     systems = [system for system, _ in selected]
-    _none_open(place, systems)
+    if bar := next((error for s in systems if (error := open_roll(place, s)) is not None), None):
+        raise bar
     looked = await look_at(place, systems, entering=False)
     some = _some(selected)
     ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some)
@@ -211,6 +253,7 @@ async def errand(
         findings=tuple(f for f in looked.findings if f.level in ("stop", "warn")),
         some=some,
         approvals=approval_of(place, made).missing,
+        roll=roll_command(made, looked.exports),
     )
 
 
@@ -294,18 +337,6 @@ def ground_of(
     )
 
 
-def _all_read(survey: Survey) -> None:
-    """Raises for the first node that was not read, as the survey's exit code says."""
-    unread = next((n for n in survey.nodes if n.reading is None), None)
-    if unread is not None:
-        kind = Unreached if survey.exit_code == Unreached.exit_code else Refused
-        raise kind(
-            unread.error or f"{unread.system}/{unread.node} was not read.",
-            "What is not known is not planned.",
-            unread.next,
-        )
-
-
 def written(place: Workplace, plan: Plan) -> str:
     folder = place.folder / "plans"
     path = folder / f"{plan.id}.json"
@@ -317,11 +348,13 @@ def written(place: Workplace, plan: Plan) -> str:
     return str(path.relative_to(place.folder))
 
 
-def _made(behind: Sequence[Notice], make: Callable[[], Plan]) -> Plan:
-    """The plan; where none can be made of what is behind, that is named."""
+def _made(behind: Sequence[Notice], barred: Sequence[Barred], make: Callable[[], Plan]) -> Plan:
+    """The plan; where none can be made of what is behind, that is named, and why."""
     try:
         return make()
     except NothingToDo as error:
+        if barred:
+            raise _all_barred(barred) from None
         if not behind:
             raise
         why = {(s, component): reason for s, parts in error.left.items() for component, reason in parts.items()}
@@ -334,6 +367,17 @@ def _made(behind: Sequence[Notice], make: Callable[[], Plan]) -> Plan:
             f"gallant gaps {systems}",
             error.systems,
         ) from None
+
+
+def _all_barred(barred: Sequence[Barred]) -> GallantError:
+    """What to say where of all that was selected nothing can be planned."""
+    first = barred[0]
+    kind = Unreached if all(b.exit_code == Unreached.exit_code for b in barred) else Refused
+    if len(barred) == 1:
+        return kind(first.what, first.why, first.next)
+    told = " ".join(b.what for b in barred[:MOST_TOLD])
+    more = f" And {len(barred) - MOST_TOLD} more." if len(barred) > MOST_TOLD else ""
+    return kind(f"None of {len(barred)} systems that are behind can be planned now.", f"{told}{more}", first.next)
 
 
 def _by_hand(notice: Notice, why: str) -> str:

@@ -237,7 +237,7 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Re
     if rolls and (place.journal.is_running(rolls[0].id) or len(rolls[0].plan.systems) > 1):
         raise Refused(
             f"{rolls[0].id} of {', '.join(rolls[0].plan.systems)} is not finished.",
-            next=f"gallant history {rolls[0].id}; gallant hold {rolls[0].id} --for-good --reason TEXT ends it",
+            next=f"gallant history {rolls[0].id}; gallant hold {rolls[0].id} --for-good --reason WHY ends it",
         )
     async with drivers_of(place, [system]) as drivers:
         kept, own = await read_kept(place, system, drivers)

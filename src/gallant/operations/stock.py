@@ -17,11 +17,13 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver, Stock
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.consents import roll_command
 from gallant.core.work.plan import Plan
 from gallant.operations.acting import carry_out
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.components import packages_of_parts, packages_of_plan
 from gallant.operations.deciding import record
+from gallant.operations.plannable import ways_to_plan
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 from gallant.stock.stockroom import Stockroom, Throttle, Way
@@ -95,6 +97,30 @@ async def fetch(
             part.unlink(missing_ok=True)
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
+
+
+SLOW_MBIT_PER_S = 10  # a site's link below which a package is better sent ahead than in the night
+
+
+def after_fetch(place: Workplace, terms: Sequence[str], plan: Plan | None) -> tuple[str, ...]:
+    """The next steps when all of it is here: packages sent ahead over slow links, then a plan; or the roll of the plan."""
+    if plan is not None:
+        return (roll_command(plan),)
+    systems = place.systems(terms)
+    ways = ways_to_plan(place, [s.name for s in systems]) if terms else ("gallant plan",)
+    slow = [s.name for s in systems if _is_sent_ahead(place, s)]
+    return (*(f"gallant stock preload {name}" for name in slow), *ways)
+
+
+def _is_sent_ahead(place: Workplace, system: System) -> bool:
+    """Whether something is to be brought to a system over a slow link, and can be laid there before the night."""
+    from gallant.drivers.shelf import can
+
+    rate = place.estate.sites[system.site].sends_mbit_per_s
+    if rate is None or rate > SLOW_MBIT_PER_S or not can(system.profile, place.folder, "preload"):
+        return False
+    readings = last_readings(place, [system.name])[0]
+    return bool(releases_ahead(place, system, [r.version for r in readings.values()]).entered) if readings else False
 
 
 def _within_quota(place: Workplace, stockroom: Stock, missing: Sequence[Package]) -> None:

@@ -191,9 +191,7 @@ class Workplace:
 
         source = self.source_of(product, package)
         if source is None:
-            raise GallantError(
-                f"No catalog here lists {product}.", next="gallant catalog add, then gallant catalog sync."
-            )
+            raise GallantError(f"No catalog here lists {product}.", next="gallant catalog add NAME SOURCE --key FILE")
         return beside(source.source, package.url)
 
     def reach(self, source: str, access: Access | None) -> Reach:

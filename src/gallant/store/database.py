@@ -185,7 +185,7 @@ def _explained(error: sqlite3.Error, path: Path, kept: bool) -> GallantError:
         return GallantError(
             f"{path} is damaged: {error}.",
             "All of it can be had again by asking.",
-            f"mv {path} {path}.damaged, then: gallant survey, and gallant catalog add for what was followed.",
+            f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed",
         )
     return GallantError(
         f"{path} cannot be used: {error}.",

@@ -182,7 +182,7 @@ class JournalStore:
             raise Refused(
                 f"{other.id} is not finished and has {', '.join(shared)}.",
                 "Two rolls on one system would undo each other.",
-                f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good ends it where it stands.",
+                f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where it stands.",
             )
 
     @contextmanager

@@ -310,7 +310,7 @@ class ReadingStore:
                 raise GallantError(
                     f"{self._db.path}: the row of the catalog {clean(str(row[0]), 60)} is damaged.",
                     "How it is reached, and what key it is held against, is not guessed at.",
-                    f"mv {self._db.path} {self._db.path}.damaged, then: gallant survey, and gallant catalog add for what was followed",
+                    f"mv {self._db.path} {self._db.path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed",
                 ) from None
         return found
 

@@ -12,14 +12,15 @@ from gallant.core.assess.gaps import STANDINGS, Gap
 from gallant.core.assess.routes import Route, RouteHop
 from gallant.core.versions import parse_range
 from gallant.views.output import Drawn, View
-from gallant.views.tables import Grid, next_steps, table
+from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, duration, many, mark, moment, on, plain, said
 
 if TYPE_CHECKING:
     from gallant.core.catalog.bundles import Match
     from gallant.core.estate.systems import Note
-    from gallant.operations.assess import ConflictRow, RouteAnswer
+    from gallant.operations.assess import ConflictRow
     from gallant.operations.gaps import Assessment, Shown
+    from gallant.operations.route import RouteAnswer
 
 STANDING_MARKS = Marks(
     {
@@ -58,6 +59,7 @@ def gaps_view(result: Assessment, now: datetime, selected: bool) -> View:
         "bundles": result.matches,
         "unread": result.unread,
         "compared_with": result.compared_with,
+        "barred": result.barred,
     }
     return View("gaps", lambda: [_row(s) for s in result.shown], lambda: _gaps_text(result, now, selected), more)
 
@@ -116,6 +118,7 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool) -> Drawn:
     for name in result.unread:
         yield f"{mark('bad')} {name} was never read."
     yield from _ages(result, now)
+    yield from barred_lines(result.barred)
     behind = [s.gap.system for s in visible if s.gap.needs_work and s.gap.hops]
     yield from next_steps(
         *(f"gallant survey {n}" for n in result.unread),

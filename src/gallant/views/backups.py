@@ -102,7 +102,7 @@ def list_view(backups: Sequence[Backup], now: datetime) -> View:
             )
         yield shown
         if not backups:
-            yield from next_steps("gallant backup take SYSTEM")
+            yield from next_steps("gallant backup take")
         elif all(b.opened is None for b in backups):
             yield f"{mark('work')} None of them was ever opened; only then is it known that they can be."
             yield from next_steps("gallant backup verify --all")

@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from gallant.operations.mending import Mended
     from gallant.operations.notifying import Told
 
-OPEN_ROLL = "open-roll"  # the check whose systems have a plan under way already
 DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
@@ -49,12 +48,8 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
         if mends:
             systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
             yield from next_steps(f"gallant check --mend {systems}")
-        if not counts["stop"] and not counts["warn"] and findings:
-            under_way = {f.system: f.next for f in findings if f.check == OPEN_ROLL and f.level != "pass"}
-            free = [name for name in dict.fromkeys(f.system for f in findings) if name not in under_way]
-            yield from next_steps(
-                *dict.fromkeys(under_way.values()), f"gallant plan {' '.join(free)}" if free else None
-            )
+        if findings:
+            yield from next_steps(*health.ways)
 
     rows = [{"what": d.what, "was": d.was, "finding": d.finding} for d in health.drift]
     return View(

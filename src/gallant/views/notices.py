@@ -10,7 +10,7 @@ from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.records import fields_of
 from gallant.views.output import Drawn, View
-from gallant.views.tables import Grid, next_steps, table
+from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
 
 if TYPE_CHECKING:
@@ -37,7 +37,12 @@ MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 
 
 def notices_view(result: Listed, now: datetime) -> View:
-    more = {"settled": result.settled, "uncatalogued": result.uncatalogued, "unread": result.unread}
+    more = {
+        "settled": result.settled,
+        "uncatalogued": result.uncatalogued,
+        "unread": result.unread,
+        "barred": result.barred,
+    }
     return View("notice-list", result.notices, lambda: _notices_text(result, now), more)
 
 
@@ -60,9 +65,12 @@ def _notices_text(result: Listed, now: datetime) -> Drawn:
     yield from _not_looked_at(result)
     if result.settled:
         yield f"{mark('quiet')} {many(result.settled, 'notice')} skipped or left alone; --all shows them."
-    first = next((n for n in rows if n.state == "new"), None)
+    yield from barred_lines(result.barred)
+    barred = {one.system for one in result.barred}
+    first = next((n for n in rows if n.state == "new" and n.system not in barred), None)
     yield from next_steps(
-        *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ())
+        *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ()),
+        *(one.next for one in result.barred),
     )
 
 
@@ -71,7 +79,7 @@ def _not_looked_at(result: Listed) -> Drawn:
     if result.uncatalogued:
         one = len(result.uncatalogued) == 1
         yield f"{mark('work')} No catalog here lists the image of {_a_few(result.uncatalogued)}: whether {'it is' if one else 'they are'} behind is not known."
-        yield from next_steps("gallant catalog list", "gallant catalog add, then: gallant catalog sync")
+        yield from next_steps("gallant catalog list", "gallant catalog add NAME SOURCE --key FILE")
     if result.unread:
         yield f"{mark('work')} {_a_few(result.unread)} {'was' if len(result.unread) == 1 else 'were'} never read."
         yield from next_steps("gallant survey")
@@ -124,7 +132,7 @@ def decided_view(decided: Decided) -> View:
         yield f"{said('good', n.name)}  {plain(decided.did)}  {DIM}entry {decided.entry} of the ledger{OFF}"
         if n.start is not None:
             yield f"  from {_minute(n.start)}" + (f" to about {_minute(n.end)}" if n.end else "")
-        yield from next_steps(decided.next)
+        yield from next_steps(*decided.next)
 
     return View("notice", [n], text, {"did": decided.did, "entry": decided.entry})
 

@@ -10,7 +10,7 @@ from gallant.core.work.steps import LOOK_OVER, by_device
 from gallant.views.claims import borne_lines
 from gallant.views.output import Drawn, View
 from gallant.views.steps import hop_words, step_words
-from gallant.views.tables import LEVEL_MARKS, Grid, left_lines, next_steps, table
+from gallant.views.tables import LEVEL_MARKS, Grid, barred_lines, left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -85,6 +85,7 @@ def plan_view(planned: Planned) -> View:
         bad = mark("bad")
         yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
         yield from borne_lines(planned.borne)
+        yield from barred_lines(planned.barred)
         yield from left_lines(
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )
@@ -99,6 +100,7 @@ def plan_view(planned: Planned) -> View:
             {"notice": n.notice.name, "installed": n.notice.installed, "target": n.notice.target, "why": n.why}
             for n in planned.left
         ],
+        "barred": planned.barred,
     }
     return View("plan", plan_rows(plan), text, more)
 
@@ -120,7 +122,7 @@ def _in_the_way(planned: Planned) -> Drawn:
         have = "has" if planned.approvals == 1 else "have"
         yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
     approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
-    yield from next_steps(*stops, *decide, *approve, f"gallant roll {plan.id}")
+    yield from next_steps(*stops, *decide, *approve, planned.roll)
 
 
 def calls_view(shown: PlanCalls) -> View:
@@ -151,7 +153,7 @@ def approved_view(approval: Approval) -> View:
                 "work", f"{many(approval.missing, 'other')} still {'has' if approval.missing == 1 else 'have'} to."
             )
         else:
-            yield from next_steps(f"gallant roll {approval.plan}")
+            yield from next_steps(approval.roll)
 
     return View("approve", [approval], text, {"missing": approval.missing})
 
@@ -277,6 +279,9 @@ def _consequences(plan: Plan) -> Iterator[str]:
         most = max(sum(any(s.disturbs for s in t.steps) for t in w.tracks) for w in alone)
         who = "one node is" if most == 1 else f"up to {most} nodes are"
         yield f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about {duration(max(map(_away, alone)))} each, until all is whole again."
+    without = [one.system for one in plan.lanes if one.enters and not any(hop.restore_point for hop in one.hops)]
+    if without:
+        yield f"{mark('note')} No snapshot of {plain(', '.join(without))}: neither a profile nor a host below knows how, or the release cannot. Backups are the way back."
     for lane in plan.lanes:
         yield from _of_lane(lane)
 
@@ -291,8 +296,8 @@ def _of_lane(lane: Lane) -> Iterator[str]:
     if lane.mute:
         names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
         yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
-    if lane.enters:
-        yield f"{mark('note')} {_restore_points(lane)}"
+    if lane.enters and (told := _restore_points(lane)):
+        yield f"{mark('note')} {told}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
     for node, channels in lane.closed.items():
         yield f"{mark('bad')} {BOLD}{plain(lane.system)}/{plain(node)}: {plain(', '.join(channels))} {'is' if len(channels) == 1 else 'are'} disabled{OFF}, and something of this comes through it: enable it before, and disable it after."
@@ -371,11 +376,11 @@ def _way_back(lane: Lane) -> Iterator[str]:
         yield f"{mark('note')} {name}: no step is one-way, but its nodes keep no second image: the way back is to install the old release again."
 
 
-def _restore_points(lane: Lane) -> str:
+def _restore_points(lane: Lane) -> str | None:
     """What of each hop is there to go back to, besides its backup."""
     name, before = plain(lane.system), [plain(hop.to) for hop in lane.hops if hop.restore_point]
     if not before:
-        return f"No snapshot of {name}: neither its profile nor a host below it knows how, or its release cannot. Its backups are the way back."
+        return None
     each = "each hop" if len(before) == len(lane.hops) > 1 else " and ".join(before)
     return f"A snapshot of {name} is taken before {each}; the newest stays until all was well for the soak time, and gallant verify removes it then."
 

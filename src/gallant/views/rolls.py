@@ -181,7 +181,7 @@ def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> V
             )
         yield shown
         if not runs and not damaged:
-            yield from next_steps("gallant plan SYSTEM")
+            yield from next_steps("gallant plan")
         yield from next_steps(
             *(error.next for error in damaged),
             *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),

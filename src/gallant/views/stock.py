@@ -32,8 +32,8 @@ def _speed(count: int, seconds: float) -> str:
     return f"{size(count / seconds)}/s" if seconds > 0 else ""
 
 
-def fetched_view(rows: Sequence[Fetched], plan: str | None = None) -> View:
-    """What was fetched, of the selected systems or for a plan."""
+def fetched_view(rows: Sequence[Fetched], following: Sequence[str]) -> View:
+    """What was fetched, of the selected systems or for a plan, and what comes next."""
 
     def text() -> Drawn:
         shown = table(
@@ -59,8 +59,7 @@ def fetched_view(rows: Sequence[Fetched], plan: str | None = None) -> View:
             yield "Nothing is wanted: no route, and no installer for what runs."
         yield from next_steps(*(r.next for r in rows))
         if rows and not any(r.error for r in rows):
-            following = ("gallant stock preload SYSTEM", "gallant plan SYSTEM")
-            yield from next_steps(*((f"gallant roll {plan}",) if plan is not None else following))
+            yield from next_steps(*following)
 
     return View("stock-fetch", rows, text)
 

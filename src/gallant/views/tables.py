@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from gallant.core.readings import Reading
+    from gallant.core.work.sifting import Barred
     from gallant.operations.files import Kind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
@@ -134,6 +135,17 @@ def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> 
     for n in left:
         told = (why or {}).get(n.name, "")
         yield f"{mark('work')} Still behind: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} → {plain(n.target or '–')}{f': {plain(told)}' if told else ''}."
+
+
+MOST_BARRED = 6
+
+
+def barred_lines(barred: Sequence[Barred]) -> Iterator[str]:
+    """The systems that cannot be planned, each with what bars it."""
+    for one in barred[:MOST_BARRED]:
+        yield f"{mark('bad')} {BOLD}{plain(one.system)}{OFF} cannot be planned now. {plain(one.what)}"
+    if len(barred) > MOST_BARRED:
+        yield f"{mark('bad')} {len(barred) - MOST_BARRED} more cannot be planned now {DIM}(--json names them){OFF}."
 
 
 def validated_view(rows: Sequence[Validated]) -> View:

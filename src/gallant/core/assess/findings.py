@@ -79,7 +79,7 @@ class RouteFacts(Record):
     release's own package when it is offered and not in stock. `entering` are the releases that are entered, `recalled` those
     of them, or of the running ones, that were, with the publisher's words. `notes` are the site's own on it, `issues` known
     ones, `terms` those that nobody has accepted yet, `conflicts` requirements that do not hold. From `no_snapshots_from` on
-    no snapshot can be taken. `needed_s` is how long the work takes.
+    no snapshot can be taken. `needed_s` is how long the work takes; `plan` the next step towards a plan that is not refused.
     """
 
     wanted: tuple[Package, ...] = ()
@@ -93,6 +93,7 @@ class RouteFacts(Record):
     conflicts: tuple[str, ...] = ()
     no_snapshots_from: str | None = None
     needed_s: float | None = None
+    plan: str | None = None
 
 
 class AroundFacts(Record):
@@ -132,7 +133,7 @@ class AskedFacts(Record):
 class Facts(Record):
     """What is known of one system at one moment, in groups: each is gathered by who needs it.
 
-    `errors` are by node, for those that could not be read; `alike` names nodes that answer as another node of the estate.
+    `errors` are by node, for those that could not be read, `remedies` what to do about them; `alike` names nodes that answer as another node of the estate.
     """
 
     system: System
@@ -141,6 +142,7 @@ class Facts(Record):
     now: datetime
     limits: Limits
     alike: dict[str, str] = {}
+    remedies: dict[str, str] = {}
     route: RouteFacts = RouteFacts()
     around: AroundFacts = AroundFacts()
     asked: AskedFacts = AskedFacts()

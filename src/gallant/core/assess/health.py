@@ -30,7 +30,7 @@ def _reachable(facts: Facts) -> Iterator[Finding]:
                 "stop",
                 f"{node_name(facts.system, node)} was not read",
                 error,
-                f"gallant survey {facts.name}/{node}",
+                facts.remedies.get(node) or f"gallant survey {facts.name}/{node}",
                 node,
             )
     if not facts.errors:
@@ -206,7 +206,7 @@ def _versions_even(facts: Facts) -> Iterator[Finding]:
             "warn",
             "its nodes run different versions",
             ", ".join(f"{n}: {v}" for n, v in versions.items()),
-            f"gallant plan {facts.name}",
+            facts.route.plan or f"gallant route {facts.name}",
         )
 
 

@@ -51,6 +51,14 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
     ]
 
 
+def roll_command(plan: Plan, exports: Sequence[str] | None = None, given: Sequence[str] = ()) -> str:
+    """How somebody who accepts all that a plan needs carries it out. Where it is not known which systems can be backed up (`exports`),
+    none is asked about."""
+    needed = consents_needed(plan, plan.systems if exports is None else exports)
+    words = dict.fromkeys([*given, *(one.consent.words for one in needed)])
+    return " ".join([f"gallant roll {plan.id}", *(f"--consent {word}" for word in words)])
+
+
 def _of_hop(system: str, hop: Hop) -> Iterator[Needed]:
     one_way = Consent(to="one-way", system=system)
     if hop.one_way:

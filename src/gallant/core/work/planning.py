@@ -52,16 +52,17 @@ def make_plan(
     the roles allow no order, `NothingToDo` where all is current.
     """
     moving = [system for system in systems if system.name not in ground.still]
-    targets = {system.name: _route_of_all(ground, system, _target(ground, system)).target for system in moving}
-    ordered = _ordered(ground, moving, targets)
-    lanes, left_of = _lanes(ground, systems, ordered)
+    targets = {system.name: goal_of(ground, system) for system in moving}
+    ordered = order_of(ground, moving, targets)
+    made = {system.name: lane_for(ground, system, ordered) for system in systems}
+    lanes = [lane for lane, _ in made.values() if lane is not None]
     if not lanes:
         names = [s.name for s in systems]
         raise NothingToDo(
             f"{', '.join(names)}: nothing to do, every node runs what its aim asks for.",
             next="gallant verify looks closer.",
             systems=names,
-            left=left_of,
+            left={name: left for name, (_, left) in made.items()},
         )
     lanes = one_after_the_other(ground.estate, share_restarts(ground, lanes))
     return plan_of(ground, lanes, profiles, by, identity, rounds=_rounds(ground.estate, lanes))
@@ -79,7 +80,9 @@ def plan_of(
     reason: str = "",
 ) -> Plan:
     """The plan that some lanes make, named, on what it rests on. Raises `Refused` where a driver does not know a step of it."""
-    plan = Plan(
+    for lane in lanes:
+        able(lane, ground.knows)
+    return Plan(
         made=ground.now,
         by=by,
         estate=ground.estate.name,
@@ -89,29 +92,27 @@ def plan_of(
         undoes=undoes,
         reason=reason,
     ).named()
-    _able(plan, ground.knows)
-    return plan
 
 
-def _lanes(
-    ground: Ground, systems: Sequence[System], ordered: Mapping[str, list[OrderedHop]]
-) -> tuple[list[Lane], dict[str, dict[str, str]]]:
-    """A lane for every system that has something to do; and by system the components that stay behind, with the reasons."""
-    lanes, left_of = list[Lane](), dict[str, dict[str, str]]()
-    for system in systems:
-        _really_idle(ground.estate, system)
-        if system.name in ordered:
-            _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
-        else:
-            all_read(ground, system)
-        also = systems_above(ground.estate, system) if system.in_service else ()
-        for name in also:
-            all_read(ground, ground.estate.systems[name])
-        hops, left = lane_hops(ground, system, ordered.get(system.name, []))
-        left_of[system.name] = left
-        if hops:
-            lanes.append(lane_of(ground, system, hops, left, also))
-    return lanes, left_of
+def lane_for(
+    ground: Ground, system: System, ordered: Mapping[str, list[OrderedHop]]
+) -> tuple[Lane | None, dict[str, str]]:
+    """A system's lane (None: there is nothing to do), and the components that stay behind, each with the reason.
+
+    Raises `Refused` where what it runs, or how its nodes stand, allows none.
+    """
+    _really_idle(ground.estate, system)
+    if system.name in ordered:
+        _on_the_way(system, ground.products[system.product], ground.worked_on(system), ordered[system.name])
+    else:
+        all_read(ground, system)
+    also = systems_above(ground.estate, system) if system.in_service else ()
+    for name in also:
+        all_read(ground, ground.estate.systems[name])
+    hops, left = lane_hops(ground, system, ordered.get(system.name, []))
+    if not hops:
+        return None, left
+    return lane_of(ground, system, hops, left, also), left
 
 
 def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
@@ -183,22 +184,26 @@ def _really_idle(estate: Estate, system: System) -> None:
             )
 
 
-def _able(plan: Plan, knows: Mapping[str, Knows]) -> None:
+def able(lane: Lane, knows: Mapping[str, Knows]) -> None:
     """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
-    for lane in plan.lanes:
-        kinds = dict.fromkeys(
-            (s.system, s.kind)
-            for hop in lane.hops
-            for s in steps_of(hop.waves)
-            if s.component == IMAGE and KINDS[s.kind].driven
-        )
-        missing = [kind for name, kind in kinds if name in knows and kind not in knows[name].capabilities]
-        if missing:
-            raise Refused(
-                f"{lane.system}: its profile knows no {', no '.join(missing)}, and the plan needs it.",
-                "Nothing was begun.",
-                "Teach its profile the calls (docs/profiles.md), or update this system by hand.",
-            )
+    kinds = dict.fromkeys(
+        (s.system, s.kind)
+        for hop in lane.hops
+        for s in steps_of(hop.waves)
+        if s.component == IMAGE and KINDS[s.kind].driven
+    )
+    missing = [kind for name, kind in kinds if name in knows and kind not in knows[name].capabilities]
+    if missing:
+        raise not_taught(lane.system, missing)
+
+
+def not_taught(system: str, missing: Sequence[str]) -> Refused:
+    """What a plan needs and the system's profile does not know."""
+    return Refused(
+        f"{system}: its profile knows no {', no '.join(missing)}, and the plan needs it.",
+        "Nothing was begun.",
+        "Teach its profile the calls (docs/profiles.md), or update this system by hand.",
+    )
 
 
 def _target(ground: Ground, system: System) -> Release:
@@ -206,7 +211,7 @@ def _target(ground: Ground, system: System) -> Release:
     if product is None:
         raise Refused(
             f"{system.name}: no catalog here lists {system.product}.",
-            next="gallant catalog add, then gallant catalog sync.",
+            next="gallant catalog add NAME SOURCE --key FILE",
         )
     finishing = product.resolve(ground.despite[system.name]) if system.name in ground.despite else None
     return finishing or target_of(ground.estate, system, product, ground.now, ground.bundles)
@@ -246,7 +251,7 @@ def needed_with(ground: Ground, systems: Sequence[System]) -> tuple[System, ...]
     """
     chosen, along = list(systems), list[System]()
     while True:
-        targets = {system.name: _route_of_all(ground, system, _target(ground, system)).target for system in chosen}
+        targets = {system.name: goal_of(ground, system) for system in chosen}
         conflicts = _conflicts(ground, targets)
         if not conflicts:
             return tuple(along)
@@ -281,19 +286,33 @@ def _conflicts(ground: Ground, targets: Mapping[str, str]) -> list[Conflict]:
     return [c for c in find_order(tasks, known.rules).conflicts if set(c.systems) & set(targets)]
 
 
-def _ordered(ground: Ground, systems: Sequence[System], targets: Mapping[str, str]) -> dict[str, list[OrderedHop]]:
+class NoOrder(Refused):
+    """No order of work keeps every requirement; `systems` are those of the plan that are in each other's way, or whose releases ask
+    for what nobody knows."""
+
+    def __init__(self, what: str, why: str, next: str, systems: Sequence[str]) -> None:
+        super().__init__(what, why, next)
+        self.systems = tuple(systems)
+
+
+def goal_of(ground: Ground, system: System) -> str:
+    """The release that a system is to come to, and has a route to; `Refused` where there is none."""
+    return _route_of_all(ground, system, _target(ground, system)).target
+
+
+def order_of(ground: Ground, systems: Sequence[System], targets: Mapping[str, str]) -> dict[str, list[OrderedHop]]:
     """The hops of each system, in an order in which no rule between products ever breaks.
 
-    Raises `Refused` where a requirement of a release on the way is not known to hold, or where there is no such order.
+    Raises `NoOrder` where a requirement of a release on the way is not known to hold, or where there is no such order.
     """
     known, despite = requirements(ground.estate, ground.readings, ground.products, targets), ground.despite
     tasks = [replace(t, despite=(despite[t.system],)) if t.system in despite else t for t in known.tasks]
     order = find_order(tasks, known.rules)
     for conflict in order.conflicts:
-        if set(conflict.systems) & set(targets):
+        if own := [name for name in conflict.systems if name in targets]:
             nearest = ", ".join(f"{name} {version}" for name, version in conflict.nearest.items() if name in targets)
-            raise Refused(
-                f"{', '.join(n for n in conflict.systems if n in targets)}: no order of work keeps every requirement: "
+            raise NoOrder(
+                f"{', '.join(own)}: no order of work keeps every requirement: "
                 f"{'; '.join(rule.words for rule in conflict.rules) or 'no chain of releases leads to the aim'}.",
                 f"The nearest that is possible: {nearest}."
                 if nearest
@@ -303,14 +322,16 @@ def _ordered(ground: Ground, systems: Sequence[System], targets: Mapping[str, st
                 + "; or: ".join("; ".join(rule.words for rule in reason) for reason in conflict.others)
                 + ".",
                 _way_to_an_order(ground, systems),
+                own,
             )
     entered = {(hop.system, hop.to) for hop in order.hops if hop.system in targets}
     for one in known.unknown:
         if (one.system, one.release) in entered:
-            raise Refused(
+            raise NoOrder(
                 f"{one.words}.",
                 "A requirement that nobody has looked at is not kept.",
                 f"Survey it, or write under declared: in estate.yaml:  {one.product}: {{version: …, by: …, date: …}}",
+                [one.system],
             )
     return {name: [hop for hop in order.hops if hop.system == name] for name in targets}
 
