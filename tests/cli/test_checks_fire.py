@@ -154,6 +154,11 @@ def one_address(place: Place) -> contextlib.AbstractContextManager[None]:
     return edited(place, row.format(**b), row.format(**{**a, "address": a["address"] + "/", "serial": b["serial"]}))
 
 
+def unnamed(place: Place) -> contextlib.AbstractContextManager[None]:
+    """A node whose serial the estate leaves out."""
+    return edited(place, f", serial: {place.said['nodes']['tickets/b']['serial']}", "")
+
+
 def service_at(place: Place, address: str) -> contextlib.AbstractContextManager[None]:
     return edited(place, place.said["services"]["blocks"], address)
 
@@ -181,6 +186,7 @@ def host_of(place: Place) -> str:
 LIMITS = "\nlimits: {{{}}}\naims:\n"
 TABLE = (
     Row("reachable", "stop", "was not read", arrange=lambda p: fault(p, "swapped_machine", "tickets/b")),
+    Row("known-by-sight", "warn", "nobody has confirmed", arrange=unnamed),
     Row("distinct", "stop", "one machine", arrange=one_address),
     Row("in-service", "stop", "not in service", arrange=unwell("condition")),
     Row("in-sync", "stop", "not whole", arrange=unwell("replica")),

@@ -256,6 +256,9 @@ def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
     return Facts(**{**plain, **laid, **said})
 
 
+SIGHTED = replace(TICKETS, nodes={n: replace(node, held_by="sight") for n, node in TICKETS.nodes.items()})
+
+
 def booked(seconds: float) -> Booking:
     return Booking(notice="tickets:image", start=NOW, end=NOW + timedelta(seconds=seconds))
 
@@ -281,6 +284,7 @@ def kept(days: float) -> RestorePoint:
 # Each check: what makes it fire, at which level, and a word of its message.
 FIRES = [
     ("reachable", facts({"a": reading("a")}, errors={"b": "no answer"}), "stop", "was not read"),
+    ("known-by-sight", facts(system=SIGHTED), "warn", "nobody has confirmed"),
     ("distinct", facts(errors={"b": "x"}, alike={"b": "tickets/a"}), "stop", "one machine"),
     ("distinct", facts(both(b={"serial": "A", "boot": "a"})), "stop", "answer alike"),
     ("in-service", facts(both(b={"state": "out_of_service"})), "stop", "not in service"),
@@ -534,7 +538,7 @@ ALL_WELL = {
 }
 # Checks that say nothing where there is nothing to say.
 SILENT = {
-    "distinct", "restart-pending", "versions-even", "terms", "known-issues", "site-notes", "open-roll", "put-aside",
+    "distinct", "known-by-sight", "restart-pending", "versions-even", "terms", "known-issues", "site-notes", "open-roll", "put-aside",
     "oddities", "format",
 }  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
 from threading import Lock
@@ -28,9 +29,28 @@ _ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
 
 
 def _learn(node: str, kind: str, fingerprint: str) -> bool:
-    """Show a host key that is not known yet, and ask; nothing is believed unseen."""
-    click.echo(f"{node} shows a host key that is not known here ({kind}):\n  {fingerprint}", err=True)
-    return click.confirm("Does its console show the same, and should it be kept", default=False, err=True)
+    """Show a host key, or a serial, that nobody has confirmed yet, and ask; nothing is believed unseen."""
+    what = "says that its serial is" if kind == "serial" else f"shows a host key that is not known here ({kind}):"
+    with _ONE_AT_A_TIME:
+        click.echo(f"{node} {what}\n  {fingerprint}", err=True)
+        return click.confirm("Does the machine show the same, and should it be kept", default=False, err=True)
+
+
+def _believe(node: str, kind: str, fingerprint: str) -> bool:
+    """What somebody believes who said --yes beforehand: shown, and not asked about."""
+    with _ONE_AT_A_TIME:
+        click.echo(f"{node}: {kind} {fingerprint} is kept, as --yes says.", err=True)
+    return True
+
+
+def _learner(wanted: bool, yes: bool, at_terminal: bool) -> Callable[[str, str, str], bool] | None:
+    if not wanted:
+        return None
+    if not yes and not at_terminal:
+        raise click.UsageError(
+            "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
+        )
+    return _believe if yes else _learn
 
 
 def _hands(what: str) -> str | None:
@@ -46,8 +66,11 @@ def _hands(what: str) -> str | None:
 )
 @click.option("--failed", is_flag=True, help="Only nodes whose last try failed, or that were never read.")
 @click.option(
-    "--learn-keys", is_flag=True, help="Show each SSH host key that is not known yet, and ask whether to keep it."
+    "--learn-keys",
+    is_flag=True,
+    help="Show each host key that is not known yet, and each serial that was taken at first sight, and ask whether to keep it.",
 )
+@click.option("--yes", is_flag=True, help="With --learn-keys: keep them all, unasked.")
 @click.option(
     "--profile", default=None, metavar="FILE", help="Try a profile on one machine, read-only; the estate is left aside."
 )
@@ -77,6 +100,7 @@ def survey(
     older_than: timedelta | None,
     failed: bool,
     learn_keys: bool,
+    yes: bool,
     profile: str | None,
     address: str | None,
     user: str,
@@ -95,7 +119,7 @@ def survey(
     import sys
 
     at_terminal = sys.stdin.isatty()
-    learn, hands = _learn if learn_keys and at_terminal else None, _hands if at_terminal else None
+    learn, hands = _learner(learn_keys, yes, at_terminal), _hands if at_terminal else None
     from gallant.operations import survey as operation
     from gallant.operations import trial
     from gallant.views import inventory as shown
@@ -119,7 +143,7 @@ def survey(
     if profile is not None or address is not None:
         raise click.UsageError("--profile and --address go together.")
     place = open_place(estate_path, output)
-    asks = learn is not None or any(s.driver == "manual" for s in place.systems(selector))
+    asks = learn is _learn or any(s.driver == "manual" for s in place.systems(selector))
     with ticking(output, "reading nodes", asks) as tick:
         result = run(
             operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands),

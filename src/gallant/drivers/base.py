@@ -137,6 +137,9 @@ class Tools:
     hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
     refusals: Refusals = field(default_factory=Refusals)
+    sighted: Callable[[str, str], None] | None = (
+        None  # node, serial: seen for the first time, where the estate names none
+    )
 
 
 Fields = dict[str, object]
@@ -147,6 +150,7 @@ Order = Callable[[str, Act, Progress | None], Awaitable[Fields]]
 Acts = Mapping[str, Order]
 
 
+HELD_BY_SIGHT = ("when it was first seen it was", "take its lines out of known_nodes")
 # The orders that bring a component to another release.
 BRINGING = ("install", "raise_format")
 
@@ -191,6 +195,7 @@ class ProfiledDriver:
         self._versions: dict[str, str] = {}
         self._restarted: dict[str, datetime] = {}
         self._served: dict[str, contextlib.AsyncExitStack] = {}
+        self._sighted: dict[str, str] = {}  # serials seen for the first time in this run
         self.expects_serial = True  # not while a profile is tried on a machine that no estate knows yet
 
     # --- what a protocol's driver says
@@ -319,14 +324,27 @@ class ProfiledDriver:
         return found
 
     def _expect_serial(self, reading: Reading) -> None:
-        expected = self.system.nodes[reading.node].serial
-        if self.expects_serial and reading.serial != expected:
+        expected = self.system.nodes[reading.node].serial or self._sighted.get(reading.node, "")
+        if not self.expects_serial:
+            return
+        if not expected:
+            if self.tools.sighted is not None:
+                self.tools.sighted(reading.name, reading.serial)
+            self._sighted[reading.node] = reading.serial
+        elif reading.serial != expected:
+            whose, where = self._says(reading.node)
             raise WrongMachine(
-                f"{reading.name} answers as serial {reading.serial}; the estate says {expected}.",
+                f"{reading.name} answers as serial {reading.serial}; {whose} {expected}.",
                 "Another machine is at this address; nothing is done to it.",
-                f"If the machine was replaced, write its serial into estate.yaml; else look at the address of {reading.name}.",
+                f"If the machine was replaced, {where}; else look at the address of {reading.name}.",
                 serial=reading.serial,
             )
+
+    def _says(self, node: str) -> tuple[str, str]:
+        """Whose word a node's serial is, and where it is changed."""
+        known = self.system.nodes[node]
+        by_file = known.serial and known.held_by == "file"
+        return ("the estate says", "write its serial into estate.yaml") if by_file else HELD_BY_SIGHT
 
     async def _timed(self, node: str, read: Callable[[str], Awaitable[Fields]]) -> Fields:
         before = self.clock.now()

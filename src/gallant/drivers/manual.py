@@ -36,9 +36,8 @@ class ManualDriver(ProfiledDriver):
         if "about" not in self.profile.reads:
             found["version"] = await self._word_of(node, f"Which version does {name} show?")
         expected = self.system.nodes[node].serial
-        found["serial"] = (
-            await self._word_of(node, f"Which serial does {name} show? (the estate says {expected})") or expected
-        )
+        told = f" (the estate says {expected})" if expected else ""
+        found["serial"] = await self._word_of(node, f"Which serial does {name} show?{told}") or expected or UNTOLD
         found["boot"] = UNTOLD
         found["state"] = Ours("in_service")
         found["role"] = Ours(SHAPES[self.system.shape].plain_role)

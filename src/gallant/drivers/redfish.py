@@ -285,9 +285,8 @@ class RedfishDriver(HttpDriver):
             (s for s in every if wanted in (self.get(s, node, "SerialNumber"), self.get(s, node, "UUID"))), None
         )
         if mine is None:
-            self._note(
-                node, f"has {len(rows)} systems, none of them with the serial {clean(wanted, 60)}; the first is taken"
-            )
+            which = f"none of them with the serial {clean(wanted, 60)}" if wanted else "and the estate names no serial"
+            self._note(node, f"has {len(rows)} systems, {which}; the first is taken")
             mine = every[0] if every else {}
         if isinstance(link := self.get(mine, node, "@odata.id"), str):
             self._systems[node] = link

@@ -138,6 +138,13 @@ async def look_at(
     """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
     that was not read, but for `partly`."""
     above = above_of(place, systems)
+    for system in systems:
+        if unknown := [n for n, node in system.nodes.items() if not node.serial]:
+            raise Refused(
+                f"{system.name}/{unknown[0]} was never surveyed, so which machine it is is not known.",
+                "What is done to a machine is done to that one alone.",
+                f"gallant survey {system.name}",
+            )
     async with drivers_of(place, [*systems, *above]) as drivers:
         findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import random
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.errors import GallantError, worst_exit
@@ -43,10 +43,11 @@ class Surveyed(Record):
 
 
 class Survey(Record):
-    """A whole survey; failures first, then in the order of the estate."""
+    """A whole survey; failures first, then in the order of the estate. `sighted` are nodes that are known by their first sight alone."""
 
     began: datetime
     nodes: tuple[Surveyed, ...]
+    sighted: tuple[str, ...] = ()
 
     @property
     def exit_code(self) -> int:
@@ -75,7 +76,18 @@ async def survey(
         chosen = _due(place, chosen, older_than, failed)
     async with place.drivers([system for system, _ in chosen], remembering=True, learn=learn, hands=hands) as drivers:
         patient = learn is not None or any(system.driver == "manual" for system, _ in chosen)
-        return await survey_with(place, chosen, drivers, tick, patient)
+        found = await survey_with(place, chosen, drivers, tick, patient)
+    return _confirmed(place, found, learn) if learn is not None else found
+
+
+def _confirmed(place: Workplace, found: Survey, learn: Learn) -> Survey:
+    """The same, once somebody was asked of each node whose serial was taken at first sight."""
+    serials = {n: r.serial for n, r in found.readings().items()}
+    said = [name for name in found.sighted if learn(name, "serial", serials[name])]
+    for name in said:
+        place.confirm(name)
+    place.hold_to_pins()
+    return replace(found, sighted=tuple(name for name in found.sighted if name not in said))
 
 
 def _due(place: Workplace, chosen: Sequence[Chosen], older_than: timedelta | None, failed: bool) -> list[Chosen]:
@@ -128,7 +140,15 @@ async def survey_with(
     order = {node_name(s, n): i for i, (s, n) in enumerate(wanted)}
     found = sorted(kept.found, key=lambda s: (s.error is None, order[node_name(s.system, s.node)]))
     last = place.readings.newest() if any(s.reading is None for s in found) else {}
-    return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found))
+    return Survey(began=began, nodes=tuple(_with_last(s, last) for s in found), sighted=tuple(_sighted(place, found)))
+
+
+def _sighted(place: Workplace, found: Sequence[Surveyed]) -> Iterator[str]:
+    """The nodes that were read, and that nothing but their first sight says who they are."""
+    place.hold_to_pins()
+    for seen in found:
+        if seen.reading is not None and place.estate.systems[seen.system].nodes[seen.node].held_by == "sight":
+            yield node_name(seen.system, seen.node)
 
 
 class _Batches:

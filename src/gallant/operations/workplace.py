@@ -16,10 +16,12 @@ import msgspec
 
 from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.pins import Pin, parse_pins, pin_line, with_pins, without_serial
 from gallant.core.estate.sources import Access, Source
-from gallant.core.estate.systems import Estate, System, select
-from gallant.core.records import clean
-from gallant.disk import opened
+from gallant.core.estate.systems import Estate, System, node_name, select
+from gallant.core.ports import WrongMachine
+from gallant.core.records import clean, replace, rfc3339
+from gallant.disk import appending, opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.opening import open_estate
 from gallant.operations.secrets import Asker, resolve
@@ -35,6 +37,7 @@ if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
+KNOWN_NODES = "known_nodes"  # beside known_hosts: what was taken at first sight
 Ask = Callable[[str], bool]  # a question, and whether somebody said yes
 # Each driver's class, imported when a system needs it.
 DRIVER_CLASSES = {
@@ -71,8 +74,51 @@ class Workplace:
                 next="Go to the estate's folder, name it with --estate, or make one: gallant init",
             ) from None
         name = str(path / ESTATE_FILE if path.is_dir() else path)
-        self.estate: Estate = open_estate(name, text, self.folder)
+        self._declared = open_estate(name, text, self.folder)
+        self.estate: Estate = self._held_to(self._declared)
         self.clock = EstateClock(self.estate)
+
+    def _held_to(self, declared: Estate) -> Estate:
+        """With the serials that were taken at first sight, where the file names none."""
+        return with_pins(declared, self._pins) if without_serial(declared) else declared
+
+    @cached_property
+    def _pins(self) -> dict[str, Pin]:
+        try:
+            return parse_pins((self.folder / KNOWN_NODES).read_text("utf-8", "replace"))
+        except FileNotFoundError:
+            return {}
+
+    @cached_property
+    def _whose(self) -> dict[str, str]:
+        """The node of each serial."""
+        every = ((s, n, node.serial) for s in self.estate.systems.values() for n, node in s.nodes.items())
+        return {serial: node_name(system, n) for system, n, serial in every if serial}
+
+    def sighted(self, node: str, serial: str) -> None:
+        """Hold a node to the serial that it says at first sight. Raises `WrongMachine` where another node has that already."""
+        other = self._whose.setdefault(serial, node)
+        if other != node:
+            raise WrongMachine(
+                f"{node} answers as serial {serial}, which is {other}.",
+                "Two addresses lead to one machine; nothing is done to it.",
+                f"Look at the addresses of {node} and {other} in estate.yaml",
+                serial=serial,
+            )
+        self._keep(node, Pin(serial=serial, since=rfc3339(self.clock.now())))
+
+    def confirm(self, node: str) -> None:
+        """A person's word that a node is the one that it was at first sight."""
+        self._keep(node, replace(self._pins[node], by=clean(self.user, 80)))
+
+    def _keep(self, node: str, pin: Pin) -> None:
+        self._pins[node] = pin
+        with appending(self.folder / KNOWN_NODES) as file:
+            file.write(pin_line(node, pin).encode())
+
+    def hold_to_pins(self) -> None:
+        """From now on, what was seen or confirmed in this run counts as what the estate says."""
+        self.estate = self._held_to(self._declared)
 
     @property
     def user(self) -> str:
@@ -297,6 +343,7 @@ class Workplace:
                 learn_key=learn,
                 hands=hands,
                 refusals=self.refusals,
+                sighted=self.sighted,
             )
 
         return tools

@@ -56,9 +56,12 @@ def survey_view(result: Survey, now: datetime) -> View:
             yield from _failures(site, cause, nodes, now)
         told = f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else ""
         yield f"{many(len(result.nodes) - len(failed), 'node')} read{told}."
+        if result.sighted:
+            yield f"{mark('work')} {_named(result.sighted)} {'is' if len(result.sighted) == 1 else 'are'} held to the serial of the first sight; nobody has confirmed {'it' if len(result.sighted) == 1 else 'them'}."
+            yield from next_steps("gallant survey --learn-keys")
         yield from next_steps(*_after(groups)) or next_steps("gallant gaps")
 
-    return View("survey", rows, text)
+    return View("survey", rows, text, {"sighted": result.sighted})
 
 
 def surveys_view(held: Sequence[HeldSurvey]) -> View:
@@ -90,6 +93,11 @@ def _alike(failed: Sequence[Surveyed]) -> Failures:
     for n in failed:
         groups.setdefault((n.site, n.cause or f"{n.system}/{n.node}"), []).append(n)
     return dict(sorted(groups.items(), key=lambda one: -len(one[1])))
+
+
+def _named(names: Sequence[str]) -> str:
+    more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+    return f"{BOLD}{plain(', '.join(names[:MOST_NAMES]))}{OFF}{more}"
 
 
 def _failures(site: str, cause: str, nodes: Sequence[Surveyed], now: datetime) -> Iterator[str]:

@@ -43,6 +43,25 @@ def _reachable(facts: Facts) -> Iterator[Finding]:
 
 
 @check(
+    "known-by-sight",
+    looks_at="somebody has confirmed each serial that the estate does not name",
+    why="a serial that was taken at first sight may have been another machine's from the beginning",
+    levels="warn",
+)
+def _known_by_sight(facts: Facts) -> Iterator[Finding]:
+    for node, reading in facts.readings.items():
+        if facts.system.nodes[node].held_by == "sight":
+            yield finding(
+                facts,
+                "warn",
+                f"nobody has confirmed that {facts.name}/{node} is the machine it should be",
+                f"serial {reading.serial}, taken at first sight",
+                f"gallant survey {facts.name} --learn-keys",
+                node,
+            )
+
+
+@check(
     "distinct",
     looks_at="no two addresses lead to one machine",
     why="work on one machine twice takes both halves of a pair down",

@@ -28,6 +28,14 @@ from gallant.core.readings import IMAGE
 from gallant.core.records import Moment, Record, replace
 
 DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
+# The profile of a system that names none, by its driver: what any device that speaks the protocol can be asked for.
+GENERIC_PROFILES = {
+    "redfish": "redfish",
+    "netconf": "netconf",
+    "shell": "linux",
+    "debian": "debian",
+    "manual": "by-hand",
+}
 # How a node's address begins: by network, on this very host, or in a person's hands.
 SCHEMES = ("https", "ssh", "local", "hands")
 PURPOSES = ("read", "act", "elevate")
@@ -166,16 +174,18 @@ def _words(command: str) -> list[str]:
 
 
 class Node(Record):
-    """One member of a system, at its own address, known by its serial; `console` is another way in, should it not come back.
+    """One member of a system, at its own address, known by its serial (empty: by the one that it says at first sight, see
+    core/estate/pins.py; `held_by` says whose word it is: the file's, the first sight's, or a person's who confirmed that); `console` is another way in, should it not come back.
     `domain` is what fails together with it (a rack, a power feed): nodes of two of them are never worked on at once."""
 
     address: str
-    serial: str
+    serial: str = ""
     fingerprint: str | None = None
     ca: str | None = None
     runs_on: str | None = None
     console: str | None = None
     domain: str | None = None
+    held_by: Literal["file", "sight", "person"] = "file"
 
     def __post_init__(self) -> None:
         parts = _secretless("address", self.address)
@@ -242,8 +252,8 @@ class System(Record):
     shape: str
     site: str
     driver: str
-    profile: str
     nodes: dict[str, Node]
+    profile: str = ""
     name: str = ""
     kind: str = ""
     tags: tuple[str, ...] = ()
@@ -539,11 +549,15 @@ def parse_estate(name: str, text: str | bytes | Document) -> Estate:
         raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
     estate = document.convert(Estate) or _what_converts(document)
     if estate is not None:
-        estate = replace(estate, systems={key: replace(system, name=key) for key, system in estate.systems.items()})
+        estate = replace(estate, systems={key: _named(system, key) for key, system in estate.systems.items()})
         _look_for_names(document, estate)
     document.finish()
     assert estate is not None  # without a problem noted, the file converted
     return estate
+
+
+def _named(system: System, name: str) -> System:
+    return replace(system, name=name, profile=system.profile or GENERIC_PROFILES.get(system.driver, ""))
 
 
 def _what_converts(document: Document) -> Estate | None:
@@ -610,7 +624,9 @@ def _look_at_node(
         document.at(at, problem, key=True)
     if node.runs_on is not None and node.runs_on not in every:
         document.at((*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every)}")
-    marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))]
+    marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))] if node.serial else []
+    if node.held_by != "file":
+        document.at((*at, "held_by"), "is Gallant's own word; write serial: and the serial", key=True)
     if not node.by_hand:
         marks.insert(0, ("address", (node.address,)))
     for field, mark in marks:
@@ -654,6 +670,10 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
     ):
         if value not in known:
             document.at((*path, field), f"unknown {field} {value!r}{document.suggestion(value, known)}")
+    if not system.profile and system.driver in DRIVERS:
+        document.at(
+            path, f"missing profile: one for every {system.driver} device there is not; gallant profiles lists them"
+        )
     shape = SHAPES.get(system.shape)
     if shape is not None and not shape.least <= len(system.nodes) <= shape.most:
         document.at(
