@@ -110,6 +110,7 @@ async def check_with(
     """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way. Without
     `entering` nothing is asked that concerns releases to come."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
+    systems = [place.estate.systems[s.name] for s in systems]  # with what was just seen for the first time
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
     said = conflicts(place, [])
     ways = _ways_of_the_uneven(place, survey)
