@@ -84,3 +84,32 @@ def test_the_estates_word_comes_before_the_first_sight(host):
     other = gallant(host, "survey")
     assert other.returncode == 5
     assert "the estate says elses" in other.stdout
+
+
+def test_a_host_writes_itself_into_a_new_estate(sshd, tmp_path):
+    server = sshd()
+    (tmp_path / "user").chmod(0o600)
+    new = tmp_path / "mine"
+    assert gallant(tmp_path, "init", "mine").returncode == 0
+    host = f"ssh://127.0.0.1:{server.port}"
+    words = ("add", host, "--as", "web", "--user", "root", "--secret", "key:../user")
+    refused = gallant(new, *words)
+    assert refused.returncode == 5
+    assert server.fingerprint in refused.stderr  # with the line that pins it
+    added = gallant(new, *words, "--pin", server.fingerprint)
+    assert added.returncode == 0, added.stderr
+    assert "by the profile debian" in added.stdout
+    survey = gallant(new, "survey", "web")
+    assert survey.returncode == 0, survey.stdout + survey.stderr
+    assert len(json.loads(gallant(new, "inventory", "--json").stdout)["rows"]) > 20
+
+
+def test_a_host_that_is_no_debian_one_is_read_as_any_linux(sshd, tmp_path):
+    server = sshd()
+    (tmp_path / "user").chmod(0o600)
+    assert gallant(tmp_path, "init", "mine").returncode == 0
+    words = ("add", f"ssh://127.0.0.1:{server.port}", "--as", "web", "--user", "root", "--secret", "key:../user")
+    added = gallant(tmp_path / "mine", *words, "--driver", "shell", "--pin", server.fingerprint)
+    assert added.returncode == 0, added.stderr
+    assert "by the profile linux" in added.stdout
+    assert gallant(tmp_path / "mine", "survey").returncode == 0

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Callable, Coroutine
 from contextlib import AbstractContextManager
 from pathlib import Path
+from threading import Lock
 from typing import TYPE_CHECKING, ClassVar, TypeAlias, TypeVar
 
 import click
@@ -22,6 +23,7 @@ T = TypeVar("T")
 Command: TypeAlias = Callable[..., None]  # what Click calls, with the options that stand above it
 
 ESTATE_VARIABLE = "GALLANT_ESTATE"
+ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
 
 estate_option = click.option(
     "--estate",
@@ -155,6 +157,26 @@ def may_go_on(question: str, yes: bool) -> bool:
         click.echo(f"{question} Nobody is at a terminal to ask; --yes says it beforehand.", err=True)
         return False
     return bool(click.confirm(question, default=False, err=True))
+
+
+def _learn(node: str, kind: str, fingerprint: str) -> bool:
+    """Show a host key, or a serial, that nobody has confirmed yet, and ask; nothing is believed unseen."""
+    what = "says that its serial is" if kind == "serial" else f"shows a {kind} that nothing here vouches for:"
+    with ONE_AT_A_TIME:
+        click.echo(f"{node} {what}\n  {fingerprint}", err=True)
+        return click.confirm("Does the machine show the same, and should it be kept", default=False, err=True)
+
+
+def _believe(node: str, kind: str, fingerprint: str) -> bool:
+    """What somebody believes who said --yes beforehand: shown, and not asked about."""
+    with ONE_AT_A_TIME:
+        click.echo(f"{node}: {kind} {fingerprint} is kept, as --yes says.", err=True)
+    return True
+
+
+def believing(yes: bool, at_terminal: bool) -> Callable[[str, str, str], bool] | None:
+    """Who is asked about a key that is not known: nobody where --yes was said, a person at a terminal; None where nobody is there."""
+    return _believe if yes else _learn if at_terminal else None
 
 
 def run(operation: Coroutine[object, object, T], many_nodes: bool = False) -> T:

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 COMMANDS: dict[str, tuple[str, str, str]] = {
     "demo": ("demo", "demo", "The whole example on stand-ins, from survey to history."),
     "init": ("files", "init", "A new estate folder with a commented estate.yaml."),
+    "add": ("add", "add", "One device or many, told by themselves, written into the estate."),
     "validate": ("files", "validate", "Check any Gallant file: errors as file:line:column."),
     "profiles": ("files", "profiles", "The kinds of device that are known, each with its driver."),
     "doctor": ("doctor", "doctor", "Gallant's own stores, keys, rights, free space, clock."),

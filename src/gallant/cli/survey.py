@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
-from threading import Lock
 from typing import TYPE_CHECKING
 
 import click
 
 from gallant.cli.common import (
+    ONE_AT_A_TIME,
     Span,
     ask_now,
+    believing,
     estate_option,
     finish,
     open_place,
@@ -25,36 +25,9 @@ from gallant.cli.common import (
 if TYPE_CHECKING:
     from gallant.views.output import Output
 
-_ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
-
-
-def _learn(node: str, kind: str, fingerprint: str) -> bool:
-    """Show a host key, or a serial, that nobody has confirmed yet, and ask; nothing is believed unseen."""
-    what = "says that its serial is" if kind == "serial" else f"shows a host key that is not known here ({kind}):"
-    with _ONE_AT_A_TIME:
-        click.echo(f"{node} {what}\n  {fingerprint}", err=True)
-        return click.confirm("Does the machine show the same, and should it be kept", default=False, err=True)
-
-
-def _believe(node: str, kind: str, fingerprint: str) -> bool:
-    """What somebody believes who said --yes beforehand: shown, and not asked about."""
-    with _ONE_AT_A_TIME:
-        click.echo(f"{node}: {kind} {fingerprint} is kept, as --yes says.", err=True)
-    return True
-
-
-def _learner(wanted: bool, yes: bool, at_terminal: bool) -> Callable[[str, str, str], bool] | None:
-    if not wanted:
-        return None
-    if not yes and not at_terminal:
-        raise click.UsageError(
-            "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
-        )
-    return _believe if yes else _learn
-
 
 def _hands(what: str) -> str | None:
-    with _ONE_AT_A_TIME:
+    with ONE_AT_A_TIME:
         return str(click.prompt(what, err=True))
 
 
@@ -119,7 +92,11 @@ def survey(
     import sys
 
     at_terminal = sys.stdin.isatty()
-    learn, hands = _learner(learn_keys, yes, at_terminal), _hands if at_terminal else None
+    learn, hands = believing(yes, at_terminal) if learn_keys else None, _hands if at_terminal else None
+    if learn_keys and learn is None:
+        raise click.UsageError(
+            "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
+        )
     from gallant.operations import survey as operation
     from gallant.operations import trial
     from gallant.views import inventory as shown
@@ -143,7 +120,7 @@ def survey(
     if profile is not None or address is not None:
         raise click.UsageError("--profile and --address go together.")
     place = open_place(estate_path, output)
-    asks = learn is _learn or any(s.driver == "manual" for s in place.systems(selector))
+    asks = (learn is not None and not yes) or any(s.driver == "manual" for s in place.systems(selector))
     with ticking(output, "reading nodes", asks) as tick:
         result = run(
             operation.survey(place, selector, tick, older_than=older_than, failed=failed, learn=learn, hands=hands),

@@ -244,29 +244,30 @@ limits:
 #   - {{name: first, of: [example-store], soak_minutes: 60}}
 #   - {{name: rest, of: ["*"]}}
 
-# Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine.
+# Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine. A device writes itself
+# in here: gallant add ADDRESS --as NAME. One of your own hand looks like this:
+#   example-store:
+#     product: ostrel/shoal
+#     shape: pair             # single, pair, fabric, pairs, quorum, pool
+#     site: machine-room
+#     kind: storage
+#     tags: [prod]
+#     driver: http
+#     profile: ostrel-shoal   # a built-in profile, or the path of your own YAML file
+#     nodes:
+#       # Pin the node's certificate (the refusal shows the line to add) or name a CA file. domain: rack-1 says what fails
+#       # together with it; nodes of two domains are never away at once.
+#       a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
+#       b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
+#     usual: {{active: a, standby: b}}
+#     # quiet: {{within_minutes: 20, then: hold}}   # how long a node's sessions are waited for before it is disturbed
+#     # in_service: no        # a rack being prepared: nobody depends on it, so all of it may be updated at once
+#     # Addresses that users depend on; they are probed all through the work.
+#     services:
+#       blocks: {{address: "store.example:860", budget_s: 5}}     # out for longer at a time, and the work holds
+#       # Another way to ask than a connect: read, tls, http, dns, ntp, ping, run (docs/rolling.md, The watch).
+#       # portal: {{address: "portal.example:443", http: {{path: /health, well: "state == 'ok'"}}}}
 systems:
-  example-store:
-    product: ostrel/shoal
-    shape: pair             # single, pair, fabric, pairs, quorum, pool
-    site: machine-room
-    kind: storage
-    tags: [prod]
-    driver: http
-    profile: ostrel-shoal   # a built-in profile, or the path of your own YAML file
-    nodes:
-      # Pin the node's certificate (the refusal shows the line to add) or name a CA file. domain: rack-1 says what fails
-      # together with it; nodes of two domains are never away at once.
-      a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
-      b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
-    usual: {{active: a, standby: b}}
-    # quiet: {{within_minutes: 20, then: hold}}   # how long a node's sessions are waited for before it is disturbed
-    # in_service: no        # a rack being prepared: nobody depends on it, so all of it may be updated at once
-    # Addresses that users depend on; they are probed all through the work.
-    services:
-      blocks: {{address: "store.example:860", budget_s: 5}}     # out for longer at a time, and the work holds
-      # Another way to ask than a connect: read, tls, http, dns, ntp, ping, run (docs/rolling.md, The watch).
-      # portal: {{address: "portal.example:443", http: {{path: /health, well: "state == 'ok'"}}}}
 """
 
 

@@ -181,7 +181,7 @@ class Workplace:
         if not self.estate.systems:
             raise WrongUse(
                 "The estate declares no systems, so there is nothing to look at.",
-                next="Write the first one under systems: in estate.yaml, then: gallant validate estate.yaml",
+                next="gallant add ADDRESS reads a device and writes it there; or write it yourself under systems: in estate.yaml",
             )
         return select(self.estate, terms)
 
@@ -285,11 +285,13 @@ class Workplace:
         package_file: Callable[[str, str], Path] | None = None,
         learn: Callable[[str, str, str], bool] | None = None,
         hands: Callable[[str], str | None] | None = None,
+        keep_sight: bool = True,
     ) -> AsyncIterator[dict[str, Driver]]:
         """A driver for each system, logged out at the end; those that speak HTTP share one session.
 
         `remembering` drivers ask only for what has changed, where a device can tell. `package_file` says where a file lies
-        that is given to a node; else it is the stock. `learn` and `hands` ask a person, where one is there.
+        that is given to a node; else it is the stock. `learn` and `hands` ask a person, where one is there. `keep_sight`: a node
+        without a serial is held from now on to the one that it says.
         """
         import asyncio
 
@@ -302,7 +304,7 @@ class Workplace:
                 from gallant.drivers.http import new_session
 
                 session = await stack.enter_async_context(new_session(1 if remembering else 8))
-            tools = self._tools(remembering, package_file, session, learn, hands)
+            tools = self._tools(remembering, package_file, session, learn, hands, keep_sight)
             made: dict[str, Driver] = {
                 system.name: driver_of(system, load_profile(system.profile, self.folder), tools(system))
                 for system in systems
@@ -319,6 +321,7 @@ class Workplace:
         session: ClientSession | None,
         learn: Callable[[str, str, str], bool] | None,
         hands: Callable[[str], str | None] | None,
+        keep_sight: bool,
     ) -> Callable[[System], Tools]:
         """What drivers are given; those of one site share what may be sent there in a second."""
         from gallant.drivers.base import Tools
@@ -343,7 +346,7 @@ class Workplace:
                 learn_key=learn,
                 hands=hands,
                 refusals=self.refusals,
-                sighted=self.sighted,
+                sighted=self.sighted if keep_sight else None,
             )
 
         return tools

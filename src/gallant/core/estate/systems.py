@@ -484,7 +484,7 @@ class Estate(Record, dict=True):
     gallant: str
     name: str
     sites: dict[str, Site]
-    systems: dict[str, System]
+    systems: dict[str, System] = {}
     accounts: dict[str, Account] = {}
     aims: tuple[Aim, ...] = ()
     declared: dict[str, Declared] = {}
@@ -547,6 +547,8 @@ def parse_estate(name: str, text: str | bytes | Document) -> Estate:
     document = document_of(name, text)
     if document.values is None:
         raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
+    if isinstance(document.values, dict) and document.values.get("systems", 0) is None:
+        document.values["systems"] = {}  # a heading below which nothing stands yet
     estate = document.convert(Estate) or _what_converts(document)
     if estate is not None:
         estate = replace(estate, systems={key: _named(system, key) for key, system in estate.systems.items()})

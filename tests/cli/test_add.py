@@ -1,0 +1,209 @@
+"""Devices that write themselves into the estate: what is asked of them, what is written, and when nothing is."""
+
+from __future__ import annotations
+
+import csv
+import re
+import socket
+
+import pytest
+
+from gallant.core.estate.systems import parse_estate
+from gallant.standin.ports import reserve
+
+from ..conftest import Place
+
+CUT = re.compile(r"(?ms)^systems:.*|^rounds:\n(?:  .*\n)+|^notes:\n(?:  .*\n)+|^  - \{for: (?:tickets|kind).*?\n")
+
+
+@pytest.fixture(scope="module")
+def line(tmp_path_factory):
+    from ..conftest import starting
+
+    with starting(tmp_path_factory.mktemp("line")) as make:
+        yield make(whole=True)
+
+
+@pytest.fixture
+def empty(line, tmp_path) -> Place:
+    """An estate that has sites and accounts and no systems, in front of the whole line."""
+    text = CUT.sub("", (line.folder / "estate.yaml").read_text())
+    (tmp_path / "estate.yaml").write_text(text + "\nsystems:  # what there is\n")
+    (tmp_path / "secrets").symlink_to(line.folder / "secrets")
+    return Place(tmp_path, line.said)
+
+
+def address(place: Place, node: str) -> str:
+    return place.said["nodes"][node]["address"]
+
+
+def estate(place: Place):
+    return parse_estate("estate.yaml", (place.folder / "estate.yaml").read_text())
+
+
+def test_a_pair_writes_itself_as_it_is_and_is_surveyed_then(empty):
+    before = (empty.folder / "estate.yaml").read_text()
+    both = [address(empty, f"tickets/{n}") for n in "ab"]
+    added = empty.run("add", *both, "--as", "tickets", "--profile", "ostrel-shoal", "--site", "harbour", "--yes")
+    assert added.code == 0, added.err
+    assert "a pair of ostrel/shoal, by the profile ostrel-shoal" in added.out
+    assert "gallant survey tickets" in added.out
+    system = estate(empty).systems["tickets"]
+    assert (system.shape, system.product, system.site) == ("pair", "ostrel/shoal", "harbour")
+    for name in "ab":
+        said = empty.said["nodes"][f"tickets/{name}"]
+        assert (system.nodes[name].serial, system.nodes[name].fingerprint) == (said["serial"], said["fingerprint"])
+    after = (empty.folder / "estate.yaml").read_text()
+    assert all(row in after.splitlines() for row in before.splitlines())
+    assert re.search(r"tickets:  # added \d{4}-\d\d-\d\d by ", after)
+    assert empty.run("survey", "tickets").code == 0
+    assert empty.run("catalog", "add", "ostrel", empty.said["publisher"]["url"], "--key", "x").code in (2, 5)
+
+
+@pytest.mark.parametrize(
+    ("node", "more", "driver", "profile"),
+    [
+        ("deck-hw/a", [], "redfish", "quernix-q4"),
+        ("gates/a", [], "debian", "debian"),
+        ("quay/a", ["--driver", "netconf", "--shape", "single"], "netconf", "tarnholt-weir"),
+        ("fulmar-box/a", ["--profile", "ostrel-shoal-mini"], "http", "ostrel-shoal-mini"),
+    ],
+)
+def test_a_device_says_by_itself_what_speaks_to_it(empty, node, more, driver, profile):
+    bare = address(empty, node).rpartition("/")[2] if driver != "http" else address(empty, node)
+    added = empty.run("add", bare, "--as", "one", "--site", "harbour", "--yes", "--json", *more)
+    assert added.code == 0, added.err
+    row = added.rows[0]
+    assert (row["system"], row["profile"], row["nodes"][0]["serial"]) == (
+        "one",
+        profile,
+        empty.said["nodes"][node]["serial"],
+    )
+    system = estate(empty).systems["one"]
+    assert (system.driver, system.profile, system.shape) == (driver, profile, "single")
+
+
+REFUSED = [
+    (["{tickets/a}", "--profile", "ostrel-shoal", "--site", "harbour"], 5, "that nothing here vouches for: sha256:"),
+    (["{tickets/a}", "--profile", "ostrel-shoal", "--site", "harbour", "--yes"], 5, "it is the active of several"),
+    (["{tickets/a}", "--profile", "ostrel-shoal", "--yes"], 2, "Which site is it at?"),
+    (["{tickets/a}", "--profile", "ostrel-shoal", "--site", "harbor", "--yes"], 2, "did you mean harbour?"),
+    (["{tickets/a}", "--site", "harbour", "--yes"], 5, "no protocol that every device of its kind has"),
+    (["{tickets/a}", "--driver", "htp", "--site", "harbour", "--yes"], 2, "did you mean http?"),
+    (["{deck-hw/a}", "--shape", "singel", "--site", "harbour", "--yes"], 2, "did you mean single?"),
+    (["{deck-hw/a}", "--as", "A B", "--site", "harbour", "--yes"], 2, "is not a name"),
+    (
+        ["{deck-hw/a}", "{deck-hw/a}", "--as", "x", "--shape", "pool", "--site", "harbour", "--yes"],
+        5,
+        "lead to one machine",
+    ),
+    (["127.0.0.1:notaport", "--site", "harbour"], 2, "is no address"),
+    (["ftp://127.0.0.1", "--site", "harbour"], 2, "is no address"),
+    (["192.0.2.7", "--site", "harbour"], 5, "no loopback address"),
+    ([], 2, "Name an address"),
+    (["--scan", "127.0.0.0/8"], 2, "at most 4,096"),
+    (["--scan", "192.0.2.0/24"], 5, "no loopback network"),
+    (["--scan", "harbour"], 2, "is no network"),
+    (["--scan", "127.0.0.1", "--ports", "0"], 2, "no list of ports"),
+    (["--from", "none.csv"], 2, "cannot be read"),
+]
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"), REFUSED, ids=lambda value: " ".join(value) if isinstance(value, list) else None
+)
+def test_nothing_is_written_where_it_cannot_be_done_as_it_was_said(empty, words, code, said):
+    before = (empty.folder / "estate.yaml").read_bytes()
+    filled = [address(empty, word.strip("{}")) if word.startswith("{") else word for word in words]
+    done = empty.run("add", *filled)
+    assert done.code == code, done.out + done.err
+    assert said in done.err
+    assert (empty.folder / "estate.yaml").read_bytes() == before
+
+
+def test_what_does_not_answer_is_said_and_not_written(empty):
+    keeper, port = reserve("127.0.0.1")
+    keeper.close()
+    done = empty.run("add", f"ssh://127.0.0.1:{port}", "--site", "harbour")
+    assert done.code == 3
+    assert "Nothing answers at 127.0.0.1" in done.err
+
+
+def test_what_is_there_already_is_not_written_twice(empty):
+    words = ("add", address(empty, "deck-hw/a"), "--site", "harbour", "--yes")
+    assert empty.run(*words, "--as", "one").code == 0
+    again = empty.run(*words, "--as", "two")
+    assert again.code == 5
+    assert "is one/a of the estate already" in again.err
+
+
+def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
+    with (empty.folder / "devices.csv").open("w", newline="") as file:
+        rows = csv.writer(file)
+        rows.writerow(["Address", "as", "site", "profile", "kind", "tags", "pin"])
+        for name in "ab":
+            node = empty.said["nodes"][f"tickets/{name}"]
+            rows.writerow([node["address"], "tickets", "harbour", "ostrel-shoal", "storage", "prod night", ""])
+        rows.writerow([address(empty, "deck-hw/b"), "hardware", "harbour", "", "", "", ""])
+        rows.writerow([address(empty, "deck-hw/c"), "wrong", "harbour", "", "", "", "sha256:" + "00" * 32])
+        rows.writerow(["127.0.0.1:1", "dead", "harbour", "", "", "", ""])
+        rows.writerow([])
+    done = empty.run("add", "--from", "devices.csv", "--yes", "--json")
+    assert done.code == 3, done.err
+    assert {row["system"]: row["error"] is None for row in done.rows} == {
+        "wrong": False, "dead": False, "tickets": True, "hardware": True,
+    }  # fmt: skip
+    found = estate(empty).systems
+    assert list(found) == ["tickets", "hardware"]
+    assert (found["tickets"].kind, found["tickets"].tags) == ("storage", ("prod", "night"))
+    assert found["hardware"].profile == "quernix-q4"
+    assert empty.run("survey").code == 0
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("adress\nx\n", "did you mean address?"),
+        ("as\nx\n", "no column address"),
+        ("address,as\n,tickets\n", "devices.csv:2: no address"),
+        ("address\n", "has no rows"),
+        ("\x00", "column"),
+    ],
+)
+def test_a_file_that_is_wrong_is_told_with_its_line(empty, text, said):
+    (empty.folder / "devices.csv").write_text(text)
+    done = empty.run("add", "--from", "devices.csv", "--yes")
+    assert done.code == 2
+    assert said in done.err
+
+
+def test_a_scan_tells_what_answers_and_what_is_known_and_logs_in_nowhere(empty):
+    hosts = [address(empty, f"deck-hw/{n}").rpartition("/")[2] for n in "ab"]
+    assert empty.run("add", hosts[0], "--as", "known", "--site", "harbour", "--yes").code == 0
+    silent = socket.create_server(("127.0.60.13", 0))  # one that takes the connection and says nothing
+    ports = ",".join([*(h.rpartition(":")[2] for h in hosts), str(silent.getsockname()[1])])
+    before = (empty.folder / "estate.yaml").read_bytes()
+    done = empty.run("add", "--scan", "127.0.60.8/29", "--ports", ports, "--json")
+    silent.close()
+    assert done.code == 0, done.err
+    assert {(r["address"].rpartition("/")[2], r["protocol"], r["known"]) for r in done.rows} == {
+        (hosts[0], "redfish", "known/a"), (hosts[1], "redfish", None),
+    }  # fmt: skip
+    assert all(r["says"].startswith("Redfish 1.") for r in done.rows)
+    assert (empty.folder / "estate.yaml").read_bytes() == before
+    assert (
+        f"gallant add https://{hosts[1]}"
+        in empty.run("add", "--scan", "127.0.60.8/29", "--ports", ports, COLUMNS="200").out
+    )
+    over_ssh = address(empty, "sealock/a").rpartition(":")
+    met = empty.run("add", "--scan", over_ssh[0].rpartition("/")[2], "--ports", over_ssh[2], "--json").rows[0]
+    assert (met["protocol"], met["fingerprint"]) == ("ssh", empty.said["nodes"]["sealock/a"]["fingerprint"])
+
+
+def test_a_file_with_a_mistake_is_left_as_it_is(empty):
+    path = empty.folder / "estate.yaml"
+    path.write_text(path.read_text() + "typo: 1\n")
+    done = empty.run("add", address(empty, "deck-hw/a"), "--site", "harbour", "--yes")
+    assert done.code == 2
+    assert "typo" in done.err
+    assert path.read_text().endswith("typo: 1\n")
