@@ -74,6 +74,7 @@ SHORTEST_SECRET = 4  # a shorter one would mask half of every text
 
 
 # The fields of a reading that are a word or a number each.
+TRIMMED_AS = {"next_version": "version", "other_slot": "version"}
 TEXTS = ("serial", "version", "boot", "build", "next_version", "other_slot", "model", "network", "part_number")
 
 
@@ -656,7 +657,7 @@ class ProfiledDriver:
                 meaning="fatal",
             )
         profile = self.profile
-        text = {key: text_of(fields.get(key)) for key in TEXTS}
+        text = {key: profile.trimmed(TRIMMED_AS.get(key, key), text_of(fields.get(key))) for key in TEXTS}
         sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
         offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
         offers, channels = fields.get("offers"), fields.get("channels")
@@ -702,7 +703,7 @@ class ProfiledDriver:
                 for f in self._records(Facet, fields.get("facets"))
             ),
             gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
-            offers=_several(offers),
+            offers=self._versions_of(_several(offers)),
             channels=self._records(Channel, channels) if isinstance(channels, list) else None,
             alarms=tuple(replace(a, level=self._level(a.level)) for a in self._records(Alarm, fields.get("alarms"))),
             expiries=self._records(Expiry, fields.get("expiries")),
@@ -746,7 +747,12 @@ class ProfiledDriver:
     def _part(self, part: Component) -> Component:
         kind = self.profile.states["kind"].get(part.kind, part.kind) if "kind" in self.profile.states else part.kind
         kind = kind if kind in COMPONENT_KINDS else UNKNOWN
-        return part if kind == part.kind else replace(part, kind=kind)
+        version, following = (self.profile.trimmed("component", text) for text in (part.version, part.next_version))
+        same = (kind, version, following) == (part.kind, part.version, part.next_version)
+        return part if same else replace(part, kind=kind, version=version or "", next_version=following)
+
+    def _versions_of(self, texts: tuple[str, ...] | None) -> tuple[str, ...] | None:
+        return tuple(self.profile.trimmed("version", text) or text for text in texts) if texts is not None else None
 
     def named_part(self, said: str, version: str) -> tuple[Fields, PartRule | None]:
         """A component that the device calls `said`: by the profile's rule for it, else under a name made of its own."""
@@ -774,7 +780,7 @@ class ProfiledDriver:
             state=self._word("job", fields.get("state")),
             percent=min(100.0, max(0.0, number(fields.get("percent")) or 0.0)),
             message=text_of(fields.get("message")) or "",
-            release=text_of(fields.get("release")) or None,
+            release=self.profile.trimmed("version", text_of(fields.get("release"))) or None,
             remaining_s=number(fields.get("remaining_s")),
         )
 

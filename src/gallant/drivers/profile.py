@@ -104,6 +104,8 @@ TEMPLATE_FIELDS = (
     "name",
     "component",
 )
+# What a device writes something around: its versions (of the image; `component`: of all others), its build, serial and model.
+TRIMMED = ("version", "component", "build", "serial", "model")
 # Drivers whose protocol says by itself who a node is.
 KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
 _TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
@@ -323,6 +325,13 @@ class Profile(Record):
     brings: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
     secrets: tuple[str, ...] = ()
+    trim: dict[str, str] = {}
+
+    def trimmed(self, field: str, text: str | None) -> str | None:
+        """A text without what a device writes around it: the part that the one group of the field's pattern matches, where it does."""
+        pattern = self.trim.get(field)
+        found = searched(pattern, text) if pattern is not None and text else None
+        return (found[1] or text) if found is not None else text
 
     def bringing(self, component: str) -> ActCalls | None:
         """How a component is brought to another release: by its name, or by the start of it with a `*`."""
@@ -415,6 +424,8 @@ def _look_at_profile(document: Document, profile: Profile) -> None:
                 document.at(("secrets", index), "a pattern whose groups are what is to be masked: password (\\S+)")
         except regex.error as error:
             document.at(("secrets", index), f"no pattern: {error}")
+    for field, pattern in profile.trim.items():
+        _look_at_trim(document, field, pattern)
     if profile.transport not in ("ssh", "local"):
         document.at(("transport",), "ssh or local")
     if profile.driver == "http" and profile.login is None:
@@ -432,6 +443,20 @@ def _look_at_profile(document: Document, profile: Profile) -> None:
                 ("reads",),
                 f"reads: about gives no {needed!r}; without it a node cannot be told from another or a restart be seen",
             )
+
+
+def _look_at_trim(document: Document, field: str, pattern: str) -> None:
+    if field not in TRIMMED:
+        document.at(
+            ("trim", field),
+            f"nothing of that name is trimmed{document.suggestion(field, TRIMMED)}; write one of {', '.join(TRIMMED)}",
+            key=True,
+        )
+    try:
+        if regex.compile(pattern).groups != 1:
+            document.at(("trim", field), "a pattern with one group, which is what is kept: FW-(.+)")
+    except regex.error as error:
+        document.at(("trim", field), f"no pattern: {error}")
 
 
 def _look_at_call(

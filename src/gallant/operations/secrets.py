@@ -40,7 +40,7 @@ def _env(where: str, account: Account, folder: Path, asker: Asker | None, what: 
 
 
 def _file(where: str, account: Account, folder: Path, asker: Asker | None, what: str) -> str:
-    path = folder / where
+    path = folder / Path(where).expanduser()
     try:
         if stat.S_IMODE(path.stat().st_mode) & 0o077:
             raise WrongUse(

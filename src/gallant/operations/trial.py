@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterator
 from contextlib import AsyncExitStack
 from pathlib import Path
 from urllib.parse import urlsplit
 
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Account, Estate, Node, Site, System
-from gallant.core.readings import Reading
+from gallant.core.readings import IMAGE, UNKNOWN, Reading
 from gallant.core.records import Record
+from gallant.core.versions import NotAVersion, parse
 from gallant.drivers.base import Credential, ProfiledDriver, Told, Tools
 from gallant.drivers.profile import Profile, load_profile
 from gallant.operations.clock import EstateClock
@@ -28,7 +29,7 @@ class Call(Record):
 
 
 class Tried(Record):
-    """What came of it: the calls in their order, and the reading or why there is none."""
+    """What came of it: the calls in their order, and the reading or why there is none; `warnings` say what of it is of no use as it is."""
 
     profile: str
     capabilities: tuple[str, ...]
@@ -37,6 +38,7 @@ class Tried(Record):
     problem: str | None = None
     next: str | None = None
     exit_code: int = 0
+    warnings: tuple[str, ...] = ()
 
 
 class Trial(Record):
@@ -94,7 +96,38 @@ async def try_profile(
         problem=" ".join(p for p in (failed.what, failed.why) if p) if failed else None,
         next=failed.next if failed else None,
         exit_code=0 if failed is None else 3 if failed.exit_code == 4 else failed.exit_code,
+        warnings=tuple(_warnings(reading, {field for t in told for field in t.fields})) if reading is not None else (),
     )
+
+
+def _warnings(reading: Reading, taken: Collection[str]) -> Iterator[str]:
+    """Versions that no scheme can read in order, and words that are not taken, or that stand in no table."""
+    for name, version in (
+        ("version", reading.version),
+        *((c.name, c.version) for c in reading.components if c.name != IMAGE),
+    ):
+        if version and not _is_read(version):
+            yield f"{name} {version}: only as text can it be compared; take off what stands before its first number (trim: in the profile)"
+    for field in ("state", "role"):
+        if getattr(reading, field) != UNKNOWN:
+            continue
+        if field in taken:
+            yield f"{field}: the device's word stands in no table of the profile"
+        else:
+            yield f"{field} is not taken, so it stays unknown" + (
+                ", and no work is begun on a node that is not known to be in service" if field == "state" else ""
+            )
+
+
+def _is_read(version: str) -> bool:
+    """Whether some scheme takes its parts for what they are; rpm reads whatever stands there."""
+    for scheme in ("dotted", "deb", "semver"):
+        try:
+            parse(scheme, version)
+        except NotAVersion:
+            continue
+        return True
+    return False
 
 
 def _name(trial: Trial) -> str:

@@ -348,9 +348,7 @@ def tried_view(tried: Tried, show_calls: bool) -> View:
         if tried.reading is not None:
             yield _taken(tried.reading)
             yield from (f"{mark('note')} it {plain(o)}" for o in tried.reading.oddities)
-            unknown = [k for k in ("role", "state") if getattr(tried.reading, k) == "unknown"]
-            if unknown:
-                yield said("work", f"{' and '.join(unknown)}: the device's word stands in no table of the profile")
+            yield from (said("work", warning) for warning in tried.warnings)
         else:
             yield said("bad", tried.problem or "no reading")
         yield f"{DIM}can: {', '.join(tried.capabilities)}{OFF}"
@@ -362,6 +360,7 @@ def tried_view(tried: Tried, show_calls: bool) -> View:
         "capabilities": tried.capabilities,
         "calls": [msgspec.to_builtins(c) for c in tried.calls] if show_calls else [],
         "problem": tried.problem,
+        "warnings": tried.warnings,
     }
     return View("survey-trial", rows, text, more)
 
