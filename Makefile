@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick lint bench bench-short cuts night clean locked lock outdated
+.PHONY: demo test quick docs lint bench bench-short cuts night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -52,6 +52,11 @@ test: $(VENV)/.test
 quick: $(VENV)/.test
 	$(BIN)/python -m pytest -n 2 -k "not killed_anywhere and not killed_at_any_instant" tests/core tests/engine tests/simulation \
 	  tests/cli/test_commands.py::test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next
+
+# What is made from the code: the reference of estate.yaml, and the index of messages.
+docs: $(VENV)/.base
+	$(BIN)/python -m gallant.core.estate.reference > docs/estate.md
+	$(BIN)/python docs/make_errors.py > docs/errors.md
 
 lint: $(VENV)/.lint
 	$(BIN)/ruff check src tests bench

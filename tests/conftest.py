@@ -23,7 +23,7 @@ import pytest
 from hypothesis import settings
 
 from gallant.core.work.events import Entry
-from gallant.demo.skerry import furnish, new_accounts
+from gallant.demo.skerry import furnish, new_accounts, sources_of
 from gallant.demo.standins import start, stop
 
 # The program is started some thousand times here; where its bytecode is not kept, each start compiles all of it anew.
@@ -130,12 +130,9 @@ class Place:
         from gallant.operations import catalogs, survey
         from gallant.operations.workplace import Workplace
 
-        sources = {name: one["url"] for name, one in self.said["publishers"].items()}
-        sources |= {"ostrel": self.said["publisher"]["url"], "debian": self.said["channel"]["source"]}
-
         async def read() -> None:
             place = Workplace(self.folder)
-            for name, url in sources.items():
+            for name, url in sources_of(self.said).items():
                 catalogs.add(place, name, url, str(self.folder / "keys" / f"{name}.pub"))
             assert (await catalogs.sync(place, []))[1] == 0
             assert (await survey.survey(Workplace(self.folder), [])).exit_code == 0

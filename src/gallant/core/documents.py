@@ -136,6 +136,15 @@ class Invalid(WrongUse):
             self.lines.append(f"{name}: {words}; {'the rest was not looked at' if left else 'these are the first'}")
         super().__init__("\n".join(self.lines), next=f"Mend it, then: gallant validate {name}")
 
+    @classmethod
+    def together(cls, name: str, several: Sequence[Invalid]) -> Invalid:
+        """The problems of several files that are read as one, `name` the first of them."""
+        found = cls(name, [problem for one in several for problem in one.problems])
+        found.lines = [line for one in several for line in one.lines]
+        found.what = "\n".join(found.lines)
+        found.args = (found.what,)
+        return found
+
 
 def suggestion(word: object, known: Iterable[str]) -> str:
     """` (did you mean …?)` when something known is close, else nothing."""
@@ -314,6 +323,7 @@ def _sentence(message: str) -> str:
     """The converter's message in our words, without its own notion of a path."""
     text = message.split(" - at `")[0]
     for theirs, ours in (
+        (" | null`", "`"),
         ("Expected `datetime` with a timezone component", "expected a time with its zone, as 2026-11-25T22:00:00Z"),
         ("Invalid RFC3339 encoded datetime", "expected a day or a time with its zone, as 2026-11-25T22:00:00Z"),
         ("Expected `str`", "expected text"),
@@ -323,7 +333,6 @@ def _sentence(message: str) -> str:
         ("Expected `object`", "expected a mapping"),
         ("Expected `array`", "expected a list"),
         ("Object missing required field", "missing"),
-        (" | null`", "`"),
     ):
         text = text.replace(theirs, ours)
     for theirs, ours in (

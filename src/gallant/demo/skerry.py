@@ -49,7 +49,7 @@ rules:
   - {{kind: reference data, restart: none, then: act}}
   - {{security: yes, severity: high+, then: ask}}
 
-{rounds}# What the site itself knows, shown with the publisher's word.
+{catalogs}{rounds}# What the site itself knows, shown with the publisher's word.
 notes:
   - about: ostrel/shoal 2.8.5 > 2.11.3
     text: "Ring the box office before b restarts: its printers hang on it."
@@ -180,9 +180,16 @@ class Folder:
 
 
 def furnish(
-    path: Path, said: Said, accounts: dict[str, str], since: float, speed: float = SPEED, whole: bool = False
+    path: Path,
+    said: Said,
+    accounts: dict[str, str],
+    since: float,
+    speed: float = SPEED,
+    whole: bool = False,
+    followed: bool = False,
 ) -> None:
-    """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line."""
+    """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line, `followed` declares the
+    publishers' catalogs."""
     from pyrage import x25519
 
     nodes, identity = said["nodes"], x25519.Identity.generate()
@@ -195,6 +202,7 @@ def furnish(
         recipient=identity.to_public(),
         more_sites=MORE_SITES if whole else "",
         rounds=ROUNDS if whole else "",
+        catalogs=_catalogs(said) if followed else "",
         more_aims=MORE_AIMS if whole else "",
     )
     text += "".join(_system(row, nodes) for row in SYSTEMS) if whole else ""
@@ -208,6 +216,19 @@ def furnish(
     keys |= {"debian": said["channel"]["key"]} if "channel" in said else {}
     for name, key in keys.items():
         (path / "keys" / f"{name}.pub").write_text(key.strip() + "\n", "utf-8")
+
+
+def sources_of(said: Said) -> dict[str, str]:
+    """Where each publisher's catalog comes from."""
+    sources = {"ostrel": str(said["publisher"]["url"])}
+    sources |= {name: str(publisher["url"]) for name, publisher in said.get("publishers", {}).items()}
+    return sources | ({"debian": str(said["channel"]["source"])} if "channel" in said else {})
+
+
+def _catalogs(said: Said) -> str:
+    rows = [f'  {name}: {{from: "{source}", key: keys/{name}.pub}}' for name, source in sources_of(said).items()]
+    head = "# The publishers' catalogs, and the keys that they are signed with: gallant catalog sync follows them.\ncatalogs:\n"
+    return head + "\n".join(rows) + "\n\n"
 
 
 def _write_private(path: Path, text: str) -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 from gallant.core.errors import GallantError
 from gallant.core.records import to_json
 from gallant.demo.skerry import SPEED, Folder, furnish, new_accounts
-from gallant.demo.standins import Said, die_with_parent, running
+from gallant.demo.standins import die_with_parent, running
 from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
 from gallant.standin.world import Fault
 
@@ -28,16 +28,8 @@ READING: Steps = (
     ("What runs where.", ("inventory",), (0,)),
 )
 CATALOGS: Steps = (
-    (
-        "Follow the publisher's catalog; its key is pinned from now on.",
-        ("catalog", "add", "ostrel", "{source}", "--key", "keys/ostrel.pub"),
-        (0,),
-    ),
-    *(
-        ("And the others'.", ("catalog", "add", name, f"{{source {name}}}", "--key", f"keys/{name}.pub"), (0,))
-        for name in ("chorister", "gorsefield", "quernix", "skerry", "sundholm", "tarnholt", "debian")
-    ),
-    ("Fetch them, and verify them before believing them.", ("catalog", "sync"), (0,)),
+    ("Fetch the publishers' catalogs, and verify them before believing them.", ("catalog", "sync"), (0,)),
+    ("What is followed, under which keys.", ("catalog", "list"), (0,)),
 )
 TICKETS: Steps = (
     ("What should run, and what does.", ("gaps",), (1,)),
@@ -116,9 +108,9 @@ def tour(folder: Path, faults: Sequence[Fault] = (), steps: Steps = STEPS) -> No
     began = time.monotonic()
     held = Folder(folder)
     try:
-        with _standins(folder, faults) as said:
+        with _standins(folder, faults):
             for why, words, good in steps:
-                code = _step(folder, why, [_fill(word, folder, said) for word in words], None if faults else good)
+                code = _step(folder, why, [_fill(word, folder) for word in words], None if faults else good)
                 if faults and words[0] in ("survey", "plan", "roll") and code:
                     _aftermath(folder, words[0])
                     break
@@ -147,8 +139,8 @@ def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
     held = Folder(folder)
     try:
         ended = _until_asked_to_end()
-        with _standins(folder, faults) as said:
-            _follow_catalogs(folder, said, ended)
+        with _standins(folder, faults):
+            _follow_catalogs(folder, ended)
             print(
                 f"The stand-ins are up, and the catalogs are followed. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}"
             )
@@ -163,10 +155,10 @@ def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
     print("The stand-ins have ended.", flush=True)
 
 
-def _follow_catalogs(folder: Path, said: Said, ended: threading.Event) -> None:
+def _follow_catalogs(folder: Path, ended: threading.Event) -> None:
     """What every other command rests on, done before anybody types one."""
     for _, words, _ in CATALOGS:
-        command = [sys.executable, "-m", "gallant", *(_fill(word, folder, said) for word in words), "--quiet"]
+        command = [sys.executable, "-m", "gallant", *(_fill(word, folder) for word in words), "--quiet"]
         done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
         if ended.is_set():
             return
@@ -179,7 +171,7 @@ def _environment() -> dict[str, str]:
 
 
 @contextmanager
-def _standins(folder: Path, faults: Sequence[Fault]) -> Iterator[Said]:
+def _standins(folder: Path, faults: Sequence[Fault]) -> Iterator[None]:
     since, accounts = time.time(), new_accounts()
     setup = {
         "speed": SPEED,
@@ -189,10 +181,10 @@ def _standins(folder: Path, faults: Sequence[Fault]) -> Iterator[Said]:
         "faults": to_json({"faults": list(faults)}).decode(),
     }
     with running(setup, folder / "standins.log") as said:
-        furnish(folder, said, accounts, since, whole=True)
+        furnish(folder, said, accounts, since, whole=True, followed=True)
         # For a test or a curious person: the door behind the stage, where faults are switched on.
         (folder / "standins.json").write_text(json.dumps(said["control"]))
-        yield said
+        yield
 
 
 def _until_asked_to_end() -> threading.Event:
@@ -227,12 +219,7 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None
     return done.returncode
 
 
-def _fill(word: str, folder: Path, said: Said) -> str:
-    if word.startswith("{source"):
-        name = word.strip("{}").partition(" ")[2]
-        if name == "debian":
-            return str(said["channel"]["source"])
-        return str((said["publishers"][name] if name else said["publisher"])["url"])
+def _fill(word: str, folder: Path) -> str:
     if word == "{plan}":
         return max((folder / "plans").glob("plan-*.json"), key=lambda p: p.stat().st_mtime).stem
     return "roll-0001" if word == "{roll}" else word

@@ -34,6 +34,7 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.disk import put_whole
 from gallant.drivers.greeting import NETCONF, NETCONF_PORT, REDFISH, SSH, Greeting, greet
+from gallant.operations.opening import Files
 from gallant.operations.workplace import SPEAK_HTTP, Workplace
 
 if TYPE_CHECKING:
@@ -424,7 +425,7 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
     text = path.read_bytes().decode("utf-8")
     after = with_system(path.name, text, system, f"added {place.clock.now():%Y-%m-%d} by {place.user}")
     try:
-        parse_estate(path.name, after)
+        parse_estate(path.name, after, Files(path.parent))
     except Invalid as error:
         raise Refused(
             f"{path.name} is not written: with {system.name} in it, it would be wrong: {error.lines[0]}.",

@@ -14,7 +14,7 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.sources import Access, News, Source, parse_channel
-from gallant.core.estate.systems import Account, Note, name_problem
+from gallant.core.estate.systems import Account, CatalogRule, Note, name_problem
 from gallant.core.records import Record, clean, replace
 from gallant.operations.assess import issues_here, last_readings
 from gallant.operations.deciding import record
@@ -70,6 +70,44 @@ def add(place: Workplace, name: str, source: str, key: str, access: Access | Non
     place.reach(checked, access)  # an account that cannot be used, or whose secret is not to be had, comes up now
     place.readings.add_source(name, checked, pinned, place.clock.now(), access)
     return Added(name=name, source=checked, fingerprint=key_fingerprint(pinned))
+
+
+def follow_declared(place: Workplace) -> dict[str, GallantError]:
+    """Follow the catalogs that the estate declares as it declares them now; by name, why one could not be."""
+    from gallant.catalogs.fetch import check_source
+
+    known, wrong = {s.name: s for s in place.readings.sources()}, dict[str, GallantError]()
+    for name, rule in place.estate.catalogs.items():
+        try:
+            access = _access_of(rule)
+            same = known.get(name)
+            if (
+                same is None
+                or (same.source, same.access) != (check_source(rule.from_), access)
+                or not _is_pinned(place, rule, same)
+            ):
+                add(place, name, rule.from_, _key_file(place, rule), access)
+        except GallantError as error:
+            wrong[name] = error
+    return wrong
+
+
+def _access_of(rule: CatalogRule) -> Access | None:
+    if not (rule.proxy or rule.ca or rule.fingerprint or rule.account):
+        return None
+    try:
+        return Access(proxy=rule.proxy, ca=rule.ca, fingerprint=rule.fingerprint, account=rule.account)
+    except ValueError as error:
+        raise WrongUse(f"catalogs: {rule.from_}: {error}.", next="Look at catalogs: in estate.yaml") from None
+
+
+def _key_file(place: Workplace, rule: CatalogRule) -> str:
+    path = place.folder / Path(rule.key).expanduser()
+    return str(path) if path.is_file() else rule.key
+
+
+def _is_pinned(place: Workplace, rule: CatalogRule, known: Source) -> bool:
+    return _key_of(_key_file(place, rule)) == known.key
 
 
 def _right_kind(source: str, key: str, pinned: str) -> None:
@@ -139,6 +177,11 @@ class Removed(Record):
 def remove(place: Workplace, name: str, reason: str, sure: Ask) -> Removed | None:
     """Follow a catalog no more, once somebody has seen what will be unknown then; None where they would rather not."""
     source = _source(place, name)
+    if name in place.estate.catalogs:
+        raise Refused(
+            f"{name} stands under catalogs: in estate.yaml; the next sync would follow it again.",
+            next=f"Take it out there, then: gallant catalog remove {name}",
+        )
     left = {p.name for s, c in place.catalogs if s.name != name for p in c.products}
     gone = {p.name for s, c in place.catalogs if s.name == name for p in c.products} - left
     readings = last_readings(place, [])[0] if place.estate.systems else {}
@@ -379,6 +422,7 @@ async def sync(place: Workplace, names: Sequence[str]) -> tuple[list[Synced], in
     """Fetch and verify; one row a source, failures first, and the exit code."""
     from gallant.drivers.http import new_session
 
+    undeclared = follow_declared(place)
     sources = place.readings.sources()
     for name in names:
         if name not in {s.name for s in sources}:
@@ -387,10 +431,16 @@ async def sync(place: Workplace, names: Sequence[str]) -> tuple[list[Synced], in
                 next="gallant catalog list shows them.",
             )
     chosen = [s for s in sources if not names or s.name in names]
-    if not chosen:
+    if not chosen and not undeclared:
         raise WrongUse("No catalog is followed yet.", next="gallant catalog add NAME SOURCE --key FILE")
     async with new_session() as session:
-        rows = [await _sync_one(place, session, source) for source in chosen]
+        rows = [await _sync_one(place, session, s) for s in chosen if s.name not in undeclared]
+    now = place.clock.now()
+    for name, error in undeclared.items():
+        source = next((s for s in chosen if s.name == name), None)
+        if source is not None or not names:
+            source = source or Source(name=name, source=place.estate.catalogs[name].from_, key="", added=now)
+            rows.append(_not_synced(place, source, kept_catalog(place, name), now, error))
     rows.sort(key=lambda r: r.ok)
     return rows, worst_exit([r.exit_code for r in rows])
 
@@ -488,6 +538,7 @@ class Listed(Record):
 def listed(place: Workplace) -> list[Listed]:
     from gallant.catalogs.trust import key_fingerprint
 
+    follow_declared(place)  # one that cannot be followed is told at the sync
     catalogs = {source.name: catalog for source, catalog in place.catalogs}
     return [
         Listed(

@@ -14,10 +14,12 @@ from gallant.core.catalog.products import Catalog
 from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, document_of, suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.backups import Backup
+from gallant.core.estate.gathering import LISTS, MAPPINGS
 from gallant.core.estate.systems import parse_estate
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole
+from gallant.operations.opening import Files
 
 LARGE = 1024 * 1024  # a file of such a size is a machine's: JSON, of more values than people write
 
@@ -38,7 +40,7 @@ Source = bytes | Document  # what stands in a file: as a machine wrote it, or re
 
 
 def _estate(name: str, source: Source) -> None:
-    parse_estate(name, source)
+    parse_estate(name, source, Files(Path(name).parent))
 
 
 def _profile(name: str, source: Source) -> None:
@@ -115,16 +117,7 @@ def _one(name: str, raw: bytes) -> Validated:
         said = values.get("gallant") or values.get("schema") if isinstance(values, dict) else None
         kind = "scenario" if said is None and isinstance(values, dict) and set(values) == {"faults"} else str(said)
         if kind not in KINDS:
-            raise Invalid(
-                name,
-                [
-                    Problem(
-                        1,
-                        1,
-                        f"no kind of Gallant file: it begins with neither gallant: nor schema: of {', '.join(KINDS)}{suggestion(kind, list(KINDS))}",
-                    )
-                ],
-            )
+            raise Invalid(name, [Problem(1, 1, _no_kind(values, kind))])
         KINDS[kind](name, source)
         if kind == "estate/1":
             _profiles_of(name, source)
@@ -133,13 +126,19 @@ def _one(name: str, raw: bytes) -> Validated:
     return Validated(file=name, kind=kind, problems=(), gives=_gives(name, raw) if kind == "profile/1" else ())
 
 
+def _no_kind(values: object, kind: str) -> str:
+    if isinstance(values, dict) and values and set(values) <= {*LISTS, *MAPPINGS}:
+        return "a part of an estate; it is looked at with the file that includes it: gallant validate estate.yaml"
+    return f"no kind of Gallant file: it begins with neither gallant: nor schema: of {', '.join(KINDS)}{suggestion(kind, list(KINDS))}"
+
+
 def _profiles_of(name: str, source: Source) -> None:
     """Raise `Invalid` for every system whose profile is not there, or is not right; a profile's own file has its own place in it."""
     from gallant.drivers.profile import load_profile
 
     document = document_of(name, source)
     folder = Path(name).resolve().parent
-    for system in parse_estate(name, source).systems.values():
+    for system in parse_estate(name, source, Files(Path(name).parent)).systems.values():
         try:
             load_profile(system.profile, folder)
         except Invalid as error:
@@ -207,6 +206,15 @@ aims:
 # What may happen by itself: the first rule that matches decides (act, ask or leave); where none does, a notice asks.
 rules:
   - {{security: yes, severity: high+, restart: none, then: ask}}
+
+# The publishers' catalogs that are followed, and the keys that they are signed with; gallant catalog sync fetches them.
+# catalogs:
+#   ostrel: {{from: "https://updates.ostrel.example/catalog.json", key: keys/ostrel.pub}}
+
+# What many systems have, where they say nothing else (site:, tag:, kind: or *); and more files, as if they stood in here.
+# defaults:
+#   - {{for: kind:storage, driver: http, profile: ostrel-shoal}}
+# include: [systems/*.yaml]
 
 # What you know yourselves, shown with the publisher's word: about a system, a product, a release or a hop.
 # notes:

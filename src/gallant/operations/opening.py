@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import re
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -18,14 +20,49 @@ from gallant.core.estate.systems import Estate, parse_estate
 from gallant.disk import put_whole
 from gallant.store.database import state_folder
 
+LARGEST_INCLUDED = 64 * 1024 * 1024  # bytes of all included files together
 WORTH_KEEPING = 50_000  # bytes: below, it is read sooner than it is looked up
 NAME = "estate.read"
+# An estate of several files is read each time: that one of them is unchanged says nothing of the others.
+INCLUDES = re.compile(rb"(?m)^\s*[\"']?include[\"']?\s*:")
+
+
+class Files:
+    """The files of an estate's folder that it includes, each read once."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.read, self._left = folder, dict[str, list[tuple[str, bytes]]](), LARGEST_INCLUDED
+
+    def __call__(self, pattern: str) -> Sequence[tuple[str, bytes]]:
+        """Raises `ValueError` in words where a pattern names no file, or one that cannot be read."""
+        if pattern not in self.read:
+            self.read[pattern] = list(self._found(pattern))
+        return self.read[pattern]
+
+    def _found(self, pattern: str) -> Iterator[tuple[str, bytes]]:
+        try:
+            paths = sorted(path for path in self.folder.glob(pattern) if path.is_file())
+        except (ValueError, NotImplementedError, OSError):
+            raise ValueError(f"{pattern} is no path in the estate's folder") from None
+        if not paths:
+            raise ValueError(f"no file is called {pattern} in the estate's folder")
+        for path in paths:
+            name = str(path.relative_to(self.folder))
+            try:
+                with path.open("rb") as file:
+                    raw = file.read(self._left + 1)
+            except OSError as error:
+                raise ValueError(f"{name} cannot be read: {error.strerror}") from None
+            self._left -= len(raw)
+            if self._left < 0:
+                raise ValueError(f"the included files are larger than {LARGEST_INCLUDED // 1024 // 1024} MiB together")
+            yield name, raw
 
 
 def open_estate(name: str, raw: bytes, folder: Path) -> Estate:
-    """The estate that a file of these bytes declares; raises `Invalid` with every problem of it."""
-    if len(raw) < WORTH_KEEPING:
-        return parse_estate(name, raw)
+    """The estate that a file of these bytes declares, with those that it includes; raises `Invalid` with every problem of it."""
+    if len(raw) < WORTH_KEEPING or INCLUDES.search(raw):
+        return parse_estate(name, raw, Files(folder))
     mark = _mark(raw)
     with contextlib.suppress(OSError, msgspec.MsgspecError, ValueError, TypeError):
         kept = (folder / "state" / NAME).read_bytes()

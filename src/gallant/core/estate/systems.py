@@ -22,6 +22,7 @@ from gallant.core.documents import Document, Invalid, Problem, document_of, sugg
 from gallant.core.errors import WrongUse
 from gallant.core.estate.aims import binds, parse_aim
 from gallant.core.estate.backups import Keep
+from gallant.core.estate.gathering import Gathered, Reader, no_files
 from gallant.core.estate.order import ROLES, SHAPES
 from gallant.core.estate.rules import ActRule
 from gallant.core.readings import IMAGE
@@ -268,6 +269,39 @@ class System(Record):
     new_settings: Literal["tell", "look"] = "tell"
 
 
+class NodeDefault(Record):
+    """What the nodes of some systems have, where they say nothing else."""
+
+    ca: str | None = None
+    domain: str | None = None
+
+
+class Default(Record, rename={"for_": "for"}):
+    """What systems have, where they say nothing else: those `for` which all terms hold (`site:`, `tag:`, `kind:`, or `*`: all). Of several
+    the first that has a word on it counts."""
+
+    for_: str
+    product: str | None = None
+    shape: str | None = None
+    site: str | None = None
+    driver: str | None = None
+    profile: str | None = None
+    kind: str | None = None
+    tags: tuple[str, ...] = ()
+    delivery: str | None = None
+    managed_by: str | None = None
+    uses: tuple[str, ...] = ()
+    accounts: dict[str, Account] = {}
+    quiet: Quiet | None = None
+    new_settings: Literal["tell", "look"] | None = None
+    node: NodeDefault = NodeDefault()
+
+    def __post_init__(self) -> None:
+        for term in self.for_.split():
+            if term != "*" and term.partition(":")[0] not in ("site", "tag", "kind"):
+                raise ValueError(f"for: {term}: write *, site:NAME, tag:NAME or kind:NAME")
+
+
 class Aim(Record, rename={"for_": "for"}):
     """The rule that says which release the systems it is `for` should run."""
 
@@ -331,6 +365,18 @@ class Limits(Record):
     stock_gb: float | None = None
     fetches_at_once: Annotated[int, msgspec.Meta(ge=1, le=64)] = 4
     fetch_mbit_per_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
+
+
+class CatalogRule(Record, rename={"from_": "from"}):
+    """A catalog that whoever has this estate follows: where it comes from, the key (or the path of its file, from the estate's folder on)
+    that it is signed with, and how it is reached."""
+
+    from_: str
+    key: str
+    proxy: str | None = None
+    ca: str | None = None
+    fingerprint: str | None = None
+    account: Account | None = None
 
 
 class RoundRule(Record):
@@ -494,6 +540,8 @@ class Estate(Record, dict=True):
     rounds: tuple[RoundRule, ...] = ()
     approval: dict[str, Annotated[int, msgspec.Meta(ge=1, le=9)]] = {}
     backups: BackupRules = BackupRules()
+    catalogs: dict[str, CatalogRule] = {}
+    defaults: tuple[Default, ...] = ()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
     notify: tuple[NotifyPlace, ...] = ()
@@ -542,13 +590,17 @@ def is_loopback(host: str) -> bool:
 # --- reading the file -----------------------------------------------------------------------------------------------
 
 
-def parse_estate(name: str, text: str | bytes | Document) -> Estate:
-    """The estate that `text` declares; raises `Invalid` with every problem of the file `name`."""
+def parse_estate(name: str, text: str | bytes | Document, read: Reader = no_files) -> Estate:
+    """The estate that `text` declares, with the files that it includes (`read` gives them); raises `Invalid` with every problem, each in
+    the file where it stands."""
     document = document_of(name, text)
     if document.values is None:
         raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
-    if isinstance(document.values, dict) and document.values.get("systems", 0) is None:
-        document.values["systems"] = {}  # a heading below which nothing stands yet
+    if isinstance(document.values, dict):
+        document = gathered = Gathered(document, read)
+        if gathered.values.get("systems", 0) is None:
+            gathered.values["systems"] = {}  # a heading below which nothing stands yet
+        fill_in(gathered.values)
     estate = document.convert(Estate) or _what_converts(document)
     if estate is not None:
         estate = replace(estate, systems={key: _named(system, key) for key, system in estate.systems.items()})
@@ -556,6 +608,67 @@ def parse_estate(name: str, text: str | bytes | Document) -> Estate:
     document.finish()
     assert estate is not None  # without a problem noted, the file converted
     return estate
+
+
+def fill_in(values: dict[str, object]) -> None:
+    """Give each system what the defaults say and it does not; what is no system or no default is left to be told."""
+    defaults, systems = values.get("defaults"), values.get("systems")
+    if not isinstance(defaults, list) or not isinstance(systems, dict):
+        return
+    right = [_right_of(default) for default in defaults if isinstance(default, dict)]
+    for name, system in systems.items():
+        if isinstance(system, dict):
+            systems[name] = filled = dict(system)
+            for default in right:
+                if _is_for(default.get("for"), filled):
+                    _fill_one(filled, default)
+
+
+def _right_of(default: Mapping[str, object]) -> dict[str, object]:
+    """What of a default is right in itself; the rest is told at its own place, and not at every system's."""
+    terms = default.get("for")
+    return {field: value for field, value in default.items() if _converts({"for": terms, field: value})}
+
+
+def _converts(value: object) -> bool:
+    try:
+        msgspec.convert(value, Default)
+    except msgspec.ValidationError:
+        return False
+    return True
+
+
+def _is_for(terms: object, system: Mapping[str, object]) -> bool:
+    """Whether all of a default's terms hold for a system, as far as that says by now what it is."""
+    if not isinstance(terms, str):
+        return False
+    words = {"site": [system.get("site")], "kind": [system.get("kind")], "tag": system.get("tags")}
+    for term in terms.split():
+        key, _, value = term.partition(":")
+        every = words.get(key)
+        if term != "*" and not (isinstance(every, list) and value in every):
+            return False
+    return True
+
+
+def _fill_one(system: dict[str, object], default: Mapping[str, object]) -> None:
+    for field, value in default.items():
+        if field == "node":
+            _fill_nodes(system, value)
+        elif field == "accounts" and isinstance(value, dict) and isinstance(own := system.get(field, {}), dict):
+            system[field] = {**value, **own}
+        elif field != "for":
+            system.setdefault(field, value)
+
+
+def _fill_nodes(system: dict[str, object], default: object) -> None:
+    nodes = system.get("nodes")
+    if isinstance(default, dict) and isinstance(nodes, dict):
+        pinned = {key: value for key, value in default.items() if key != "ca"}  # and so held against no CA file
+        system["nodes"] = {
+            name: {**(pinned if "fingerprint" in node else default), **node} if isinstance(node, dict) else node
+            for name, node in nodes.items()
+        }
 
 
 def _named(system: System, name: str) -> System:
@@ -592,6 +705,10 @@ def _look_for_names(document: Document, estate: Estate) -> None:
     known = set(estate.systems) | every_node
     _look_at_aims(document, estate, known)
     _look_at_rounds(document, estate)
+    _look_at_defaults(document, estate)
+    for name in estate.catalogs:
+        if problem := name_problem(name):
+            document.at(("catalogs", name), problem, key=True)
     tags = {tag for system in estate.systems.values() for tag in system.tags}
     for tag in estate.approval:
         if tag not in tags:
@@ -603,6 +720,17 @@ def _look_for_names(document: Document, estate: Estate) -> None:
                 ("notes", index, "about"),
                 f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
             )
+
+
+def _look_at_defaults(document: Document, estate: Estate) -> None:
+    """One that is for nothing there is most likely a slip of the pen."""
+    for index, default in enumerate(estate.defaults):
+        for key, _, value in (term.partition(":") for term in default.for_.split() if term != "*"):
+            every = dict.fromkeys(word for s in estate.systems.values() for word in _words_of(s, key))
+            if estate.systems and value not in every:
+                document.at(
+                    ("defaults", index, "for"), f"no system has {key}:{value}{document.suggestion(value, list(every))}"
+                )
 
 
 def _look_at_rounds(document: Document, estate: Estate) -> None:
