@@ -269,7 +269,30 @@ def test_a_detached_roll_goes_on_when_its_terminal_is_gone_for_good(standins):
     os.kill(pid, signal.SIGHUP)
     _, status = os.waitpid(pid, 0)
     assert os.waitstatus_to_exitcode(status) == 0
+    place.wait_for(lambda: place.last_roll().state == "finished")
     assert end_state(place) == GOOD_END
+
+
+def test_a_detached_roll_gives_the_terminal_back_and_says_how_it_is_followed(standins):
+    place = standins()
+    plan = place.make_ready()
+    begun = place.run("roll", plan, "--detach", "--hold-after", "node")
+    assert begun.code == 0, begun.err
+    assert "roll-0001  goes on by itself" in begun.out
+    assert "gallant roll --follow roll-0001" in begun.out
+    assert place.run("roll", "--follow", "roll-0001").code == 4  # until it holds
+    assert place.run("resume", "roll-0001", "--detach", "--json").rows[0]["roll"] == "roll-0001"
+    place.wait_for(lambda: place.last_roll().state == "finished")
+    assert end_state(place) == GOOD_END
+    assert "roll-0001" in (place.folder / "state" / "detached.log").read_text()
+
+
+def test_a_detached_roll_that_is_refused_says_so_where_it_was_asked_for(place):
+    plan = place.make_ready()
+    place.faults({"name": "swapped_machine", "node": "tickets/b"})
+    refused = place.run("roll", plan, "--detach")
+    assert refused.code == 5
+    assert "answers as serial" in refused.err
 
 
 def test_ctrl_c_holds_and_a_second_one_cuts_off_at_once_and_loses_nothing(standins):

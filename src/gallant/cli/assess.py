@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, selector_argument
+from gallant.cli.common import (
+    estate_option,
+    finish,
+    listing_options,
+    open_place,
+    output_options,
+    pick_options,
+    selector_argument,
+)
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -28,6 +36,8 @@ if TYPE_CHECKING:
     metavar="FILE.png",
     help="Also draw how far behind each system is, and the standing of every site.",
 )
+@pick_options
+@listing_options
 @output_options
 def gaps(
     estate_path: Path | None,
@@ -62,7 +72,7 @@ def gaps(
         from gallant.views.figures import draw_gaps
 
         draw_gaps(result, place.estate.name, place.clock.now(), figure)
-    output.show(gaps_view(result, place.clock.now(), bool(selector)))
+    output.show(gaps_view(result, place.clock.now(), bool(selector), output.listing.asked))
     if figure is not None:
         output.remark(f"The figure is in {figure}.")
     finish(result.exit_code)

@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
+    complete_backups,
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
@@ -60,6 +62,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], comment: str, plai
 @backup.command("list")
 @estate_option
 @selector_argument
+@listing_options
 @output_options
 def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Backups, newest first.
@@ -75,7 +78,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -
 
 @backup.command()
 @estate_option
-@click.argument("backup_id", metavar="BACKUP")
+@click.argument("backup_id", metavar="BACKUP", shell_complete=complete_backups)
 @output_options
 def show(estate_path: Path | None, backup_id: str, output: Output) -> None:
     """One backup in full: what it holds, who made it, who can open it, where its copies are.
@@ -95,7 +98,7 @@ def show(estate_path: Path | None, backup_id: str, output: Output) -> None:
 
 @backup.command()
 @estate_option
-@click.argument("backup_id", nargs=-1, metavar="[BACKUP]...")
+@click.argument("backup_id", nargs=-1, metavar="[BACKUP]...", shell_complete=complete_backups)
 @click.option("--all", "everything", is_flag=True, help="All of them.")
 @identity_option
 @output_options
@@ -116,8 +119,8 @@ def verify(
 
 @backup.command()
 @estate_option
-@click.argument("backup_id", metavar="BACKUP")
-@click.argument("other", required=False, metavar="[OTHER]")
+@click.argument("backup_id", metavar="BACKUP", shell_complete=complete_backups)
+@click.argument("other", required=False, metavar="[OTHER]", shell_complete=complete_backups)
 @click.option("--same", is_flag=True, help="Also name what is the same.")
 @identity_option
 @output_options
@@ -141,7 +144,7 @@ def diff(
 
 @backup.command()
 @estate_option
-@click.argument("backup_id", metavar="BACKUP")
+@click.argument("backup_id", metavar="BACKUP", shell_complete=complete_backups)
 @click.argument("folder", type=click.Path(path_type=Path))
 @identity_option
 @output_options
@@ -159,7 +162,7 @@ def export(estate_path: Path | None, backup_id: str, folder: Path, identity: Pat
 
 @backup.command()
 @estate_option
-@click.argument("backup_id", metavar="BACKUP")
+@click.argument("backup_id", metavar="BACKUP", shell_complete=complete_backups)
 @click.option("--node", default=None, metavar="NODE", help="The node to put it on, where there are several.")
 @click.option("--without-backup", is_flag=True, help="Do not back up first what is there now.")
 @identity_option

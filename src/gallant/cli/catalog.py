@@ -9,8 +9,10 @@ import click
 
 from gallant.cli.common import (
     Command,
+    complete_catalogs,
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
@@ -78,7 +80,7 @@ def add(estate_path: Path | None, name: str, source: str, key: str, output: Outp
 
 @catalog.command()
 @estate_option
-@click.argument("name", nargs=-1)
+@click.argument("name", nargs=-1, shell_complete=complete_catalogs)
 @output_options
 def sync(estate_path: Path | None, name: tuple[str, ...], output: Output) -> None:
     """Fetch and verify catalogs; what is refused leaves the last good one in use.
@@ -95,13 +97,20 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Output) -> Non
 
 @catalog.command("list")
 @estate_option
+@click.option(
+    "--products", is_flag=True, help="What they list instead: each product, its newest release, who here has it."
+)
+@listing_options
 @output_options
-def list_(estate_path: Path | None, output: Output) -> None:
+def list_(estate_path: Path | None, products: bool, output: Output) -> None:
     """The catalogs that are followed, and how old they are."""
     from gallant.operations import catalogs
     from gallant.views import catalogs as shown
 
     place = open_place(estate_path, output)
+    if products:
+        output.show(shown.products_view(catalogs.products_here(place)))
+        return
     output.show(shown.catalog_list_view(catalogs.listed(place), place.clock.now()))
 
 
@@ -109,6 +118,7 @@ def list_(estate_path: Path | None, output: Output) -> None:
 @estate_option
 @click.argument("product")
 @click.argument("version", required=False)
+@listing_options
 @output_options
 def show(estate_path: Path | None, product: str, version: str | None, output: Output) -> None:
     """A product's releases, newest first, or one of them by version, build or label.
@@ -148,7 +158,7 @@ def test(
 
 @catalog.command()
 @estate_option
-@click.argument("name")
+@click.argument("name", shell_complete=complete_catalogs)
 @reason_option("Why, for anyone who asks later.")
 @yes_option
 @output_options
@@ -167,7 +177,7 @@ def remove(estate_path: Path | None, name: str, reason: str, yes: bool, output: 
 
 @catalog.command()
 @estate_option
-@click.argument("name")
+@click.argument("name", shell_complete=complete_catalogs)
 @click.option(
     "--key", required=True, metavar="KEY", help="The publisher's new public key: ed25519:… or a file that holds it."
 )

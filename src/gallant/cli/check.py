@@ -10,8 +10,11 @@ import click
 
 from gallant.cli.common import (
     Span,
+    complete_checks,
+    complete_names,
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
@@ -29,7 +32,13 @@ if TYPE_CHECKING:
 @estate_option
 @selector_argument
 @click.option("--all", "everything", is_flag=True, help="Show the passes too.")
-@click.option("--only", multiple=True, metavar="CHECK", help="Only this check; may be given several times.")
+@click.option(
+    "--only",
+    multiple=True,
+    metavar="CHECK",
+    shell_complete=complete_checks,
+    help="Only this check; may be given several times.",
+)
 @click.option("--node", "nodes", multiple=True, metavar="NODE", help="Only findings on this node, as a or b.")
 @click.option(
     "--when",
@@ -48,10 +57,17 @@ if TYPE_CHECKING:
     "--since", type=Span(), default=None, metavar="AGO", help="Compare with the run that long ago, as 12h or 3d."
 )
 @click.option("--mend", is_flag=True, help="Clear what can be cleared, asking for each, and check again.")
-@click.option("--explain", default=None, metavar="CHECK", help="What a check looks at, and why it matters.")
+@click.option(
+    "--explain",
+    default=None,
+    metavar="CHECK",
+    shell_complete=complete_checks,
+    help="What a check looks at, and why it matters.",
+)
 @click.option("--list", "catalogue", is_flag=True, help="Every check there is.")
 @click.option("--notify", "try_notify", is_flag=True, help="Only send a test message to everybody under notify:.")
 @yes_option
+@listing_options
 @output_options
 def check(
     estate_path: Path | None,
@@ -97,8 +113,8 @@ def check(
 
 @click.command()
 @estate_option
-@click.argument("check", metavar="CHECK")
-@click.argument("system", metavar="SYSTEM")
+@click.argument("check", metavar="CHECK", shell_complete=complete_checks)
+@click.argument("system", metavar="SYSTEM", shell_complete=complete_names)
 @reason_option("Why it may be so, for anyone who asks later.", required=True)
 @click.option("--until", required=True, metavar="DAY", help="The last day on which it counts, as 2027-01-31.")
 @output_options

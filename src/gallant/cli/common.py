@@ -23,6 +23,7 @@ T = TypeVar("T")
 Command: TypeAlias = Callable[..., None]  # what Click calls, with the options that stand above it
 
 ESTATE_VARIABLE = "GALLANT_ESTATE"
+PAGER_VARIABLE = "GALLANT_PAGER"
 ONE_AT_A_TIME = Lock()  # several nodes may have something to ask
 
 estate_option = click.option(
@@ -55,6 +56,51 @@ def complete_names(ctx: click.Context, param: click.Parameter, incomplete: str) 
     ):
         names += [f"{key}:{value}" for value in dict.fromkeys(values)]
     return [name for name in names if name.startswith(incomplete)]
+
+
+def completer(rows: Callable[[Workplace], list[str]]) -> Callable[[click.Context, click.Parameter, str], list[str]]:
+    """What a shell completes with what the estate at hand has; nothing where there is none."""
+
+    def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+        try:
+            from gallant.operations.workplace import Workplace
+
+            place = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, ".")))
+            return [name for name in rows(place) if name.startswith(incomplete)]
+        except Exception:  # a shell that completes is no place for an error
+            return []
+
+    return complete
+
+
+def _notices(place: Workplace) -> list[str]:
+    from gallant.operations.notices import listed
+
+    return [n.name for n in listed(place, [], everything=False).notices]
+
+
+def _catalogs(place: Workplace) -> list[str]:
+    return [source.name for source in place.readings.sources()]
+
+
+def _backups(place: Workplace) -> list[str]:
+    from gallant.operations.backups import listed
+
+    return [*place.estate.systems, *(backup.id for backup in listed(place, []))]
+
+
+def _rolls(place: Workplace) -> list[str]:
+    return [row.id for row in place.journal.rolls()[0]]
+
+
+complete_notices, complete_catalogs = completer(_notices), completer(_catalogs)
+complete_backups, complete_rolls = completer(_backups), completer(_rolls)
+
+
+def complete_checks(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    from gallant.core.assess.checks import CHECKS
+
+    return [check.id for check, _ in CHECKS if check.id.startswith(incomplete)]
 
 
 def complete_plans(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
@@ -98,14 +144,60 @@ def output_options(command: Command) -> Command:
     @click.option(
         "--verbose", "-v", is_flag=True, help="Where things are read from, and every step of progress, on stderr."
     )
+    @click.option("--no-pager", is_flag=True, help=f"Do not page what is longer than the screen (${PAGER_VARIABLE}).")
     @functools.wraps(command)
-    def wrapped(*args: object, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, **kwargs: object) -> None:
+    def wrapped(
+        *args: object, as_json: bool, as_csv: bool, quiet: bool, verbose: bool, no_pager: bool, **kwargs: object
+    ) -> None:
+        from gallant.views.listing import Listing
         from gallant.views.output import Output
 
         if as_json and as_csv:
             raise click.UsageError("--json and --csv cannot be given together.")
-        click.get_current_context().meta["gallant.json"] = as_json
-        command(*args, output=Output(as_json, as_csv, quiet, verbose), **kwargs)
+        context = click.get_current_context()
+        context.meta["gallant.json"] = as_json
+        listing: Listing = context.meta.get("gallant.listing", Listing())
+        command(*args, output=Output(as_json, as_csv, quiet, verbose, listing, not no_pager), **kwargs)
+
+    return wrapped
+
+
+def pick_options(command: Command) -> Command:
+    """Give a command --severity and --standing, as further terms of its `selector`."""
+
+    @click.option("--severity", metavar="WORD", help="Only of this severity: high, or high+ for that and worse.")
+    @click.option(
+        "--standing", multiple=True, metavar="WORD", help="Only of this standing: behind, recalled, blocked …"
+    )
+    @functools.wraps(command)
+    def wrapped(
+        *args: object, selector: tuple[str, ...], severity: str | None, standing: tuple[str, ...], **kwargs: object
+    ) -> None:
+        more = [f"severity:{severity}"] if severity is not None else []
+        command(*args, selector=(*selector, *more, *(f"standing:{word}" for word in standing)), **kwargs)
+
+    return wrapped
+
+
+def listing_options(command: Command) -> Command:
+    """Give a command --sort, --columns and --limit; stands above `output_options`, which has their word."""
+
+    @click.option(
+        "--sort",
+        default=None,
+        metavar="COLUMN",
+        help="By this column, the worst or most first; -COLUMN: the other way round.",
+    )
+    @click.option("--columns", default=None, metavar="NAMES", help="Only these columns, in this order: node,aim,lag.")
+    @click.option(
+        "--limit", type=click.IntRange(min=1), default=None, metavar="N", help="No more than the first so many rows."
+    )
+    @functools.wraps(command)
+    def wrapped(*args: object, sort: str | None, columns: str | None, limit: int | None, **kwargs: object) -> None:
+        from gallant.views.listing import parse_listing
+
+        click.get_current_context().meta["gallant.listing"] = parse_listing(sort, columns, limit)
+        command(*args, **kwargs)
 
     return wrapped
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import finish, output_options
+from gallant.cli.common import finish, listing_options, output_options
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -100,6 +100,7 @@ def validate(file: tuple[Path, ...], output: Output) -> None:
 
 
 @click.command()
+@listing_options
 @output_options
 def profiles(output: Output) -> None:
     """The kinds of device that are known, each with its driver; a profile of your own teaches another.

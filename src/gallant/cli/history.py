@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options
+from gallant.cli.common import complete_rolls, estate_option, finish, listing_options, open_place, output_options
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 @click.command()
 @estate_option
-@click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.argument("roll_id", metavar="[ROLL]", required=False, shell_complete=complete_rolls)
 @click.option(
     "--verify",
     "verify_id",
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 @click.option(
     "--draft", is_flag=True, help="With a ROLL: what it saw that its publishers do not say, as a draft for them."
 )
+@listing_options
 @output_options
 def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None, draft: bool, output: Output) -> None:
     """Past rolls, newest first; or one roll's steps with their times.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -12,11 +13,14 @@ import click
 
 from gallant.cli.common import (
     Span,
+    complete_notices,
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
+    pick_options,
     reason_option,
     selector_argument,
     yes_option,
@@ -24,6 +28,7 @@ from gallant.cli.common import (
 
 if TYPE_CHECKING:
     from gallant.operations.notices import Decided
+    from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
 
 T = TypeVar("T")
@@ -46,6 +51,8 @@ def notice() -> None:
 @estate_option
 @selector_argument
 @click.option("--all", "everything", is_flag=True, help="Also those that are skipped, left alone or done.")
+@pick_options
+@listing_options
 @output_options
 def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool, output: Output) -> None:
     """Where each notice stands: the newest and most severe first.
@@ -57,7 +64,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool,
 
     place = open_place(estate_path, output)
     result = notices.listed(place, selector, everything)
-    output.show(notices_view(result, place.clock.now()))
+    output.show(notices_view(result, place.clock.now(), output.listing.asked))
     finish(1 if any(n.state in ("new", "overdue") for n in result.notices) else 0)
 
 
@@ -85,24 +92,54 @@ def _show(output: Output, decided: Decided) -> None:
 
 @notice.command()
 @estate_option
-@click.argument("name", metavar="NOTICE")
+@click.argument("selector", nargs=-1, required=True, metavar="NOTICE|SELECTOR...", shell_complete=complete_notices)
 @reason_option("Why, for anyone who asks later.")
 @terms_option
+@yes_option
 @output_options
-def accept(estate_path: Path | None, name: str, reason: str, terms: tuple[str, ...], output: Output) -> None:
-    """It is to be done. Terms of use are shown, and accepted once for each version of them.
+def accept(
+    estate_path: Path | None,
+    selector: tuple[str, ...],
+    reason: str,
+    terms: tuple[str, ...],
+    yes: bool,
+    output: Output,
+) -> None:
+    """It is to be done; several are shown first, and asked about once. Terms of use are accepted once for each version of them.
 
     Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
+    |   gallant notice accept severity:low site:harbour
     """
     from gallant.operations import notices
+    from gallant.views.notices import accepted_view, chosen_view
 
     place = open_place(estate_path, output)
-    _show(output, _with_terms(output, lambda given: notices.accept(place, name, given, reason), terms))
+    chosen = notices.chosen(place, selector)
+    if len(chosen.notices) == 1 and chosen.by_name:
+        name = chosen.notices[0].name
+        _show(output, _with_terms(output, partial(_accepted, place, name, reason), terms))
+        return
+    if not yes and chosen.notices:
+        output.aside(chosen_view(chosen, place.clock.now()))
+    if not chosen.notices or not may_go_on(
+        f"Accept {'this one' if len(chosen.notices) == 1 else f'these {len(chosen.notices)}'}?", yes
+    ):
+        output.show(accepted_view([], chosen))
+        finish(1)
+        return
+    done = [_with_terms(output, partial(_accepted, place, one.name, reason), terms) for one in chosen.notices]
+    output.show(accepted_view(done, chosen))
+
+
+def _accepted(place: Workplace, name: str, reason: str, terms: tuple[str, ...]) -> Decided:
+    from gallant.operations import notices
+
+    return notices.accept(place, name, terms, reason)
 
 
 @notice.command()
 @estate_option
-@click.argument("name", metavar="NOTICE")
+@click.argument("name", metavar="NOTICE", shell_complete=complete_notices)
 @click.argument("time", required=False)
 @click.option(
     "--for",
@@ -141,7 +178,7 @@ def book(
 
 @notice.command()
 @estate_option
-@click.argument("name", metavar="NOTICE")
+@click.argument("name", metavar="NOTICE", shell_complete=complete_notices)
 @click.argument("person")
 @output_options
 def assign(estate_path: Path | None, name: str, person: str, output: Output) -> None:
@@ -156,7 +193,7 @@ def assign(estate_path: Path | None, name: str, person: str, output: Output) -> 
 
 @notice.command()
 @estate_option
-@click.argument("name", metavar="NOTICE")
+@click.argument("name", metavar="NOTICE", shell_complete=complete_notices)
 @click.option("--until", required=True, metavar="RELEASE|DATE", help="The release or the day until which it is left.")
 @reason_option("Why, for anyone who asks later.", required=True)
 @yes_option
@@ -174,7 +211,7 @@ def skip(estate_path: Path | None, name: str, until: str, reason: str, yes: bool
 
 @notice.command()
 @estate_option
-@click.argument("name", metavar="NOTICE")
+@click.argument("name", metavar="NOTICE", shell_complete=complete_notices)
 @reason_option("Why, for anyone who asks later.")
 @output_options
 def reopen(estate_path: Path | None, name: str, reason: str, output: Output) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Coroutine
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,6 +11,7 @@ import click
 
 from gallant.cli.common import (
     complete_plans,
+    complete_rolls,
     estate_option,
     finish,
     open_place,
@@ -45,7 +47,9 @@ on_failure_option = click.option(
     help="What the other systems do when one stops: go on, or hold at their next safe stop.",
 )
 detach_option = click.option(
-    "--detach", is_flag=True, help="Go on when the terminal goes away; without it the roll holds at its next safe stop."
+    "--detach",
+    is_flag=True,
+    help="Give the terminal back at once: the roll goes on by itself. Without it, one whose terminal goes away holds at its next safe stop.",
 )
 
 
@@ -63,6 +67,22 @@ def _carry_out(
         show.close()
     output.show(rolls.rolled_view(result, history.one(place, result.id)[0]))
     finish(result.exit_code)
+
+
+def _is_let_go(place: Workplace, output: Output, known: str | None = None) -> bool:
+    """Whether the roll goes on in a process of its own; how it is followed is said then."""
+    from gallant.operations import detaching
+    from gallant.views.rolls import detached_view
+
+    if detaching.is_detached():
+        return False
+    done = detaching.detach(place, sys.argv[1:], known)
+    if done.roll is None:
+        click.echo(done.said, err=True)
+    else:
+        output.show(detached_view(done))
+    finish(done.exit_code)
+    return True
 
 
 def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
@@ -123,6 +143,8 @@ def roll(
     if show_calls:
         _show_calls(place, plan, output)
         return
+    if detach and _is_let_go(place, output):
+        return
     pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,
@@ -142,7 +164,7 @@ def roll(
 
 @click.command()
 @estate_option
-@click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.argument("roll_id", metavar="[ROLL]", required=False, shell_complete=complete_rolls)
 @hold_after_option
 @hold_at_option
 @on_failure_option
@@ -184,6 +206,8 @@ def resume(
     place = open_place(estate_path, output)
     answers = {**dict.fromkeys((*it_did, *done), True), **dict.fromkeys(it_did_not, False)}
     name = operation.open_roll(place, roll_id)
+    if detach and _is_let_go(place, output, name):
+        return
     pace = operation.pace_of(place, place.journal.roll(name).plan, hold_after, hold_at, on_failure == "stop")
     _carry_out(
         place,
@@ -213,7 +237,7 @@ def approve(estate_path: Path | None, plan_name: str, reason: str, output: Outpu
 
 @click.command()
 @estate_option
-@click.argument("roll_id", metavar="ROLL")
+@click.argument("roll_id", metavar="ROLL", shell_complete=complete_rolls)
 @selector_argument
 @output_options
 def backout(estate_path: Path | None, roll_id: str, selector: tuple[str, ...], output: Output) -> None:
@@ -230,7 +254,7 @@ def backout(estate_path: Path | None, roll_id: str, selector: tuple[str, ...], o
 
 @click.command()
 @estate_option
-@click.argument("roll_id", metavar="[ROLL]", required=False)
+@click.argument("roll_id", metavar="[ROLL]", required=False, shell_complete=complete_rolls)
 @click.option("--all", "everything", is_flag=True, help="Every roll that is open.")
 @click.option("--now", is_flag=True, help="Right after the act that is under way, without waiting for a safe stop.")
 @click.option("--for-good", is_flag=True, help="End it where it stands; its systems are then free for another plan.")

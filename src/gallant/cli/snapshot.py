@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
+    complete_names,
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
@@ -49,6 +51,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, outpu
 @snapshot.command("list")
 @estate_option
 @selector_argument
+@listing_options
 @output_options
 def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Restore points as they are now, the oldest first.
@@ -66,7 +69,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -
 
 @snapshot.command()
 @estate_option
-@click.argument("system")
+@click.argument("system", shell_complete=complete_names)
 @click.argument("name", metavar="SNAPSHOT")
 @yes_option
 @output_options
@@ -85,7 +88,7 @@ def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 
 @snapshot.command()
 @estate_option
-@click.argument("system")
+@click.argument("system", shell_complete=complete_names)
 @click.argument("name", metavar="SNAPSHOT")
 @yes_option
 @output_options

@@ -10,6 +10,7 @@ import click
 from gallant.cli.common import (
     estate_option,
     finish,
+    listing_options,
     may_go_on,
     open_place,
     output_options,
@@ -70,6 +71,7 @@ def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, out
 
 @stock.command("list")
 @estate_option
+@listing_options
 @output_options
 def list_(estate_path: Path | None, output: Output) -> None:
     """What lies in stock, its bytes computed anew; what is wrong or recalled first."""

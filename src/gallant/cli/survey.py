@@ -15,6 +15,7 @@ from gallant.cli.common import (
     believing,
     estate_option,
     finish,
+    listing_options,
     open_place,
     output_options,
     run,
@@ -66,6 +67,7 @@ def _hands(what: str) -> str | None:
 @click.option("--ca", default=None, metavar="FILE", help="With --profile: a CA file.")
 @click.option("--list", "past", is_flag=True, help="The surveys that were held, newest first; nobody is contacted.")
 @click.option("--show-calls", is_flag=True, help="With --profile: each call, its answer and the fields taken from it.")
+@listing_options
 @output_options
 def survey(
     estate_path: Path | None,
@@ -141,6 +143,7 @@ def survey(
 )
 @click.option("--diff", nargs=2, default=None, metavar="A B", help="What changed from one moment to another.")
 @click.option("--cyclonedx", is_flag=True, help="A bill of materials on stdout: CycloneDX 1.6, JSON.")
+@listing_options
 @output_options
 def inventory(
     estate_path: Path | None,

@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, run, selector_argument
+from gallant.cli.common import (
+    estate_option,
+    finish,
+    listing_options,
+    open_place,
+    output_options,
+    run,
+    selector_argument,
+)
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -16,6 +24,7 @@ if TYPE_CHECKING:
 @click.command()
 @estate_option
 @selector_argument
+@listing_options
 @output_options
 def verify(estate_path: Path | None, selector: tuple[str, ...], output: Output) -> None:
     """Is everything as it should be: versions, roles, replicas, services?

@@ -559,6 +559,40 @@ def listed(place: Workplace) -> list[Listed]:
     ]
 
 
+class ProductHere(Record):
+    """A product that a catalog lists: how many releases, the newest, and the systems here that have it, as their image or a component."""
+
+    product: str
+    catalog: str
+    releases: int
+    newest: str | None
+    released: datetime | None
+    systems: tuple[str, ...]
+
+
+def products_here(place: Workplace) -> list[ProductHere]:
+    """What the catalogs list, what is here first; of a product in several catalogs each says its own."""
+    has: dict[str, dict[str, None]] = {}
+    for reading in last_readings(place, [])[0].values() if place.estate.systems else ():
+        for part in reading.components:
+            has.setdefault(part.product, {})[reading.system] = None
+    rows = []
+    for source, catalog in place.catalogs:
+        for product in catalog.products:
+            newest = product.ascending[-1][1] if product.ascending else None
+            rows.append(
+                ProductHere(
+                    product=product.name,
+                    catalog=source.name,
+                    releases=len(product.releases),
+                    newest=newest.version if newest else None,
+                    released=newest.released if newest else None,
+                    systems=tuple(has.get(product.name, ())),
+                )
+            )
+    return sorted(rows, key=lambda row: (not row.systems, row.product))
+
+
 class Details(Record):
     """A product's releases, newest first; of a single one also what its known issues concern here, what the site noted,
     the terms it comes under, and the bundles it belongs to."""

@@ -10,6 +10,7 @@ from functools import partial
 
 from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
 from gallant.core.catalog.bundles import Match, match_bundle
+from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -72,6 +73,7 @@ class Assessment:
     compared_with: datetime | None
     catalogs: tuple[tuple[str, datetime | None, str | None], ...]
     barred: tuple[Barred, ...] = ()
+    picked: bool = False
 
     @property
     def exit_code(self) -> int:
@@ -82,7 +84,10 @@ class Assessment:
 def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None) -> Assessment:
     """Installed against aimed-for, over the newest readings of the selected nodes."""
     narrow = narrow or Narrow()
+    terms, pick = split(place.estate, terms)
     readings, unread = last_readings(place, terms)
+    if (wrong := nothing_called(pick, component_names(readings))) is not None:
+        raise wrong
     found = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
     before, compared_with = _before(place, readings) if narrow.changed else ({}, None)
     by_system: dict[str, list[Reading]] = {}
@@ -90,8 +95,9 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         by_system.setdefault(reading.system, []).append(reading)
     matches = (match_bundle(name, rows, place.bundles, place.products) for name, rows in by_system.items())
     return Assessment(
-        shown=ShownGaps(place, found, narrow, before),
+        shown=ShownGaps(place, found, narrow, pick, before),
         narrow=narrow,
+        picked=pick.asked,
         tallies=_tallies(place, found),
         lags=_lags(place, found),
         matches=tuple(sorted((m for m in matches if m), key=lambda m: (m.whole, m.system))),
@@ -115,13 +121,18 @@ def _ages(place: Workplace, readings: Mapping[str, Reading]) -> tuple[tuple[str,
 class ShownGaps:
     """The gaps that a narrowing leaves, as often as they are gone through."""
 
-    def __init__(self, place: Workplace, found: Gaps, narrow: Narrow, before: Mapping[str, tuple[str, str]]) -> None:
-        self._place, self._found, self._narrow, self._before = place, found, narrow, before
+    def __init__(
+        self, place: Workplace, found: Gaps, narrow: Narrow, pick: Pick, before: Mapping[str, tuple[str, str]]
+    ) -> None:
+        self._place, self._found, self._narrow, self._pick, self._before = place, found, narrow, pick, before
 
     def __iter__(self) -> Iterator[Shown]:
         narrow, decided = self._narrow, partial(decision_on, self._place)
         wanted = narrow.component.casefold() if narrow.component is not None else None
         for gap in self._found:
+            called = (gap.kind, gap.product)
+            if not self._pick.takes(gap.system, [gap.node], gap.component, called, gap.severity, gap.standing):
+                continue
             if wanted is not None and all(wanted != name.casefold() for name in (gap.component, gap.kind, gap.product)):
                 continue
             if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
@@ -132,6 +143,14 @@ class ShownGaps:
             if narrow.changed and change is None:
                 continue
             yield Shown(gap, change, decided)
+
+
+def component_names(readings: Mapping[str, Reading]) -> dict[str, set[str]]:
+    """By system: what its components are called."""
+    names: dict[str, set[str]] = {}
+    for reading in readings.values():
+        names.setdefault(reading.system, set()).update(part.name for part in reading.components)
+    return names
 
 
 def decision_on(place: Workplace, gap: Gap) -> Decision:

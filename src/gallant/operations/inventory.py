@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, time
 
 from gallant.core.errors import WrongUse
+from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.systems import Node, System, node_name
 from gallant.core.readings import Reading
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
+from gallant.operations.gaps import component_names
 from gallant.operations.workplace import Workplace
 
 
@@ -55,7 +57,31 @@ class Change(Record):
 
 
 def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list[Known]:
-    """The selected nodes in the order of the estate, as last read or as they were at a moment."""
+    """The selected nodes in the order of the estate, as last read or as they were at a moment, with the components that are meant."""
+    terms, pick = split(place.estate, terms)
+    found = _known(place, terms, at)
+    if not pick.asked:
+        return found
+    if pick.severity or pick.standings or pick.states:
+        raise WrongUse(
+            "An inventory says what runs; how far behind that is, gaps say.", next="gallant gaps, with the same words"
+        )
+    readings = {one.name: one.reading for one in found if one.reading is not None}
+    if (wrong := nothing_called(pick, component_names(readings))) is not None:
+        raise wrong
+    return [_meant(one, pick) for one in found]
+
+
+def _meant(known: Known, pick: Pick) -> Known:
+    """A node with those of its components alone that are meant."""
+    if known.reading is None:
+        return known
+    system, node = known.system.name, [known.node]
+    parts = [c for c in known.reading.components if pick.takes(system, node, c.name, (c.kind, c.product), None, "")]
+    return replace(known, reading=replace(known.reading, components=tuple(parts)))
+
+
+def _known(place: Workplace, terms: Sequence[str], at: str | None) -> list[Known]:
     chosen = place.select(terms)
     if at is not None:
         then = place.readings.as_of(moment_of(place, at))

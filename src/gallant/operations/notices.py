@@ -29,6 +29,7 @@ from gallant.core.assess.notices import (
 )
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
+from gallant.core.estate.picks import Pick, is_condition, nothing_called, split
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
@@ -36,7 +37,7 @@ from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
-from gallant.operations.gaps import decision_on
+from gallant.operations.gaps import component_names, decision_on
 from gallant.operations.length import image_seconds
 from gallant.operations.plannable import barred_here, ways_to_plan
 from gallant.operations.workplace import Ask, Workplace
@@ -57,7 +58,8 @@ class Listed(Record):
 
 def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
     """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
-    found, selected, read = _all(place, terms), place.select(terms), last_readings(place, terms)[0]
+    terms, pick = split(place.estate, terms)
+    found, selected, read = _picked(place, terms, pick), place.select(terms), last_readings(place, terms)[0]
     done = _done(place, terms, {n.name for n in found}) if everything else []
     settled = [n for n in found if n.rank[0]]
     return Listed(
@@ -86,6 +88,21 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
     """What `gaps` lists of some systems besides their images, and nobody decided to leave."""
     return [n for n in _told(place, _wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
+
+
+def _picked(place: Workplace, terms: Sequence[str], pick: Pick) -> list[Notice]:
+    """The notices that are meant, those of one system together: the system of the first one first."""
+    if (wrong := nothing_called(pick, component_names(last_readings(place, terms)[0]))) is not None:
+        raise wrong
+    found = [n for n in _all(place, terms) if _is_meant(pick, n)]
+    first = {name: number for number, name in enumerate(dict.fromkeys(n.system for n in found))}
+    return sorted(found, key=lambda n: (n.rank[0], first[n.system]))
+
+
+def _is_meant(pick: Pick, n: Notice) -> bool:
+    nodes = [name.rpartition("/")[2] for name in n.nodes]
+    taken = pick.takes(n.system, nodes, n.component, (n.product,), n.severity, n.standing)
+    return taken and (not pick.states or n.state in pick.states)
 
 
 def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
@@ -166,6 +183,35 @@ def one(place: Workplace, name: str) -> Notice:
         f"No notice {clean(name, 60)!r}{suggestion(name, [n.name for n in found])}.",
         why,
         "gallant notice list shows them.",
+    )
+
+
+class Chosen(Record):
+    """The notices that some terms mean and that can be decided on, and those that they mean and that cannot; `by_name`: one was named."""
+
+    notices: tuple[Notice, ...]
+    by_name: bool = False
+    blocked: tuple[Notice, ...] = ()
+    settled: int = 0
+
+
+def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
+    """One notice by its name, or all that some terms mean and that nobody has decided on yet. Raises `WrongUse` for terms that mean none."""
+    if len(terms) == 1 and not is_condition(terms[0]):
+        return Chosen(notices=(one(place, terms[0]),), by_name=True)
+    names = {n.name: n for n in _all(place, [])}
+    if all(term in names for term in terms):
+        return Chosen(notices=tuple(names[term] for term in dict.fromkeys(terms)), by_name=len(terms) == 1)
+    estate_terms, pick = split(place.estate, terms)
+    found = _picked(place, estate_terms, pick)
+    if not found:
+        raise WrongUse(f"{' '.join(terms)}: no notice is all of that.", next="gallant notice list shows them.")
+    states = pick.states or ("new", "overdue")
+    open_now = [n for n in found if n.state in states and n.standing != "blocked"]
+    return Chosen(
+        notices=tuple(open_now),
+        blocked=tuple(n for n in found if n.standing == "blocked"),
+        settled=sum(n.state not in states and n.standing != "blocked" for n in found),
     )
 
 

@@ -49,7 +49,8 @@ MOST_UNKNOWN = 5  # nodes, a line each
 MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
-def gaps_view(result: Assessment, now: datetime, selected: bool) -> View:
+def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = False) -> View:
+    """`whole`: every row, where somebody asked for an order or a number of them."""
     more = {
         "summary": [
             {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
@@ -61,7 +62,13 @@ def gaps_view(result: Assessment, now: datetime, selected: bool) -> View:
         "compared_with": result.compared_with,
         "barred": result.barred,
     }
-    return View("gaps", lambda: [_row(s) for s in result.shown], lambda: _gaps_text(result, now, selected), more)
+    return View(
+        "gaps",
+        lambda: [_row(s) for s in result.shown],
+        lambda: _gaps_text(result, now, selected, whole),
+        more,
+        fields=GAP_FIELDS,
+    )
 
 
 def _row(shown: Shown) -> dict[str, object]:
@@ -93,15 +100,19 @@ def _row(shown: Shown) -> dict[str, object]:
     }
 
 
-def _gaps_text(result: Assessment, now: datetime, selected: bool) -> Drawn:
+# The columns whose fields are called otherwise in the data.
+GAP_FIELDS = {"aim": "target", "lag": "days_behind", "by way of": "hops"}
+
+
+def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:
     narrow = result.narrow
-    if not selected and not (narrow.component or narrow.severe or narrow.changed):
+    if not selected and not (narrow.component or narrow.severe or narrow.changed or result.picked):
         yield _bars(result.tallies)
-    every = narrow.changed or narrow.component
+    every = narrow.changed or narrow.component or result.picked
     quiet = ("current",) if narrow.unknown else ("current", "unknown")
     loud = (s for s in result.shown if every or s.gap.standing not in quiet)
     alike = (list(group) for _, group in groupby(loud, key=None if selected else _alike))
-    groups = list(islice(alike, None if selected else MOST_ROWS))
+    groups = list(islice(alike, None if selected or whole else MOST_ROWS))
     visible = [s for group in groups for s in group]
     more = sum(len(group) for group in alike)
     if visible:
@@ -171,7 +182,7 @@ def _gap_table(groups: Sequence[Sequence[Shown]], changed: bool) -> Grid:
     columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
     if changed:
         columns.insert(3, "before")
-    shown = table(*columns, right=("lag",), optional=("restart",))
+    shown = table(*columns, right=("lag",), optional=("restart", "by way of"))
     for group in groups:
         s, g = group[0], group[0].gap
         severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"
@@ -258,7 +269,7 @@ def _closing(result: Assessment, count: int) -> str:
     counts: Counter[str] = Counter()
     for tally in result.tallies.values():
         counts.update(tally)
-    if narrow.component or narrow.severe:
+    if narrow.component or narrow.severe or result.picked:
         return f"{mark('note')} {count} of {many(counts.total(), 'component')} shown."
     current = counts["current"]
     return (

@@ -15,7 +15,17 @@ from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, pla
 if TYPE_CHECKING:
     from gallant.core.assess.issues import Concern
     from gallant.core.catalog.products import Product, Release
-    from gallant.operations.catalogs import Added, Details, Listed, Removed, Synced, Tried, Trusted, Written
+    from gallant.operations.catalogs import (
+        Added,
+        Details,
+        Listed,
+        ProductHere,
+        Removed,
+        Synced,
+        Tried,
+        Trusted,
+        Written,
+    )
 
 
 def catalog_added_view(added: Added) -> View:
@@ -158,6 +168,28 @@ def catalog_list_view(rows: Sequence[Listed], now: datetime) -> View:
             yield from next_steps("gallant catalog add NAME SOURCE --key FILE")
 
     return View("catalog-list", rows, text)
+
+
+def products_view(rows: Sequence[ProductHere]) -> View:
+    def text() -> Drawn:
+        if not rows:
+            yield said("work", "No catalog was fetched yet.")
+            yield from next_steps("gallant catalog list")
+            return
+        shown = table("product", "catalog", "releases", "newest", "released", "here", right=("releases",))
+        for row in rows:
+            shown.add_row(
+                f"{BOLD}{plain(row.product)}{OFF}",
+                plain(row.catalog),
+                str(row.releases),
+                plain(row.newest or "–"),
+                f"{row.released:%Y-%m-%d}" if row.released else "–",
+                plain(", ".join(row.systems)) or "–",
+            )
+        yield shown
+        yield from next_steps(f"gallant catalog show {rows[0].product}")
+
+    return View("catalog-products", rows, text, fields={"here": "systems"})
 
 
 def catalog_show_view(details: Details) -> View:

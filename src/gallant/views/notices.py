@@ -15,7 +15,7 @@ from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, mo
 
 if TYPE_CHECKING:
     from gallant.operations.ledger import Verified
-    from gallant.operations.notices import Decided, Listed
+    from gallant.operations.notices import Chosen, Decided, Listed
 
 STATE_MARKS = Marks(
     {
@@ -36,20 +36,25 @@ STATE_MARKS = Marks(
 MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 
 
-def notices_view(result: Listed, now: datetime) -> View:
+# The columns whose fields are called otherwise in the data.
+FIELDS = {"notice": "name", "from": "installed", "to": "target"}
+
+
+def notices_view(result: Listed, now: datetime, whole: bool = False) -> View:
+    """`whole`: every row, where somebody asked for an order or a number of them."""
     more = {
         "settled": result.settled,
         "uncatalogued": result.uncatalogued,
         "unread": result.unread,
         "barred": result.barred,
     }
-    return View("notice-list", result.notices, lambda: _notices_text(result, now), more)
+    return View("notice-list", result.notices, lambda: _notices_text(result, now, whole), more, fields=FIELDS)
 
 
-def _notices_text(result: Listed, now: datetime) -> Drawn:
+def _notices_text(result: Listed, now: datetime, whole: bool) -> Drawn:
     rows: Sequence[Notice] = result.notices
     if rows:
-        yield _notice_table(rows[:MOST_ROWS], now)
+        yield _notice_table(rows if whole else rows[:MOST_ROWS], now)
         if len(rows) > MOST_ROWS:
             yield f"{mark('note')} {len(rows) - MOST_ROWS} more; name a system, or: gallant notice list --json"
         for n in rows[:MOST_ROWS]:
@@ -135,6 +140,35 @@ def decided_view(decided: Decided) -> View:
         yield from next_steps(*decided.next)
 
     return View("notice", [n], text, {"did": decided.did, "entry": decided.entry})
+
+
+def chosen_view(chosen: Chosen, now: datetime) -> View:
+    """What would be accepted, for a person who is asked."""
+
+    def text() -> Drawn:
+        yield _notice_table(chosen.notices, now)
+        yield from _left_aside(chosen)
+
+    return View("notices-chosen", chosen.notices, text)
+
+
+def _left_aside(chosen: Chosen) -> Drawn:
+    for n in chosen.blocked:
+        yield f"{mark('bad')} {BOLD}{n.name}{OFF} is not among them: it is blocked{f' ({plain(n.why)})' if n.why else ''}"
+    if chosen.settled:
+        yield f"{mark('quiet')} {many(chosen.settled, 'more notice')} {'is' if chosen.settled == 1 else 'are'} decided already."
+
+
+def accepted_view(done: Sequence[Decided], chosen: Chosen) -> View:
+    def text() -> Drawn:
+        for one in done:
+            yield f"{said('good', one.notice.name)}  {plain(one.did)}  {DIM}entry {one.entry} of the ledger{OFF}"
+        if not done:
+            yield said("note", "Nothing was accepted.")
+        yield from _left_aside(chosen)
+        yield from next_steps(*(step for one in done for step in one.next))
+
+    return View("notice", [one.notice for one in done], text, {"entries": [one.entry for one in done]})
 
 
 def terms_text(version: str, text: str | None) -> str:

@@ -9,12 +9,13 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import IO, TYPE_CHECKING, TypeAlias, Union
+from typing import IO, TYPE_CHECKING, Protocol, TypeAlias, Union, cast, runtime_checkable
 
 import msgspec
 
 from gallant.core.errors import GallantError
 from gallant.core.records import printable
+from gallant.views.listing import Listing, arranged_rows, no_column, resolved
 from gallant.views.words import styled
 
 if TYPE_CHECKING:
@@ -40,6 +41,9 @@ class View:
     text: Callable[[], Iterable[Part]]
     more: Mapping[str, object] = field(default_factory=dict)
     remarks: Sequence[str] = ()
+    fields: Mapping[str, str] = field(
+        default_factory=dict
+    )  # by the heading of a column: its field in the data, where that is called otherwise
 
     @property
     def data(self) -> Sequence[object]:
@@ -61,11 +65,30 @@ def console(file: IO[str], force: bool = False) -> Console:
     )
 
 
+@runtime_checkable
+class Arranged(Protocol):
+    """A table that can be put in order."""
+
+    columns: tuple[str, ...]
+
+    def has(self, listing: Listing, fields: Mapping[str, str]) -> bool: ...
+    def arranged(self, listing: Listing, fields: Mapping[str, str]) -> RenderableType: ...
+
+
 class Output:
     """How this command was asked to answer."""
 
-    def __init__(self, as_json: bool = False, as_csv: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+    def __init__(
+        self,
+        as_json: bool = False,
+        as_csv: bool = False,
+        quiet: bool = False,
+        verbose: bool = False,
+        listing: Listing | None = None,
+        paged: bool = True,
+    ) -> None:
         self.as_json, self.as_csv, self.quiet, self.verbose = as_json, as_csv, quiet, verbose
+        self.listing, self.paged = listing or Listing(), paged
 
     def show(self, view: View) -> None:
         """Data to stdout in the form that was asked for, then the remarks to stderr."""
@@ -77,31 +100,48 @@ class Output:
 
     def _write(self, view: View) -> None:
         if self.as_json:
-            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(view.data)}
+            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(self._rows(view))}
             sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
         elif self.as_csv:
-            _write_csv(view.data)
+            _write_csv(self._rows(view))
         else:
             self._draw(view)
         sys.stdout.flush()
 
+    def _rows(self, view: View) -> Sequence[object]:
+        if not self.listing.asked:
+            return view.data
+        return arranged_rows([msgspec.to_builtins(row) for row in view.data], self.listing, view.fields)
+
     def _draw(self, view: View) -> None:
         """Part by part: one that cannot be drawn says so in its place and takes nothing else along."""
         out = console(sys.stdout)
-        after_table = False
-        for part in _drawn(view):
-            if after_table:
-                out.print()
-            try:  # prose is folded for a screen, and left whole for a program
-                if isinstance(part, str):
-                    out.print(_hanging(part) if out.is_terminal else styled(part), soft_wrap=not out.is_terminal)
-                else:
-                    out.print(part)
-            except OSError:  # its reader has gone
-                raise
-            except Exception as error:
-                _undrawn(error)
-            after_table = not isinstance(part, str)
+        parts = self._arranged(view) if self.listing.asked else _drawn(view)
+        if not (out.is_terminal and self.paged):
+            _print(out, parts)
+            return
+        from gallant.views.paging import show
+
+        show(out, list(parts), _print)
+
+    def _arranged(self, view: View) -> Iterator[Part]:
+        """The tables that have the columns that were asked for, as they were asked for, and nothing else."""
+        tables = [cast(Arranged, part) for part in _drawn(view) if isinstance(part, Arranged)]
+        chosen = [table for table in tables if table.has(self.listing, view.fields)]
+        if tables and not chosen:
+            columns = max((table.columns for table in tables), key=len)
+            raise no_column(next(n for n in self.listing.named if resolved(n, columns, view.fields) is None), columns)
+        for table in chosen:
+            yield table.arranged(self.listing, view.fields)
+        if not tables and (rows := self._rows(view)):  # what is drawn as a tree has no columns; its data have
+            from gallant.views.tables import table_of
+
+            yield table_of(cast(Sequence[Mapping[str, object]], rows))
+
+    def aside(self, view: View) -> None:
+        """What a person is asked about, on stderr: stdout is for what is done."""
+        with reader_may_be_gone(sys.stderr):
+            _print(console(sys.stderr), _drawn(view))
 
     def document(self, document: object) -> None:
         """A document of another's format, as JSON, whatever form was asked for."""
@@ -113,6 +153,23 @@ class Output:
         if not self.quiet:
             with reader_may_be_gone(sys.stderr):
                 console(sys.stderr).print(styled(text), style="dim", soft_wrap=True)
+
+
+def _print(out: Console, parts: Iterable[Part]) -> None:
+    after_table = False
+    for part in parts:
+        if after_table:
+            out.print()
+        try:  # prose is folded for a screen, and left whole for a program
+            if isinstance(part, str):
+                out.print(_hanging(part) if out.is_terminal else styled(part), soft_wrap=not out.is_terminal)
+            else:
+                out.print(part)
+        except OSError:  # its reader has gone
+            raise
+        except Exception as error:
+            _undrawn(error)
+        after_table = not isinstance(part, str)
 
 
 def _drawn(view: View) -> Drawn:

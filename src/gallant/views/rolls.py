@@ -27,6 +27,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.operations.detaching import Detached
     from gallant.operations.history import Run, StepRow
     from gallant.operations.roll import Rolled
     from gallant.operations.verify import Verified
@@ -52,6 +53,16 @@ STEP_MARKS = Marks(
         "to come": "quiet",
     }
 )
+
+
+def detached_view(done: Detached) -> View:
+    def text() -> Drawn:
+        yield f"{said('going', str(done.roll))}  goes on by itself; the terminal is yours. {DIM}What it says is in {plain(done.log)}{OFF}"
+        yield from next_steps(
+            f"gallant roll --follow {done.roll}", f"gallant hold {done.roll}", f"gallant history {done.roll}"
+        )
+
+    return View("detached", [done], text)
 
 
 def rolled_view(result: Rolled, run: Run) -> View:

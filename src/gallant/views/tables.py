@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.assess.notices import Notice
-from gallant.views.output import PIPED_WIDTH, Drawn, View
+from gallant.views.listing import Listing, ordered, resolved, sort_key
+from gallant.views.output import Drawn, View
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -22,6 +22,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
     from rich.table import Table
 
     from gallant.core.readings import Reading
@@ -29,42 +30,142 @@ if TYPE_CHECKING:
     from gallant.operations.files import Kind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
+GAP = 2  # between two columns
+LONGEST_WORD = 24  # a fingerprint or an address is folded before a table is given up for it
 
 LEVEL_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note", "pass": "good"})
 
 
 class Grid:
-    """A table with a ruled head and no other lines. Cells fold, they are never cut; where the screen is narrow, columns
-    that only add to the others (`optional`) are left out."""
+    """A table with a ruled head and no other lines. Cells fold between words, they are never cut; where the screen is narrow, columns
+    that only add to the others (`optional`) are left out, and where even the words do not fit, each row is a block of lines."""
 
     def __init__(self, columns: Sequence[str], right: Sequence[str], optional: Sequence[str]) -> None:
+        self.columns, self.right, self.optional = tuple(columns), frozenset(right), frozenset(optional)
+        self.rows: list[tuple[str, ...]] = []
+        self.heading = ""
+
+    def title(self, text: str) -> None:
+        self.heading = text
+
+    def add_row(self, *cells: str) -> None:
+        assert len(cells) == len(self.columns), (cells, self.columns)
+        self.rows.append(cells)
+
+    def has(self, listing: Listing, fields: Mapping[str, str]) -> bool:
+        """Whether it has every column that was asked for."""
+        return all(resolved(name, self.columns, fields) is not None for name in listing.named)
+
+    def arranged(self, listing: Listing, fields: Mapping[str, str]) -> Grid:
+        """The same rows as they were asked for: in an order, some of their columns, no more than so many."""
+        rows: Sequence[tuple[str, ...]] = self.rows
+        if listing.by is not None:
+            at = self._at(listing.by, fields)
+            keys = [sort_key(styled(row[at]).plain) for row in rows]
+            rows = [row for row in ordered(rows, keys, listing.turned) if isinstance(row, tuple)]
+        kept = (
+            [self._at(name, fields) for name in listing.columns]
+            if listing.columns is not None
+            else range(len(self.columns))
+        )
+        found = Grid(
+            [self.columns[at] for at in kept], tuple(self.right), () if listing.columns else tuple(self.optional)
+        )
+        found.heading = self.heading
+        found.rows = [tuple(row[at] for at in kept) for row in rows[: listing.limit]]
+        return found
+
+    def _at(self, name: str, fields: Mapping[str, str]) -> int:
+        return self.columns.index(str(resolved(name, self.columns, fields)))
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        for kept, gap in self._forms(options.max_width):
+            least = [max(self._word(at, row[at]) for row in (self.columns, *self.rows)) for at in kept]
+            room = options.max_width - (gap + 1) * (len(kept) - 1)  # the box has a column of its own between two
+            if sum(least) <= room or not self.rows:
+                yield self._table(kept, gap, self._widths(kept, least, room))
+                return
+        yield from self._blocks()
+
+    def _forms(self, width: int) -> Iterator[tuple[list[int], int]]:
+        """The columns and the room between them, from what shows most to what shows least."""
+        every = range(len(self.columns))
+        wide = [at for at in every if not (width < NARROW and self.columns[at] in self.optional)]
+        yield wide, GAP
+        needed = [at for at in every if self.columns[at] not in self.optional]
+        yield needed, GAP
+        yield needed, GAP - 1
+        yield needed, 0
+
+    def _word(self, at: int, cell: str) -> int:
+        """The longest piece of a cell that cannot be folded; what a row is about, and numbers, stay in one piece. What is longer than
+        anybody has a screen for is folded wherever it is."""
+        text = styled(cell).plain
+        whole = at == 0 or self.columns[at] in self.right
+        longest = max(map(len, text.split("\n" if whole else None)), default=0)
+        return longest if whole else min(longest, LONGEST_WORD)
+
+    def _widths(self, kept: Sequence[int], least: Sequence[int], room: int) -> list[int]:
+        """So wide that no word is broken, and beyond that as each column has use for what is left."""
+        most = [
+            max(len(line) for row in (self.columns, *self.rows) for line in styled(row[at]).plain.split("\n"))
+            for at in kept
+        ]
+        widths = list(least)
+        while (left := room - sum(widths)) > 0 and (short := [n for n, w in enumerate(widths) if w < most[n]]):
+            for n in short[: max(1, left)]:
+                widths[n] += min(most[n] - widths[n], max(1, left // len(short)))
+        return widths
+
+    def _table(self, kept: Sequence[int], gap: int, widths: Sequence[int]) -> Table:
         from rich import box
         from rich.table import Table
 
-        narrow = shutil.get_terminal_size((PIPED_WIDTH, 40)).columns < NARROW
-        self.kept = [not (narrow and column in optional) for column in columns]
-        self.table = Table(
-            box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False
-        )
-        for number, column in enumerate(columns):  # what a row is about stays in one piece, however narrow the screen
-            if self.kept[number]:
-                whole = number == 0 or column in right
-                self.table.add_column(
-                    column, justify="right" if column in right else "left", overflow="fold", no_wrap=whole
-                )
+        shown = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, gap, 0, 0), header_style="bold", show_edge=False)
+        if self.heading:
+            shown.title, shown.title_justify, shown.title_style = styled(self.heading), "left", "none"
+        for at, width in zip(
+            kept, widths, strict=True
+        ):  # what a row is about stays in one piece, however narrow the screen
+            name = self.columns[at]
+            whole = at == 0 or name in self.right
+            shown.add_column(
+                name, justify="right" if name in self.right else "left", overflow="fold", no_wrap=whole, width=width
+            )
+        for row in self.rows:
+            shown.add_row(*(styled(row[at]) for at in kept))
+        return shown
 
-    def title(self, text: str) -> None:
-        self.table.title, self.table.title_justify, self.table.title_style = styled(text), "left", "none"
+    def _blocks(self) -> Iterator[RenderableType]:
+        """Each row by itself: what it is about, and below it each of its other fields that says anything."""
+        from rich.padding import Padding
 
-    def add_row(self, *cells: str) -> None:
-        self.table.add_row(*(styled(cell) for cell, kept in zip(cells, self.kept, strict=True) if kept))
-
-    def __rich__(self) -> Table:
-        return self.table
+        if self.heading:
+            yield styled(self.heading)
+        for row in self.rows:
+            yield styled(row[0])
+            for name, cell in zip(self.columns[1:], row[1:], strict=True):
+                if styled(cell).plain.strip() not in ("", "–"):
+                    yield Padding(styled(f"{DIM}{name}:{OFF} {cell}" if name else cell), (0, 0, 0, 2))
 
 
 def table(*columns: str, right: Sequence[str] = (), optional: Sequence[str] = ()) -> Grid:
     return Grid(columns, right, optional)
+
+
+def table_of(rows: Sequence[Mapping[str, object]]) -> Grid:
+    """Rows of data as they are, what says nothing anywhere left out."""
+    names = [name for name in rows[0] if any(row.get(name) not in (None, "", []) for row in rows)]
+    shown = Grid(names, (), ())
+    for row in rows:
+        values = (row.get(name) for name in names)
+        shown.add_row(
+            *(
+                "–" if value is None else plain(", ".join(map(str, value)) if isinstance(value, list) else value)
+                for value in values
+            )
+        )
+    return shown
 
 
 MOST_STEPS = 3  # a list of everything that could be done is no next step

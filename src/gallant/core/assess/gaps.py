@@ -16,13 +16,13 @@ from gallant.core.assess.remarks import Remark, remarks
 from gallant.core.assess.routes import Route, describe_unknown, find_route, why_not_enter
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Bundle, Product, Release
 from gallant.core.estate.aims import choose, parse_aim
+from gallant.core.estate.picks import STANDINGS as STANDINGS
 from gallant.core.estate.systems import AimHere, Estate, System, aims_by_subject, aims_on
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import Record, replace
 from gallant.core.versions import NotAVersion, Version, parse
 
 # Worst first: what a person should look at before the rest.
-STANDINGS = ("recalled", "blocked", "behind", "waits for restart", "unknown", "ahead", "current")
 NO_GAP = (
     "current",
     "ahead",

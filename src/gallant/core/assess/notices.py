@@ -13,22 +13,12 @@ from datetime import date, datetime, timedelta
 from gallant.core.assess.gaps import Gap
 from gallant.core.assess.ledger import LedgerEntry
 from gallant.core.catalog.products import SEVERITIES, Product
+from gallant.core.estate.picks import STATES
 from gallant.core.estate.rules import ACT, ASK, LEAVE, Decision
 from gallant.core.records import Record, fields_of, replace
 from gallant.core.versions import NotAVersion, parse
 
-NEW, ACCEPTED, BOOKED, OVERDUE, UNDER_WAY, SKIPPED, BY_ITSELF, LEFT, BLOCKED, DONE = (
-    "new",
-    "accepted",
-    "booked",
-    "overdue",
-    "under way",
-    "skipped",
-    "acts by itself",
-    "left alone",
-    "blocked",
-    "done",
-)
+NEW, ACCEPTED, BOOKED, OVERDUE, UNDER_WAY, SKIPPED, BY_ITSELF, LEFT, BLOCKED, DONE = STATES
 SETTLED = (SKIPPED, LEFT, DONE)
 
 

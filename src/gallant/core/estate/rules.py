@@ -66,14 +66,15 @@ class Decision(Record):
 def matches(rule: ActRule, marks: Marks) -> bool:
     return (
         rule.security in (None, marks.security)
-        and _severe_enough(rule.severity, marks.severity)
+        and severe_enough(rule.severity, marks.severity)
         and rule.restart in (None, marks.restart)
         and (rule.kind is None or rule.kind in marks.kinds)
         and (rule.tag is None or rule.tag in marks.tags)
     )
 
 
-def _severe_enough(asked: str | None, severity: str | None) -> bool:
+def severe_enough(asked: str | None, severity: str | None) -> bool:
+    """Whether a severity is the one that was asked for, or with a plus as bad or worse; nothing asked is anything."""
     if asked is None:
         return True
     if severity is None:

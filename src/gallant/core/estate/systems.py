@@ -844,8 +844,8 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     Raises `WrongUse` for a term that names nothing, and for terms that together select nothing: a typo must not
     look as if all were well.
     """
-    names = [term for term in terms if ":" not in term]
-    conditions = [term.partition(":")[::2] for term in terms if ":" in term]
+    names = [term.casefold() for term in terms if ":" not in term]  # names are in small letters
+    conditions = [_as_written(estate, *term.partition(":")[::2]) for term in terms if ":" in term]
     for key, value in conditions:
         if key not in ("site", "tag", "kind"):
             raise WrongUse(
@@ -869,6 +869,14 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     if terms and not found:
         raise WrongUse(f"{' '.join(terms)}: no system is all of that.", next="gallant inventory lists what there is.")
     return found
+
+
+def _as_written(estate: Estate, key: str, value: str) -> tuple[str, str]:
+    """A condition in the case in which the estate has its word."""
+    every = (
+        word for s in estate.systems.values() for word in (_words_of(s, key) if key in ("site", "tag", "kind") else ())
+    )
+    return key, next((word for word in every if word.casefold() == value.casefold()), value)
 
 
 def _words_of(system: System, key: str) -> Sequence[str]:
