@@ -109,6 +109,41 @@ def test_everything_is_found_by_links_and_the_inventory_in_one_expanded_request(
     assert service.requests[-1].startswith("DELETE /redfish/v1/SessionService/Sessions/")
 
 
+def test_a_piece_of_hardware_says_who_it_is_where_the_inventory_leads_to_it():
+    found, _ = reading()
+    parts = {c.name: (c.serial, c.model, c.part_number) for c in found.components}
+    assert parts["nic-1"] == ("Q4-1-N1", "N25", "N25-2P")
+    assert parts["disk-19"] == ("Q4-1-D19", "D3 1920", "D3-1920-S")
+    assert parts["bios"] == parts["image"] == (None, None, None)
+    assert len({serial for serial, *_ in parts.values() if serial}) == 22
+
+
+def test_pieces_that_cannot_be_had_or_lead_elsewhere_cost_nothing_but_their_serials():
+    def odd(every):
+        def resources(request):
+            found = every(request)
+            rows = found["/redfish/v1/UpdateService/FirmwareInventory"]["Members"]
+            rows[4]["RelatedItem"] = [{"@odata.id": "https://elsewhere.example/redfish/v1/x"}]
+            rows[5]["RelatedItem"] = [{"@odata.id": "/redfish/v1/a"}, {"@odata.id": "/redfish/v1/b"}]
+            rows[6]["RelatedItem"] = {"@odata.id": "/redfish/v1/a"}
+            rows[7]["RelatedItem"] = "a"
+            del found["/redfish/v1/Chassis/1/NetworkAdapters/1"]
+            return found
+
+        return resources
+
+    async def go():
+        async with rack() as (driver, service):
+            service._resources = odd(service._resources)
+            return await driver.read("a"), service.requests
+
+    found, requests = asyncio.run(go())
+    assert len(found.components) == 25
+    assert {c.name for c in found.components if c.serial} == {f"disk-{n}" for n in range(3, 20)}
+    assert not any("elsewhere" in request for request in requests)
+    assert any("elsewhere.example" in oddity for oddity in found.oddities)
+
+
 def test_an_old_service_is_read_member_by_member_and_its_oddities_are_told():
     found, service = reading(old=True)
     assert (found.serial, found.part_number, len(found.components)) == ("Q4-1", None, 25)

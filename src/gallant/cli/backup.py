@@ -123,9 +123,18 @@ def verify(
 @click.argument("other", required=False, metavar="[OTHER]", shell_complete=complete_backups)
 @click.option("--same", is_flag=True, help="Also name what is the same.")
 @identity_option
+@click.option(
+    "--around", type=click.IntRange(0, 50), default=0, metavar="N", help="Also so many lines around each that differs."
+)
 @output_options
 def diff(
-    estate_path: Path | None, backup_id: str, other: str | None, same: bool, identity: Path | None, output: Output
+    estate_path: Path | None,
+    backup_id: str,
+    other: str | None,
+    same: bool,
+    identity: Path | None,
+    around: int,
+    output: Output,
 ) -> None:
     """What differs between two backups; with one alone, between it and the system as it is now.
 
@@ -137,7 +146,7 @@ def diff(
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
-    found = run(backups.diff(place, backup_id, other, identity))
+    found = run(backups.diff(place, backup_id, other, identity, around))
     output.show(views.diff_view(found, place.clock.now(), same))
     finish(1 if any(d.what != "same" for d in found.items) else 0)
 

@@ -30,7 +30,8 @@ COMPONENT_KINDS = (
 
 # What holds nothing but texts and numbers does not concern the garbage collector: an estate has a million of them.
 class Component(Record, gc=False):
-    """A thing on a node that has its own version; the node's own system image is named `image`."""
+    """A thing on a node that has its own version; the node's own system image is named `image`. What it is as a piece of hardware
+    (`serial`, `model`, `part_number`) is told where the device tells it."""
 
     name: str
     kind: str
@@ -38,6 +39,9 @@ class Component(Record, gc=False):
     version: str
     next_version: str | None = None
     build: str | None = None
+    serial: str | None = None
+    model: str | None = None
+    part_number: str | None = None
 
 
 class PackagePresent(Record, gc=False):

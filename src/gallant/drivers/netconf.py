@@ -360,7 +360,12 @@ class NetconfDriver(ProfiledDriver):
             if row["class"] == "chassis" or not row["version"]:
                 continue
             part, rule = self.named_part(row.get("name") or row["class"], row["version"])
-            found.append(part if rule is not None else {**part, "kind": CLASSES.get(row["class"], "unknown")})
+            piece = {field: row[field] for field in ("serial", "model") if row.get(field)}
+            found.append(
+                {**part, **piece}
+                if rule is not None
+                else {**part, **piece, "kind": CLASSES.get(row["class"], "unknown")}
+            )
         return {"components": found}
 
     async def _facets(self, node: str) -> Fields:

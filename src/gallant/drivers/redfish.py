@@ -59,7 +59,21 @@ KINDS = (
 # Resources behind the login that every service has one of; the least of work to answer first.
 GUARDED = ("Managers", "Chassis", "Systems")
 RESTARTS = ("GracefulRestart", "ForceRestart", "PowerCycle")
-INVENTORY_FIELDS = ("@odata.id", "id", "name", "version", "members@odata.nextlink", "@odata.nextlink")
+INVENTORY_FIELDS = (
+    "@odata.id",
+    "id",
+    "name",
+    "version",
+    "members@odata.nextlink",
+    "@odata.nextlink",
+    "relateditem",
+    "serialnumber",
+    "model",
+    "partnumber",
+    "sku",
+)
+HARDWARE = {"serial": ("SerialNumber",), "model": ("Model",), "part_number": ("PartNumber", "SKU")}
+MOST_RELATED = 128  # pieces of hardware of one node that are asked who they are
 APPLY_TIMES = ("OnReset", "AtMaintenanceWindowStart", "Immediate")
 
 
@@ -375,6 +389,7 @@ class RedfishDriver(HttpDriver):
 
     async def _parts(self, node: str) -> Fields:
         rows = await self._inventory(node)
+        hardware = await self._hardware(node, rows)
         found: Fields = {}
         parts = []
         for row in rows:
@@ -387,8 +402,34 @@ class RedfishDriver(HttpDriver):
                 found["version"] = version
             else:
                 part = _firmware(self.profile.parts, self.system.product, key, version, str(row.get("Name")))
-                parts.append(part)
+                piece = hardware.get(key)
+                parts.append(replace(part, **piece) if part is not None and piece else part)
         return {**found, "components": parts}
+
+    async def _hardware(self, node: str, rows: Sequence[dict[str, object]]) -> dict[str, dict[str, str]]:
+        """By the name of a firmware: what the piece that it is on says of itself, where the inventory leads there (RelatedItem)."""
+        gate, found = asyncio.Semaphore(MEMBERS_AT_ONCE), dict[str, dict[str, str]]()
+        led = [(row, link) for row in rows if (link := self._related(node, row)) is not None][:MOST_RELATED]
+
+        async def one(row: dict[str, object], link: str) -> None:
+            async with gate:
+                piece = await self._optional(node, link, lasting=True)
+            said = {
+                field: clean(text, 80)
+                for field, names in HARDWARE.items()
+                if isinstance(text := self.get(piece, node, *names), str) and text.strip()
+            }
+            if "serial" in said:
+                found[str(row.get("Id") or self.get(row, node, "Id", "Name"))] = said
+
+        await self.side_by_side([one(row, link) for row, link in led])
+        return found
+
+    def _related(self, node: str, row: dict[str, object]) -> str | None:
+        """The one thing that a firmware belongs to; of several none is meant more than the others."""
+        rows = self.rows(row, node, "RelatedItem") if self.get(row, node, "RelatedItem") is not None else []
+        link = self.get(rows[0], node, "@odata.id") if len(rows) == 1 else None
+        return self._followed(node, link) if isinstance(link, str) else None
 
     async def _inventory(self, node: str) -> list[dict[str, object]]:
         service = await self._update_service(node)

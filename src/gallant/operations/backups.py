@@ -289,8 +289,8 @@ class Compared(Record):
     takes_back: bool = False
 
 
-async def diff(place: Workplace, left: str, right: str | None, identity: Path | None) -> Compared:
-    """What differs between two backups, or between one and its system as it is now."""
+async def diff(place: Workplace, left: str, right: str | None, identity: Path | None, around: int = 0) -> Compared:
+    """What differs between two backups, or between one and its system as it is now, with so many lines `around` each difference."""
     store = store_of(place)
     old = store.one(left)
     with _contents(place, old, identity) as files:
@@ -306,7 +306,7 @@ async def diff(place: Workplace, left: str, right: str | None, identity: Path | 
         new = None
         after, takes = await _now(place, old)
     mask = _mask(place, old.system)
-    return Compared(left=old, right=new, items=tuple(compare(before, after, mask)), takes_back=takes)
+    return Compared(left=old, right=new, items=tuple(compare(before, after, mask, around)), takes_back=takes)
 
 
 async def _now(place: Workplace, backup: Backup) -> tuple[dict[str, bytes], bool]:

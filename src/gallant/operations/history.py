@@ -12,7 +12,8 @@ from gallant.core.assess.outages import Outage
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import OUTAGE, RESUMED, Event
-from gallant.core.work.plan import Plan, Step, steps_of
+from gallant.core.work.plan import Hop, Plan, Step, Wave, brought, steps_of
+from gallant.core.work.steps import doing
 from gallant.engine.journal import RollState, grammar_problems, replay
 from gallant.operations.claims import claims_of
 from gallant.operations.workplace import Workplace
@@ -43,12 +44,19 @@ class Run(Record):
 
 
 class StepRow(Record):
-    """One step as the journal has it; times are estate time, `seconds` between its last intent and its outcome."""
+    """One step as the journal has it; times are estate time, `seconds` between its last intent and its outcome. `wave` counts from 1 in
+    its `hop`, which brings `system` `from` one release to another; `doing` is what it does, in a word or two."""
 
     step: str
     kind: str
     subject: str
     to: str
+    system: str
+    hop: str
+    brings: str
+    wave: int
+    why: str
+    doing: str
     state: str
     attempts: int
     began: datetime | None
@@ -74,8 +82,14 @@ def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:
     """One roll and its steps, in the order of the work; steps that did not come up yet are as the plan has them."""
     row = place.journal.roll(run)
     state = replay(place.journal.events(run))
-    steps = [s for lane in row.plan.lanes for hop in lane.hops for s in steps_of(state.waves.get(hop.id, hop.waves))]
-    return _run(place, row.id, row.plan, row.began, row.ended), [_step(s, state) for s in steps]
+    steps = [
+        _step(step, state, hop, number, wave)
+        for lane in row.plan.lanes
+        for hop in lane.hops
+        for number, wave in enumerate(state.waves.get(hop.id, hop.waves), 1)
+        for step in steps_of((wave,))
+    ]
+    return _run(place, row.id, row.plan, row.began, row.ended), steps
 
 
 def claims(place: Workplace, run: str) -> tuple[Claim, ...]:
@@ -139,7 +153,7 @@ def _watch(plan: Plan, events: Sequence[Event]) -> _Watch:
     return _Watch(watched, unwatched, max(0.0, blind))
 
 
-def _step(step: Step, state: RollState) -> StepRow:
+def _step(step: Step, state: RollState, hop: Hop, number: int, wave: Wave) -> StepRow:
     known = state.step(step.id)
     began = known.intent.entry.at if known.intent else None
     ended = known.outcome.entry.at if known.outcome else None
@@ -149,6 +163,12 @@ def _step(step: Step, state: RollState) -> StepRow:
         kind=step.kind,
         subject=step.subject,
         to=step.to,
+        system=hop.system,
+        hop=hop.id,
+        brings=brought(hop),
+        wave=number,
+        why=wave.why,
+        doing=doing(step) if step.system == hop.system else f"{doing(step)} {step.subject}",
         state=result,
         attempts=known.attempts,
         began=began,

@@ -29,6 +29,9 @@ class InventoryRow(Record):
     state: str | None = None
     read_at: datetime | None = None
     error: str | None = None
+    serial: str | None = None
+    model: str | None = None
+    part_number: str | None = None
 
 
 class Known(Record):
@@ -124,6 +127,9 @@ def rows_of(nodes: Sequence[Known]) -> list[InventoryRow]:
                 state=reading.state,
                 read_at=reading.taken,
                 error=known.error,
+                serial=c.serial,
+                model=c.model,
+                part_number=c.part_number,
             )
             for c in reading.components
         ]

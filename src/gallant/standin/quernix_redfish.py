@@ -208,6 +208,7 @@ class RedfishServer(WebServer):
             f"{ROOT}/Managers/1": controller,
             f"{ROOT}/UpdateService": self._update_service(),
             **{str(row["@odata.id"]): row for row in inventory},
+            **self._pieces(),
         }
         if not self.old:
             tasks = [self._task(task) for task in self.server.tasks[-20:]]
@@ -272,16 +273,33 @@ class RedfishServer(WebServer):
         }
 
     def _inventory(self) -> list[dict[str, object]]:
-        return [
-            {
+        rows = []
+        for name, version in self.server.running.items():
+            row: dict[str, object] = {
                 "@odata.id": f"{ROOT}/UpdateService/FirmwareInventory/{name}",
                 "Id": name,
                 "Name": name,
                 "Version": version,
                 "Updateable": True,
             }
-            for name, version in self.server.running.items()
-        ]
+            if not self.old and (place := _place_of(name)) is not None:
+                row["RelatedItem"] = [{"@odata.id": place}]
+            rows.append(row)
+        return rows
+
+    def _pieces(self) -> dict[str, dict[str, object]]:
+        """The pieces of hardware that a firmware is on, each with its own serial."""
+        found: dict[str, dict[str, object]] = {}
+        for name in () if self.old else self.server.running:
+            if (place := _place_of(name)) is not None:
+                kind, _, number = name.partition(".")
+                found[place] = {
+                    "@odata.id": place,
+                    "Id": number,
+                    "SerialNumber": f"{self.server.serial}-{kind[0]}{number}",
+                    **PIECES[kind],
+                }
+        return found
 
     def _update_service(self) -> dict[str, object]:
         update: dict[str, object] = {
@@ -308,6 +326,19 @@ class RedfishServer(WebServer):
             "TaskMonitor": f"{place}/monitor",
             "Messages": [{"Message": task.text}],
         }
+
+
+# What stands beside the serial of a piece, and where pieces of its kind are found.
+PIECES = {
+    "NetworkAdapter": {"Model": "N25", "PartNumber": "N25-2P"},
+    "Drive": {"Model": "D3 1920", "PartNumber": "D3-1920-S"},
+}
+PLACES = {"NetworkAdapter": f"{ROOT}/Chassis/1/NetworkAdapters", "Drive": f"{ROOT}/Systems/1/Storage/1/Drives"}
+
+
+def _place_of(name: str) -> str | None:
+    kind, _, number = name.partition(".")
+    return f"{PLACES[kind]}/{number}" if kind in PLACES and number else None
 
 
 def _link(path: str) -> dict[str, str]:

@@ -232,10 +232,13 @@ def _head(known: Known, r: Reading, now: datetime) -> Sequence[tuple[str, str | 
 
 
 def _components(r: Reading) -> Grid:
-    shown = table("component", "kind", "version", "next start", "product")
+    pieces = any(c.serial for c in r.components)
+    more = ("serial", "part number", "model") if pieces else ()
+    shown = table("component", "kind", "version", "next start", "product", *more, optional=("model",))
     for c in r.components:
         waits = f"{YELLOW}▲ {plain(c.next_version)}{OFF}" if c.next_version not in (None, c.version) else ""
-        shown.add_row(f"{BOLD}{plain(c.name)}{OFF}", c.kind, plain(c.version), waits, plain(c.product))
+        said = [plain(text or "–") for text in (c.serial, c.part_number, c.model)] if pieces else []
+        shown.add_row(f"{BOLD}{plain(c.name)}{OFF}", c.kind, plain(c.version), waits, plain(c.product), *said)
     return shown
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import groupby
 from typing import TYPE_CHECKING
 
 from gallant.core.after.claims import Claim
@@ -10,7 +11,7 @@ from gallant.core.after.compare import NodeVerdict
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
 from gallant.views.output import Drawn, View
-from gallant.views.tables import left_lines, next_steps, table
+from gallant.views.tables import Grid, left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,
     DIM,
@@ -208,27 +209,8 @@ def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] 
         yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
         if run.undoes is not None:
             yield f"{mark('note')} It takes back {run.undoes}."
-        shown = table(
-            "step",
-            "state",
-            "began",
-            "took",
-            "estimate",
-            "what came of it",
-            optional=("estimate", "began"),
-            right=("took", "estimate"),
-        )
-        for s in steps:
-            tries = f" ({s.attempts} attempts)" if s.attempts > 1 else ""
-            shown.add_row(
-                plain(s.step),
-                said(STEP_MARKS[s.state], s.state) + tries,
-                f"{s.began:%H:%M:%S}Z" if s.began else "–",
-                clock(s.seconds) if s.seconds is not None else "–",
-                clock(s.estimate),
-                plain(s.message),
-            )
-        yield shown
+        for _, group in groupby(steps, key=lambda s: s.hop):
+            yield _hop_table(list(group))
         if run.message:
             yield plain(run.message)
         yield from _outage_lines(run)
@@ -237,6 +219,31 @@ def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] 
 
     more = {"steps": steps, "claims": claims}
     return View("history", history_rows([run]), text, more)
+
+
+def _hop_table(steps: Sequence[StepRow]) -> Grid:
+    """The steps of one hop by its waves: what was done at which node, when, for how long, and what came of it."""
+    shown = table(
+        "wave", "node", "step", "state", "began", "took", "estimate", "what came of it",
+        right=("took", "estimate"), optional=("estimate", "began"),
+    )  # fmt: skip
+    shown.title(f"{BOLD}{plain(steps[0].system)}  {plain(steps[0].brings)}{OFF}")
+    last: tuple[int, str] | None = None
+    for s in steps:
+        tries = f" ({s.attempts} attempts)" if s.attempts > 1 else ""
+        node = s.subject.rpartition("/")[2] if s.subject.startswith(f"{s.system}/") else s.subject
+        shown.add_row(
+            f"{s.wave} {plain(s.why)}" if last is None or last[0] != s.wave else "",
+            plain(node) if last != (s.wave, node) else "",
+            plain(s.doing),
+            said(STEP_MARKS[s.state], s.state) + tries,
+            f"{s.began:%H:%M:%S}Z" if s.began else "–",
+            clock(s.seconds) if s.seconds is not None else "–",
+            clock(s.estimate),
+            plain(s.message) + (f" {DIM}{plain(s.step)}{OFF}" if s.state not in ("done", "to come") else ""),
+        )
+        last = (s.wave, node)
+    return shown
 
 
 def journal_view(run: str, events: int, problems: Sequence[str]) -> View:

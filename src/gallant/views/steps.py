@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gallant.core.work.plan import Hop, Step
+from gallant.core.work.plan import Hop, Step, brought
 from gallant.core.work.steps import doing
 from gallant.views.words import many, plain
 
@@ -14,15 +14,7 @@ def step_words(step: Step, system: str) -> str:
 
 def hop_words(hop: Hop) -> str:
     """What a hop brings: the image's way, and those of the components that go with it."""
-    if hop.restarts or hop.by_hand:
-        return f"{plain(hop.to)}, as it is"
-    if hop.lays:
-        return f"{plain(hop.to)} laid beside {plain(hop.from_)}"
-    if hop.served:
-        return f"{plain(hop.from_)} → {plain(hop.to)}, entered with its machines"
-    image = [f"{plain(hop.from_)} → {plain(hop.to)}"] if hop.image else []
-    parts = [f"{plain(p.component)} {plain(p.from_)} → {plain(p.to)}" for p in hop.parts]
-    return "  ".join([*image, *parts]) or f"{plain(hop.to)}, back in service"
+    return plain(brought(hop))
 
 
 def hop_title(hop: Hop) -> str:

@@ -8,7 +8,6 @@ from collections.abc import Callable, Mapping
 from gallant.core.records import Record
 
 SAME, CHANGED, NEW, GONE = "same", "changed", "new", "gone"
-CONTEXT = 2
 # Beyond this a comparison line by line is of no use to anybody and takes long; the item is said to have changed.
 MOST_LINES = 20_000
 MASK = "•••"
@@ -38,13 +37,15 @@ class Difference(Record):
     rows: tuple[Pair, ...] = ()
 
 
-def compare(before: Mapping[str, bytes], after: Mapping[str, bytes], mask: Mask) -> list[Difference]:
-    """Item by item, those that differ first."""
-    found = [_one(name, before.get(name), after.get(name), mask) for name in sorted(before.keys() | after.keys())]
+def compare(before: Mapping[str, bytes], after: Mapping[str, bytes], mask: Mask, around: int = 0) -> list[Difference]:
+    """Item by item, those that differ first; of a text the lines that differ, with so many `around` each of them."""
+    found = [
+        _one(name, before.get(name), after.get(name), mask, around) for name in sorted(before.keys() | after.keys())
+    ]
     return sorted(found, key=lambda d: d.what == SAME)
 
 
-def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask) -> Difference:
+def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask, around: int) -> Difference:
     def said(what: str, rows: tuple[Pair, ...] | None = None) -> Difference:
         return Difference(
             item=name,
@@ -62,7 +63,7 @@ def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask) -> Differe
     texts = _lines(old), _lines(new)
     if texts[0] is None or texts[1] is None:
         return said(CHANGED)
-    return said(CHANGED, _side_by_side(texts[0], texts[1], mask))
+    return said(CHANGED, _side_by_side(texts[0], texts[1], mask, around))
 
 
 def _lines(raw: bytes) -> list[str] | None:
@@ -76,10 +77,10 @@ def _lines(raw: bytes) -> list[str] | None:
     return lines if len(lines) <= MOST_LINES else None
 
 
-def _side_by_side(old: list[str], new: list[str], mask: Mask) -> tuple[Pair, ...]:
+def _side_by_side(old: list[str], new: list[str], mask: Mask, around: int) -> tuple[Pair, ...]:
     rows: list[Pair] = []
     matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
-    for group in matcher.get_grouped_opcodes(CONTEXT):
+    for group in matcher.get_grouped_opcodes(around):
         for tag, a, a_end, b, b_end in group:
             for offset in range(max(a_end - a, b_end - b)):
                 left = old[a + offset] if a + offset < a_end else None

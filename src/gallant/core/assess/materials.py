@@ -99,6 +99,9 @@ def _part(reading: Reading, part: Component, hashes: Mapping[tuple[str, str], st
         "gallant:kind": part.kind,
         "gallant:build": part.build,
         "gallant:next": part.next_version,
+        "gallant:serial": part.serial,
+        "gallant:part-number": part.part_number,
+        "gallant:model": part.model,
     }
     found["properties"] = [{"name": key, "value": value} for key, value in more.items() if value]
     return found

@@ -169,6 +169,19 @@ class Hop(Record, rename={"from_": "from"}):
 UPDATE, BACKOUT, RESTART, BY_HAND, DEVICE_LED = "update", "backout", "restart", "by hand", "device-led"  # kinds of lane
 
 
+def brought(hop: Hop) -> str:
+    """What a hop brings: the image's way, and those of the components that go with it."""
+    if hop.restarts or hop.by_hand:
+        return f"{hop.to}, as it is"
+    if hop.lays:
+        return f"{hop.to} laid beside {hop.from_}"
+    if hop.served:
+        return f"{hop.from_} → {hop.to}, entered with its machines"
+    image = [f"{hop.from_} → {hop.to}"] if hop.image else []
+    parts = [f"{p.component} {p.from_} → {p.to}" for p in hop.parts]
+    return "  ".join([*image, *parts]) or f"{hop.to}, back in service"
+
+
 class Lane(Record):
     """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how long its
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
