@@ -61,7 +61,8 @@ class Assessment:
     """The gaps that were asked for, worst first and each made when it is looked at, and what the assessment rests on.
 
     `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
-    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and why.
+    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and why;
+    `picked`: only some components were asked for; `named`: systems or nodes by their names.
     """
 
     shown: Iterable[Shown]
@@ -74,6 +75,7 @@ class Assessment:
     catalogs: tuple[tuple[str, datetime | None, str | None], ...]
     barred: tuple[Barred, ...] = ()
     picked: bool = False
+    named: bool = False
 
     @property
     def exit_code(self) -> int:
@@ -98,6 +100,7 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         shown=ShownGaps(place, found, narrow, pick, before),
         narrow=narrow,
         picked=pick.asked,
+        named=any(":" not in term for term in terms),
         tallies=_tallies(place, found),
         lags=_lags(place, found),
         matches=tuple(sorted((m for m in matches if m), key=lambda m: (m.whole, m.system))),

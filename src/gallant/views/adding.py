@@ -12,6 +12,7 @@ from gallant.views.words import BOLD, OFF, many, mark, plain, said
 if TYPE_CHECKING:
     from gallant.operations.adding import Added, Met, Scan
 
+SHORT = 26  # characters
 SPOKEN = {"redfish": "Redfish", "netconf": "NETCONF", "ssh": "SSH", "https": "HTTPS"}
 
 
@@ -56,7 +57,7 @@ def scan_view(result: Scan) -> View:
                     SPOKEN[met.protocol],
                     plain(met.known or "–"),
                     plain(met.says or "–"),
-                    plain(met.fingerprint or "–"),
+                    _short(met.fingerprint),
                 )
             yield shown
         count = many(len(result.met), "port")
@@ -64,6 +65,11 @@ def scan_view(result: Scan) -> View:
         yield from next_steps(*(_step(met) for met in new))
 
     return View("scan", result.met, text, {"asked": result.asked})
+
+
+def _short(fingerprint: str | None) -> str:
+    """Enough of it to tell two apart; the whole of it is asked about when a device is added, and stands in --json."""
+    return "–" if fingerprint is None else plain(fingerprint if len(fingerprint) <= SHORT else f"{fingerprint[:SHORT]}…")
 
 
 def _step(met: Met) -> str:

@@ -111,8 +111,8 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -
     every = narrow.changed or narrow.component or result.picked
     quiet = ("current",) if narrow.unknown else ("current", "unknown")
     loud = (s for s in result.shown if every or s.gap.standing not in quiet)
-    alike = (list(group) for _, group in groupby(loud, key=None if selected else _alike))
-    groups = list(islice(alike, None if selected or whole else MOST_ROWS))
+    alike = (list(group) for _, group in groupby(loud, key=None if result.named else _alike))
+    groups = list(islice(alike, None if result.named or whole else MOST_ROWS))
     visible = [s for group in groups for s in group]
     more = sum(len(group) for group in alike)
     if visible:
@@ -121,7 +121,7 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -
         yield f"{DIM}⚑ closes a security hole{OFF}"
     if more:
         yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
-    yield from _reasons(visible, brief=not selected)
+    yield from _reasons(visible, brief=not result.named)
     yield from _bundles(result.matches)
     yield _closing(result, len(visible) + more)
     if not every and not narrow.unknown:
@@ -233,18 +233,24 @@ def _ages(result: Assessment, now: datetime) -> Iterator[str]:
 
 
 def _unknown(result: Assessment) -> Iterator[str]:
-    """What no catalog says anything of, counted by node: it is no gap, and not nothing either."""
-    names: dict[tuple[str, str], list[str]] = {}
+    """What no catalog says anything of, counted: it is no gap, and not nothing either. Nodes of a system that have the same are one."""
+    parts: dict[tuple[str, str], list[str]] = {}
     for s in result.shown:
         if s.gap.standing == "unknown":
-            names.setdefault((s.gap.system, s.gap.node), []).append(s.gap.component)
-    for (system, node), parts in islice(names.items(), MOST_UNKNOWN):
-        told = f" and {len(parts) - MOST_NAMES} more" if len(parts) > MOST_NAMES else ""
-        yield f"{mark('quiet')} {BOLD}{plain(system)}/{plain(node)}{OFF}: no catalog says anything of {many(len(parts), 'component')} {DIM}({plain(', '.join(parts[:MOST_NAMES]))}{told}){OFF}"
-    if len(names) > MOST_UNKNOWN:
-        rest = sum(len(parts) for parts in islice(names.values(), MOST_UNKNOWN, None))
-        yield f"{mark('quiet')} and of {many(rest, 'component')} on {many(len(names) - MOST_UNKNOWN, 'more node', 'more nodes')}"
-    if names:
+            parts.setdefault((s.gap.system, s.gap.node), []).append(s.gap.component)
+    alike: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+    for (system, node), own in parts.items():
+        alike.setdefault((system, tuple(own)), []).append(node)
+    for (system, every), nodes in islice(alike.items(), MOST_UNKNOWN):
+        told = f" and {len(every) - MOST_NAMES} more" if len(every) > MOST_NAMES else ""
+        whose = f"{plain(system)}/{plain(nodes[0])}" if len(nodes) == 1 else f"{plain(system)}, {len(nodes)} nodes"
+        each = " each" if len(nodes) > 1 else ""
+        yield f"{mark('quiet')} {BOLD}{whose}{OFF}: no catalog says anything of {many(len(every), 'component')}{each} {DIM}({plain(', '.join(every[:MOST_NAMES]))}{told}){OFF}"
+    left = list(islice(alike.items(), MOST_UNKNOWN, None))
+    if left:
+        rest = sum(len(every) * len(nodes) for (_, every), nodes in left)
+        yield f"{mark('quiet')} and of {many(rest, 'component')} on {many(sum(len(nodes) for _, nodes in left), 'more node', 'more nodes')}"
+    if parts:
         yield f"{DIM}gallant gaps --unknown shows them{OFF}"
 
 

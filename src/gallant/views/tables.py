@@ -37,13 +37,14 @@ LEVEL_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note", "pass": "goo
 
 
 class Grid:
-    """A table with a ruled head and no other lines. Cells fold between words, they are never cut; where the screen is narrow, columns
+    """A table with a ruled head and no other lines. A column in which no row says anything is left out. Cells fold between words, they are never cut; where the screen is narrow, columns
     that only add to the others (`optional`) are left out, and where even the words do not fit, each row is a block of lines."""
 
     def __init__(self, columns: Sequence[str], right: Sequence[str], optional: Sequence[str]) -> None:
         self.columns, self.right, self.optional = tuple(columns), frozenset(right), frozenset(optional)
         self.rows: list[tuple[str, ...]] = []
         self.heading = ""
+        self.whole = False  # also columns in which no row says anything
 
     def title(self, text: str) -> None:
         self.heading = text
@@ -71,7 +72,7 @@ class Grid:
         found = Grid(
             [self.columns[at] for at in kept], tuple(self.right), () if listing.columns else tuple(self.optional)
         )
-        found.heading = self.heading
+        found.heading, found.whole = self.heading, listing.columns is not None
         found.rows = [tuple(row[at] for at in kept) for row in rows[: listing.limit]]
         return found
 
@@ -79,13 +80,22 @@ class Grid:
         return self.columns.index(str(resolved(name, self.columns, fields)))
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        for kept, gap in self._forms(options.max_width):
+        told = [
+            at
+            for at in range(len(self.columns))
+            if not at or not self.rows or any(self._says(row[at]) for row in self.rows)
+        ]
+        for wanted, gap in self._forms(options.max_width):
+            kept = wanted if self.whole else [at for at in wanted if at in told]
             least = [max(self._word(at, row[at]) for row in (self.columns, *self.rows)) for at in kept]
             room = options.max_width - (gap + 1) * (len(kept) - 1)  # the box has a column of its own between two
             if sum(least) <= room or not self.rows:
                 yield self._table(kept, gap, self._widths(kept, least, room))
                 return
         yield from self._blocks()
+
+    def _says(self, cell: str) -> bool:
+        return styled(cell).plain.strip() not in ("", "–")
 
     def _forms(self, width: int) -> Iterator[tuple[list[int], int]]:
         """The columns and the room between them, from what shows most to what shows least."""
@@ -145,7 +155,7 @@ class Grid:
         for row in self.rows:
             yield styled(row[0])
             for name, cell in zip(self.columns[1:], row[1:], strict=True):
-                if styled(cell).plain.strip() not in ("", "–"):
+                if self._says(cell):
                     yield Padding(styled(f"{DIM}{name}:{OFF} {cell}" if name else cell), (0, 0, 0, 2))
 
 
