@@ -10,6 +10,7 @@ import click
 from gallant.cli.common import complete_rolls, estate_option, finish, listing_options, open_place, output_options
 
 if TYPE_CHECKING:
+    from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
 
 
@@ -26,12 +27,53 @@ if TYPE_CHECKING:
 @click.option(
     "--draft", is_flag=True, help="With a ROLL: what it saw that its publishers do not say, as a draft for them."
 )
+@click.option(
+    "--durations",
+    is_flag=True,
+    help="How long steps took, by product and hop: announced, taken, and what the next is given.",
+)
+@click.option("--product", default=None, metavar="PRODUCT", help="With --durations: of this product alone.")
+@click.option(
+    "--export",
+    "export_to",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="With --durations: write them, for another estate.",
+)
+@click.option(
+    "--import",
+    "import_from",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="With --durations: learn from another estate's.",
+)
+@click.option(
+    "--figure",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE.png",
+    help="With --durations: also draw announced against taken.",
+)
 @listing_options
 @output_options
-def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None, draft: bool, output: Output) -> None:
+def history(
+    estate_path: Path | None,
+    roll_id: str | None,
+    verify_id: str | None,
+    draft: bool,
+    durations: bool,
+    product: str | None,
+    export_to: Path | None,
+    import_from: Path | None,
+    figure: Path | None,
+    output: Output,
+) -> None:
     """Past rolls, newest first; or one roll's steps with their times.
 
     Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007
+    |   gallant history --durations --product ostrel/shoal
     """
     from gallant.core.errors import worst_exit
     from gallant.operations import history as operation
@@ -39,7 +81,14 @@ def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None
 
     if draft and roll_id is None:
         raise click.UsageError("--draft is about one roll: gallant history ROLL --draft")
+    if not durations and (product or export_to or import_from or figure):
+        raise click.UsageError("--product, --export, --import and --figure go with --durations.")
+    if durations and (roll_id is not None or verify_id is not None):
+        raise click.UsageError("--durations is of all rolls; name none beside it.")
     place = open_place(estate_path, output)
+    if durations:
+        _durations(place, product, export_to, import_from, figure, output)
+        return
     if verify_id is not None:
         events, problems = operation.verify(place, verify_id)
         output.show(rolls.journal_view(verify_id, events, problems))
@@ -52,3 +101,29 @@ def history(estate_path: Path | None, roll_id: str | None, verify_id: str | None
         runs, damaged = operation.history(place)
         output.show(rolls.history_view(runs, damaged))
         finish(worst_exit([error.exit_code for error in damaged]))
+
+
+def _durations(
+    place: Workplace,
+    product: str | None,
+    export_to: Path | None,
+    import_from: Path | None,
+    figure: Path | None,
+    output: Output,
+) -> None:
+    from gallant.operations import durations as operation
+    from gallant.views import rolls
+
+    if import_from is not None:
+        output.remark(f"{operation.bring(place, import_from)} steps of {import_from} are known here now.")
+    rows = operation.shown(place, product)
+    if export_to is not None:
+        output.remark(
+            f"{operation.export(place, export_to)} steps are in {export_to}; it names no system of this estate."
+        )
+    if figure is not None:
+        from gallant.views.figures import draw_durations
+
+        draw_durations(rows, figure)
+        output.remark(f"The figure is in {figure}.")
+    output.show(rolls.durations_view(rows))

@@ -13,8 +13,10 @@ from gallant.core.work.backing import did, make_backout
 from gallant.core.work.consents import roll_command
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, Step, steps_of
+from gallant.core.work.spread import with_spread
 from gallant.engine.journal import replay
 from gallant.operations.components import not_in_stock
+from gallant.operations.durations import learned
 from gallant.operations.plan import Planned, look_at, written
 from gallant.operations.snapshots import PlaceRestorePoints
 from gallant.operations.workplace import Workplace
@@ -46,6 +48,7 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
         place.user,
         place.identity,
     )
+    made = with_spread(made, learned(place))
     return Planned(
         plan=made,
         path=written(place, made),

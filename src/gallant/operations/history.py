@@ -12,6 +12,7 @@ from gallant.core.assess.outages import Outage
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import OUTAGE, RESUMED, Event
+from gallant.core.work.learning import Spread
 from gallant.core.work.plan import Hop, Plan, Step, Wave, brought, steps_of
 from gallant.core.work.steps import doing
 from gallant.engine.journal import RollState, grammar_problems, replay
@@ -24,6 +25,7 @@ class Run(Record):
 
     `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
     for how long nothing was probed between its beginning and its end, because no process carried it out.
+    `estimate_s` is how long its plan said, `spread` in half and in nine of ten cases (None: not said then);
     `planned_outage_s` is the longest that its plan counted on for one service, in real seconds.
     """
 
@@ -38,6 +40,8 @@ class Run(Record):
     unwatched: tuple[str, ...] = ()
     blind_s: float = 0
     planned_outage_s: float = 0
+    estimate_s: float = 0
+    spread: Spread | None = None
     undoes: str | None = None
     message: str = ""
     next: str | None = None
@@ -129,6 +133,8 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         watched=watch.watched,
         unwatched=watch.unwatched,
         blind_s=watch.blind_s,
+        estimate_s=plan.estimate_s,
+        spread=plan.spread,
         planned_outage_s=max((step.interrupts_s for step in plan.steps()), default=0.0),
         undoes=plan.undoes,
         message=state.message,

@@ -24,12 +24,14 @@ from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.plan import Knows, NothingToDo, Plan
 from gallant.core.work.planning import make_plan, needed_with
 from gallant.core.work.sifting import Barred, barred_by, sift
+from gallant.core.work.spread import with_spread
 from gallant.disk import make_folder, put_whole
 from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
 from gallant.operations.claims import Borne, seen_before
 from gallant.operations.components import not_in_stock
+from gallant.operations.durations import learned
 from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.plannable import open_roll
 from gallant.operations.snapshots import can_snapshot, drivers_of
@@ -187,12 +189,14 @@ async def plan(
         parts=_goals(behind, choice),
         still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
         chosen=some,
+        learned=learned(place),
     )
     profiles = place.profile_digests([*systems, *looked.above])
     if not named:
         systems, more = _sifted(looked, ground, systems)
         barred += more
     made = _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
+    made = with_spread(made, ground.learned)
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     planned = set(made.systems)
@@ -251,9 +255,10 @@ async def errand(
         raise bar
     looked = await look_at(place, systems, entering=False)
     some = _some(selected)
-    ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some)
+    ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some, learned=learned(place))
     profiles = place.profile_digests([*systems, *looked.above])
     made = make_errand(ground, systems, profiles, place.user, clean(reason, 200), clean(by_hand, 200), place.identity)
+    made = with_spread(made, ground.learned)
     return Planned(
         plan=made,
         path=written(place, made),

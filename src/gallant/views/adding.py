@@ -69,7 +69,9 @@ def scan_view(result: Scan) -> View:
 
 def _short(fingerprint: str | None) -> str:
     """Enough of it to tell two apart; the whole of it is asked about when a device is added, and stands in --json."""
-    return "–" if fingerprint is None else plain(fingerprint if len(fingerprint) <= SHORT else f"{fingerprint[:SHORT]}…")
+    return (
+        "–" if fingerprint is None else plain(fingerprint if len(fingerprint) <= SHORT else f"{fingerprint[:SHORT]}…")
+    )
 
 
 def _step(met: Met) -> str:

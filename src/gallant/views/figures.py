@@ -15,7 +15,9 @@ from gallant.views.words import many
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
+    from gallant.operations.durations import Learned
     from gallant.operations.gaps import Assessment, Lag
 
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.
@@ -49,6 +51,11 @@ def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> Non
     for axes in (left, right):  # bars of one thickness, from the top down, however few there are
         axes.set_ylim(rows - 0.5, -0.5)
     figure.suptitle(f"{estate}: installed against aimed-for, {now:%Y-%m-%d %H:%M}Z", fontsize=13, fontweight="bold")
+    _save(figure, path)
+
+
+def _save(figure: Figure, path: Path) -> None:
+    """Written whole or not at all."""
     partial = path.with_name(path.name + ".part")
     try:
         figure.savefig(partial, format="png")
@@ -56,6 +63,43 @@ def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> Non
     except OSError as error:
         partial.unlink(missing_ok=True)
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def draw_durations(rows: Sequence[Learned], path: Path) -> None:
+    """Announced against taken, of each step of each hop, and the room that the next one is given; the farthest off first."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure
+
+    shown = sorted(rows, key=lambda r: -abs(r.took_s - r.announced_s))[:MOST_BARS]
+    figure = Figure(figsize=(12.8, max(4.0, 1.6 + 0.36 * len(shown))), dpi=100, layout="constrained")
+    axes = figure.subplots()
+    places = range(len(shown))
+    for at, r in zip(places, shown, strict=True):
+        axes.plot([r.p50_s / 60, r.p90_s / 60], [at, at], color="#8fc1de", linewidth=7, solid_capstyle="butt", zorder=1)
+    axes.scatter(
+        [r.announced_s / 60 for r in shown], places, marker="|", s=150, color="#333333", label="announced", zorder=3
+    )
+    axes.scatter(
+        [r.took_s / 60 for r in shown], places, marker="o", s=40, color="#d95f02", label="taken (median)", zorder=2
+    )
+    axes.plot([], [], color="#8fc1de", linewidth=7, label="the next: half of all cases to nine of ten")
+    axes.set_yticks(list(places), [f"{r.product}  {r.hop}  {r.step} ({r.seen})" for r in shown], fontsize=9)
+    axes.set(xlabel="minutes of one node", ylim=(len(shown) - 0.5, -0.5))
+    axes.set_xlim(left=0)
+    axes.set_title(
+        "How long steps take, those that are farthest from what was announced first (times seen)",
+        fontsize=11,
+        loc="left",
+    )
+    axes.grid(axis="x", alpha=0.3)
+    axes.spines[["top", "right"]].set_visible(False)
+    if shown:
+        figure.legend(loc="outside lower center", ncols=3, frameon=False, fontsize=9)
+    else:
+        axes.text(0.5, 0.5, "no step was carried out yet", ha="center", transform=axes.transAxes)
+    _save(figure, path)
 
 
 def _lags(axes: Axes, lags: Sequence[Lag], of: int) -> None:

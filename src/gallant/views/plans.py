@@ -26,6 +26,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.work.learning import Spread
     from gallant.operations.approving import Approval
     from gallant.operations.calls import PlanCalls
     from gallant.operations.plan import Planned
@@ -57,7 +58,7 @@ def plan_view(planned: Planned) -> View:
     plan: Plan = planned.plan
 
     def text() -> Drawn:
-        yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  about {BOLD}{duration(plan.estimate_s)}{OFF}  {DIM}{planned.path}{OFF}"
+        yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  {_length(plan)}  {DIM}{planned.path}{OFF}"
         if plan.undoes is not None:
             yield f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that roll ends when this one begins."
         if plan.reason:
@@ -72,7 +73,7 @@ def plan_view(planned: Planned) -> View:
         }
         by_end = sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops))
         if len(by_end) > 1:
-            yield _overview(by_end, ends, names)
+            yield _overview(by_end, ends, names, plan.spread)
         for lane in by_end:
             for hop in lane.hops:
                 yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
@@ -84,6 +85,7 @@ def plan_view(planned: Planned) -> View:
             yield f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes stay as they are."
         bad = mark("bad")
         yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
+        yield from [told] if (told := _learned(plan)) is not None else []
         yield from borne_lines(planned.borne)
         yield from barred_lines(planned.barred)
         yield from left_lines(
@@ -96,6 +98,7 @@ def plan_view(planned: Planned) -> View:
         "path": planned.path,
         "systems": plan.systems,
         "estimate": plan.estimate_s,
+        "spread": plan.spread,
         "left": [
             {"notice": n.notice.name, "installed": n.notice.installed, "target": n.notice.target, "why": n.why}
             for n in planned.left
@@ -103,6 +106,23 @@ def plan_view(planned: Planned) -> View:
         "barred": planned.barred,
     }
     return View("plan", plan_rows(plan), text, more)
+
+
+def _length(plan: Plan) -> str:
+    """How long it takes: in half of all cases, and in nine of ten."""
+    if plan.spread is None:
+        return f"about {BOLD}{duration(plan.estimate_s)}{OFF}"
+    whole = plan.spread.whole
+    return f"about {BOLD}{duration(whole.p50_s)}{OFF}, within {BOLD}{duration(whole.p90_s)}{OFF} in nine cases of ten"
+
+
+def _learned(plan: Plan) -> str | None:
+    """What its length is known from."""
+    if plan.spread is None:
+        return None
+    if not plan.spread.seen:
+        return f"{mark('note')} None of this was carried out here before: its length is the publishers' word, with the room that such words need."
+    return f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out before."
 
 
 def _in_the_way(planned: Planned) -> Drawn:
@@ -205,11 +225,14 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
     return shown
 
 
-def _overview(lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[str, str]) -> Grid:
+def _overview(
+    lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[str, str], spread: Spread | None
+) -> Grid:
     """Many systems at a glance, by when each is at its end: what it comes to, when, what it waits for, and what is away meanwhile."""
     shown = table(
-        "system", "comes to", "begins", "ends", "waits for", "away", right=("begins", "ends"), optional=("waits for",)
-    )
+        "system", "comes to", "begins", "ends", "within", "waits for", "away",
+        right=("begins", "ends", "within"), optional=("waits for", "within"),
+    )  # fmt: skip
     for lane in lanes:
         own = {hop.id for hop in lane.hops}
         first = lane.hops[0]
@@ -220,6 +243,7 @@ def _overview(lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[s
             _comes_to(lane),
             duration(max(0.0, ends[first.id] - waves_seconds(first.waves))),
             duration(max(ends[hop.id] for hop in lane.hops)),
+            duration(spread.lanes[lane.system].p90_s) if spread is not None and lane.system in spread.lanes else "–",
             ", ".join(waits),
             down,
         )

@@ -28,7 +28,9 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.work.learning import Spread
     from gallant.operations.detaching import Detached
+    from gallant.operations.durations import Learned
     from gallant.operations.history import Run, StepRow
     from gallant.operations.roll import Rolled
     from gallant.operations.verify import Verified
@@ -167,6 +169,8 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
             "watched": r.watched,
             "unwatched": r.unwatched,
             "blind_seconds": r.blind_s,
+            "planned_s": r.spread.whole.p50_s if r.spread is not None else r.estimate_s,
+            "within_s": r.spread.whole.p90_s if r.spread is not None else None,
             "undoes": r.undoes,
             "message": r.message,
             "next": r.next,
@@ -175,12 +179,52 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
     ]
 
 
+def planned_words(estimate_s: float, spread: Spread | None) -> str:
+    """How long a plan said that it takes, and within what in nine of ten cases."""
+    if spread is None:
+        return duration(estimate_s)
+    return f"{duration(spread.whole.p50_s)}, within {duration(spread.whole.p90_s)}"
+
+
+def durations_view(rows: Sequence[Learned]) -> View:
+    def text() -> Drawn:
+        if not rows:
+            yield said(
+                "note", "Nothing was learned yet: no step was carried out here, and no durations were brought in."
+            )
+            yield from next_steps("gallant plan")
+            return
+        for (product, hop), group in groupby(rows, key=lambda r: (r.product, r.hop)):
+            shown = table(
+                "step",
+                "seen",
+                "announced",
+                "taken",
+                "next: half",
+                "nine of ten",
+                right=("seen", "announced", "taken", "next: half", "nine of ten"),
+            )
+            shown.title(f"{BOLD}{plain(product)}{OFF}  {plain(hop)}")
+            for r in group:
+                cut = f" {DIM}({r.cut} given up){OFF}" if r.cut else ""
+                shown.add_row(
+                    f"{BOLD}{plain(r.step)}{OFF}{cut}",
+                    str(r.seen),
+                    *map(clock, (r.announced_s, r.took_s, r.p50_s, r.p90_s)),
+                )
+            yield shown
+        yield f"{DIM}minutes:seconds of one node; announced and taken are medians (docs/estimates.md){OFF}"
+
+    return View("durations", rows, text)
+
+
 def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> View:
     def text() -> Drawn:
         yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
         shown = table(
-            "roll", "state", "systems", "began", "took", "outages", "plan", optional=("plan", "began"), right=("took",)
-        )
+            "roll", "state", "systems", "began", "took", "planned", "outages", "plan",
+            optional=("plan", "began"), right=("took",),
+        )  # fmt: skip
         for r in runs:
             shown.add_row(
                 f"{BOLD}{r.run}{OFF}",
@@ -188,6 +232,7 @@ def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> V
                 ", ".join(r.systems) + (f", takes back {r.undoes}" if r.undoes else ""),
                 moment(r.began),
                 duration((r.ended - r.began).total_seconds()) if r.ended else "–",
+                planned_words(r.estimate_s, r.spread),
                 _outages_of(r),
                 r.plan,
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from gallant.core.work.learning import Pace, taken
 from gallant.core.work.plan import HopWork
 
 # Minutes that no publisher states; each is the pace of the slowest device seen, so that a plan rather ends early.
@@ -17,6 +18,7 @@ DRAIN_MINUTES = 5.0  # no publisher says how long its nodes take to empty
 # Deadlines are this many times the estimate, and never shorter than the least.
 PATIENCE = 4.0
 LEAST_DEADLINE_S = 600.0
+KNOWN_WELL = 3  # times that a step was seen before its own pace, and not patience, sets its deadline
 
 
 def backup_seconds(work: HopWork) -> float:
@@ -92,5 +94,8 @@ def transfer_seconds(size: int, mbit_per_s: float | None) -> float:
     return max(1.0, size * 8 / ((mbit_per_s or 1000.0) * 1e6 * 0.8))
 
 
-def deadline_seconds(estimate: float) -> float:
-    return max(LEAST_DEADLINE_S, PATIENCE * estimate)
+def deadline_seconds(announced: float, pace: Pace | None = None) -> float:
+    """What all but one of a hundred take, once that is known, and never less than the publisher says; else with much patience."""
+    if pace is None or pace.seen < KNOWN_WELL:
+        return max(LEAST_DEADLINE_S, PATIENCE * announced)
+    return float(max(LEAST_DEADLINE_S, announced, taken(announced, pace.p99)))

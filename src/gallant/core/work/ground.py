@@ -13,6 +13,7 @@ from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
 from gallant.core.work.hops import is_older
+from gallant.core.work.learning import Observation
 from gallant.core.work.plan import ALL, ONE, Hop, HopWork, Knows, Part
 from gallant.core.work.steps import KINDS
 
@@ -29,7 +30,7 @@ class Ground(Record):
     it finish (see `ways_out` in core/assess/recalls.py); `knows` what each system's driver knows, where that is known; `snapshotted`
     the systems of which a snapshot can be taken, by themselves or by the host below them; `wishes` a person's order of nodes.
     `parts` are the components that go along, by system; `still` systems of which the image stays as it is; `chosen` the nodes that
-    are worked on, where it is not all of a system's."""
+    are worked on, where it is not all of a system's; `learned` how long steps took before."""
 
     estate: Estate
     readings: dict[str, Reading]
@@ -43,6 +44,7 @@ class Ground(Record):
     parts: dict[str, tuple[PartGoal, ...]] = {}
     still: frozenset[str] = frozenset()
     chosen: dict[str, tuple[str, ...]] = {}
+    learned: tuple[Observation, ...] = ()
 
     def of(self, system: System) -> dict[str, Reading]:
         """The system's readings by the nodes' own names."""
@@ -103,6 +105,7 @@ def hop_work(
         renews_spare=hop.renews_spare,
         look_over="; ".join(one.words for one in hop.settings) if system.new_settings == "look" else "",
         channels=hop.channels,
+        paces=hop.paces,
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 

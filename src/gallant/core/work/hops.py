@@ -16,6 +16,7 @@ from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
 from gallant.core.work.layers import rank_of, version_of
+from gallant.core.work.learning import pace_key, taken
 from gallant.core.work.plan import ALL, Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
 from gallant.core.work.steps import (
     BACKUP,
@@ -561,7 +562,9 @@ def _interrupts_s(system: System, row: Kind, estimate: float) -> float:
 
 def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "") -> Step:
     row, package, part = KINDS[kind], work.package, work.part
-    estimate = row.estimate(work)
+    announced = row.estimate(work)
+    pace = work.paces.get(pace_key(kind, part.component if part is not None else IMAGE)) if work.above is None else None
+    estimate = max(0.0, taken(announced, pace.p50)) if pace is not None else announced
     carries = package is not None and row.carries
     # The restore point is of the whole system: where that is one node, it is that node's way back.
     reverts = work.restore_point and len(system.nodes) == 1 and row.alters
@@ -588,7 +591,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         safe_stop_s=MAY_REST_S if row.safe else None,
         ends_node=row.ends_node,
         estimate_s=estimate,
-        deadline_s=deadline_seconds(estimate),
+        deadline_s=deadline_seconds(announced, pace),
         package=package.name if package and carries else None,
         sha256=package.sha256 if package and carries else None,
         bytes=package.bytes if package and carries else 0,

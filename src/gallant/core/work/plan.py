@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any, TypeAlias
 
 import msgspec
 
@@ -17,6 +17,7 @@ from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, as_read_back, digest, replace
+from gallant.core.work.learning import Pace, Spread
 
 
 class Brought(Record):
@@ -133,7 +134,8 @@ class Hop(Record, rename={"from_": "from"}):
     that all of it runs and does what is left.
 
     `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
-    `settings` are new in the image's release. `channels` are, by node, those that are closed there and opened for the work.
+    `settings` are new in the image's release. `channels` are, by node, those that are closed there and opened for the work. `paces` are, by the
+    key of a step, what was learned of how long it really takes.
     """
 
     id: str
@@ -163,6 +165,7 @@ class Hop(Record, rename={"from_": "from"}):
     renews_spare: bool = False
     settings: tuple[NewSetting, ...] = ()
     channels: dict[str, tuple[str, ...]] = {}
+    paces: dict[str, Pace] = {}
     waves: tuple[Wave, ...]
 
 
@@ -242,7 +245,7 @@ class Round(Record):
 
 class Plan(Record):
     """The ordered work, named by its content: `id` is the hash of everything else. `undoes` is the roll whose work it takes back, `reason` why
-    somebody wants what no aim asks for."""
+    somebody wants what no aim asks for; `spread` how long it may take, by what was known when it was made."""
 
     schema: str = "gallant.plan/1"
     id: str = ""
@@ -254,6 +257,7 @@ class Plan(Record):
     rounds: tuple[Round, ...] = ()
     undoes: str | None = None
     reason: str = ""
+    spread: Spread | None = None
 
     def named(self) -> Plan:
         """The plan under the name that its content gives it, as it comes back from a file."""
@@ -289,20 +293,27 @@ class Plan(Record):
         return max(self.ends_s.values(), default=0)
 
 
-def hop_ends(lanes: Sequence[Lane], lasts_s: Callable[[Hop], float], rounds: Sequence[Round] = ()) -> dict[str, float]:
+Seconds: TypeAlias = Any  # a number; or an array, of one for each of many nights that could be
+Latest: TypeAlias = Callable[[Sequence[Seconds]], Seconds]
+
+
+def hop_ends(
+    lanes: Sequence[Lane], lasts_s: Callable[[Hop], Seconds], rounds: Sequence[Round] = (), latest: Latest = max
+) -> dict[str, Seconds]:
     """When each hop ends, in seconds from now: lanes run side by side, hops one after the other and after those they need, a
-    round after the one before it and its soak time."""
-    ends, begins = dict[str, float](), 0.0
+    round after the one before it and its soak time. `latest` says the later of several."""
+    ends: dict[str, Seconds] = {}
+    begins: Seconds = 0.0
     for together in rounds or (Round(name="", systems=tuple(lane.system for lane in lanes)),):
         left = [list(lane.hops) for lane in lanes if lane.system in together.systems]
-        at = dict.fromkeys(range(len(left)), begins)
+        at: dict[int, Seconds] = dict.fromkeys(range(len(left)), begins)
         while any(left):
             ready = [n for n, hops in enumerate(left) if hops and all(need in ends for need in hops[0].needs)]
             for n in ready or [n for n, hops in enumerate(left) if hops][:1]:
                 hop = left[n].pop(0)
-                since = max([at[n], *(ends.get(need, 0.0) for need in hop.needs)])
+                since = latest([at[n], *(ends.get(need, 0.0) for need in hop.needs)])
                 ends[hop.id] = at[n] = since + lasts_s(hop)
-        begins = max([begins, *at.values()]) + together.soak_s
+        begins = latest([begins, *at.values()]) + together.soak_s
     return ends
 
 
@@ -317,9 +328,11 @@ def steps_of(waves: Sequence[Wave]) -> Iterator[Step]:
             yield from track.steps
 
 
-def waves_seconds(waves: Sequence[Wave], lasts_s: Callable[[Step], float] = lambda step: step.estimate_s) -> float:
+def waves_seconds(
+    waves: Sequence[Wave], lasts_s: Callable[[Step], Seconds] = lambda step: step.estimate_s, latest: Latest = max
+) -> Seconds:
     """Waves one after the other, tracks of a wave side by side."""
-    return sum(max((sum(map(lasts_s, t.steps)) for t in wave.tracks), default=0) for wave in waves)
+    return sum(latest([sum(map(lasts_s, t.steps)) for t in wave.tracks]) for wave in waves if wave.tracks)
 
 
 class NothingToDo(GallantError):
@@ -441,6 +454,7 @@ class HopWork(Record):
     channels: dict[str, tuple[str, ...]] = {}
     quiet_s: float = 0
     by_itself: int = 0
+    paces: dict[str, Pace] = {}
 
     @property
     def goal(self) -> str:

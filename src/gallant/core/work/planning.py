@@ -23,6 +23,7 @@ from gallant.core.work.ground import Ground, PartGoal, all_read, work_now
 from gallant.core.work.hops import Runs, Todo, closed_channels, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.lanes import lane_of, one_after_the_other
 from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
+from gallant.core.work.learning import Pace, hop_key, paces_of
 from gallant.core.work.plan import (
     Basis,
     Hop,
@@ -594,10 +595,18 @@ def _planned(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part,
         needs=leg.needs,
         settings=release.settings if release is not None else (),
         nodes=ground.chosen.get(system.name, ()),
+        paces=_paces(ground, system, leg, parts),
         wish=ground.wishes.get(system.name, ()),
         waves=(),
     )
     return hop, release
+
+
+def _paces(ground: Ground, system: System, leg: OrderedHop, parts: Sequence[Part]) -> dict[str, Pace]:
+    """What was learned of the steps that such a hop has."""
+    others = [(part.component, part.product, hop_key(part.from_, part.to)) for part in parts]
+    way = hop_key(leg.from_, leg.to)
+    return dict(paces_of(ground.learned, system.name, system.product, way, others))
 
 
 def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> float:
@@ -608,7 +617,7 @@ def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) ->
         OrderedHop(id=f"{system.name}.{n}", system=system.name, from_=a, to=b)
         for n, (a, b) in enumerate(itertools.pairwise(stations), 1)
     ]
-    return sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0])
+    return float(sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0]))
 
 
 def _route_of_all(ground: Ground, system: System, target: Release) -> Route:

@@ -1,0 +1,232 @@
+"""How long steps really take, learned from those that were carried out (docs/estimates.md has the formulas and their sources).
+
+Publishers' minutes and the usual ones are a prior: what is learned is the logarithm of taken over announced, as the sum of what all
+steps of a kind have in common, what this product's hop adds, and what this system adds. All three shrink towards nothing where little
+was seen, so that one odd night does not rule the next plan. A step that ran into its time limit took at least so long.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from functools import lru_cache
+from math import log
+from statistics import NormalDist
+from typing import Any, TypeAlias
+
+from gallant.core.readings import IMAGE
+from gallant.core.records import Record
+
+Array: TypeAlias = Any  # of NumPy, which is imported where something is computed
+
+# Standard deviations of the logarithm, before anything was seen: between kinds of step, between hops of a kind, between systems, and
+# between one time and the next. 0.3 is a factor of 1.35 either way.
+BETWEEN_KINDS, BETWEEN_HOPS, BETWEEN_SYSTEMS, EACH_TIME = 0.30, 0.20, 0.12, 0.15
+# The weight of EACH_TIME, in steps seen: an inverse gamma of shape half of it.
+WORTH = 4.0
+ROUNDS = 4  # in which spread and unfinished steps are set anew; it has settled by then
+DRAWS = 2000
+SEED = 20260314  # any number: the same plan always says the same
+QUANTILES = (0.5, 0.9, 0.99)
+MOST_OBSERVED = 4000  # the newest
+# What every order costs besides its work, so that a second that was announced for a small package does not speak of all others.
+OVERHEAD_S = 20.0
+MOST_OFF = log(30.0)  # beyond that it was another kind of work
+
+
+class Observation(Record):
+    """One step that was carried out: the seconds that were announced and taken. `cut`: it was given up then, and takes at least so long."""
+
+    product: str
+    hop: str
+    kind: str
+    component: str
+    system: str
+    announced_s: float
+    took_s: float
+    cut: bool = False
+
+    @property
+    def key(self) -> str:
+        return pace_key(self.kind, self.component)
+
+    @property
+    def group(self) -> str:
+        return f"{self.product} {self.hop} {self.key}"
+
+    @property
+    def ratio(self) -> float:
+        """The logarithm of taken over announced, each with what every order costs; what is farther off is taken for as far."""
+        return max(-MOST_OFF, min(MOST_OFF, log((self.took_s + OVERHEAD_S) / (self.announced_s + OVERHEAD_S))))
+
+
+def taken(announced_s: float, factor: Array) -> Array:
+    """The seconds that a step takes whose announced time is off by a factor (one, or one for each of many nights)."""
+    return (announced_s + OVERHEAD_S) * factor - OVERHEAD_S
+
+
+class Pace(Record):
+    """By which factor of what is announced (see `taken`) a step takes in half of all cases, in nine of ten, and in all but one of a
+    hundred; and of how many it is known."""
+
+    p50: float
+    p90: float
+    p99: float
+    seen: int = 0
+
+
+class Within(Record):
+    """Seconds from the start until something is done: in half of all cases, and in nine of ten."""
+
+    p50_s: float
+    p90_s: float
+
+
+class Spread(Record):
+    """When each lane of a plan is done, and all of it; `seen` is how many steps that is known from."""
+
+    whole: Within
+    lanes: dict[str, Within]
+    seen: int
+
+
+def pace_key(kind: str, component: str = IMAGE) -> str:
+    return kind if component == IMAGE else f"{kind} {component}"
+
+
+def hop_key(from_: str, to: str) -> str:
+    return f"{from_} > {to}"
+
+
+class Model:
+    """What was learned from some observations: a mean and a covariance of the effects, and the spread of each kind's steps."""
+
+    def __init__(self, observations: Sequence[Observation]) -> None:
+        import numpy as np
+
+        self._np = np
+        self.observations = observations[-MOST_OBSERVED:]
+        self._index: dict[tuple[str, str], int] = {}
+        for o in self.observations:
+            for effect in _effects(o.kind, o.group, o.system):
+                self._index.setdefault(effect, len(self._index))
+        self._count: dict[str, int] = {}
+        for o in self.observations:
+            self._count[o.group] = self._count.get(o.group, 0) + 1
+        self.spread: dict[str, tuple[float, float]] = {}  # by kind: degrees of freedom, variance
+        self._fit()
+
+    def _fit(self) -> None:
+        """The posterior of a linear model with known variances, which are then set by what is left over, a few times."""
+        np, many = self._np, len(self._index)
+        prior = np.array([_prior(effect[0]) ** 2 for effect in self._index])
+        self.mean, self.covariance = np.zeros(many), np.diag(prior)
+        if not self.observations:
+            return
+        rows = np.zeros((len(self.observations), many))
+        for n, o in enumerate(self.observations):
+            for effect in _effects(o.kind, o.group, o.system):
+                rows[n, self._index[effect]] = 1.0
+        told = np.array([o.ratio for o in self.observations])
+        cut = np.array([o.cut for o in self.observations])
+        kinds = [o.kind for o in self.observations]
+        variance = dict.fromkeys(kinds, EACH_TIME**2)
+        z = told.copy()
+        for _ in range(ROUNDS):
+            weight = np.array([1.0 / variance[kind] for kind in kinds])
+            precision = np.diag(1.0 / prior) + (rows.T * weight) @ rows
+            self.covariance = np.linalg.inv(precision)
+            self.mean = self.covariance @ (rows.T @ (weight * z))
+            expected = rows @ self.mean
+            deviation = 1.0 / np.sqrt(weight)
+            z = np.where(cut, _beyond(np, told, expected, deviation), told)
+            left = (z - expected) ** 2 + np.einsum("ij,jk,ik->i", rows, self.covariance, rows)
+            for kind in variance:
+                mine = [n for n, one in enumerate(kinds) if one == kind]
+                variance[kind] = (WORTH * EACH_TIME**2 + float(left[mine].sum())) / (WORTH + len(mine))
+        counts = {kind: kinds.count(kind) for kind in variance}
+        self.spread = {kind: (WORTH + counts[kind], variance[kind]) for kind in variance}
+
+    def seen(self, product: str, hop: str, kind: str, component: str = IMAGE) -> int:
+        return self._count.get(f"{product} {hop} {pace_key(kind, component)}", 0)
+
+    def draws(self, count: int = DRAWS) -> Draws:
+        return Draws(self, count)
+
+    def pace(self, product: str, hop: str, kind: str, component: str, system: str) -> Pace:
+        """The factors of one step to come."""
+        one = self.draws().factors(product, hop, kind, component, system)
+        p50, p90, p99 = (float(q) for q in self._np.quantile(one, QUANTILES))
+        return Pace(p50=p50, p90=p90, p99=p99, seen=self.seen(product, hop, kind, component))
+
+    @property
+    def kinds(self) -> set[tuple[str, str]]:
+        """The (kind, component) of which anything was seen."""
+        return {(o.kind, o.component) for o in self.observations}
+
+
+class Draws:
+    """So many nights that could be: in each, what steps of a hop, a kind or a system have in common is the same for all of them."""
+
+    def __init__(self, model: Model, count: int) -> None:
+        np = model._np
+        self._model, self._np, self.count = model, np, count
+        self._random = np.random.default_rng(SEED)
+        many = len(model._index)
+        root = np.linalg.cholesky(model.covariance + np.eye(many) * 1e-12) if many else np.zeros((0, 0))
+        self._effects = model.mean + self._random.standard_normal((count, many)) @ root.T
+        self._fresh: dict[tuple[str, str], Array] = {}
+
+    def factors(self, product: str, hop: str, kind: str, component: str, system: str) -> Array:
+        """Taken over announced of one step, in each of the nights."""
+        np = self._np
+        group = f"{product} {hop} {pace_key(kind, component)}"
+        total = sum((self._effect(effect) for effect in _effects(kind, group, system)), np.zeros(self.count))
+        freedom, variance = self._model.spread.get(kind, (WORTH, EACH_TIME**2))
+        spread = np.sqrt(variance * freedom / self._random.chisquare(freedom, self.count))
+        return np.exp(total + spread * self._random.standard_normal(self.count))
+
+    def _effect(self, effect: tuple[str, str]) -> Array:
+        at = self._model._index.get(effect)
+        if at is not None:
+            return self._effects[:, at]
+        if effect not in self._fresh:
+            self._fresh[effect] = self._random.standard_normal(self.count) * _prior(effect[0])
+        return self._fresh[effect]
+
+
+def _effects(kind: str, group: str, system: str) -> tuple[tuple[str, str], ...]:
+    return ("kind", kind), ("hop", group), ("system", system)
+
+
+def _prior(what: str) -> float:
+    return {"kind": BETWEEN_KINDS, "hop": BETWEEN_HOPS, "system": BETWEEN_SYSTEMS}[what]
+
+
+def _beyond(np: Any, bound: Array, mean: Array, deviation: Array) -> Array:
+    """The mean of a normal variable that is known to be above a bound (the inverse Mills ratio)."""
+    normal = NormalDist()
+    at = (bound - mean) / deviation
+    ratio = np.array([normal.pdf(x) / max(1e-9, 1.0 - normal.cdf(x)) if x < 6 else x + 1.0 / x for x in at])
+    return mean + deviation * ratio
+
+
+@lru_cache(maxsize=4)
+def model_of(observations: tuple[Observation, ...]) -> Model:
+    return Model(observations)
+
+
+def paces_of(
+    observations: tuple[Observation, ...], system: str, product: str, hop: str, parts: Iterable[tuple[str, str, str]]
+) -> Mapping[str, Pace]:
+    """By the key of a step: its factors, for a hop of a system's image and of `parts` (component, product, hop); only of kinds that
+    were seen."""
+    if not observations:
+        return {}
+    model, found = model_of(observations), dict[str, Pace]()
+    known = {component: (name, way) for component, name, way in parts}
+    for kind, component in sorted(model.kinds):
+        if component == IMAGE:
+            found[pace_key(kind)] = model.pace(product, hop, kind, component, system)
+        elif component in known:
+            found[pace_key(kind, component)] = model.pace(*known[component], kind, component, system)
+    return found

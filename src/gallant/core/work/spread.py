@@ -1,0 +1,96 @@
+"""How long a plan may take: in half of all nights, and in nine of ten. Steps of one kind, hop or system are early or late together, so
+their times are drawn together and go through the plan's own order, lane beside lane."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from gallant.core.records import replace
+from gallant.core.work.learning import (
+    OVERHEAD_S,
+    Array,
+    Draws,
+    Model,
+    Observation,
+    Spread,
+    Within,
+    hop_key,
+    model_of,
+    pace_key,
+    taken,
+)
+from gallant.core.work.plan import Hop, Lane, Plan, Step, hop_ends, waves_seconds
+
+
+def with_spread(plan: Plan, observations: tuple[Observation, ...]) -> Plan:
+    """The plan with how long it may take, under the name that it has then."""
+    return replace(plan, spread=spread_of(plan, observations)).named()
+
+
+def spread_of(plan: Plan, observations: tuple[Observation, ...]) -> Spread:
+    """By what was learned; of what was never seen by the publishers' minutes and how far those usually are off."""
+    import numpy as np
+
+    model = model_of(observations)
+    draws = model.draws()
+    owners = {hop.id: lane.system for lane in plan.lanes for hop in lane.hops}
+    products = {lane.system: product_of(lane) for lane in plan.lanes}
+
+    def latest(times: Sequence[Any]) -> Any:
+        found = times[0]
+        for one in times[1:]:
+            found = np.maximum(found, one)
+        return found
+
+    def lasts(hop: Hop) -> Any:
+        return waves_seconds(hop.waves, lambda step: _drawn(draws, products[owners[hop.id]], hop, step), latest)
+
+    ends = hop_ends(plan.lanes, lasts, plan.rounds, latest)
+    by_lane = {lane.system: latest([ends[hop.id] for hop in lane.hops]) for lane in plan.lanes if lane.hops}
+    whole = latest(list(by_lane.values())) if by_lane else np.zeros(1)
+    return Spread(
+        whole=_within(np, whole),
+        lanes={name: _within(np, times) for name, times in by_lane.items()},
+        seen=_seen(model, plan),
+    )
+
+
+def _within(np: Any, times: Array) -> Within:
+    p50, p90 = (float(q) for q in np.quantile(times, (0.5, 0.9)))
+    return Within(p50_s=p50, p90_s=p90)
+
+
+def announced_s(hop: Hop, step: Step) -> float:
+    """What the publisher, or the usual minutes, say of a step: its estimate without what was learned."""
+    pace = hop.paces.get(pace_key(step.kind, step.component))
+    return max(0.0, (step.estimate_s + OVERHEAD_S) / pace.p50 - OVERHEAD_S) if pace is not None else step.estimate_s
+
+
+def way_of(hop: Hop, step: Step, product: str) -> tuple[str, str]:
+    """The product and the hop that a step belongs to: those of its component, where it is about one."""
+    part = next((p for p in hop.parts if p.component == step.component), None)
+    return (part.product, hop_key(part.from_, part.to)) if part is not None else (product, hop_key(hop.from_, hop.to))
+
+
+def product_of(lane: Lane) -> str:
+    """The product of a lane's image."""
+    steps = (s for hop in lane.hops for w in hop.waves for t in w.tracks for s in t.steps if s.system == lane.system)
+    return next((s.product for s in steps if s.component == "image"), "")
+
+
+def _drawn(draws: Draws, product: str, hop: Hop, step: Step) -> Any:
+    name, way = way_of(hop, step, product)
+    times = taken(announced_s(hop, step), draws.factors(name, way, step.kind, step.component, step.system))
+    return times.clip(min=0.0)
+
+
+def _seen(model: Model, plan: Plan) -> int:
+    """Of how many steps before the steps of this plan are known."""
+    found = set()
+    for lane in plan.lanes:
+        product = product_of(lane)
+        for hop in lane.hops:
+            for wave in hop.waves:
+                found |= {(*way_of(hop, s, product), s.kind, s.component) for t in wave.tracks for s in t.steps}
+    return sum(model.seen(*one) for one in found)
