@@ -15,7 +15,7 @@ def rolled(tmp_path_factory) -> Place:
     from ..conftest import starting
 
     with starting(tmp_path_factory.mktemp("rolled")) as make:
-        place = make(speed=4000, pace=0.05)
+        place = make(speed=1200)
         plan = place.make_ready()
         assert place.run("roll", plan).code == 0
         yield place
@@ -35,7 +35,7 @@ def test_what_a_roll_took_is_learned_and_shown_against_what_was_announced(rolled
     rows = {(r["hop"], r["step"]): r for r in rolled.run("history", "--durations", "--json").rows}
     install = rows["2.8.5 > 2.11.3", "install"]
     assert install["seen"] == 2
-    assert install["p50_s"] == pytest.approx(install["took_s"], rel=0.15)
+    assert install["p50_s"] == pytest.approx(install["took_s"], rel=0.4)
     assert install["p50_s"] < install["p90_s"]
     assert rolled.run("history", "--durations", "--product", "no/thing", "--json").rows == []
     shown = rolled.run("history", "--durations", COLUMNS="120")

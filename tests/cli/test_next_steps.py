@@ -105,7 +105,7 @@ def steps_in(out: str, err: str) -> Iterator[str]:
             yield from (f"gallant {s.strip()}" for s in re.findall(r"gallant ([a-z][^;]*)", text)[:1])  # then: or this
 
 
-def follow(place: Place, begin: list[str], rolls: int, most: int = 80) -> tuple[dict[str, int], list[str]]:
+def follow(place: Place, begin: list[str], rolls: int, most: int = 55) -> tuple[dict[str, int], list[str]]:
     """Do what every command offers, in the order in which it is offered; what each came to, and what was refused.
 
     Of the rolls that are offered the first few are carried out: each takes a while, and changes what the others rest on.
@@ -139,7 +139,7 @@ SHOWN = (
 
 
 def test_no_step_that_any_command_offers_is_refused(standins):
-    place = standins(whole=True, speed=2000, pace=0.05)
+    place = standins(whole=True, speed=1500, pace=0.1)
     place.read_all()
     done, refused = follow(place, [*SHOWN, "gallant notice accept deck:image"], rolls=1)
     assert not refused, "\n".join(refused)
@@ -203,14 +203,14 @@ def test_a_plan_of_everything_goes_without_a_system_that_does_not_answer(standin
     assert "tickets" in planned.json["systems"]
 
 
-# Of the scenarios these two leave the most behind; the others are for make night.
-USUAL = ("no_return", "swapped_machine")
+# Of the scenarios this one leads a step astray most easily; the others are for make night.
+USUAL = ("swapped_machine",)
 TROUBLES = [name if name in USUAL else pytest.param(name, marks=pytest.mark.long) for name in SCENARIOS]
 
 
 @pytest.mark.parametrize("name", TROUBLES)
 def test_no_step_is_refused_when_something_goes_wrong(standins, name):
-    place = standins(speed=4000, pace=0.05)
+    place = standins(speed=1500, pace=0.1)
     plan = place.make_ready()
     place.faults(msgspec.to_builtins(SCENARIOS[name]))
     shown = [

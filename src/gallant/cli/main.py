@@ -36,6 +36,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
     "snapshot": ("snapshot", "snapshot", "Restore points: take, list, revert, remove."),
     "check": ("check", "check", "Health, now or ahead of time; --mend clears what can be cleared."),
+    "windows": ("windows", "windows", "When work is allowed, over the next two weeks."),
     "waive": ("check", "waive", "Accept a warning, by name, with a reason and an end."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
     "approve": ("roll", "approve", "Approve a plan that somebody else made."),

@@ -46,6 +46,9 @@ on_failure_option = click.option(
     show_default=True,
     help="What the other systems do when one stops: go on, or hold at their next safe stop.",
 )
+outside_option = click.option(
+    "--outside-window", is_flag=True, help="Disturb systems although no window of theirs is open; needs --reason."
+)
 detach_option = click.option(
     "--detach",
     is_flag=True,
@@ -105,7 +108,8 @@ def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
 )
 @click.option("--despite-booking", is_flag=True, help="Begin although it is booked for another time; needs --reason.")
 @click.option("--despite", multiple=True, metavar="CHECK", help="Begin although this check says stop; needs --reason.")
-@reason_option("Why a booking or a check is set aside; kept in the ledger.")
+@outside_option
+@reason_option("Why a booking, a check or a window is set aside; kept in the ledger.")
 @detach_option
 @output_options
 def roll(
@@ -119,6 +123,7 @@ def roll(
     consent: tuple[str, ...],
     despite_booking: bool,
     despite: tuple[str, ...],
+    outside_window: bool,
     reason: str,
     detach: bool,
     output: Output,
@@ -132,8 +137,10 @@ def roll(
     from gallant.operations import plan as plans
     from gallant.operations import roll as operation
 
-    if (despite_booking or despite) and not reason.strip():
-        raise click.UsageError("--despite-booking and --despite need --reason; it stands in the ledger.")
+    if (despite_booking or despite or outside_window) and not reason.strip():
+        raise click.UsageError(
+            "--despite-booking, --despite and --outside-window need --reason; it stands in the ledger."
+        )
     place = open_place(estate_path, output)
     if follow:
         name = operation.open_roll(place, plan_name)
@@ -145,7 +152,8 @@ def roll(
         return
     if detach and _is_let_go(place, output):
         return
-    pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop")
+    outside = reason if outside_window else ""
+    pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop", outside)
     _carry_out(
         place,
         output,
@@ -180,6 +188,8 @@ def roll(
 @click.option(
     "--again", multiple=True, metavar="STEP", help="A step that was done and whose effect is gone: do it once more."
 )
+@outside_option
+@reason_option("Why a window is set aside; kept in the ledger.")
 @output_options
 def resume(
     estate_path: Path | None,
@@ -192,6 +202,8 @@ def resume(
     it_did_not: tuple[str, ...],
     done: tuple[str, ...],
     again: tuple[str, ...],
+    outside_window: bool,
+    reason: str,
     output: Output,
 ) -> None:
     """Carry on a roll that was held, stopped or cut off.
@@ -203,12 +215,15 @@ def resume(
     both = {*it_did, *done} & set(it_did_not)
     if both:
         raise click.UsageError(f"{', '.join(sorted(both))}: it did, or it did not?")
+    if outside_window and not reason.strip():
+        raise click.UsageError("--outside-window needs --reason; it stands in the ledger.")
     place = open_place(estate_path, output)
     answers = {**dict.fromkeys((*it_did, *done), True), **dict.fromkeys(it_did_not, False)}
     name = operation.open_roll(place, roll_id)
     if detach and _is_let_go(place, output, name):
         return
-    pace = operation.pace_of(place, place.journal.roll(name).plan, hold_after, hold_at, on_failure == "stop")
+    plan, outside = place.journal.roll(name).plan, reason if outside_window else ""
+    pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop", outside)
     _carry_out(
         place,
         output,

@@ -10,6 +10,7 @@ from pathlib import PurePath
 from gallant.core.assess.outages import Sample
 from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.systems import Estate
+from gallant.core.estate.windows import Span
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.records import Record, replace
 from gallant.core.work import events as e
@@ -47,6 +48,7 @@ class Orders(Record):
 
     `hold_after` is step, node, wave or hop; `answers` say what open steps came to; `again` are steps that were done and whose
     effect is gone, to be done once more. `hold_at` is when it is to hold; `stop_others`: a lane that stops has the others hold too.
+    `windows` are, by the system of a lane, when it may be disturbed; one that is not in there may be at any time.
     """
 
     by: str
@@ -56,6 +58,7 @@ class Orders(Record):
     again: tuple[str, ...] = ()
     hold_at: datetime | None = None
     stop_others: bool = False
+    windows: dict[str, tuple[Span, ...]] = {}
 
 
 class End(Record):

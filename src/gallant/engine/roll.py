@@ -8,13 +8,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
+from gallant.core.estate.windows import open_at
 from gallant.core.ports import Drivers, LeaseLost
 from gallant.core.readings import IMAGE, IN_SERVICE, Reading
 from gallant.core.records import replace
@@ -37,6 +38,7 @@ from gallant.core.work.plan import (
     Wave,
     steps_of,
 )
+from gallant.core.work.spread import to_rest_s
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
@@ -406,18 +408,45 @@ class Roll:
         return (now, [t for t in tracks if t not in now]) if now else (list(tracks[:1]), list(tracks[1:]))
 
     async def _track(self, steps: tuple[Step, ...]) -> None:
-        for step in steps:
+        for number, step in enumerate(steps):
             known = self.log.state.step(step.id)
             if known.done:
                 continue
             if not known.open:
                 self._may_hold(self._lane_of[step.hop].system)
+                self._in_window(self._lane_of[step.hop], steps[number:])
             if step.safe_stop_s is None:
                 self._unsafe[self._lane_of[step.hop].system].add(step.subject)
             await self.attempts.carry_out(step)
             self._came_to_rest(step)
             if self.orders.hold_after == "step" or (self.orders.hold_after == "node" and step.ends_node):
                 self.hold(f"as asked, after the {self.orders.hold_after}")
+
+    def _in_window(self, lane: Lane, steps: Sequence[Step]) -> None:
+        """Hold before a system is disturbed outside of its windows, or so late that in one case of ten it would not be at rest again when
+        its window ends. Work on a system that is not at rest goes on: it returns it to service."""
+        spans = self.orders.windows.get(lane.system)
+        if spans is None or self._unsafe[lane.system]:
+            return
+        hop = next(hop for hop in lane.hops if hop.id == steps[0].hop)
+        needed = timedelta(seconds=to_rest_s(hop, steps))
+        if not needed:
+            return
+        now = self.clock.now()
+        here = open_at(spans, now)
+        if here is not None and now + needed <= here.end:
+            return
+        following = next((span for span in spans if span.begin > now and span.length >= needed), None)
+        then = (
+            f"the next that is long enough begins at {following.begin:%Y-%m-%d %H:%M} UTC"
+            if following
+            else "none that is long enough is to come"
+        )
+        if here is None:
+            raise Hold(f"no window of {lane.system} is open; {then}")
+        raise Hold(
+            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}"
+        )
 
     def _came_to_rest(self, step: Step) -> None:
         """What a step that is done leaves its system at. One that looks at every node ends what was begun on any of them."""

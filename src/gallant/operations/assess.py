@@ -19,6 +19,11 @@ from gallant.core.work.planning import target_of
 from gallant.operations.workplace import Workplace
 
 
+def every_reading(place: Workplace) -> dict[str, Reading]:
+    """The last good reading of every node; none in an estate that has no systems yet, where nothing is looked at but its catalogs."""
+    return last_readings(place, [])[0] if place.estate.systems else {}
+
+
 class ConflictRow(Record):
     """A requirement that does not hold between what runs now, or of which nobody knows: `standing` is broken or unknown."""
 

@@ -16,7 +16,7 @@ from gallant.core.estate.notes import notes_on
 from gallant.core.estate.sources import Access, News, Source, parse_channel
 from gallant.core.estate.systems import Account, CatalogRule, Note, name_problem
 from gallant.core.records import Record, clean, replace
-from gallant.operations.assess import issues_here, last_readings
+from gallant.operations.assess import every_reading, issues_here
 from gallant.operations.deciding import record
 from gallant.operations.sources import Brought, Counter, bring, kept_catalog, news
 from gallant.operations.workplace import Ask, Workplace
@@ -184,7 +184,7 @@ def remove(place: Workplace, name: str, reason: str, sure: Ask) -> Removed | Non
         )
     left = {p.name for s, c in place.catalogs if s.name != name for p in c.products}
     gone = {p.name for s, c in place.catalogs if s.name == name for p in c.products} - left
-    readings = last_readings(place, [])[0] if place.estate.systems else {}
+    readings = every_reading(place)
     parts = {f"{r.system}:{c.name}" for r in readings.values() for c in r.components if c.product in gone}
     unknown = tuple(sorted(parts))
     few = ", ".join(unknown[:6]) + (f" and {len(unknown) - 6} more" if len(unknown) > 6 else "")
@@ -573,7 +573,7 @@ class ProductHere(Record):
 def products_here(place: Workplace) -> list[ProductHere]:
     """What the catalogs list, what is here first; of a product in several catalogs each says its own."""
     has: dict[str, dict[str, None]] = {}
-    for reading in last_readings(place, [])[0].values() if place.estate.systems else ():
+    for reading in every_reading(place).values():
         for part in reading.components:
             has.setdefault(part.product, {})[reading.system] = None
     rows = []
@@ -637,7 +637,7 @@ def show(place: Workplace, product_name: str, version: str | None) -> Details:
 
 
 def _details(place: Workplace, product: Product, release: Release) -> Details:
-    readings, _ = last_readings(place, [])
+    readings = every_reading(place)
     about = [s for s in place.estate.systems.values() if s.product == product.name]
     rows = {s.name: [r for r in readings.values() if r.system == s.name] for s in about}
     hops = [(r.version, release.version) for own in rows.values() for r in own]

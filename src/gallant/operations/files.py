@@ -211,6 +211,12 @@ rules:
 # catalogs:
 #   ostrel: {{from: "https://updates.ostrel.example/catalog.json", key: keys/ostrel.pub}}
 
+# When systems may be disturbed, in the time of their site, and when nothing is: gallant windows shows it.
+# windows:
+#   - {{for: site:machine-room, days: [tue, sat], from: "22:00", to: "04:00"}}
+# blackouts:
+#   - {{for: "*", date: 2026-12-24, until: 2026-12-26, reason: holidays}}
+
 # What many systems have, where they say nothing else (site:, tag:, kind: or *); and more files, as if they stood in here.
 # defaults:
 #   - {{for: kind:storage, driver: http, profile: ostrel-shoal}}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -36,6 +37,7 @@ from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.plannable import open_roll
 from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.survey import Survey, survey_with
+from gallant.operations.windows import Fit, fits, opens_at
 from gallant.operations.workplace import Workplace
 
 
@@ -66,7 +68,8 @@ class Planned(Record):
     have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
     `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
     earlier rolls saw of its releases that their publishers do not say; `barred` systems that were selected among others and that
-    cannot be planned now; `roll` is the command of somebody who accepts all that it needs.
+    cannot be planned now; `roll` is the command of somebody who accepts all that it needs;
+    `fits` are the windows that its lanes take, `opens` when the first of them does, where none is open now.
     """
 
     plan: Plan
@@ -81,6 +84,8 @@ class Planned(Record):
     borne: tuple[Borne, ...] = ()
     barred: tuple[Barred, ...] = ()
     roll: str
+    fits: tuple[Fit, ...] = ()
+    opens: datetime | None = None
 
     @property
     def exit_code(self) -> int:
@@ -215,6 +220,8 @@ async def plan(
         borne=tuple(seen_before(place, made)),
         barred=tuple(barred),
         roll=roll_command(made, looked.exports),
+        fits=tuple(fits(place, made)),
+        opens=opens_at(place, made),
     )
 
 
@@ -266,6 +273,8 @@ async def errand(
         some=some,
         approvals=approval_of(place, made).missing,
         roll=roll_command(made, looked.exports),
+        fits=tuple(fits(place, made)),
+        opens=opens_at(place, made),
     )
 
 

@@ -40,6 +40,7 @@ from gallant.operations.deciding import end_roll, record
 from gallant.operations.notifying import message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.survey import survey_with
+from gallant.operations.windows import refuse_closed, windows_of_plan
 from gallant.operations.workplace import Workplace
 from gallant.store.leases import LEASE_S
 
@@ -65,25 +66,29 @@ class Rolled(Record):
 
 class Pace(Record):
     """How far a run goes by itself: it holds after each `hold_after` (step, node, wave, hop), or from `hold_at` on, at once with
-    `stop_others` when any lane stops."""
+    `stop_others` when any lane stops. `outside` is a person's reason for which no window counts."""
 
     hold_after: str | None = None
     hold_at: datetime | None = None
     stop_others: bool = False
+    outside: str = ""
 
 
-def pace_of(place: Workplace, plan: Plan, hold_after: str | None, hold_at: str | None, stop_others: bool) -> Pace:
+def pace_of(
+    place: Workplace, plan: Plan, hold_after: str | None, hold_at: str | None, stop_others: bool, outside: str = ""
+) -> Pace:
     """What a person asked for; a time without a zone is that of the first system's site. Raises `WrongUse`."""
     at = notices.moment_of(place, plan.systems[0], hold_at) if hold_at is not None else None
     if at is not None and at <= place.clock.now():
         raise WrongUse(
             f"{hold_at} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Name a time to come."
         )
-    return Pace(hold_after=hold_after, hold_at=at, stop_others=stop_others)
+    return Pace(hold_after=hold_after, hold_at=at, stop_others=stop_others, outside=outside)
 
 
 def _orders(
     place: Workplace,
+    plan: Plan,
     pace: Pace,
     consents: tuple[str, ...] = (),
     answers: dict[str, bool] | None = None,
@@ -97,6 +102,7 @@ def _orders(
         consents=consents,
         answers=answers or {},
         again=again,
+        windows={} if pace.outside else {name: tuple(spans) for name, spans in windows_of_plan(place, plan).items()},
     )
 
 
@@ -135,6 +141,8 @@ async def roll(
     systems = _systems(place, plan)
     _known_systems(plan, [parse_consent(text) for text in consents])
     set_aside = _refuse_decided(place, plan, despite_booking)
+    if not pace.outside:
+        refuse_closed(place, plan)
     async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
         _refuse_missing(place, plan)
@@ -151,7 +159,8 @@ async def roll(
             _write_down(place, plan, "despite-check", words)
             _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
             _write_down(place, plan, "roll", {journal.id: _begun(plan)})
-            orders = _orders(place, pace, consents=tuple(consents))
+            _write_down(place, plan, "outside-window", {journal.id: pace.outside} if pace.outside else {})
+            orders = _orders(place, plan, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
 
 
@@ -262,13 +271,14 @@ async def resume(
         _have_secrets(place, systems)
         with place.journal.take_up(roll_id, show.notice) as journal:
             record(place, "roll", roll_id, target=row.plan.id, reason="taken up again")
+            _write_down(place, row.plan, "outside-window", {roll_id: pace.outside} if pace.outside else {})
             return await _run(
                 place,
                 row.plan,
                 drivers,
                 journal,
                 show,
-                _orders(place, pace, answers=answers, again=tuple(again)),
+                _orders(place, row.plan, pace, answers=answers, again=tuple(again)),
                 detach,
             )
 

@@ -86,6 +86,7 @@ def plan_view(planned: Planned) -> View:
         bad = mark("bad")
         yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
         yield from [told] if (told := _learned(plan)) is not None else []
+        yield from _window_lines(planned)
         yield from borne_lines(planned.borne)
         yield from barred_lines(planned.barred)
         yield from left_lines(
@@ -104,6 +105,15 @@ def plan_view(planned: Planned) -> View:
             for n in planned.left
         ],
         "barred": planned.barred,
+        "opens": planned.opens,
+        "windows": [
+            {
+                "system": f.system,
+                "longest_s": f.longest_s,
+                "parts": [{"begin": s.begin, "end": s.end, "needed_s": n} for s, n in f.parts],
+            }
+            for f in planned.fits
+        ],
     }
     return View("plan", plan_rows(plan), text, more)
 
@@ -142,7 +152,29 @@ def _in_the_way(planned: Planned) -> Drawn:
         have = "has" if planned.approvals == 1 else "have"
         yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
     approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
-    yield from next_steps(*stops, *decide, *approve, planned.roll)
+    yield from next_steps(*stops, *decide, *approve, _begin(planned))
+
+
+def _begin(planned: Planned) -> str:
+    """The roll's command; with the time at which it is not refused, where that is not now."""
+    return planned.roll if planned.opens is None else f"From {planned.opens:%Y-%m-%d %H:%M} UTC on: {planned.roll}"
+
+
+def _window_lines(planned: Planned) -> Drawn:
+    """Which windows each lane takes, and what would help one that fits into none."""
+    for fit in planned.fits:
+        name = f"{BOLD}{plain(fit.system)}{OFF}"
+        if not fit.parts:
+            yield f"{mark('bad')} {name} fits into none of its windows: from one rest to the next it may take {duration(fit.longest_s)}, and that is longer than each, or they are too few. A longer window would do, or fewer at a time (--only, fewer hops)."
+            continue
+        took = ", then ".join(
+            f"{span.begin:%a %Y-%m-%d %H:%M} to {span.end:%H:%M} UTC ({duration(needed)} of {duration(span.length.total_seconds())})"
+            for span, needed in fit.parts[:3]
+        )
+        more = f" and {len(fit.parts) - 3} more" if len(fit.parts) > 3 else ""
+        yield f"{mark('note' if len(fit.parts) == 1 else 'work')} Windows of {name}: {took}{more}." + (
+            " It rests between them." if len(fit.parts) > 1 else ""
+        )
 
 
 def calls_view(shown: PlanCalls) -> View:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from gallant.core.documents import Document, Invalid, Path
 
 # What may stand in a file that is included: lists are joined, entries of mappings are, and no name stands twice.
-LISTS = ("aims", "defaults", "rules", "notes", "rounds", "events", "notify")
+LISTS = ("aims", "defaults", "rules", "notes", "rounds", "events", "notify", "windows", "blackouts")
 MAPPINGS = ("sites", "systems", "accounts", "declared", "catalogs", "approval")
 MOST_FILES = 500
 # What a pattern below `include:` names: each file's name and what is in it. Raises `ValueError` in words where there is none.

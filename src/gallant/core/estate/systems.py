@@ -25,6 +25,7 @@ from gallant.core.estate.backups import Keep
 from gallant.core.estate.gathering import Gathered, Reader, no_files
 from gallant.core.estate.order import ROLES, SHAPES
 from gallant.core.estate.rules import ActRule
+from gallant.core.estate.windows import WindowRule
 from gallant.core.readings import IMAGE
 from gallant.core.records import Moment, Record, replace
 
@@ -542,6 +543,8 @@ class Estate(Record, dict=True):
     backups: BackupRules = BackupRules()
     catalogs: dict[str, CatalogRule] = {}
     defaults: tuple[Default, ...] = ()
+    windows: tuple[WindowRule, ...] = ()
+    blackouts: tuple[WindowRule, ...] = ()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
     notify: tuple[NotifyPlace, ...] = ()
@@ -706,6 +709,7 @@ def _look_for_names(document: Document, estate: Estate) -> None:
     _look_at_aims(document, estate, known)
     _look_at_rounds(document, estate)
     _look_at_defaults(document, estate)
+    _look_at_windows(document, estate)
     for name in estate.catalogs:
         if problem := name_problem(name):
             document.at(("catalogs", name), problem, key=True)
@@ -731,6 +735,19 @@ def _look_at_defaults(document: Document, estate: Estate) -> None:
                 document.at(
                     ("defaults", index, "for"), f"no system has {key}:{value}{document.suggestion(value, list(every))}"
                 )
+
+
+def _look_at_windows(document: Document, estate: Estate) -> None:
+    """One that is for nothing there would leave somebody without the window, or the blackout, that they count on."""
+    for field, rules in (("windows", estate.windows), ("blackouts", estate.blackouts)):
+        for index, rule in enumerate(rules):
+            try:
+                if rule.for_ != "*":
+                    select(estate, [rule.for_])
+            except WrongUse as error:
+                document.at((field, index, "for"), error.what.rstrip("."))
+            if "/" in rule.for_:
+                document.at((field, index, "for"), "windows are of systems; write the system alone")
 
 
 def _look_at_rounds(document: Document, estate: Estate) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from gallant.core.records import replace
 from gallant.core.work.learning import (
     OVERHEAD_S,
+    UNKNOWN_P90,
     Array,
     Draws,
     Model,
@@ -65,6 +66,25 @@ def announced_s(hop: Hop, step: Step) -> float:
     """What the publisher, or the usual minutes, say of a step: its estimate without what was learned."""
     pace = hop.paces.get(pace_key(step.kind, step.component))
     return max(0.0, (step.estimate_s + OVERHEAD_S) / pace.p50 - OVERHEAD_S) if pace is not None else step.estimate_s
+
+
+def late_s(hop: Hop, step: Step) -> float:
+    """What a step takes in nine of ten cases."""
+    pace = hop.paces.get(pace_key(step.kind, step.component))
+    return float(max(0.0, taken(announced_s(hop, step), pace.p90 if pace is not None else UNKNOWN_P90)))
+
+
+def is_disruptive(step: Step) -> bool:
+    return bool(step.disturbs) or step.interrupts_s > 0
+
+
+def to_rest_s(hop: Hop, steps: Sequence[Step]) -> float:
+    """From the first of some steps to where its system may be left, in nine of ten cases, and back from there: what disturbs it once
+    more. 0 where nothing is disturbed until then."""
+    until = next((n for n, step in enumerate(steps) if step.safe_stop_s is not None), len(steps) - 1)
+    stretch = steps[: until + 1]
+    disturbing = [step for step in stretch if is_disruptive(step)]
+    return sum(late_s(hop, step) for step in (*stretch, *disturbing)) if disturbing else 0.0
 
 
 def way_of(hop: Hop, step: Step, product: str) -> tuple[str, str]:

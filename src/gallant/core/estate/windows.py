@@ -1,0 +1,139 @@
+"""When disruptive work is allowed: windows, blackouts, and the calendar that they make in the time zone of a site.
+
+A local time that does not exist, because clocks go forward, counts by the offset before it; one that exists twice is the first of the two
+(RFC 5545, 3.3.5). So a window over a change is as long as the clock on the wall says, less or more the hour.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime, time, timedelta
+from datetime import date as Day
+from zoneinfo import ZoneInfo
+
+from gallant.core.records import Moment, Record
+
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+_CLOCK = re.compile(r"([01]\d|2[0-3]):([0-5]\d)|24:00")
+AHEAD = timedelta(days=60)  # as far as anybody plans
+
+
+class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
+    """A window, or a blackout: `for` a system, `site:`, `tag:`, `kind:` or `*`; on some `days` of every week, or on a `date` and up to `until`
+    another; `from` one time of day `to` another, in the site's time zone. One that ends before it begins goes over midnight."""
+
+    for_: str
+    days: tuple[str, ...] = ()
+    date: Moment | None = None
+    until: Moment | None = None
+    from_: str = "00:00"
+    to: str = "24:00"
+    reason: str = ""
+
+    def __post_init__(self) -> None:
+        for word in self.days:
+            if word not in (*DAYS, "daily"):
+                raise ValueError(f"days: {', '.join(DAYS)}, or daily")
+        if bool(self.days) == (self.date is not None):
+            raise ValueError("days: or date: one of the two")
+        if self.until is not None and (self.date is None or self.until < self.date):
+            raise ValueError("until: a date after date:")
+        for field, text in (("from", self.from_), ("to", self.to)):
+            if not _CLOCK.fullmatch(text):
+                raise ValueError(f'{field}: a time of day between quotes, as "22:00"')
+        if self.from_ == self.to:
+            raise ValueError("from: and to: are the same; from 00:00 to 24:00 is a whole day")
+
+    @property
+    def words(self) -> str:
+        when = (
+            ", ".join(self.days)
+            if self.days
+            else f"{self.date:%Y-%m-%d}" + (f" to {self.until:%Y-%m-%d}" if self.until else "")
+        )
+        return f"{when} {self.from_} to {self.to}" + (f" ({self.reason})" if self.reason else "")
+
+
+class Span(Record):
+    """A stretch of time, its end not in it."""
+
+    begin: datetime
+    end: datetime
+
+    @property
+    def length(self) -> timedelta:
+        return self.end - self.begin
+
+
+def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
+    """The stretches of a rule that touch the time from `begin` to `end`, in their order."""
+    day, last = begin.astimezone(zone).date() - timedelta(days=1), end.astimezone(zone).date()
+    while day <= last:
+        if _is_on(rule, day):
+            over = rule.to != "24:00" and rule.to < rule.from_
+            found = Span(begin=_at(day, rule.from_, zone), end=_at(day + timedelta(days=over), rule.to, zone))
+            if found.begin < found.end and found.end > begin and found.begin < end:
+                yield found
+        day += timedelta(days=1)
+
+
+def _is_on(rule: WindowRule, day: Day) -> bool:
+    if rule.date is not None:
+        return rule.date.date() <= day <= (rule.until or rule.date).date()
+    return "daily" in rule.days or DAYS[day.weekday()] in rule.days
+
+
+def _at(day: Day, clock: str, zone: ZoneInfo) -> datetime:
+    if clock == "24:00":
+        return _at(day + timedelta(days=1), "00:00", zone)
+    local = datetime.combine(day, time.fromisoformat(clock), zone)
+    return local.astimezone(UTC)
+
+
+def joined(spans: Iterable[Span]) -> list[Span]:
+    """Stretches that touch or overlap as one."""
+    found: list[Span] = []
+    for span in sorted(spans, key=lambda s: (s.begin, s.end)):
+        if found and span.begin <= found[-1].end:
+            found[-1] = Span(begin=found[-1].begin, end=max(found[-1].end, span.end))
+        else:
+            found.append(span)
+    return found
+
+
+def without(spans: Iterable[Span], taken: Iterable[Span]) -> list[Span]:
+    """What of some stretches is left beside others."""
+    left = joined(spans)
+    for gone in taken:
+        left = [part for span in left for part in _cut(span, gone)]
+    return left
+
+
+def _cut(span: Span, gone: Span) -> Iterator[Span]:
+    if gone.end <= span.begin or gone.begin >= span.end:
+        yield span
+        return
+    if span.begin < gone.begin:
+        yield Span(begin=span.begin, end=gone.begin)
+    if gone.end < span.end:
+        yield Span(begin=gone.end, end=span.end)
+
+
+def common(one: Sequence[Span], other: Sequence[Span]) -> list[Span]:
+    """Where both are."""
+    return joined(
+        Span(begin=max(a.begin, b.begin), end=min(a.end, b.end))
+        for a in one
+        for b in other
+        if max(a.begin, b.begin) < min(a.end, b.end)
+    )
+
+
+def open_at(spans: Sequence[Span], now: datetime) -> Span | None:
+    return next((span for span in spans if span.begin <= now < span.end), None)
+
+
+def next_after(spans: Sequence[Span], now: datetime) -> Span | None:
+    """The first that begins later."""
+    return next((span for span in spans if span.begin > now), None)

@@ -1,0 +1,79 @@
+"""Windows as a user meets them: shown, in a plan, and when a roll is begun outside of them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+
+
+def with_windows(place, text: str) -> None:
+    path = place.folder / "estate.yaml"
+    path.write_text(path.read_text() + text)
+
+
+def other_day(place) -> str:
+    """A day of the week that is neither today nor next to it, by the estate's clock."""
+    return DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
+
+
+@pytest.fixture
+def closed(place):
+    with_windows(
+        place, f'windows:\n  - {{for: site:harbour, days: [{other_day(place)}], from: "01:00", to: "07:00"}}\n'
+    )
+    return place
+
+
+def test_windows_are_shown_as_a_list_and_a_strip_in_the_sites_own_time(closed):
+    rows = closed.run("windows", "tickets", "--json").rows
+    assert len(rows) == 2
+    assert {row["zone"] for row in rows} == {"Europe/London"}
+    shown = closed.run("windows", COLUMNS="140")
+    assert shown.code == 0
+    assert "█" in shown.out or "▒" in shown.out
+    assert "• window for site:harbour:" in shown.out
+    assert closed.run("windows", "site:harbor").code == 2
+
+
+def test_without_windows_everything_may_be_done_at_any_time(place):
+    shown = place.run("windows")
+    assert "At any time: tickets" in shown.out
+    assert place.run("windows", "--json").json["any_time"] == ["tickets"]
+
+
+def test_a_roll_outside_of_its_windows_is_refused_until_somebody_says_why_it_may(closed):
+    plan = closed.make_ready()
+    told = closed.run("plan", "tickets", COLUMNS="300")
+    assert "Windows of tickets:" in told.out
+    assert "next  From " in told.out
+    found = closed.run("plan", "tickets", "--json").json
+    assert found["opens"] is not None
+    assert found["windows"][0]["parts"][0]["needed_s"] > 0
+    refused = closed.run("roll", plan)
+    assert refused.code == 5
+    assert "no window of tickets is open now; the next of tickets begins at" in refused.err
+    assert closed.run("roll", plan, "--outside-window").code == 2
+    done = closed.run("roll", plan, "--outside-window", "--reason", "the publisher said at once")
+    assert done.code == 0, done.err
+    entries = closed.run("ledger", "--json").rows
+    assert [e["reason"] for e in entries if e["kind"] == "outside-window"] == ["the publisher said at once"]
+
+
+def test_a_plan_that_fits_into_no_window_says_what_its_longest_stretch_is(place):
+    with_windows(place, 'windows:\n  - {for: tickets, days: [daily], from: "01:00", to: "01:05"}\n')
+    place.make_ready()
+    told = place.run("plan", "tickets", COLUMNS="300").out
+    assert "tickets fits into none of its windows: from one rest to the next it may take" in told
+    assert place.run("plan", "tickets", "--json").json["windows"][0]["parts"] == []
+
+
+def test_a_blackout_closes_what_no_window_says(place):
+    today = f"{datetime.now(UTC):%Y-%m-%d}"
+    until = f"{datetime.now(UTC) + timedelta(days=3):%Y-%m-%d}"
+    with_windows(place, f"blackouts:\n  - {{for: '*', date: {today}, until: {until}, reason: a fair}}\n")
+    plan = place.make_ready()
+    assert place.run("roll", plan).code == 5
+    assert "blackout for *: " in place.run("windows", COLUMNS="140").out
