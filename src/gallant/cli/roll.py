@@ -63,6 +63,7 @@ def _carry_out(
     from gallant.operations import history
     from gallant.views import live, rolls
 
+    output.paged = False  # nobody may be there to leave a pager when the night is over
     show = live.show_for(output.quiet, output.verbose)
     try:
         result = run(operation(show))

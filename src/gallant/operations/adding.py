@@ -425,7 +425,7 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
     text = path.read_bytes().decode("utf-8")
     after = with_system(path.name, text, system, f"added {place.clock.now():%Y-%m-%d} by {place.user}")
     try:
-        parse_estate(path.name, after, Files(path.parent))
+        parse_estate(path.name, after, Files(place.folder))
     except Invalid as error:
         raise Refused(
             f"{path.name} is not written: with {system.name} in it, it would be wrong: {error.lines[0]}.",
