@@ -77,3 +77,18 @@ def test_a_blackout_closes_what_no_window_says(place):
     plan = place.make_ready()
     assert place.run("roll", plan).code == 5
     assert "blackout for *: " in place.run("windows", COLUMNS="140").out
+
+
+def test_a_plan_is_shown_and_drawn_again_without_a_question_to_a_device(closed):
+    plan = closed.make_ready()
+    estate = closed.folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("127.0.0.1", "127.0.0.77"))  # where nothing answers
+    shown = closed.run("plan", "--show", plan, "--figure", "plan.png", COLUMNS="300")
+    assert shown.code == 0, shown.err
+    assert plan in shown.out
+    assert "Windows of tickets:" in shown.out
+    assert "Warning" not in shown.err
+    assert (closed.folder / "plan.png").read_bytes().startswith(b"\x89PNG")
+    assert closed.run("plan", "--show", plan, "tickets").code == 2
+    assert closed.run("plan", "--show", "plan-0").code == 2
+    assert closed.run("plan", "--show", plan, "--figure", "nowhere/plan.png").code == 4

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import estate_option, finish, open_place, output_options, reason_option, run, selector_argument
+from gallant.cli.common import (
+    complete_plans,
+    estate_option,
+    finish,
+    open_place,
+    output_options,
+    reason_option,
+    run,
+    selector_argument,
+)
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -41,6 +50,21 @@ if TYPE_CHECKING:
     metavar="TEXT",
     help="Take every node out in order for what a person does at it, as 'add a card'; needs --reason.",
 )
+@click.option(
+    "--show",
+    "named",
+    default=None,
+    metavar="PLAN",
+    help="Only show a plan that was made before; nothing is contacted.",
+    shell_complete=complete_plans,
+)
+@click.option(
+    "--figure",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE.png",
+    help="Also draw it: lanes and waves in time, what is disturbed, how late it may get, when no window is open.",
+)
 @reason_option("Why a recall is set aside, or what no aim asks for is done; kept in the ledger.")
 @output_options
 def plan(
@@ -53,6 +77,8 @@ def plan(
     without: tuple[str, ...],
     restart: bool,
     by_hand: str,
+    named: str | None,
+    figure: Path | None,
     reason: str,
     output: Output,
 ) -> None:
@@ -72,11 +98,21 @@ def plan(
         )
     if errand and not reason.strip():
         raise click.UsageError("Say why with --reason; it stands in the ledger and in the plan.")
+    if named is not None and (selector or errand or only or without or wish or with_needed or despite_recall):
+        raise click.UsageError("--show is of a plan as it was made; no system and no other option goes with it.")
     place = open_place(estate_path, output)
-    if errand:
-        output.show(plans.plan_view(run(operation.errand(place, selector, reason, by_hand, wish))))
-        return
-    choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
-    planned = run(operation.plan(place, selector, despite_recall, reason, choice))
+    if named is not None:
+        planned = operation.shown(place, named)
+    elif errand:
+        planned = run(operation.errand(place, selector, reason, by_hand, wish))
+    else:
+        choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
+        planned = run(operation.plan(place, selector, despite_recall, reason, choice))
+    if figure is not None:
+        from gallant.operations.windows import windows_of_plan
+        from gallant.views.figure_plan import draw_plan
+
+        draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
+        output.remark(f"The figure is in {figure}.")
     output.show(plans.plan_view(planned))
     finish(planned.exit_code)

@@ -225,6 +225,23 @@ async def plan(
     )
 
 
+def shown(place: Workplace, name: str | None) -> Planned:
+    """A plan that was made before, as it stands today; nothing is contacted, so no check speaks of it."""
+    made = load_plan(place, name)
+    return Planned(
+        plan=made,
+        path=f"plans/{made.id}.json",
+        findings=(),
+        bars=tuple(bars(place, made)),
+        to_fetch=tuple(not_in_stock(place, made)),
+        approvals=approval_of(place, made).missing,
+        borne=tuple(seen_before(place, made)),
+        roll=roll_command(made),
+        fits=tuple(fits(place, made)),
+        opens=opens_at(place, made),
+    )
+
+
 def _sifted(looked: Looked, ground: Ground, systems: Sequence[System]) -> tuple[list[System], list[Barred]]:
     """Of systems that nobody named: those that can be planned now, and what bars each of the others."""
     barred = [

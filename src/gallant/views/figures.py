@@ -51,10 +51,10 @@ def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> Non
     for axes in (left, right):  # bars of one thickness, from the top down, however few there are
         axes.set_ylim(rows - 0.5, -0.5)
     figure.suptitle(f"{estate}: installed against aimed-for, {now:%Y-%m-%d %H:%M}Z", fontsize=13, fontweight="bold")
-    _save(figure, path)
+    save(figure, path)
 
 
-def _save(figure: Figure, path: Path) -> None:
+def save(figure: Figure, path: Path) -> None:
     """Written whole or not at all."""
     partial = path.with_name(path.name + ".part")
     try:
@@ -99,7 +99,7 @@ def draw_durations(rows: Sequence[Learned], path: Path) -> None:
         figure.legend(loc="outside lower center", ncols=3, frameon=False, fontsize=9)
     else:
         axes.text(0.5, 0.5, "no step was carried out yet", ha="center", transform=axes.transAxes)
-    _save(figure, path)
+    save(figure, path)
 
 
 def _lags(axes: Axes, lags: Sequence[Lag], of: int) -> None:

@@ -26,6 +26,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.assess.findings import Finding
     from gallant.core.work.learning import Spread
     from gallant.operations.approving import Approval
     from gallant.operations.calls import PlanCalls
@@ -136,23 +137,28 @@ def _learned(plan: Plan) -> str | None:
 
 
 def _in_the_way(planned: Planned) -> Drawn:
-    """What a roll would be refused for today, and what to do before it."""
+    """What a roll would be refused for today, then what else was found, and what to do before it."""
     plan: Plan = planned.plan
-    for f in planned.findings:
-        whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
-        yield f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
+    stopping = [f for f in planned.findings if f.level == "stop"]
+    yield from (_finding_line(plan, f) for f in stopping)
     for name in planned.to_fetch:
         yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
     for bar in planned.bars:
         yield f"{said('bad', 'stop')} {plain(bar.what)}"
-    stops = [f.next for f in planned.findings if f.level == "stop"]
-    stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
-    decide = list(dict.fromkeys(bar.next for bar in planned.bars))
     if planned.approvals:
         have = "has" if planned.approvals == 1 else "have"
         yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
+    yield from (_finding_line(plan, f) for f in planned.findings if f.level != "stop")
+    stops = [f.next for f in stopping]
+    stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
+    decide = list(dict.fromkeys(bar.next for bar in planned.bars))
     approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
     yield from next_steps(*stops, *decide, *approve, _begin(planned))
+
+
+def _finding_line(plan: Plan, f: Finding) -> str:
+    whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
+    return f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
 
 
 def _begin(planned: Planned) -> str:
