@@ -8,7 +8,9 @@ import pytest
 
 from gallant.core.work import events as e
 from gallant.core.work.plan import hop_ends, waves_seconds
+from gallant.core.work.spread import with_spread
 from gallant.views.live import LiveShow
+from gallant.views.words import clock
 
 from ..simulation.night import Night
 
@@ -82,3 +84,16 @@ def hop_end_of(seen) -> float:
     """What the estimates alone would leave."""
     done = {s.id for s in seen.steps() if seen.state(s) == "done"}
     return max(hop_ends(PLAN.lanes, lambda hop: waves_seconds(hop.waves, lambda s: 0.0 if s.id in done else s.estimate_s)).values())  # fmt: skip
+
+
+def test_what_is_left_is_said_in_half_and_in_nine_of_ten_cases_as_the_plan_said_of_the_whole(monkeypatch):
+    made = with_spread(PLAN, ())
+    live = LiveShow(io.StringIO())
+    live.begin("roll-0001", made, None, NIGHT.events[:HALF])
+    head = str(live._screen().renderables[0])
+    live.close()
+    whole = made.spread.whole
+    assert whole.p90_s > whole.p50_s * 1.1
+    assert live.seen.latest_s() / live.seen.remaining_s() == pytest.approx(whole.p90_s / whole.p50_s)
+    assert f"within {clock(live.seen.latest_s())}" in head
+    assert "within" not in screen(24, HALF, monkeypatch)[0]  # a plan that does not say it

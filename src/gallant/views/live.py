@@ -132,6 +132,13 @@ class Watched:
         ends = hop_ends(lanes, lambda hop: waves_seconds(self.waves.get(hop.id, hop.waves), self._left_s))
         return max(ends.values(), default=0.0)
 
+    def latest_s(self) -> float:
+        """What is left in nine of ten cases: as much longer than what is left as the plan said of the whole, since what makes steps late
+        makes those to come late too."""
+        spread = self.plan.spread if self.plan else None
+        longer = spread.whole.p90_s / spread.whole.p50_s if spread is not None and spread.whole.p50_s > 0 else 1.0
+        return self.remaining_s() * max(1.0, longer)
+
     def _left_s(self, step: Step) -> float:
         if self.state(step) == "done":
             return 0.0
@@ -277,11 +284,12 @@ class LiveShow:
         steps = list(seen.steps())
         done = sum(seen.state(s) == "done" for s in steps)
         simulated = f"   {DIM}simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
+        within = f", within {clock(seen.latest_s())}" if seen.plan and seen.plan.spread else ""
         systems = seen.plan.systems if seen.plan else ()
         named = ", ".join(systems) if len(systems) < 4 else f"{len(systems)} systems"
         head = (
             f"{BOLD}{seen.roll}{OFF}  {named}  {_bar(100 * done / max(1, len(steps)), 20)} "
-            f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   left about {BOLD}{clock(seen.remaining_s())}{OFF}{simulated}"
+            f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   left about {BOLD}{clock(seen.remaining_s())}{OFF}{within}{simulated}"
         )
         below = ["", *map(self._strip, seen.strips), *(f"{mark('note')} {plain(text)}" for text in seen.notices)]
         hops = list(seen.hops())
