@@ -61,15 +61,16 @@ def test_a_pair_writes_itself_as_it_is_and_is_surveyed_then(empty):
 
 
 @pytest.mark.parametrize(
-    ("node", "more", "driver", "profile"),
+    ("node", "more", "driver", "profile", "kind"),
     [
-        ("deck-hw/a", [], "redfish", "quernix-q4"),
-        ("gates/a", [], "debian", "debian"),
-        ("quay/a", ["--driver", "netconf", "--shape", "single"], "netconf", "tarnholt-weir"),
-        ("fulmar-box/a", ["--profile", "ostrel-shoal-mini"], "http", "ostrel-shoal-mini"),
+        ("deck-hw/a", [], "redfish", "quernix-q4", ""),
+        ("gates/a", [], "debian", "debian", "host"),
+        ("gates/a", ["--kind", "application"], "debian", "debian", "application"),
+        ("quay/a", ["--driver", "netconf", "--shape", "single"], "netconf", "tarnholt-weir", ""),
+        ("fulmar-box/a", ["--profile", "ostrel-shoal-mini"], "http", "ostrel-shoal-mini", ""),
     ],
 )
-def test_a_device_says_by_itself_what_speaks_to_it(empty, node, more, driver, profile):
+def test_a_device_says_by_itself_what_speaks_to_it(empty, node, more, driver, profile, kind):
     bare = address(empty, node).rpartition("/")[2] if driver != "http" else address(empty, node)
     added = empty.run("add", bare, "--as", "one", "--site", "harbour", "--yes", "--json", *more)
     assert added.code == 0, added.err
@@ -81,6 +82,13 @@ def test_a_device_says_by_itself_what_speaks_to_it(empty, node, more, driver, pr
     )
     system = estate(empty).systems["one"]
     assert (system.driver, system.profile, system.shape) == (driver, profile, "single")
+    assert system.kind == kind
+
+
+def test_a_new_estate_holds_hosts_to_what_their_channel_has_and_appliances_to_what_is_settled(empty):
+    assert empty.run("init", "night").code == 0
+    aims = parse_estate("estate.yaml", (empty.folder / "night" / "estate.yaml").read_text()).aims
+    assert {aim.for_: aim.aim for aim in aims} == {"default": "settled 30d", "kind:host": "newest"}
 
 
 REFUSED = [

@@ -68,6 +68,9 @@ COLUMNS = (
     "ca",
 )
 
+# What a system is called among others where nobody says it and no more is known than what its generic profile reads.
+USUAL_KINDS = {"debian": "host", "linux": "host", "redfish": "hardware"}
+
 
 class Wanted(Record):
     """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the device."""
@@ -399,6 +402,13 @@ def _name_of(draft: _Draft, address: str, driver: str) -> str:
     return name
 
 
+def _usual_kind(place: Workplace, draft: _Draft) -> str:
+    """What such a system is called; nothing where the estate's defaults have a word on it."""
+    if any(default.kind is not None for default in place.estate.defaults):
+        return ""
+    return USUAL_KINDS.get(draft.profile or GENERIC_PROFILES.get(draft.driver, ""), "")
+
+
 def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Reading]]) -> Added:
     wanted, drafts = draft.wanted, {_letter(n): node for n, (node, _) in enumerate(nodes)}
     shape = _shape_of(wanted, [reading.role for _, reading in nodes])
@@ -416,7 +426,7 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
         driver=draft.driver,
         nodes=drafts,
         profile=draft.profile if draft.profile != GENERIC_PROFILES.get(draft.driver) else "",
-        kind=wanted.kind,
+        kind=wanted.kind or _usual_kind(place, draft),
         tags=wanted.tags,
         account=(wanted.user, wanted.secret or "ask") if wanted.user else None,
         roles={_letter(n): reading.role for n, (_, reading) in enumerate(nodes)},

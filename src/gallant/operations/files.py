@@ -202,6 +202,7 @@ accounts:
 #   bundle NAME (validated together)
 aims:
   - {{for: default, aim: settled 30d}}
+  - {{for: kind:host, aim: newest}}     # packages: a channel says when it was made, not how long each has been out
 
 # What may happen by itself: the first rule that matches decides (act, ask or leave); where none does, a notice asks.
 rules:
