@@ -77,6 +77,14 @@ def test_a_file_that_holds_no_durations_is_told_and_changes_nothing(place, tmp_p
     assert place.run("history", "--export", str(file)).code == 2
 
 
+def test_a_product_of_which_nothing_was_learned_is_not_shown_as_if_nothing_was(rolled):
+    rows = rolled.run("history", "--durations", "--product", "ostrel/shoal", "--json").rows
+    assert {row["product"] for row in rows} == {"ostrel/shoal"}
+    done = rolled.run("history", "--durations", "--product", "ostrel/shaol")
+    assert (done.code, done.out) == (2, "")
+    assert "did you mean ostrel/shoal?" in done.err
+
+
 def test_a_figure_of_durations_is_drawn(rolled, tmp_path):
     figure = tmp_path / "durations.png"
     assert rolled.run("history", "--durations", "--figure", str(figure)).code == 0

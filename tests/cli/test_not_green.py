@@ -51,6 +51,32 @@ def test_a_selector_with_a_typo_is_wrong_usage_with_a_suggestion(pair, words):
     assert "did you mean harbour?" in done.err
 
 
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("gaps", "component:iamge"),
+        ("gaps", "--component", "iamge"),
+        ("gaps", "tickets:iamge"),
+        ("inventory", "component:iamge"),
+        ("notice", "list", "component:iamge"),
+        ("notice", "accept", "component:iamge", "--yes"),
+    ],
+    ids=" ".join,
+)
+def test_a_component_with_a_typo_is_wrong_usage_with_a_suggestion(pair, words):
+    done = pair.run(*words)
+    assert (done.code, done.out) == (2, "")
+    assert "did you mean image?" in done.err
+
+
+@pytest.mark.parametrize(
+    "words", [("check", "--list"), ("check", "--explain", "backup"), ("survey", "--list")], ids=" ".join
+)
+def test_a_system_beside_a_list_that_is_not_of_systems_is_wrong_usage(pair, words):
+    assert pair.run(*words).code == 0
+    assert pair.run(*words, "tickets").code == 2
+
+
 def test_a_narrowed_check_says_gone_of_nothing_that_it_did_not_look_at(pair):
     whole = pair.run("check", "tickets", "--json")
     assert any(f["level"] != "pass" for f in whole.rows)

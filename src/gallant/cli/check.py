@@ -94,6 +94,8 @@ def check(
     from gallant.views import checks as views
 
     if explain is not None or catalogue:
+        if selector:
+            raise click.UsageError("--list and --explain are of the checks; name no system beside them.")
         output.show(views.catalogue_view(explain))
         return
     place = open_place(estate_path, output)

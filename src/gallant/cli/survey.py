@@ -104,6 +104,8 @@ def survey(
     from gallant.views import inventory as shown
     from gallant.views import survey as views
 
+    if past and selector:
+        raise click.UsageError("--list is of all surveys; name no system beside it.")
     if past:
         output.show(views.surveys_view(open_place(estate_path, output).readings.surveys()))
         return

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import msgspec
 
+from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import Record, clean
 from gallant.core.work.events import DONE, FAILED
@@ -129,8 +130,15 @@ class Learned(Record):
 
 
 def shown(place: Workplace, product: str | None = None) -> list[Learned]:
-    """By product and hop, those first that were farthest from what was announced."""
+    """By product and hop, those first that were farthest from what was announced. Raises `WrongUse` for a product of which nothing is
+    known while something is of others."""
     found, model = learned(place), None
+    known = sorted({o.product for o in found})
+    if product is not None and found and product not in known:
+        raise WrongUse(
+            f"Of a product {clean(product, 60)!r} nothing was learned{suggestion(product, known)}.",
+            next="gallant history --durations shows all",
+        )
     groups: dict[tuple[str, str, str, str], list[Observation]] = {}
     for o in found:
         if product is None or o.product == product:

@@ -10,6 +10,7 @@ from functools import partial
 
 from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
 from gallant.core.catalog.bundles import Match, match_bundle
+from gallant.core.errors import WrongUse
 from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.readings import Reading
@@ -88,8 +89,10 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
     narrow = narrow or Narrow()
     terms, pick = split(place.estate, terms)
     readings, unread = last_readings(place, terms)
-    if (wrong := nothing_called(pick, component_names(readings))) is not None:
-        raise wrong
+    everywhere = Pick(components=(narrow.component.casefold(),) if narrow.component is not None else ())
+    for asked in (pick, everywhere):
+        if (wrong := wrongly_picked(asked, readings)) is not None:
+            raise wrong
     found = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
     before, compared_with = _before(place, readings) if narrow.changed else ({}, None)
     by_system: dict[str, list[Reading]] = {}
@@ -148,12 +151,15 @@ class ShownGaps:
             yield Shown(gap, change, decided)
 
 
-def component_names(readings: Mapping[str, Reading]) -> dict[str, set[str]]:
-    """By system: what its components are called."""
-    names: dict[str, set[str]] = {}
+def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | None:
+    """What to say where a component is meant that no reading has."""
+    if not (pick.components or pick.of):
+        return None
+    names, words = dict[str, set[str]](), set[str]()
     for reading in readings.values():
         names.setdefault(reading.system, set()).update(part.name for part in reading.components)
-    return names
+        words.update(word for part in reading.components for word in (part.name, part.kind, part.product) if word)
+    return nothing_called(pick, names, words)
 
 
 def decision_on(place: Workplace, gap: Gap) -> Decision:

@@ -6,11 +6,11 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, time
 
 from gallant.core.errors import WrongUse
-from gallant.core.estate.picks import Pick, nothing_called, split
+from gallant.core.estate.picks import Pick, split
 from gallant.core.estate.systems import Node, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
-from gallant.operations.gaps import component_names
+from gallant.operations.gaps import wrongly_picked
 from gallant.operations.workplace import Workplace
 
 
@@ -70,7 +70,7 @@ def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list
             "An inventory says what runs; how far behind that is, gaps say.", next="gallant gaps, with the same words"
         )
     readings = {one.name: one.reading for one in found if one.reading is not None}
-    if (wrong := nothing_called(pick, component_names(readings))) is not None:
+    if (wrong := wrongly_picked(pick, readings)) is not None:
         raise wrong
     return [_meant(one, pick) for one in found]
 

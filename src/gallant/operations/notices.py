@@ -29,7 +29,7 @@ from gallant.core.assess.notices import (
 )
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
-from gallant.core.estate.picks import Pick, is_condition, nothing_called, split
+from gallant.core.estate.picks import Pick, is_condition, split
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
@@ -37,7 +37,7 @@ from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
-from gallant.operations.gaps import component_names, decision_on
+from gallant.operations.gaps import decision_on, wrongly_picked
 from gallant.operations.length import image_seconds
 from gallant.operations.plannable import barred_here, ways_to_plan
 from gallant.operations.workplace import Ask, Workplace
@@ -92,7 +92,7 @@ def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
 
 def _picked(place: Workplace, terms: Sequence[str], pick: Pick) -> list[Notice]:
     """The notices that are meant, those of one system together: the system of the first one first."""
-    if (wrong := nothing_called(pick, component_names(last_readings(place, terms)[0]))) is not None:
+    if (wrong := wrongly_picked(pick, last_readings(place, terms)[0])) is not None:
         raise wrong
     found = [n for n in _all(place, terms) if _is_meant(pick, n)]
     first = {name: number for number, name in enumerate(dict.fromkeys(n.system for n in found))}

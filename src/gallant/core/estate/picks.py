@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from gallant.core.catalog.products import SEVERITIES
 from gallant.core.documents import suggestion
@@ -114,8 +114,16 @@ def _word(key: str, value: str) -> str:
     return said
 
 
-def nothing_called(pick: Pick, names: dict[str, set[str]]) -> WrongUse | None:
-    """What to say of a component that was named with its system and that this one does not have; `names` are by system."""
+def nothing_called(pick: Pick, names: Mapping[str, set[str]], words: Collection[str]) -> WrongUse | None:
+    """What to say of a component that none is called, or that was named with its system and that this one does not have; `names` are by
+    system, `words` are all that components go by (name, kind, product). Where nothing was read nothing is said."""
+    called = {word.casefold() for word in words}
+    for name in pick.components if called else ():
+        if name not in called:
+            return WrongUse(
+                f"Nothing selected has a component, kind or product {clean(name, 60)!r}{suggestion(name, sorted(called))}.",
+                next="gallant inventory lists them",
+            )
     for key, wanted in pick.of.items():
         known = {name.casefold() for name in names.get(key.partition("/")[0], set())}
         for name in wanted:
