@@ -33,9 +33,12 @@ def test_packages_are_put_onto_every_node_verified_and_taken_off_again(place):
     again = place.run("stock", "preload", "tickets", "--json").rows
     assert {r["state"] for r in again} == {"present"}
     assert "shoal-2.11.3.pkg" in place.run("inventory", "tickets/a").out
-    assert place.run("stock", "unload", "tickets").code == 5
-    assert place.run("stock", "unload", "tickets", "--yes").code == 0
-    assert place.truth()["nodes"]["tickets/a"]["packages"] == []
+    assert place.run("stock", "unload", "ticket").code == 2
+    asked = place.run("stock", "unload", "tickets")
+    assert asked.code == 5
+    assert "tickets/a, tickets/b" in asked.err
+    assert place.run("stock", "unload", "tickets/a", "--yes").code == 0
+    assert {n: place.truth()["nodes"][f"tickets/{n}"]["packages"] for n in "ab"} == {"a": [], "b": ["shoal-2.11.3.pkg"]}
 
 
 def test_a_package_that_was_altered_on_the_way_to_a_node_is_not_called_preloaded(place):

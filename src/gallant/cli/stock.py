@@ -22,6 +22,8 @@ from gallant.cli.common import (
 if TYPE_CHECKING:
     from gallant.views.output import Output
 
+FEW = 6  # nodes that a question names one by one
+
 
 @click.group()
 def stock() -> None:
@@ -132,7 +134,9 @@ def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, outpu
     from gallant.views import stock as views
 
     place = open_place(estate_path, output)
-    if not may_go_on("Take every package that lies on these nodes off them?", yes):
+    nodes = [f"{system.name}/{node}" for system, nodes in place.select(selector) for node in nodes]
+    named = ", ".join(nodes) if len(nodes) <= FEW else f"{len(nodes)} nodes"
+    if not may_go_on(f"Take every package that lies on {named} off again?", yes):
         finish(5)
     rows, code = run(operation.unload(place, selector))
     output.show(views.preloaded_view(rows))

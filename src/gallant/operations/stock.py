@@ -406,10 +406,10 @@ async def _preload_one(
 
 
 async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded], int]:
-    """Take packages off the nodes of the selected systems again; those that a node runs or would run next stay its own."""
-    systems, rows = place.systems(terms), []
-    async with place.drivers(systems) as drivers:
-        for system in systems:
+    """Take packages off the selected nodes again; those that a node runs or would run next stay its own."""
+    chosen, rows = place.select(terms), []
+    async with place.drivers([system for system, _ in chosen]) as drivers:
+        for system, nodes in chosen:
             driver = drivers[system.name]
             if "unload" not in driver.capabilities():
                 error = Refused(f"{system.name}: its profile knows no unload.", next=f"gallant inventory {system.name}")
@@ -419,9 +419,9 @@ async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded
                 error = Refused(f"A roll of {system.name} is not finished.", next="gallant history")
                 rows.append(_failed(system.name, "", "", 0, error))
                 continue
-            for node in system.nodes:
+            for node in nodes:
                 rows += await _unload_node(place, system, driver, node)
-            await survey_with(place, [(system, tuple(system.nodes))], drivers)
+            await survey_with(place, [(system, tuple(nodes))], drivers)
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
 
