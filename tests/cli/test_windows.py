@@ -58,6 +58,10 @@ def test_a_roll_outside_of_its_windows_is_refused_until_somebody_says_why_it_may
     assert closed.run("roll", plan, "--outside-window").code == 2
     done = closed.run("roll", plan, "--outside-window", "--reason", "the publisher said at once")
     assert done.code == 0, done.err
+    again = closed.run("plan", "--show", plan)
+    assert "roll-0001 took it up, and has ended." in again.out
+    assert "next  gallant history roll-0001" in again.out
+    assert "next  gallant roll" not in again.out
     entries = closed.run("ledger", "--json").rows
     assert [e["reason"] for e in entries if e["kind"] == "outside-window"] == ["the publisher said at once"]
 

@@ -69,7 +69,8 @@ class Planned(Record):
     `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
     earlier rolls saw of its releases that their publishers do not say; `barred` systems that were selected among others and that
     cannot be planned now; `roll` is the command of somebody who accepts all that it needs;
-    `fits` are the windows that its lanes take, `opens` when the first of them does, where none is open now.
+    `fits` are the windows that its lanes take, `opens` when the first of them does, where none is open now; `roll_id` is the roll that
+    carried it out, or does so still (`under_way`).
     """
 
     plan: Plan
@@ -86,6 +87,8 @@ class Planned(Record):
     roll: str
     fits: tuple[Fit, ...] = ()
     opens: datetime | None = None
+    roll_id: str | None = None
+    under_way: bool = False
 
     @property
     def exit_code(self) -> int:
@@ -228,15 +231,21 @@ async def plan(
 def shown(place: Workplace, name: str | None) -> Planned:
     """A plan that was made before, as it stands today; nothing is contacted, so no check speaks of it."""
     made = load_plan(place, name)
+    path, command = f"plans/{made.id}.json", roll_command(made)
+    rolled = next((row for row in place.journal.rolls(made.systems)[0] if row.plan.id == made.id), None)
+    if rolled is not None:
+        return Planned(
+            plan=made, path=path, findings=(), roll=command, roll_id=rolled.id, under_way=rolled.ended is None
+        )
     return Planned(
         plan=made,
-        path=f"plans/{made.id}.json",
+        path=path,
         findings=(),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
         approvals=approval_of(place, made).missing,
         borne=tuple(seen_before(place, made)),
-        roll=roll_command(made),
+        roll=command,
         fits=tuple(fits(place, made)),
         opens=opens_at(place, made),
     )

@@ -93,7 +93,7 @@ def plan_view(planned: Planned) -> View:
         yield from left_lines(
             [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
         )
-        yield from _in_the_way(planned)
+        yield from _in_the_way(planned) if planned.roll_id is None else _rolled(planned)
 
     more = {
         "id": plan.id,
@@ -107,6 +107,7 @@ def plan_view(planned: Planned) -> View:
         ],
         "barred": planned.barred,
         "opens": planned.opens,
+        "rolled_by": planned.roll_id,
         "windows": [
             {
                 "system": f.system,
@@ -154,6 +155,15 @@ def _in_the_way(planned: Planned) -> Drawn:
     decide = list(dict.fromkeys(bar.next for bar in planned.bars))
     approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
     yield from next_steps(*stops, *decide, *approve, _begin(planned))
+
+
+def _rolled(planned: Planned) -> Drawn:
+    """What became of a plan that a roll took up."""
+    if planned.under_way:
+        yield f"{mark('going')} {plain(planned.roll_id)} took it up and is not finished."
+    else:
+        yield f"{mark('note')} {plain(planned.roll_id)} took it up, and has ended."
+    yield from next_steps(f"gallant {'resume' if planned.under_way else 'history'} {planned.roll_id}")
 
 
 def _finding_line(plan: Plan, f: Finding) -> str:
