@@ -74,6 +74,14 @@ def test_a_plan_that_fits_into_no_window_says_what_its_longest_stretch_is(place)
     assert place.run("plan", "tickets", "--json").json["windows"][0]["parts"] == []
 
 
+def test_what_stays_open_past_the_two_weeks_is_not_said_to_end_then(place):
+    with_windows(place, "blackouts:\n  - {for: '*', date: 2199-12-24, reason: a fair}\n")
+    shown = place.run("windows", "tickets", COLUMNS="140").out
+    row = next(line for line in shown.splitlines() if "▸ open" in line)
+    assert "not in these weeks" in row
+    assert "over 14 d" in row
+
+
 def test_a_blackout_closes_what_no_window_says(place):
     today = f"{datetime.now(UTC):%Y-%m-%d}"
     until = f"{datetime.now(UTC) + timedelta(days=3):%Y-%m-%d}"

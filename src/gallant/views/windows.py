@@ -66,8 +66,12 @@ def _row(c: Calendar, span: Span, now: datetime) -> tuple[str, str, str, str]:
     zone = ZoneInfo(c.zone)
     begin, end = span.begin.astimezone(zone), span.end.astimezone(zone)
     until = said("going", "open") if span.begin <= now else duration((span.begin - now).total_seconds())
-    last = f"{end:%H:%M}" if end.date() == begin.date() else f"{end:%a %H:%M}"
-    return f"{begin:%a %Y-%m-%d %H:%M}", last, duration(span.length.total_seconds()), until
+    begins, long = f"{begin:%a %Y-%m-%d %H:%M}", duration(span.length.total_seconds())
+    if span.end >= c.end:  # as far as was looked
+        return begins, "not in these weeks", f"over {long}", until
+    if span.length > timedelta(days=1):
+        return begins, f"{end:%a %Y-%m-%d %H:%M}", long, until
+    return begins, f"{end:%H:%M}" if end.date() == begin.date() else f"{end:%a %H:%M}", long, until
 
 
 def _days(c: Calendar, now: datetime) -> list[datetime]:
