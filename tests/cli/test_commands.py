@@ -614,14 +614,8 @@ def test_the_demo_does_not_touch_a_folder_that_is_not_its_own(tmp_path):
     assert (tmp_path / "skerry-line" / "mine.txt").read_text() == "mine"
 
 
-@pytest.mark.parametrize(
-    "end",
-    [
-        signal.SIGKILL,  # the hardest of them; the two that ask politely take as long, and run at night
-        pytest.param(signal.SIGINT, marks=pytest.mark.long),
-        pytest.param(signal.SIGTERM, marks=pytest.mark.long),
-    ],
-)
+@pytest.mark.long
+@pytest.mark.parametrize("end", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 def test_two_demos_serve_side_by_side_and_nothing_of_one_outlives_it(tmp_path, end):
     first, second = demo(tmp_path, "--serve"), demo(tmp_path, "--serve", "--folder", "other")
     folders = [tmp_path / "skerry-line", tmp_path / "other"]

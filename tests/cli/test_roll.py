@@ -58,7 +58,17 @@ MOMENTS = {
 }
 
 
-@pytest.mark.parametrize("moment", MOMENTS)
+# Each is some seconds on a served line. The simulation kills at every position of the journal; here the served line is killed where a device
+# is in the middle of something, and at night at the other moments.
+AT_NIGHT = {"before-anything", "in-a-preload", "after-an-install", "while-a-replica-syncs", "sync_stuck"}
+
+
+def by_day(names):
+    """The names, those `AT_NIGHT` marked as long."""
+    return [pytest.param(name, marks=pytest.mark.long) if name in AT_NIGHT else name for name in names]
+
+
+@pytest.mark.parametrize("moment", by_day(MOMENTS))
 def test_a_roll_killed_at_any_moment_is_resumed_to_the_same_end_with_nothing_done_twice(standins, moment):
     place = standins()
     roll = place.begin("roll", place.make_ready())
@@ -127,7 +137,7 @@ FAULTS = {
 }
 
 
-@pytest.mark.parametrize("name", FAULTS)
+@pytest.mark.parametrize("name", by_day(FAULTS))
 def test_a_fault_stops_the_roll_and_the_other_node_serves_untouched(standins, name):
     fault, said = FAULTS[name]
     place = standins()
