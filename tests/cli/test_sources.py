@@ -95,7 +95,7 @@ def carry(folder, files) -> None:
         path.write_bytes(body)
 
 
-@pytest.mark.parametrize("form", ["folder", pytest.param("zip", marks=pytest.mark.long), "gztar"])
+@pytest.mark.parametrize("form", ["folder", *(pytest.param(form, marks=pytest.mark.long) for form in ("zip", "gztar"))])
 def test_a_catalog_and_its_packages_come_from_a_medium_when_the_publisher_is_out_of_reach(place, files, tmp_path, form):
     carry(tmp_path / "usb" / "ostrel", files)
     medium = tmp_path / "usb" / "ostrel"

@@ -31,7 +31,7 @@ def gallant(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
     )
 
 
-@pytest.fixture(params=["shell", "debian"])
+@pytest.fixture(params=["shell", pytest.param("debian", marks=pytest.mark.long)])
 def host(sshd, tmp_path, request):
     server = sshd()
     (tmp_path / "user").chmod(0o600)
