@@ -11,9 +11,32 @@ from hypothesis import strategies as st
 
 from gallant.core.records import replace
 from gallant.core.work.estimate import LEAST_DEADLINE_S, deadline_seconds
-from gallant.core.work.learning import OVERHEAD_S, Observation, Pace, hop_key, model_of, paces_of, taken
-from gallant.core.work.plan import Hop, Lane, hop_ends, waves_seconds
-from gallant.core.work.spread import announced_s, spread_of, with_spread
+from gallant.core.work.learning import (
+    BETWEEN_HOPS,
+    BETWEEN_KINDS,
+    BETWEEN_SYSTEMS,
+    EACH_TIME,
+    MOST_EFFECTS,
+    OVERHEAD_S,
+    ROUNDS,
+    WORTH,
+    Observation,
+    Pace,
+    hop_key,
+    model_of,
+    paces_of,
+    taken,
+)
+from gallant.core.work.plan import Hop, Lane, Step, Track, Wave, hop_ends, waves_seconds
+from gallant.core.work.spread import (
+    announced_s,
+    has_to_go_on,
+    late_s,
+    spread_of,
+    stretch_of,
+    to_rest_s,
+    with_spread,
+)
 
 from .test_requirements import BOTH, PRODUCTS, plan_of, readings
 
@@ -190,3 +213,68 @@ def test_numbers_and_nights_go_through_the_same_order():
     ends = hop_ends(lanes, lasts, (), latest)
     for name, seconds in plan.ends_s.items():
         assert ends[name] == pytest.approx(seconds * nights)
+
+
+def test_a_long_history_of_many_systems_keeps_the_newest_and_what_it_costs_in_bounds():
+    many = tuple(seen(900, system=f"s{n}", product=f"p{n}/x") for n in range(3000))
+    model = model_of(many)
+    assert 0 < len(model.observations) < len(many)
+    assert model.observations == many[-len(model.observations) :]
+    assert len(model.mean) <= MOST_EFFECTS
+    assert model.pace("new/x", WAY, "install", "image", "new").p50 == pytest.approx(
+        pace(*many[-300:], system="new").p50, rel=0.1
+    )
+
+
+def test_what_is_learned_is_the_mean_of_a_normal_model_with_its_matrix_written_out():
+    history = tuple(
+        seen(took, system=f"s{n % 3}", kind=f"k{n % 2}") for n, took in enumerate((500, 700, 900, 650, 800, 1200, 640))
+    )
+    model = model_of(history)
+    effects = list(
+        dict.fromkeys(e for o in reversed(history) for e in (("kind", o.kind), ("hop", o.group), ("system", o.system)))
+    )
+    rows = np.array(
+        [[float(e in (("kind", o.kind), ("hop", o.group), ("system", o.system))) for e in effects] for o in history]
+    )
+    prior = np.array(
+        [{"kind": BETWEEN_KINDS, "hop": BETWEEN_HOPS, "system": BETWEEN_SYSTEMS}[e[0]] ** 2 for e in effects]
+    )
+    told, variance = np.array([o.ratio for o in history]), {o.kind: EACH_TIME**2 for o in history}
+    for _ in range(ROUNDS):
+        weight = np.array([1 / variance[o.kind] for o in history])
+        covariance = np.linalg.inv(np.diag(1 / prior) + rows.T @ np.diag(weight) @ rows)
+        mean = covariance @ rows.T @ (weight * told)
+        left = (told - rows @ mean) ** 2 + np.diag(rows @ covariance @ rows.T)
+        for kind in variance:
+            mine = [n for n, o in enumerate(history) if o.kind == kind]
+            variance[kind] = (WORTH * EACH_TIME**2 + left[mine].sum()) / (WORTH + len(mine))
+    assert model.mean == pytest.approx(mean)
+    assert model.covariance == pytest.approx(covariance)
+    assert {kind: one[1] for kind, one in model.spread.items()} == pytest.approx(variance)
+
+
+def step(name: str, rests: bool, disturbs: bool = False, node: str = "a") -> Step:
+    return Step(
+        id=name, hop="h", guards=(), expects="", repeat="safe", undo="", kind="install", system="s", node=node, component="image", product="p", to="2", estimate_s=100, deadline_s=900,
+        safe_stop_s=60.0 if rests else None, disturbs=("s/a",) if disturbs else (),
+    )  # fmt: skip
+
+
+def test_a_stretch_that_no_track_ends_goes_on_through_the_next_waves_until_its_system_rests():
+    restart, look, other = step("restart", False, True), step("look", True), step("other", True)
+    waves = tuple(Wave(why=s.id, tracks=(Track(node="a", steps=(s,)),)) for s in (restart, look, other))
+    assert stretch_of((restart,), waves) == [restart, look]
+    assert stretch_of((look, other), waves) == [look]
+    hop = Hop(id="h", system="s", from_="1", to="2", waves=waves)
+    assert to_rest_s(hop, (restart,)) == pytest.approx(2 * late_s(hop, restart) + late_s(hop, look))
+    assert to_rest_s(hop, (look,)) == 0
+
+
+@pytest.mark.parametrize(
+    ("unsafe", "goes_on"),
+    [((), False), (("s/a",), True), (("s/b",), False), (("s/z",), True), (("s/b", "s/z"), True)],
+    ids=["all at rest", "begun here", "begun beside it", "left by an earlier wave", "both"],
+)
+def test_a_track_goes_on_for_what_it_began_or_was_left_and_not_because_a_neighbour_began(unsafe, goes_on):
+    assert has_to_go_on(unsafe, {"s/a"}, {"s/a", "s/b"}) is goes_on

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.catalog.products import Product, Release
@@ -38,7 +38,7 @@ from gallant.core.work.plan import (
     Wave,
     steps_of,
 )
-from gallant.core.work.spread import to_rest_s
+from gallant.core.work.spread import has_to_go_on, to_rest_s
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
@@ -377,7 +377,8 @@ class Roll:
             together, left = await self._at_once(system, left)
             self.attempts.beside[system] = {track.node for track in together if _disturbs(track)}
             try:
-                tracks = (self._track(track.steps) for track in together)
+                of_wave = {step.subject for step in steps_of((wave,))}
+                tracks = (self._track(track.steps, of_wave) for track in together)
                 results = await asyncio.gather(*tracks, return_exceptions=True)
             finally:
                 self.attempts.beside[system] = set()
@@ -407,14 +408,17 @@ class Roll:
         now = [*begun, *free, *others[: max(0, standing.width - len(begun))]]
         return (now, [t for t in tracks if t not in now]) if now else (list(tracks[:1]), list(tracks[1:]))
 
-    async def _track(self, steps: tuple[Step, ...]) -> None:
+    async def _track(self, steps: tuple[Step, ...], of_wave: Collection[str]) -> None:
+        own = {step.subject for step in steps}
         for number, step in enumerate(steps):
             known = self.log.state.step(step.id)
             if known.done:
                 continue
             if not known.open:
-                self._may_hold(self._lane_of[step.hop].system)
-                self._in_window(self._lane_of[step.hop], steps[number:])
+                lane = self._lane_of[step.hop]
+                self._may_hold(lane.system)
+                if not has_to_go_on(self._unsafe[lane.system], own, of_wave):
+                    self._in_window(lane, steps[number:])
             if step.safe_stop_s is None:
                 self._unsafe[self._lane_of[step.hop].system].add(step.subject)
             await self.attempts.carry_out(step)
@@ -424,12 +428,12 @@ class Roll:
 
     def _in_window(self, lane: Lane, steps: Sequence[Step]) -> None:
         """Hold before a system is disturbed outside of its windows, or so late that in one case of ten it would not be at rest again when
-        its window ends. Work on a system that is not at rest goes on: it returns it to service."""
+        its window ends."""
         spans = self.orders.windows.get(lane.system)
-        if spans is None or self._unsafe[lane.system]:
+        if spans is None:
             return
         hop = next(hop for hop in lane.hops if hop.id == steps[0].hop)
-        needed = timedelta(seconds=to_rest_s(hop, steps))
+        needed = timedelta(seconds=to_rest_s(hop, steps, self.log.state.waves.get(hop.id, hop.waves)))
         if not needed:
             return
         now = self.clock.now()

@@ -23,6 +23,8 @@ SCHEMA = "gallant.durations/1"
 BROUGHT = "durations.json"  # in state/: what was imported
 MOST_ROLLS = 300  # the newest
 LARGEST_BYTES = 64 * 1024 * 1024
+LONGEST_S = 1e7
+LONGEST_WORDS = 1000  # of all names of a step together
 # What takes as long as a person or a given time takes says nothing of a device.
 NOT_LEARNED = ("quiet", "by_hand", "look_over")
 
@@ -36,9 +38,12 @@ class Durations(Record):
 
 def learned(place: Workplace) -> tuple[Observation, ...]:
     """Every step that was carried out here or brought in, oldest first; as many of the newest as are of use."""
-    rows = list(reversed(place.journal.rolls()[0][:MOST_ROLLS]))
-    own = [one for row in rows for one in _of_roll(row.plan, replay(place.journal.events(row.id)))]
-    return (*_brought(place), *own)[-MOST_OBSERVED:]
+    own = list[list[Observation]]()
+    for row in place.journal.rolls()[0][:MOST_ROLLS]:  # newest first, and no older journal is read than is of use
+        own.append(list(_of_roll(row.plan, replay(place.journal.events(row.id)))))
+        if sum(map(len, own)) >= MOST_OBSERVED:
+            break
+    return (*_brought(place), *(one for roll in reversed(own) for one in roll))[-MOST_OBSERVED:]
 
 
 def _of_roll(plan: Plan, state: RollState) -> Iterator[Observation]:
@@ -87,9 +92,11 @@ def _read(path: Path) -> Durations:
             f"{path} holds no durations of the form {SCHEMA}.",
             next="gallant history --durations --export FILE writes such a file",
         )
-    wrong = [o for o in found.observations if not (0 < o.announced_s < 1e7 and 0 < o.took_s < 1e7)]
-    if wrong:
-        raise WrongUse(f"{path}: {clean(wrong[0].group, 80)}: seconds that cannot be.")
+    for o in found.observations:
+        if not (0 < o.announced_s < LONGEST_S and 0 < o.took_s < LONGEST_S):
+            raise WrongUse(f"{path}: {clean(o.group, 80)}: seconds that cannot be.")
+        if len(o.group) + len(o.system) > LONGEST_WORDS:
+            raise WrongUse(f"{path}: {clean(o.group, 80)}: longer than any name of a product, hop and system.")
     return found
 
 

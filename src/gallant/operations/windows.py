@@ -131,9 +131,12 @@ def _closed(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
 
 
 def opens_at(place: Workplace, plan: Plan) -> datetime | None:
-    """When a plan may be begun, where it may not be now, and some window is to come."""
+    """When a plan may be begun, where it may not be now: in the first window that one of its lanes fits into, else in the next one."""
     closed = _closed(place, plan)
-    return _soonest(closed, place.clock.now())[1] if closed else None
+    if not closed:
+        return None
+    begins = [fit.parts[0][0].begin for fit in fits(place, plan) if fit.system in closed and fit.parts]
+    return min(begins, default=_soonest(closed, place.clock.now())[1])
 
 
 def refuse_closed(place: Workplace, plan: Plan) -> None:

@@ -7,8 +7,9 @@ was seen, so that one odd night does not rule the next plan. A step that ran int
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from math import log
 from statistics import NormalDist
 from typing import Any, TypeAlias
@@ -30,6 +31,9 @@ QUANTILES = (0.5, 0.9, 0.99)
 # What nine of ten steps take of which nothing was seen: all four spreads together, and the tails of the last.
 UNKNOWN_P90 = 1.75
 MOST_OBSERVED = 4000  # the newest
+MOST_EFFECTS = (
+    1000  # and of those the newest that have no more hops, kinds and systems: the fit costs the third power of it
+)
 # What every order costs besides its work, so that a second that was announced for a small package does not speak of all others.
 OVERHEAD_S = 20.0
 MOST_OFF = log(30.0)  # beyond that it was another kind of work
@@ -106,16 +110,23 @@ class Model:
         import numpy as np
 
         self._np = np
-        self.observations = observations[-MOST_OBSERVED:]
         self._index: dict[tuple[str, str], int] = {}
-        for o in self.observations:
-            for effect in _effects(o.kind, o.group, o.system):
-                self._index.setdefault(effect, len(self._index))
-        self._count: dict[str, int] = {}
-        for o in self.observations:
-            self._count[o.group] = self._count.get(o.group, 0) + 1
+        self.observations = self._newest(observations[-MOST_OBSERVED:])
+        self._count = Counter(o.group for o in self.observations)
         self.spread: dict[str, tuple[float, float]] = {}  # by kind: degrees of freedom, variance
         self._fit()
+
+    def _newest(self, observations: Sequence[Observation]) -> tuple[Observation, ...]:
+        """As many of the newest as share `MOST_EFFECTS`, oldest first; what they have in common is numbered on the way."""
+        kept = list[Observation]()
+        for o in reversed(observations):
+            effects = _effects(o.kind, o.group, o.system)
+            if len(self._index) + sum(effect not in self._index for effect in effects) > MOST_EFFECTS:
+                break
+            for effect in effects:
+                self._index.setdefault(effect, len(self._index))
+            kept.append(o)
+        return tuple(reversed(kept))
 
     def _fit(self) -> None:
         """The posterior of a linear model with known variances, which are then set by what is left over, a few times."""
@@ -124,35 +135,42 @@ class Model:
         self.mean, self.covariance = np.zeros(many), np.diag(prior)
         if not self.observations:
             return
-        rows = np.zeros((len(self.observations), many))
-        for n, o in enumerate(self.observations):
-            for effect in _effects(o.kind, o.group, o.system):
-                rows[n, self._index[effect]] = 1.0
+        # Every observation is the sum of its effects, so the model's matrix has a one for each of them and is never written out.
+        at = np.array([[self._index[e] for e in _effects(o.kind, o.group, o.system)] for o in self.observations])
+        pairs = at[:, :, None], at[:, None, :]
         told = np.array([o.ratio for o in self.observations])
         cut = np.array([o.cut for o in self.observations])
-        kinds = [o.kind for o in self.observations]
-        variance = dict.fromkeys(kinds, EACH_TIME**2)
-        z = told.copy()
+        kinds = list(dict.fromkeys(o.kind for o in self.observations))
+        kind = np.array([kinds.index(o.kind) for o in self.observations])
+        counts = np.bincount(kind, minlength=len(kinds))
+        variance, z = np.full(len(kinds), EACH_TIME**2), told.copy()
         for _ in range(ROUNDS):
-            weight = np.array([1.0 / variance[kind] for kind in kinds])
-            precision = np.diag(1.0 / prior) + (rows.T * weight) @ rows
+            weight = 1.0 / variance[kind]
+            precision, pulled = np.diag(1.0 / prior), np.zeros(many)
+            np.add.at(precision, pairs, weight[:, None, None])
+            np.add.at(pulled, at, (weight * z)[:, None])
             self.covariance = np.linalg.inv(precision)
-            self.mean = self.covariance @ (rows.T @ (weight * z))
-            expected = rows @ self.mean
-            deviation = 1.0 / np.sqrt(weight)
-            z = np.where(cut, _beyond(np, told, expected, deviation), told)
-            left = (z - expected) ** 2 + np.einsum("ij,jk,ik->i", rows, self.covariance, rows)
-            for kind in variance:
-                mine = [n for n, one in enumerate(kinds) if one == kind]
-                variance[kind] = (WORTH * EACH_TIME**2 + float(left[mine].sum())) / (WORTH + len(mine))
-        counts = {kind: kinds.count(kind) for kind in variance}
-        self.spread = {kind: (WORTH + counts[kind], variance[kind]) for kind in variance}
+            self.mean = self.covariance @ pulled
+            expected = self.mean[at].sum(axis=1)
+            if cut.any():
+                z[cut] = _beyond(np, told[cut], expected[cut], np.sqrt(variance[kind][cut]))
+            left = (z - expected) ** 2 + self.covariance[pairs].sum(axis=(1, 2))
+            variance = (WORTH * EACH_TIME**2 + np.bincount(kind, left, len(kinds))) / (WORTH + counts)
+        self.spread = {name: (WORTH + int(counts[n]), float(variance[n])) for n, name in enumerate(kinds)}
+
+    @cached_property
+    def nights(self) -> Array:
+        """What all steps of a hop, a kind or a system have in common, in each of `DRAWS` nights that could be: (nights, effects)."""
+        np, many = self._np, len(self._index)
+        random = np.random.default_rng(SEED)
+        root = np.linalg.cholesky(self.covariance + np.eye(many) * 1e-12) if many else np.zeros((0, 0))
+        return self.mean + random.standard_normal((DRAWS, many)) @ root.T
 
     def seen(self, product: str, hop: str, kind: str, component: str = IMAGE) -> int:
         return self._count.get(f"{product} {hop} {pace_key(kind, component)}", 0)
 
-    def draws(self, count: int = DRAWS) -> Draws:
-        return Draws(self, count)
+    def draws(self) -> Draws:
+        return Draws(self)
 
     def pace(self, product: str, hop: str, kind: str, component: str, system: str) -> Pace:
         """The factors of one step to come."""
@@ -169,30 +187,26 @@ class Model:
 class Draws:
     """So many nights that could be: in each, what steps of a hop, a kind or a system have in common is the same for all of them."""
 
-    def __init__(self, model: Model, count: int) -> None:
-        np = model._np
-        self._model, self._np, self.count = model, np, count
-        self._random = np.random.default_rng(SEED)
-        many = len(model._index)
-        root = np.linalg.cholesky(model.covariance + np.eye(many) * 1e-12) if many else np.zeros((0, 0))
-        self._effects = model.mean + self._random.standard_normal((count, many)) @ root.T
+    def __init__(self, model: Model) -> None:
+        self._model, self._np = model, model._np
+        self._random = model._np.random.default_rng(SEED + 1)  # not the numbers of `nights` again
         self._fresh: dict[tuple[str, str], Array] = {}
 
     def factors(self, product: str, hop: str, kind: str, component: str, system: str) -> Array:
         """Taken over announced of one step, in each of the nights."""
         np = self._np
         group = f"{product} {hop} {pace_key(kind, component)}"
-        total = sum((self._effect(effect) for effect in _effects(kind, group, system)), np.zeros(self.count))
+        total = sum((self._effect(effect) for effect in _effects(kind, group, system)), np.zeros(DRAWS))
         freedom, variance = self._model.spread.get(kind, (WORTH, EACH_TIME**2))
-        spread = np.sqrt(variance * freedom / self._random.chisquare(freedom, self.count))
-        return np.exp(total + spread * self._random.standard_normal(self.count))
+        spread = np.sqrt(variance * freedom / self._random.chisquare(freedom, DRAWS))
+        return np.exp(total + spread * self._random.standard_normal(DRAWS))
 
     def _effect(self, effect: tuple[str, str]) -> Array:
         at = self._model._index.get(effect)
         if at is not None:
-            return self._effects[:, at]
+            return self._model.nights[:, at]
         if effect not in self._fresh:
-            self._fresh[effect] = self._random.standard_normal(self.count) * _prior(effect[0])
+            self._fresh[effect] = self._random.standard_normal(DRAWS) * _prior(effect[0])
         return self._fresh[effect]
 
 

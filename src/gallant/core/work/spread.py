@@ -3,7 +3,7 @@ their times are drawn together and go through the plan's own order, lane beside 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from gallant.core.records import replace
@@ -21,7 +21,7 @@ from gallant.core.work.learning import (
     pace_key,
     taken,
 )
-from gallant.core.work.plan import Hop, Lane, Plan, Step, hop_ends, waves_seconds
+from gallant.core.work.plan import Hop, Lane, Plan, Step, Wave, hop_ends, steps_of, waves_seconds
 
 
 def with_spread(plan: Plan, observations: tuple[Observation, ...]) -> Plan:
@@ -78,13 +78,29 @@ def is_disruptive(step: Step) -> bool:
     return bool(step.disturbs) or step.interrupts_s > 0
 
 
-def to_rest_s(hop: Hop, steps: Sequence[Step]) -> float:
-    """From the first of some steps to where its system may be left, in nine of ten cases, and back from there: what disturbs it once
-    more. 0 where nothing is disturbed until then."""
-    until = next((n for n, step in enumerate(steps) if step.safe_stop_s is not None), len(steps) - 1)
-    stretch = steps[: until + 1]
+def stretch_of(steps: Sequence[Step], waves: Sequence[Wave]) -> list[Step]:
+    """From the first of a track's steps to where its system may be left; where the track ends before that, through the hop's next waves."""
+    after = next((n for n, wave in enumerate(waves, 1) if steps[-1] in steps_of((wave,))), len(waves))
+    found = list[Step]()
+    for step in (*steps, *steps_of(waves[after:])):
+        found.append(step)
+        if step.safe_stop_s is not None:
+            break
+    return found
+
+
+def to_rest_s(hop: Hop, steps: Sequence[Step], waves: Sequence[Wave] | None = None) -> float:
+    """From the first of some steps of a track to where its system may be left, in nine of ten cases, and back from there: what disturbs
+    it once more. 0 where nothing is disturbed until then. `waves` are the hop's as they were made in the roll."""
+    stretch = stretch_of(steps, hop.waves if waves is None else waves)
     disturbing = [step for step in stretch if is_disruptive(step)]
     return sum(late_s(hop, step) for step in (*stretch, *disturbing)) if disturbing else 0.0
+
+
+def has_to_go_on(unsafe: Collection[str], own: Collection[str], wave: Collection[str]) -> bool:
+    """Whether a track goes on, window or not, since only that brings its system to rest: what it works on itself is not at rest, or an
+    earlier wave left something so. What a neighbour in its own wave (all its subjects: `wave`) has begun is no reason to begin here too."""
+    return any(subject in own or subject not in wave for subject in unsafe)
 
 
 def way_of(hop: Hop, step: Step, product: str) -> tuple[str, str]:
