@@ -151,7 +151,8 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
         rows.writerow(["Address", "as", "site", "profile", "kind", "tags", "pin"])
         for name in "ab":
             node = empty.said["nodes"][f"tickets/{name}"]
-            rows.writerow([node["address"], "tickets", "harbour", "ostrel-shoal", "storage", "prod night", ""])
+            said = ("harbour", "ostrel-shoal", "storage", "prod night") if name == "a" else ("", "", "", "")
+            rows.writerow([node["address"], "tickets", *said, node["fingerprint"]])  # each node has its own
         rows.writerow([address(empty, "deck-hw/b"), "hardware", "harbour", "", "", "", ""])
         rows.writerow([address(empty, "deck-hw/c"), "wrong", "harbour", "", "", "", "sha256:" + "00" * 32])
         rows.writerow(["127.0.0.1:1", "dead", "harbour", "", "", "", ""])
@@ -164,6 +165,8 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
     found = estate(empty).systems
     assert list(found) == ["tickets", "hardware"]
     assert (found["tickets"].kind, found["tickets"].tags) == ("storage", ("prod", "night"))
+    nodes = found["tickets"].nodes
+    assert [nodes[n].fingerprint for n in "ab"] == [empty.said["nodes"][f"tickets/{n}"]["fingerprint"] for n in "ab"]
     assert found["hardware"].profile == "quernix-q4"
     assert empty.run("survey").code == 0
 
@@ -172,6 +175,7 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
     ("text", "said"),
     [
         ("adress\nx\n", "did you mean address?"),
+        ("address,as,site\nx,one,harbour\ny,one,fulmar\n", "the rows of one differ in site: 'harbour', 'fulmar'"),
         ("as\nx\n", "no column address"),
         ("address,as\n,tickets\n", "devices.csv:2: no address"),
         ("address\n", "has no rows"),

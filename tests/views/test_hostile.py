@@ -57,6 +57,7 @@ from gallant.views import rolls as roll_views
 from gallant.views import snapshots as snapshot_views
 from gallant.views import stock as stock_views
 from gallant.views import survey as survey_views
+from gallant.views.listing import sort_key
 from gallant.views.output import Output
 
 from ..builders import NOW, filled
@@ -265,3 +266,8 @@ def test_a_screen_that_cannot_be_drawn_keeps_what_was_there(monkeypatch):
     kept = live._screen()
     assert [str(line) for line in kept.renderables[:-1]] == [str(line) for line in good.renderables]
     assert "could not be drawn" in str(kept.renderables[-1])
+
+
+@pytest.mark.parametrize("text", ["²", "1²3", "٣", "a٣", "9" * 5000, "1 " * 5000 + "x", "5 GB", "", "–"])
+def test_whatever_a_device_writes_can_be_sorted_by(text):
+    assert sorted([sort_key(text), sort_key("7 d"), sort_key("bios 2"), sort_key(None)])

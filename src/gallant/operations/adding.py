@@ -67,13 +67,15 @@ COLUMNS = (
     "pin",
     "ca",
 )
+OF_A_NODE = ("address", "pin")  # columns; all others are of the system
 
 # What a system is called among others where nobody says it and no more is known than what its generic profile reads.
 USUAL_KINDS = {"debian": "host", "linux": "host", "redfish": "hardware"}
 
 
 class Wanted(Record):
-    """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the device."""
+    """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the device. `pins` are
+    the fingerprints of single addresses, `fingerprint` that of all others."""
 
     addresses: tuple[str, ...]
     name: str = ""
@@ -88,6 +90,7 @@ class Wanted(Record):
     secret: str = ""
     fingerprint: str | None = None
     ca: str | None = None
+    pins: dict[str, str] = {}
 
 
 def wanted_of(said: Mapping[str, object], addresses: Sequence[str]) -> Wanted:
@@ -198,7 +201,7 @@ class _Draft:
     async def node(self, text: str, name: str, learn: Learn | None) -> tuple[DraftNode, Reading]:
         address, greeting = await self._met(text)
         self._is_new(address)
-        fingerprint = self.wanted.fingerprint or self._trusted(address, greeting, learn)
+        fingerprint = self.wanted.pins.get(text) or self.wanted.fingerprint or self._trusted(address, greeting, learn)
         reading = await self._read(address, name, fingerprint)
         self._is_new(address, reading.serial)
         told = ", ".join(part for part in (reading.model, f"runs {reading.version}") if part)
@@ -444,7 +447,9 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
     mode = path.stat().st_mode & 0o777
     put_whole(path, after.encode())
     path.chmod(mode)
-    line = next((n for n, row in enumerate(after.splitlines(), 1) if row.strip().startswith(f"{system.name}:")), 0)
+    line = next(
+        (n for n, row in enumerate(after.splitlines(), 1) if row.strip().startswith(f"{system.name}:  # added ")), 0
+    )
     return Added(
         system=system.name,
         nodes=tuple(
@@ -495,7 +500,7 @@ def from_file(path: Path, usual: Wanted) -> list[Wanted]:
         raise WrongUse(f"{path} is no CSV file: {clean(str(error), 100)}.") from None
     if not rows:
         raise WrongUse(f"{path} has no rows.", next=f"Columns: {', '.join(COLUMNS)}")
-    return _together(rows, usual)
+    return _together(path, rows, usual)
 
 
 def _rows(path: Path, reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
@@ -514,24 +519,33 @@ def _rows(path: Path, reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
         yield plain
 
 
-def _together(rows: Sequence[Mapping[str, str]], usual: Wanted) -> list[Wanted]:
-    found: dict[str, Wanted] = {}
+def _together(path: Path, rows: Sequence[Mapping[str, str]], usual: Wanted) -> list[Wanted]:
+    """The rows of one name as one system; what they say of it has to be the same, but for the address and its pin."""
+    found: dict[str, list[Mapping[str, str]]] = {}
     for row in rows:
-        name = row.get("as", "")
-        own = {
-            field: row[column]
-            for column, field in (
-                ("pin", "fingerprint"),
-                *((c, c) for c in COLUMNS if c not in ("address", "as", "tags", "pin")),
-            )
-            if row.get(column)
-        }
-        key = name or row["address"]
-        known = found.get(key)
-        tags = tuple(row["tags"].replace(";", " ").split()) if row.get("tags") else usual.tags
-        base = known or replace(usual, name=name, addresses=(), tags=tags)
-        found[key] = replace(base, **own, addresses=(*base.addresses, row["address"]))
-    return list(found.values())
+        found.setdefault(row.get("as") or row["address"], []).append(row)
+    return [_system_of(path, own, usual) for own in found.values()]
+
+
+def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: Wanted) -> Wanted:
+    said: dict[str, str] = {}
+    for row in rows:
+        for column in (c for c in COLUMNS if c not in OF_A_NODE and row.get(c)):
+            if said.setdefault(column, row[column]) != row[column]:
+                raise WrongUse(
+                    f"{path}: the rows of {clean(row['as'], 60)} differ in {column}: {clean(said[column], 40)!r}, {clean(row[column], 40)!r}.",
+                    next="Rows with one name in as are nodes of one system; name them otherwise, or alike",
+                )
+    tags = tuple(said.pop("tags").replace(";", " ").split()) if "tags" in said else usual.tags
+    name = said.pop("as", "")
+    return replace(
+        usual,
+        **said,
+        name=name,
+        tags=tags,
+        addresses=tuple(row["address"] for row in rows),
+        pins={row["address"]: row["pin"] for row in rows if row.get("pin")},
+    )
 
 
 # --- what answers in a network --------------------------------------------------------------------------------------

@@ -23,7 +23,7 @@ UNITS = {
 }  # fmt: skip
 _MEASURE = re.compile(r"(-?\d+(?:\.\d+)?) ?(min|kB|MB|GB|[shdB%]|)(?: ago)?(?![\w.-])")
 _WHOLE = re.compile(rf"(?:{_MEASURE.pattern}[, ]*)+")
-_DIGITS = re.compile(r"(\d+)")
+_DIGITS = re.compile(r"([0-9]{1,18})")  # those of other scripts, and longer ones, are text
 Key = tuple[int, object]
 
 
@@ -73,7 +73,7 @@ def sort_key(value: object) -> Key:
         return 0, RANKS[word]
     if _WHOLE.fullmatch(word):
         return 1, -sum(float(number) * UNITS[unit] for number, unit in _MEASURE.findall(word))
-    return 2, tuple(int(part) if part.isdigit() else part.casefold() for part in _DIGITS.split(word))
+    return 2, tuple(int(part) if n % 2 else part.casefold() for n, part in enumerate(_DIGITS.split(word)))
 
 
 def ordered(rows: Sequence[object], keys: Sequence[Key], turned: bool) -> list[object]:
