@@ -129,3 +129,17 @@ def test_the_sudoers_file_names_every_command_and_no_shell(bare):
     assert "gallant ALL=(root) NOPASSWD: /usr/bin/systemctl ^reboot" in text
     assert "/bin/sh" not in text
     assert bare.run("init", "--sudoers", "a b; ALL").code == 2
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("survey", "--older-than", "²d"),
+        ("inventory", "--at", "²"),
+        ("add", "--scan", "127.0.0.1/32", "--ports", "²"),
+        ("notice", "book", "tickets:image", "23:00", "--for", "²h"),
+    ],
+    ids=" ".join,
+)
+def test_what_only_looks_like_a_number_is_wrong_usage(place, words):
+    assert place.run(*words).code == 2

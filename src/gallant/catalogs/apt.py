@@ -178,7 +178,7 @@ def _moment(text: str) -> datetime:
 def _listed(text: str) -> Iterator[tuple[str, tuple[int, str]]]:
     for line in text.splitlines():
         words = line.split()
-        if len(words) == 3 and re.fullmatch(r"[0-9a-f]{64}", words[0]) and words[1].isdigit():
+        if len(words) == 3 and re.fullmatch(r"[0-9a-f]{64}", words[0]) and len(words[1]) < 19 and words[1].isdecimal():
             yield words[2], (int(words[1]), words[0])
 
 

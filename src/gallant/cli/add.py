@@ -21,7 +21,7 @@ class Ports(click.ParamType):  # type: ignore[type-arg]  # generic for a type ch
 
     def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> tuple[int, ...]:
         parts = str(value).split(",")
-        if not all(part.isdigit() and 0 < int(part) < 65536 for part in parts):
+        if not all(len(part) < 6 and part.isdecimal() and 0 < int(part) < 65536 for part in parts):
             self.fail(f"{value!r} is no list of ports; write 22,443", param, ctx)
         return tuple(dict.fromkeys(map(int, parts)))
 

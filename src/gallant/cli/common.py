@@ -130,7 +130,7 @@ class Span(click.ParamType):  # type: ignore[type-arg]  # generic for a type che
             return value
         text = str(value)
         number, unit = text[:-1], text[-1:]
-        if unit not in self.UNITS or not number.replace(".", "", 1).isdigit() or len(number) > 6:
+        if unit not in self.UNITS or not number.replace(".", "", 1).isdecimal() or len(number) > 6:
             self.fail(f"{value!r} is not a stretch of time; write 90m, 12h or 3d", param, ctx)
         return timedelta(**{self.UNITS[unit]: float(number)})
 

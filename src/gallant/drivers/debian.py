@@ -167,7 +167,7 @@ class DebianDriver(ShellDriver):
         free = [
             {"name": name, "value": float(size), "unit": "B"}
             for key, name in (("free", "free space"), ("memory", "memory available"))
-            if (size := said.pop(key, "").strip()).isdigit()
+            if (size := said.pop(key, "").strip()).isdecimal()
         ]
         found = self._heard({**said}, before)
         found.setdefault("serial", self.connections.host_keys.get(node))  # a host that was never given a machine id
@@ -213,7 +213,7 @@ class DebianDriver(ShellDriver):
 
     async def _sessions(self, node: str) -> Fields:
         count = (await self._said(node, SESSIONS)).strip()
-        return {"gauges": [{"name": "sessions", "value": float(count), "unit": ""}]} if count.isdigit() else {}
+        return {"gauges": [{"name": "sessions", "value": float(count), "unit": ""}]} if count.isdecimal() else {}
 
     async def _channels(self, node: str) -> Fields:
         """Each channel as the host itself sees it: asked for its Release file, which apt verifies."""

@@ -21,7 +21,7 @@ from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean
 from gallant.operations import surroundings
-from gallant.operations.assess import Ahead, conflicts, issues_here, releases_ahead
+from gallant.operations.assess import Ahead, conflicts, issues_here, last_readings, releases_ahead
 from gallant.operations.length import job_seconds
 from gallant.operations.plannable import ways_to_plan
 from gallant.operations.snapshots import drivers_of
@@ -142,7 +142,9 @@ def _ways_of_the_uneven(place: Workplace, survey: Survey) -> dict[str, str]:
     for reading in survey.readings().values():
         versions.setdefault(reading.system, set()).add(reading.version)
     uneven = [name for name, found in versions.items() if len(found) > 1]
-    return {name: way for name in uneven if (way := next(iter(ways_to_plan(place, [name])), None)) is not None}
+    every = last_readings(place, [])[0] if uneven else {}
+    ways = {name: ways_to_plan(place, [name], every) for name in uneven}
+    return {name: steps[0] for name, steps in ways.items() if steps}
 
 
 def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Finding], before: datetime) -> list[Drift]:

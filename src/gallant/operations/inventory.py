@@ -138,7 +138,7 @@ def rows_of(nodes: Sequence[Known]) -> list[InventoryRow]:
 
 def moment_of(place: Workplace, text: str) -> datetime:
     """A moment as people write it: a date (its end), a date with a time, or the number of a survey; raises `WrongUse`."""
-    if text.isdigit() and len(text) < 8:
+    if text.isdecimal() and len(text) < 8:
         held = next((h for h in place.readings.surveys() if h.number == int(text)), None)
         if held is None:
             numbers = [str(h.number) for h in place.readings.surveys()]

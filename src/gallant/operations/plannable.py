@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from gallant.core.assess.gaps import NO_GAP, Gaps, find_gaps
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.systems import System
-from gallant.core.readings import IMAGE
+from gallant.core.readings import IMAGE, Reading
 from gallant.core.work.ground import Ground
 from gallant.core.work.planning import not_taught
 from gallant.core.work.sifting import Barred, barred_by, sift
@@ -15,8 +15,11 @@ from gallant.operations.assess import last_readings
 from gallant.operations.workplace import Workplace
 
 
-def barred_here(place: Workplace, behind: Iterable[tuple[str, str]]) -> dict[str, Barred]:
-    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved.
+def barred_here(
+    place: Workplace, behind: Iterable[tuple[str, str]], readings: dict[str, Reading] | None = None
+) -> dict[str, Barred]:
+    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved, `readings` the last
+    ones of all nodes, for who has them already.
 
     Nothing is contacted: how the nodes stand to one another when a plan is made is not looked at.
     """
@@ -30,7 +33,7 @@ def barred_here(place: Workplace, behind: Iterable[tuple[str, str]]) -> dict[str
     rest = [system for system in systems if system.name not in found]
     ground = Ground(
         estate=place.estate,
-        readings=last_readings(place, [])[0],
+        readings=last_readings(place, [])[0] if readings is None else readings,
         products=place.products,
         now=place.clock.now(),
         bundles=tuple(place.bundles),
@@ -75,13 +78,14 @@ def moved_by(place: Workplace, gaps: Gaps) -> set[tuple[str, str]]:
     }
 
 
-def ways_to_plan(place: Workplace, names: Sequence[str]) -> tuple[str, ...]:
+def ways_to_plan(place: Workplace, names: Sequence[str], readings: dict[str, Reading] | None = None) -> tuple[str, ...]:
     """The next step towards a plan of some systems: of those that can be planned together, and what bars each of the others."""
-    readings = last_readings(place, names)[0]
-    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    every = last_readings(place, [])[0] if readings is None else readings
+    own = [reading for reading in every.values() if reading.system in names]
+    gaps = find_gaps(place.estate, own, place.products, place.clock.now(), place.bundles)
     moved = moved_by(place, gaps)
     listed = {name for name, _ in moved} | {n for n in names if place.estate.systems[n].product in place.products}
-    barred = barred_here(place, moved | {(name, IMAGE) for name in names if name not in listed})
+    barred = barred_here(place, moved | {(name, IMAGE) for name in names if name not in listed}, every)
     free = [name for name in names if name not in barred]
     steps = [f"gallant plan {' '.join(free)}"] if free else []
     return (*steps, *(one.next for name, one in barred.items() if name in names and one.next))

@@ -578,7 +578,7 @@ def node_name(system: System | str, node: str) -> str:
 def host_and_port(address: str) -> tuple[str, int]:
     """The two parts of HOST:PORT (an IPv6 host in brackets); raises ValueError."""
     host, colon, port = address.rpartition(":")
-    if not colon or not host or not port.isdigit() or not 0 < int(port) < 65536:
+    if not colon or not host or len(port) > 5 or not port.isdecimal() or not 0 < int(port) < 65536:
         raise ValueError("address: write HOST:PORT")
     return host.strip("[]"), int(port)
 
