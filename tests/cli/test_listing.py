@@ -140,6 +140,15 @@ def test_on_a_narrow_screen_a_row_folds_by_field_and_no_word_is_broken(line):
         assert line.run("gaps", COLUMNS=str(columns)).code == 1
 
 
+def test_pieces_that_run_the_same_stand_once_whatever_their_serials(line):
+    tree = line.run("inventory", "deck-hw", COLUMNS="120").out
+    assert tree.count("nic-1") == 1
+    assert tree.count("disk") == 1
+    assert tree.count("nic-2") == 2  # one of the five runs another version
+    serials = [r["serial"] for r in line.run("inventory", "deck-hw", "--json").rows if r["component"] == "nic-1"]
+    assert len(set(serials)) == 5
+
+
 def test_several_notices_are_shown_and_accepted_at_once(line):
     refused = line.run("notice", "accept", "severity:low", "site:harbour")
     assert refused.code == 1

@@ -43,6 +43,11 @@ class Component(Record, gc=False):
     model: str | None = None
     part_number: str | None = None
 
+    @property
+    def bare(self) -> Component:
+        """What runs on it, without which piece it is: alike on nodes that run the same."""
+        return replace(self, serial=None, model=None, part_number=None)
+
 
 class PackagePresent(Record, gc=False):
     """A package that lies on a node, no matter who put it there; `sha256` by the node's own computation."""

@@ -263,7 +263,7 @@ def _show_text(details: Details) -> Drawn:
     yield ""
     yield from _facts(details, release)
     for setting in release.settings:
-        yield f"{mark('work')} {BOLD}new setting{OFF}   {plain(setting.words)}"
+        yield f"{mark('work')} {BOLD}new setting{OFF}  {plain(setting.words)}"
     yield ""
     yield from _forms(release)
     if release.terms:

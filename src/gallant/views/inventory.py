@@ -78,7 +78,8 @@ def _system_lines(members: Sequence[Known], now: datetime) -> Iterator[str]:
         branch = "└" if number == last else "├"
         yield f"{branch} {BOLD}{plain(known.name)}{OFF}  {_node_line(known, now)}"
         if known.reading is not None:
-            own = [c for c in known.reading.components if c.name != IMAGE and c not in on_all and c not in on_most]
+            bare = (c.bare for c in known.reading.components if c.name != IMAGE)
+            own = [c for c in bare if c not in on_all and c not in on_most]
             trunk = " " if number == last else "│"
             yield from (f"{trunk}    {line}" for line in _parts_lines(own))
     every = "on both" if len(members) == 2 else "on all" if len(members) > 2 else "on it"
@@ -111,11 +112,12 @@ def _node_line(known: Known, now: datetime) -> str:
 
 
 def _shared(readings: Sequence[Reading]) -> tuple[list[Component], list[Component]]:
-    """Components that every node has in the same version, and those that more than half have so; of a single node, all."""
+    """Components that every node has in the same version, whichever piece each is, and those that more than half have so; of a single
+    node, all."""
     count: Counter[Component] = Counter()
     for reading in readings:
-        count.update(set(reading.components))
-    order = dict.fromkeys(c for r in readings for c in r.components if c.name != IMAGE)
+        count.update({c.bare for c in reading.components})
+    order = dict.fromkeys(c.bare for r in readings for c in r.components if c.name != IMAGE)
     on_all = [c for c in order if count[c] == len(readings)]
     return on_all, [c for c in order if len(readings) > count[c] > len(readings) / 2]
 
