@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -62,6 +63,15 @@ def test_a_roll_outside_of_its_windows_is_refused_until_somebody_says_why_it_may
     assert "roll-0001 took it up, and has ended." in again.out
     assert "next  gallant history roll-0001" in again.out
     assert "next  gallant roll" not in again.out
+    back = closed.run("backout", "roll-0001", "--json")
+    assert back.code == 0, back.err
+    assert back.json["opens"] is not None
+    assert back.json["windows"][0]["parts"][0]["needed_s"] > 0
+    shown = closed.run("plan", "--show", back.json["id"])
+    assert "next  From " in shown.out
+    assert "to accept" not in shown.out  # no decision is about going back
+    made = json.loads((closed.folder / back.json["path"]).read_text())
+    assert {"restart", "steady"} <= set(made["lanes"][0]["hops"][0]["paces"])  # as the roll took them
     entries = closed.run("ledger", "--json").rows
     assert [e["reason"] for e in entries if e["kind"] == "outside-window"] == ["the publisher said at once"]
 

@@ -8,7 +8,7 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
-from gallant.core.records import clean
+from gallant.core.records import clean, replace
 from gallant.core.work.backing import did, make_backout
 from gallant.core.work.consents import roll_command
 from gallant.core.work.events import RollRow
@@ -19,6 +19,7 @@ from gallant.operations.components import not_in_stock
 from gallant.operations.durations import learned
 from gallant.operations.plan import Planned, look_at, written
 from gallant.operations.snapshots import PlaceRestorePoints
+from gallant.operations.windows import fits, opens_at
 from gallant.operations.workplace import Workplace
 
 
@@ -38,8 +39,9 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
         points.extend(await _points(place, row, systems, drivers))
 
     looked = await look_at(place, systems, entering=False, own_roll=row.id, also=kept)
+    ground = replace(looked.ground(place, systems), learned=learned(place))
     made = make_backout(
-        looked.ground(place, systems),
+        ground,
         row.id,
         row.plan,
         did(begun, points),
@@ -48,13 +50,15 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
         place.user,
         place.identity,
     )
-    made = with_spread(made, learned(place))
+    made = with_spread(made, ground.learned)
     return Planned(
         plan=made,
         path=written(place, made),
         findings=tuple(f for f in looked.findings if f.level == "stop"),
         to_fetch=tuple(not_in_stock(place, made)),
         roll=roll_command(made, looked.exports),
+        fits=tuple(fits(place, made)),
+        opens=opens_at(place, made),
     )
 
 

@@ -72,7 +72,9 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
 
 
 def bars(place: Workplace, plan: Plan) -> list[Bar]:
-    """The decisions that a roll of this plan would go against now."""
+    """The decisions that a roll of this plan would go against now. None is about going back."""
+    if plan.undoes is not None:
+        return []
     every, now = _wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
     # To finish a recalled release is another matter, decided by name when the plan was made.

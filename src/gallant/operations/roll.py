@@ -561,9 +561,8 @@ def _known_systems(plan: Plan, given: Sequence[Consent]) -> None:
 
 
 def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -> list[Bar]:
-    """Raise `Refused` where somebody has decided otherwise; gives the bookings that are set aside. No decision is about going
-    back."""
-    found = notices.bars(place, plan) if plan.undoes is None else []
+    """Raise `Refused` where somebody has decided otherwise; gives the bookings that are set aside."""
+    found = notices.bars(place, plan)
     against = [one for one in found if not (one.booked and despite_booking)]
     if against:
         raise Refused(

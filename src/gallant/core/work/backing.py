@@ -25,7 +25,7 @@ from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, 
 from gallant.core.work.lanes import lane_of
 from gallant.core.work.layers import version_of
 from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, NothingToDo, Part, Plan, Step
-from gallant.core.work.planning import after_hop, plan_of
+from gallant.core.work.planning import after_hop, paces_for, plan_of
 from gallant.core.work.steps import KINDS, nodes_of
 
 Chosen = Mapping[str, Sequence[str]]
@@ -420,11 +420,13 @@ def _planned(case: _Case, piece: _Piece, hop_id: str, runs: Mapping[str, Runs]) 
     """A hop back before it has waves, and the release that its image goes back to."""
     product, nodes = case.product, piece.nodes
     release = product.resolve(piece.image) if piece.image is not None else None
+    from_ = _newest(product, [runs[node].version for node in nodes])
+    to = release.version if release is not None else runs[nodes[0]].version
     hop = Hop(
         id=hop_id,
         system=case.system.name,
-        from_=_newest(product, [runs[node].version for node in nodes]),
-        to=release.version if release is not None else runs[nodes[0]].version,
+        from_=from_,
+        to=to,
         image=release is not None,
         parts=piece.parts,
         build=release.build if release is not None else None,
@@ -435,6 +437,7 @@ def _planned(case: _Case, piece: _Piece, hop_id: str, runs: Mapping[str, Runs]) 
         back=True,
         returns=nodes if piece.returns else (),
         rewinds=piece.rewinds,
+        paces=paces_for(case.ground, case.system, from_, to, piece.parts),
         waves=(),
     )
     return hop, release

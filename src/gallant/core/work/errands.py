@@ -13,7 +13,7 @@ from gallant.core.work.ground import Ground, all_read, work_now
 from gallant.core.work.hops import hop_todo, hop_waves, runs_of
 from gallant.core.work.lanes import lane_of, one_after_the_other
 from gallant.core.work.plan import BY_HAND, RESTART, Hop, Plan
-from gallant.core.work.planning import plan_of
+from gallant.core.work.planning import paces_for, plan_of
 
 
 def make_errand(
@@ -63,6 +63,7 @@ def _hop(ground: Ground, system: System, by_hand: str) -> Hop:
         wish=wish,
         restarts=not by_hand,
         by_hand=by_hand,
+        paces=paces_for(ground, system, first.version, first.version, ()),
         waves=(),
     )
     work = work_now(ground, system, hop, None)

@@ -595,18 +595,17 @@ def _planned(ground: Ground, system: System, leg: OrderedHop, parts: tuple[Part,
         needs=leg.needs,
         settings=release.settings if release is not None else (),
         nodes=ground.chosen.get(system.name, ()),
-        paces=_paces(ground, system, leg, parts),
+        paces=paces_for(ground, system, leg.from_, leg.to, parts),
         wish=ground.wishes.get(system.name, ()),
         waves=(),
     )
     return hop, release
 
 
-def _paces(ground: Ground, system: System, leg: OrderedHop, parts: Sequence[Part]) -> dict[str, Pace]:
+def paces_for(ground: Ground, system: System, from_: str, to: str, parts: Sequence[Part]) -> dict[str, Pace]:
     """What was learned of the steps that such a hop has."""
     others = [(part.component, part.product, hop_key(part.from_, part.to)) for part in parts]
-    way = hop_key(leg.from_, leg.to)
-    return dict(paces_of(ground.learned, system.name, system.product, way, others))
+    return dict(paces_of(ground.learned, system.name, system.product, hop_key(from_, to), others))
 
 
 def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> float:
