@@ -127,3 +127,13 @@ def test_a_quota_is_kept_before_anything_is_fetched(place):
     assert done.code == 5
     assert "gallant stock prune" in done.err
     assert not list((place.folder / "stock").glob("*/*"))
+
+
+def test_a_plan_of_components_alone_misses_no_package_of_the_image(place):
+    place.follow_catalog()
+    assert place.run("survey").code == 0
+    made = place.run("plan", "tickets", "--only", "roots", "--json").json
+    assert place.run("stock", "fetch", "--plan", made["id"]).code == 0
+    done = place.run("roll", made["id"])
+    assert done.code == 0, done.err
+    assert "shoal-2.11.3.pkg is not in stock" in place.run("check", "tickets").out

@@ -112,5 +112,5 @@ def test_a_plan_is_shown_and_drawn_again_without_a_question_to_a_device(closed):
     assert "Warning" not in shown.err
     assert (closed.folder / "plan.png").read_bytes().startswith(b"\x89PNG")
     assert closed.run("plan", "--show", plan, "tickets").code == 2
-    assert closed.run("plan", "--show", "plan-0").code == 2
+    assert closed.run("plan", "--show", "plan-x").code == 2
     assert closed.run("plan", "--show", plan, "--figure", "nowhere/plan.png").code == 4

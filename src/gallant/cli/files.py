@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -31,14 +33,27 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Make a key that opens backups, and say the recipient that goes into estate.yaml.",
 )
+@click.option(
+    "--timer",
+    type=click.Choice(["user", "system"]),
+    default=None,
+    help="Print the systemd units that have the estate in FOLDER looked after, for one user or the whole system.",
+)
 @click.option("--passphrase", is_flag=True, help="With --identity: wrap the file in a passphrase, which is asked for.")
 @output_options
 def init(
-    folder: Path, sudoers: str | None, profile: str | None, identity: Path | None, passphrase: bool, output: Output
+    folder: Path,
+    sudoers: str | None,
+    profile: str | None,
+    identity: Path | None,
+    timer: str | None,
+    passphrase: bool,
+    output: Output,
 ) -> None:
     """Write a commented estate.yaml into FOLDER.
 
     Examples:  gallant init ferry-line   |   gallant init --identity backups.key   |   gallant init --sudoers gallant
+    |   gallant init --timer user
     """
     from gallant.operations import files
     from gallant.views import tables
@@ -47,6 +62,10 @@ def init(
     if sudoers is not None:
         text = files.sudoers(sudoers, profile)
         output.show(tables.lines_view("sudoers", [{"user": sudoers, "text": text}], plain(text.rstrip())))
+        return
+
+    if timer is not None:
+        _show_units(folder, timer, output)
         return
 
     if identity is not None:
@@ -60,6 +79,26 @@ def init(
             [{"file": str(path)}],
             said("good", f"{path} is written; its comments say what goes where."),
             f"{BOLD}next{OFF}  {plain(f'gallant validate {path}')}",
+        )
+    )
+
+
+def _show_units(folder: Path, whose: str, output: Output) -> None:
+    from gallant.operations import timers
+    from gallant.views import tables
+    from gallant.views.words import BOLD, OFF, plain
+
+    units = timers.units(folder.resolve(), whose, Path(shutil.which(sys.argv[0]) or sys.argv[0]).resolve())
+    control = "systemctl --user" if whose == "user" else "systemctl"
+    names = " ".join(unit.file.rpartition("/")[2] for unit in units if unit.file.endswith(".timer"))
+    linger = ["  so that it goes on while you are logged out: loginctl enable-linger"] if whose == "user" else []
+    output.show(
+        tables.lines_view(
+            "init",
+            units,
+            *(f"{BOLD}# {plain(unit.file)}{OFF}\n{plain(unit.text.rstrip())}\n" for unit in units),
+            f"{BOLD}next{OFF}  Write each into the file that its first line names; then: {control} daemon-reload; {control} enable --now {names}",
+            *linger,
         )
     )
 

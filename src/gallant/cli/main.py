@@ -41,6 +41,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
     "approve": ("roll", "approve", "Approve a plan that somebody else made."),
     "roll": ("roll", "roll", "Carry out a plan."),
+    "due": ("due", "due", "Do what is booked and due; for a timer."),
     "backout": ("roll", "backout", "Plan the way back from what a roll did, newest change first."),
     "hold": ("roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),
     "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),

@@ -150,6 +150,12 @@ def _accepted(place: Workplace, name: str, reason: str, terms: tuple[str, ...]) 
     help="How long there is: 90m, 4h; else as expected.",
 )
 @click.option("--cancel", is_flag=True, help="Take the booking back.")
+@click.option(
+    "--consent",
+    multiple=True,
+    metavar="WHAT",
+    help="Accept by name what cannot be undone, as one-way:tickets, for when it is begun by itself.",
+)
 @terms_option
 @output_options
 def book(
@@ -158,6 +164,7 @@ def book(
     time: str | None,
     lasting: timedelta | None,
     cancel: bool,
+    consent: tuple[str, ...],
     terms: tuple[str, ...],
     output: Output,
 ) -> None:
@@ -173,7 +180,10 @@ def book(
     if cancel:
         _show(output, notices.cancel(place, name))
     else:
-        _show(output, _with_terms(output, lambda given: notices.book(place, name, str(time), given, lasting), terms))
+        _show(
+            output,
+            _with_terms(output, lambda given: notices.book(place, name, str(time), given, lasting, consent), terms),
+        )
 
 
 @notice.command()

@@ -19,6 +19,8 @@ from gallant.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.work.plan import Plan
+    from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
 
 
@@ -65,6 +67,12 @@ if TYPE_CHECKING:
     metavar="FILE.png",
     help="Also draw it: lanes and waves in time, what is disturbed, how late it may get, when no window is open.",
 )
+@click.option(
+    "--prepare",
+    default=None,
+    metavar="TIME",
+    help="Have it prepared from then on by gallant due: packages brought and laid, backups taken; now: do it at once.",
+)
 @reason_option("Why a recall is set aside, or what no aim asks for is done; kept in the ledger.")
 @output_options
 def plan(
@@ -79,6 +87,7 @@ def plan(
     by_hand: str,
     named: str | None,
     figure: Path | None,
+    prepare: str | None,
     reason: str,
     output: Output,
 ) -> None:
@@ -114,5 +123,20 @@ def plan(
 
         draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
         output.remark(f"The figure is in {figure}.")
+    if prepare is not None:
+        _prepare(place, planned.plan, prepare, output)
+        return
     output.show(plans.plan_view(planned))
     finish(planned.exit_code)
+
+
+def _prepare(place: Workplace, plan: Plan, when: str, output: Output) -> None:
+    from gallant.operations import preparing
+    from gallant.views import due
+
+    if when == "now":
+        rows = run(preparing.prepare(place, plan))
+        output.show(due.prepared_view(plan, rows))
+        finish(preparing.exit_code_of(rows))
+    else:
+        output.show(due.booked_preparation_view(plan, preparing.book(place, plan, when)))

@@ -7,6 +7,7 @@ attempt may be open, and only while the roll is. Per roll: `opened` first, `seq`
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from typing import Literal
 
 from gallant.core.records import Record, replace
@@ -46,6 +47,7 @@ class RollState(Record):
     order: tuple[str, ...] = ()
     message: str = ""
     next: str | None = None
+    opens: datetime | None = None
 
     def step(self, step_id: str) -> StepState:
         return self.steps.get(step_id, StepState())
@@ -74,7 +76,14 @@ def after(state: RollState, event: Event) -> RollState:
     entry = event.entry
     if entry.kind in _ROLL_STATES:
         consents = tuple(dict.fromkeys((*state.consents, *entry.consents)))
-        return replace(state, state=_ROLL_STATES[entry.kind], message=entry.message, next=entry.next, consents=consents)
+        return replace(
+            state,
+            state=_ROLL_STATES[entry.kind],
+            message=entry.message,
+            next=entry.next,
+            opens=entry.opens,
+            consents=consents,
+        )
     if entry.kind == e.DERIVED and entry.hop is not None and entry.waves is not None:
         return replace(state, waves={**state.waves, entry.hop: entry.waves})
     if entry.step is None:

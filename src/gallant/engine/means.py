@@ -65,6 +65,7 @@ class End(Record):
     """How a run, or one lane of it, ended: finished, held or stopped.
 
     `resumes`: `next` itself says how the roll is carried on. `remarks` are for anyone who looks, and change nothing.
+    `waits`: it is held for nothing but a window; `opens` is when the next one begins that is long enough.
     """
 
     state: str
@@ -72,14 +73,19 @@ class End(Record):
     next: str | None = None
     resumes: bool = False
     remarks: tuple[str, ...] = ()
+    waits: bool = False
+    opens: datetime | None = None
 
 
 class Hold(Exception):
-    """The lane pauses here, at a safe stop; or where somebody wants it at once, with `unsafe` nodes in the middle of something."""
+    """The lane pauses here, at a safe stop; or where somebody wants it at once, with `unsafe` nodes in the middle of something.
+    `waits`: for a window, its own or that of one it needs; `opens` is when its own begins."""
 
-    def __init__(self, reason: str, unsafe: Sequence[str] = ()) -> None:
+    def __init__(
+        self, reason: str, unsafe: Sequence[str] = (), waits: bool = False, opens: datetime | None = None
+    ) -> None:
         super().__init__(reason)
-        self.unsafe = tuple(unsafe)
+        self.unsafe, self.waits, self.opens = tuple(unsafe), waits, opens
 
 
 class WayOn(Stopped):

@@ -210,11 +210,14 @@ class Roll:
         told = short or ends
         message = "\n".join(end.message for end in told)
         next_ = self._next(short) if short else f"gallant verify {' '.join(self.plan.systems)}"
+        opening = [end.opens for end in short if end.opens is not None]
+        waits = all(end.waits for end in short) and self._hold_asked() is None
+        opens = min(opening) if opening and waits else None
         kind = {"stopped": e.STOPPED, "held": e.HELD, "finished": e.FINISHED}[state]
         with contextlib.suppress(LeaseLost):  # then the journal is another's, and this is no longer ours to say
-            await self.log.write(kind, message=message, next=next_)
+            await self.log.write(kind, message=message, next=next_, opens=opens)
         remarks = (self.listener.failed,) if self.listener.failed is not None else ()
-        return End(state=state, message=message, next=next_, remarks=remarks)
+        return End(state=state, message=message, next=next_, remarks=remarks, waits=opens is not None, opens=opens)
 
     def _next(self, ends: Sequence[End]) -> str:
         """What every lane that stands advises, and then the one command that carries all of them on."""
@@ -260,6 +263,8 @@ class Roll:
                 message="\n".join([f"{lane.system} is held {where}: {hold}.", *serves]),
                 next=f"gallant resume {self.id}",
                 resumes=True,
+                waits=hold.waits,
+                opens=hold.opens,
             )
         except Unknown as error:
             return End(state="held", message=error.what, next=error.next, resumes=True)
@@ -292,7 +297,7 @@ class Roll:
         for need in hop.needs:
             ended = await self._hops[need]
             if ended == "held":
-                raise Hold(f"it needs {need}, which is held")
+                raise Hold(f"it needs {need}, which is held", waits=True)
             if ended != "finished":
                 raise Stopped(
                     f"{hop.system}: {hop.from_} → {hop.to} was not started: it needs {need}, which did not finish."
@@ -446,10 +451,13 @@ class Roll:
             if following
             else "none that is long enough is to come"
         )
+        opens = following.begin if following is not None else None
         if here is None:
-            raise Hold(f"no window of {lane.system} is open; {then}")
+            raise Hold(f"no window of {lane.system} is open; {then}", waits=True, opens=opens)
         raise Hold(
-            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}"
+            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}",
+            waits=True,
+            opens=opens,
         )
 
     def _came_to_rest(self, step: Step) -> None:

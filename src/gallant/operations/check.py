@@ -19,7 +19,7 @@ from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
-from gallant.core.records import Record, clean
+from gallant.core.records import Record, clean, replace
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, last_readings, releases_ahead
 from gallant.operations.length import job_seconds
@@ -106,9 +106,10 @@ async def check_with(
     only: Collection[str] = (),
     phase: str | None = None,
     entering: bool = True,
+    still: Collection[str] = (),
 ) -> tuple[list[Finding], Survey]:
     """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way. Without
-    `entering` nothing is asked that concerns releases to come."""
+    `entering` nothing is asked that concerns releases to come, nor of systems that stay `still`, whatever moves beside their image."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     systems = [place.estate.systems[s.name] for s in systems]  # with what was just seen for the first time
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
@@ -125,13 +126,14 @@ async def check_with(
                 own_roll,
                 [c.words for c in said if c.system == s.name],
                 ways.get(s.name),
+                s.name in still,
             )
             for s in systems
         )
     )
     known = waivers(place.ledger.about([WAIVE]))
     found = {f.name: with_waivers(run_checks(f, only, phase, entering), known, place.clock.now()) for f in facts}
-    if not only and phase is None and entering:
+    if not only and phase is None and entering and not still:
         place.readings.keep_findings(place.clock.now(), found)
     return worst_first([finding for rows in found.values() for finding in rows]), survey
 
@@ -163,12 +165,14 @@ async def _facts(
     own_roll: str | None,
     broken: Sequence[str],
     plan: str | None,
+    still: bool,
 ) -> Facts:
     """What is known of one system: its own nodes, its way ahead, what lies around it, and what only asking tells."""
     seen = [n for n in survey.nodes if n.system == system.name]
     read = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
     readings = {n: read[n] for n in system.nodes if n in read}
     ahead = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else NOTHING_AHEAD
+    ahead = replace(ahead, entered=()) if still else ahead
     around = await surroundings.around(place, system, readings, hosts, own_roll)
     return Facts(
         system=system,
@@ -199,6 +203,7 @@ def _on_the_route(
     hops = hops_of([r.version for r in readings.values()], releases)
     publisher = system.product.partition("/")[0]
     terms = dict.fromkeys(r.terms for r in releases if r.terms)
+    job = job_seconds(place, system, readings, releases) if booked else None
     return RouteFacts(
         wanted=ahead.packages,
         missing=tuple(p.name for p in ahead.packages if not stockroom.has(p)),
@@ -210,7 +215,7 @@ def _on_the_route(
         recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
         conflicts=tuple(broken),
         no_snapshots_from=next((r.version for r in releases if not r.snapshots), None),
-        needed_s=job_seconds(place, system, readings, releases) if booked else None,
+        needed_s=job[0] if job is not None else None,
         plan=plan,
     )
 

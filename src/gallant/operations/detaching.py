@@ -34,19 +34,25 @@ def is_detached() -> bool:
     return os.environ.get(MARK) == "1"
 
 
-def detach(place: Workplace, words: Sequence[str], known: str | None = None) -> Detached:
-    """Begin a command in a process of its own, and wait until its roll is under way: `known`, or one that the journal has not seen yet."""
-    path = state_folder(place.folder) / "detached.log"
-    before = {row.id for row in place.journal.rolls()[0]}
-    with os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), "wb") as log:
+def begin(place: Workplace, words: Sequence[str], log: str) -> tuple[subprocess.Popen[bytes], Path]:
+    """A command in a process of its own, and where what it says is written."""
+    path = state_folder(place.folder) / log
+    with os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), "wb") as said:
         process = subprocess.Popen(
             [sys.executable, "-m", "gallant", *words],
             stdin=subprocess.DEVNULL,
-            stdout=log,
-            stderr=log,
+            stdout=said,
+            stderr=said,
             start_new_session=True,
             env={**os.environ, MARK: "1"},
         )
+    return process, path
+
+
+def detach(place: Workplace, words: Sequence[str], known: str | None = None, log: str = "detached.log") -> Detached:
+    """Begin a command in a process of its own, and wait until its roll is under way: `known`, or one that the journal has not seen yet."""
+    before = {row.id for row in place.journal.rolls()[0]}
+    process, path = begin(place, words, log)
     shown = str(path.relative_to(place.folder))
     until = place.clock.real() + BEGINS_WITHIN_S
     while process.poll() is None:

@@ -12,15 +12,16 @@ from gallant.core.readings import Reading
 from gallant.core.work.ground import Ground
 from gallant.core.work.planning import lane_seconds
 from gallant.operations.assess import last_readings, releases_ahead
+from gallant.operations.durations import learned
 from gallant.operations.snapshots import can_snapshot
 from gallant.operations.workplace import Workplace, knows_of
 
 
 def job_seconds(
     place: Workplace, system: System, readings: Mapping[str, Reading], releases: Sequence[Release]
-) -> float | None:
-    """Seconds of estate time to bring a system through `releases`; `readings` are by the nodes' own names. None where no such
-    work could be planned now."""
+) -> tuple[float, float] | None:
+    """Seconds of estate time to bring a system through `releases`, and those of a window with room for it; `readings` are by the nodes'
+    own names. None where no such work could be planned now."""
     from gallant.drivers.profile import load_profile
 
     if not releases or readings.keys() != system.nodes.keys():
@@ -36,6 +37,7 @@ def job_seconds(
         now=place.clock.now(),
         knows={s.name: knows_of(load_profile(s.profile, place.folder)) for s in (system, *above)},
         snapshotted=frozenset([system.name] if can_snapshot(place, system) else []),
+        learned=learned(place),
     )
     try:
         return lane_seconds(ground, system, releases)
@@ -43,11 +45,12 @@ def job_seconds(
         return None
 
 
-def image_seconds(place: Workplace, system: System) -> float | None:
-    """The same for the whole way to the system's aim, as it was last read."""
+def image_room(place: Workplace, system: System) -> float | None:
+    """How long a window has to be for the whole way to the system's aim, as it was last read."""
     readings, _ = last_readings(place, [system.name])
     own = {node: readings[name] for node in system.nodes if (name := f"{system.name}/{node}") in readings}
     if not own:
         return None
     ahead = releases_ahead(place, system, [reading.version for reading in own.values()])
-    return job_seconds(place, system, own, [release for release, _ in ahead.entered])
+    found = job_seconds(place, system, own, [release for release, _ in ahead.entered])
+    return found[1] if found is not None else None

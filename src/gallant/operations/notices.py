@@ -29,16 +29,19 @@ from gallant.core.assess.notices import (
 )
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
+from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.picks import Pick, is_condition, split
+from gallant.core.estate.windows import AHEAD, Span, joined, next_after, open_at
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
+from gallant.core.work.consents import parse_consent
 from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
 from gallant.operations.assess import last_readings
 from gallant.operations.deciding import record
 from gallant.operations.gaps import decision_on, wrongly_picked
-from gallant.operations.length import image_seconds
+from gallant.operations.length import image_room
 from gallant.operations.plannable import barred_here, ways_to_plan
 from gallant.operations.workplace import Ask, Workplace
 from gallant.store.ledger import terms_subject
@@ -77,14 +80,28 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
         return []
     every, now = _wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
+    found = (bar(n, decisions[n.name], now) for n in _concerned(place, plan, every))
+    return [one for one in found if one is not None]
+
+
+def booked(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
+    """By system: the times for which what a plan does is booked."""
+    found = dict[str, list[Span]]()
+    if plan.undoes is None:
+        for n in _concerned(place, plan, _wanted(place, plan.systems)):
+            if n.state == BOOKED and n.start is not None and n.end is not None:
+                found.setdefault(n.system, []).append(Span(begin=n.start, end=n.end))
+    return {name: joined(spans) for name, spans in found.items()}
+
+
+def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[Notice]:
+    """The notices that a plan carries out."""
     # To finish a recalled release is another matter, decided by name when the plan was made.
     moved = {lane.system: [hop for hop in lane.hops if hop.image] for lane in plan.lanes}
     covered = {name for name, hops in moved.items() if hops and not all(hop.despite_recall for hop in hops)}
     touched = {(name, IMAGE) for name in covered}
     touched |= {(lane.system, part.component) for lane in plan.lanes for hop in lane.hops for part in hop.parts}
-    concerned = (n for n in _told(place, every) if (n.system, n.component) in touched)
-    found = (bar(n, decisions[n.name], now) for n in concerned)
-    return [one for one in found if one is not None]
+    return [n for n in _told(place, every) if (n.system, n.component) in touched]
 
 
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
@@ -283,24 +300,59 @@ def _refuse_blocked(notice: Notice) -> None:
         )
 
 
-def book(place: Workplace, name: str, when: str, terms: Sequence[str], lasting: timedelta | None = None) -> Decided:
-    """For a time, and as long as is said, else as the work is expected to last; a second booking changes the first."""
+def book(
+    place: Workplace,
+    name: str,
+    when: str,
+    terms: Sequence[str],
+    lasting: timedelta | None = None,
+    consents: Sequence[str] = (),
+) -> Decided:
+    """For a time, and as long as is said, else as the work is expected to last; a second booking changes the first. With it a named person
+    gives `consents`, for when nobody is there to ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
+    for word in consents:
+        parse_consent(word)
     notice = one(place, name)
     _may(notice)
     _refuse_blocked(notice)
     start = moment_of(place, notice.system, when)
     if start <= place.clock.now():
         raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
+    _refuse_closed(place, notice, start)
     _accept_terms(place, notice, terms)
     length = lasting or _length(place, notice)
+    words = dict.fromkeys([*given_with(place, notice), *consents])
     kept = _record(place, "book", notice, start=start, end=start + length if length else None)
+    for word in words:
+        record(place, "consent", word, target=notice.target, start=start, reason=f"with the booking of {notice.name}")
     did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
     return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", ways_to_plan(place, [notice.system]))
 
 
+def given_with(place: Workplace, notice: Notice) -> list[str]:
+    """The consents that were given with a booking as it stands."""
+    if notice.start is None or notice.target is None:
+        return []
+    entries = (kept.entry for kept in place.ledger.about(["consent"]))
+    return list(dict.fromkeys(e.subject for e in entries if (e.target, e.start) == (notice.target, notice.start)))
+
+
+def _refuse_closed(place: Workplace, notice: Notice, start: datetime) -> None:
+    """What is booked begins in a window of its system, where it has any."""
+    spans = windows_of(place.estate, place.estate.systems[notice.system], start - timedelta(days=1), start + AHEAD)
+    if spans is None or open_at(spans, start) is not None:
+        return
+    following = next_after(spans, start)
+    raise Refused(
+        f"{notice.name} is not booked: no window of {notice.system} is open at {start:%Y-%m-%d %H:%M} UTC"
+        + (f"; the next begins at {following.begin:%Y-%m-%d %H:%M} UTC." if following is not None else "."),
+        next=f"gallant windows {notice.system}",
+    )
+
+
 def _length(place: Workplace, notice: Notice) -> timedelta | None:
-    """As long as a plan of it would say; the publisher's word where none can be made of it yet."""
-    seconds = image_seconds(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
+    """So long that a plan of it has room for each of its stretches; the publisher's word where none can be made of it yet."""
+    seconds = image_room(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
     if seconds is None:
         every = _wanted(place, [notice.system])
         seconds = next((w.length_s for w in every if w.name == notice.name), None)

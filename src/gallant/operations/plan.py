@@ -19,7 +19,7 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
-from gallant.core.work.consents import roll_command
+from gallant.core.work.consents import Needed, consents_needed, roll_command
 from gallant.core.work.errands import make_errand
 from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.plan import Knows, NothingToDo, Plan
@@ -43,15 +43,17 @@ from gallant.operations.workplace import Workplace
 
 class Choice(Record):
     """What of the selected systems a plan is to move: `only` these components, or all `without` some; a person's `order` of nodes;
-    with the systems that are `needed` first."""
+    with the systems that are `needed` first. `of` has by system what alone is to be moved of it, where that was decided."""
 
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
     order: tuple[str, ...] = ()
     needed: bool = False
+    of: dict[str, tuple[str, ...]] = {}
 
-    def takes(self, component: str) -> bool:
-        return (not self.only or component in self.only) and component not in self.without
+    def takes(self, component: str, system: str) -> bool:
+        wanted = self.of.get(system, self.only)
+        return (not wanted or component in wanted) and component not in self.without
 
 
 class Left(Record):
@@ -68,7 +70,7 @@ class Planned(Record):
     have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
     `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
     earlier rolls saw of its releases that their publishers do not say; `barred` systems that were selected among others and that
-    cannot be planned now; `roll` is the command of somebody who accepts all that it needs;
+    cannot be planned now; `roll` is the command of somebody who accepts all that it `needs`;
     `fits` are the windows that its lanes take, `opens` when the first of them does, where none is open now; `roll_id` is the roll that
     carried it out, or does so still (`under_way`).
     """
@@ -85,6 +87,7 @@ class Planned(Record):
     borne: tuple[Borne, ...] = ()
     barred: tuple[Barred, ...] = ()
     roll: str
+    needs: tuple[Needed, ...] = ()
     fits: tuple[Fit, ...] = ()
     opens: datetime | None = None
     roll_id: str | None = None
@@ -144,9 +147,10 @@ async def look_at(
     own_roll: str | None = None,
     also: Also | None = None,
     partly: bool = False,
+    still: Collection[str] = (),
 ) -> Looked:
     """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
-    that was not read, but for `partly`."""
+    that was not read, but for `partly`. The images of those that stay `still` are not to be moved."""
     above = above_of(place, systems)
     for system in systems:
         if unknown := [n for n, node in system.nodes.items() if not node.serial]:
@@ -156,7 +160,7 @@ async def look_at(
                 f"gallant survey {system.name}",
             )
     async with drivers_of(place, [*systems, *above]) as drivers:
-        findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering)
+        findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering, still=still)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
         knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
         looked = Looked(findings, survey, above, stacked, knows)
@@ -168,25 +172,31 @@ async def look_at(
 
 
 async def plan(
-    place: Workplace, terms: Sequence[str], despite: str | None = None, reason: str = "", choice: Choice | None = None
+    place: Workplace,
+    terms: Sequence[str],
+    despite: str | None = None,
+    reason: str = "",
+    choice: Choice | None = None,
+    partly: bool = False,
 ) -> Planned:
     """Read the systems, make the plan that takes them and their components to their aims, and write it to plans/.
 
     `despite` is a recalled release that some nodes of the one selected system run already and that the others are to run
-    too; `Refused` unless its recall is shown to concern none of them.
+    too; `Refused` unless its recall is shown to concern none of them. `partly`: what cannot be planned is left out, even if it is named.
     """
     choice = choice or Choice()
     selected = _selected(place, terms)
     systems = [system for system, _ in selected]
     along = _needed(place, systems) if choice.needed else ()
     systems += along
-    named = {term.partition("/")[0] for term in terms if ":" not in term}
+    named = set() if partly else {term.partition("/")[0] for term in terms if ":" not in term}
     open_now = {s.name: error for s in systems if (error := open_roll(place, s)) is not None}
-    if bar := next((error for name, error in open_now.items() if name in named or len(systems) == 1), None):
+    if bar := next((e for name, e in open_now.items() if name in named or (len(systems) == 1 and not partly)), None):
         raise bar
     barred = [barred_by(name, error) for name, error in open_now.items()]
     systems = [s for s in systems if s.name not in open_now]
-    looked = await look_at(place, systems, partly=not named)
+    still = [s.name for s in systems if not choice.takes(IMAGE, s.name)]
+    looked = await look_at(place, systems, partly=not named, still=still)
     behind = left_out(place, [s.name for s in systems])
     _known_components(choice, looked.survey)
     some = _some(selected)
@@ -195,7 +205,7 @@ async def plan(
         despite=_despite(place, systems, looked.survey.readings(), despite) if despite is not None else {},
         wishes=_wishes([system for system, _ in selected], choice.order),
         parts=_goals(behind, choice),
-        still=frozenset(s.name for s in systems if not choice.takes(IMAGE) or _parts_alone(place, s, behind)),
+        still=frozenset(s.name for s in systems if not choice.takes(IMAGE, s.name) or _parts_alone(place, s, behind)),
         chosen=some,
         learned=learned(place),
     )
@@ -223,6 +233,7 @@ async def plan(
         borne=tuple(seen_before(place, made)),
         barred=tuple(barred),
         roll=roll_command(made, looked.exports),
+        needs=tuple(consents_needed(made, looked.exports)),
         fits=tuple(fits(place, made)),
         opens=opens_at(place, made),
     )
@@ -324,7 +335,7 @@ def _goals(behind: Sequence[Notice], choice: Choice) -> dict[str, tuple[PartGoal
     """The components that go along, by system: what `gaps` lists, no decision leaves out, and was chosen."""
     goals: dict[str, list[PartGoal]] = {}
     for notice in behind:
-        if notice.target is not None and choice.takes(notice.component):
+        if notice.target is not None and choice.takes(notice.component, notice.system):
             goals.setdefault(notice.system, []).append(PartGoal(component=notice.component, target=notice.target))
     return {system: tuple(found) for system, found in goals.items()}
 

@@ -21,7 +21,7 @@ from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
 from gallant.core.estate.systems import Service, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
-from gallant.core.records import Record, clean
+from gallant.core.records import Record, clean, replace
 from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
 from gallant.core.work.lanes import dependents
@@ -66,12 +66,13 @@ class Rolled(Record):
 
 class Pace(Record):
     """How far a run goes by itself: it holds after each `hold_after` (step, node, wave, hop), or from `hold_at` on, at once with
-    `stop_others` when any lane stops. `outside` is a person's reason for which no window counts."""
+    `stop_others` when any lane stops. `outside` is a person's reason for which no window counts; `unbooked`: no booking does."""
 
     hold_after: str | None = None
     hold_at: datetime | None = None
     stop_others: bool = False
     outside: str = ""
+    unbooked: bool = False
 
 
 def pace_of(
@@ -102,7 +103,9 @@ def _orders(
         consents=consents,
         answers=answers or {},
         again=again,
-        windows={} if pace.outside else {name: tuple(spans) for name, spans in windows_of_plan(place, plan).items()},
+        windows={}
+        if pace.outside
+        else {name: tuple(spans) for name, spans in windows_of_plan(place, plan, not pace.unbooked).items()},
     )
 
 
@@ -142,12 +145,14 @@ async def roll(
     _known_systems(plan, [parse_consent(text) for text in consents])
     set_aside = _refuse_decided(place, plan, despite_booking)
     if not pace.outside:
-        refuse_closed(place, plan)
+        refuse_closed(place, plan, bookings=despite_booking is None)
     async with _drivers(place, plan, systems) as drivers:
         need_consents(plan, drivers, set(consents))
         _refuse_missing(place, plan)
         _have_secrets(place, systems)
         passed = await _looked_at(place, plan, systems, drivers, despite, show)
+        pace = replace(pace, unbooked=despite_booking is not None)
+        orders = _orders(place, plan, pace, consents=tuple(consents))  # what is under way is not booked any more
         if plan.undoes is not None:
             _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
@@ -160,7 +165,6 @@ async def roll(
             _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
             _write_down(place, plan, "roll", {journal.id: _begun(plan)})
             _write_down(place, plan, "outside-window", {journal.id: pace.outside} if pace.outside else {})
-            orders = _orders(place, plan, pace, consents=tuple(consents))
             return await _run(place, plan, drivers, journal, show, orders, detach)
 
 
@@ -188,7 +192,9 @@ async def _looked_at(
 ) -> list[Finding]:
     """Check and read everything a plan is about; raises `Refused` where it may not begin. Gives the stops that are passed by word."""
     own = [system for system in systems if system.name in plan.systems]
-    findings, survey = await check_with(place, own, drivers, own_roll=plan.undoes, entering=_enters(plan))
+    findings, survey = await check_with(
+        place, own, drivers, own_roll=plan.undoes, entering=_enters(plan), still=_still(plan)
+    )
     stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
     above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
     passed = [f for f in findings if f.level == "stop" and f.check in despite]
@@ -205,6 +211,11 @@ async def _looked_at(
 
 def _enters(plan: Plan) -> bool:
     return any(lane.enters for lane in plan.lanes)
+
+
+def _still(plan: Plan) -> list[str]:
+    """The systems whose image stays as it is, whatever moves beside it."""
+    return [lane.system for lane in plan.lanes if not any(hop.image for hop in lane.hops)]
 
 
 def _begun(plan: Plan) -> str:
@@ -386,6 +397,9 @@ async def _run(
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
         record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
+        if end.opens is not None and place.estate.due.rests:
+            record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
+            show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
         await _keep(place, plan, drivers, show, end)
         message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
         for told in await notify(place, message):

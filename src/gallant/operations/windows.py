@@ -11,7 +11,8 @@ from gallant.core.estate.systems import System
 from gallant.core.estate.windows import AHEAD, Span, next_after, open_at
 from gallant.core.records import Record
 from gallant.core.work.plan import Lane, Plan
-from gallant.core.work.spread import is_disruptive, to_rest_s
+from gallant.core.work.spread import is_disruptive, stretches_of, to_rest_s
+from gallant.operations import notices
 from gallant.operations.workplace import Workplace
 
 SHOWN = timedelta(days=14)
@@ -51,9 +52,10 @@ def _calendar(place: Workplace, system: System, begin: datetime, end: datetime) 
     )
 
 
-def windows_of_plan(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
-    """By system: when its lane may disturb it and all that stands on it; without those that may be worked on at any time."""
-    now, found = place.clock.now(), dict[str, list[Span]]()
+def windows_of_plan(place: Workplace, plan: Plan, bookings: bool = True) -> dict[str, list[Span]]:
+    """By system: when its lane may disturb it and all that stands on it; without those that may be worked on at any time. Where the
+    estate says nothing, the time for which it is booked is its window, but for somebody who sets `bookings` aside."""
+    now, found = place.clock.now(), notices.booked(place, plan) if bookings else {}
     for lane in plan.lanes:
         systems = [place.estate.systems[name] for name in (lane.system, *lane.also) if name in place.estate.systems]
         spans = windows_of_all(place.estate, systems, now - timedelta(days=1), now + AHEAD)
@@ -84,7 +86,7 @@ def fits(place: Workplace, plan: Plan) -> list[Fit]:
 
 
 def _fit(lane: Lane, spans: Sequence[Span], now: datetime) -> Fit:
-    stretches = stretches_of(lane)
+    stretches = [to_rest_s(hop, stretch) for hop, stretch in stretches_of(lane.hops)]
     longest, parts = max(stretches, default=0.0), list[tuple[Span, float]]()
     left = [Span(begin=max(now, span.begin), end=span.end) for span in spans if span.end > now]
     for needed in stretches:
@@ -103,24 +105,9 @@ def used(parts: Sequence[tuple[Span, float]], span: Span) -> float:
     return parts[-1][1] if parts and parts[-1][0] == span else 0.0
 
 
-def stretches_of(lane: Lane) -> list[float]:
-    """The seconds, in nine of ten cases, of each stretch that a lane disturbs its system in: from one rest to the next, and back."""
-    found = []
-    for hop in lane.hops:
-        for wave in hop.waves:
-            for track in wave.tracks:
-                at = 0
-                while at < len(track.steps):
-                    steps = track.steps[at:]
-                    if needed := to_rest_s(hop, steps):
-                        found.append(needed)
-                    at += next((n for n, step in enumerate(steps) if step.safe_stop_s is not None), len(steps) - 1) + 1
-    return found
-
-
-def _closed(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
+def _closed(place: Workplace, plan: Plan, bookings: bool = True) -> dict[str, list[Span]]:
     """The windows of each lane that disturbs anything, where none of any of them is open now."""
-    windows, now = windows_of_plan(place, plan), place.clock.now()
+    windows, now = windows_of_plan(place, plan, bookings), place.clock.now()
     disturbing = [
         lane.system
         for lane in plan.lanes
@@ -139,9 +126,9 @@ def opens_at(place: Workplace, plan: Plan) -> datetime | None:
     return min(begins, default=_soonest(closed, place.clock.now())[1])
 
 
-def refuse_closed(place: Workplace, plan: Plan) -> None:
+def refuse_closed(place: Workplace, plan: Plan, bookings: bool) -> None:
     """Raise `Refused` where every lane that disturbs anything has windows, and none of them is open now."""
-    closed = _closed(place, plan)
+    closed = _closed(place, plan, bookings)
     if not closed:
         return
     name, at = _soonest(closed, place.clock.now())

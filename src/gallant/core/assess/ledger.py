@@ -33,6 +33,9 @@ KINDS = (
     "despite-check",
     "approve",
     "catalog",
+    "outside-window",
+    "due",
+    "prepare",
 )
 DECISIONS = KINDS[:6]  # on a notice
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")

@@ -397,6 +397,14 @@ class RoundRule(Record):
             raise ValueError("of: a system, site:NAME, tag:NAME, kind:NAME, or *")
 
 
+class DueRules(Record):
+    """What `gallant due` may do: `rests`, book what did not fit into a window for the next one, and carry it on then. What could not be
+    begun is tried again after `retry_minutes`."""
+
+    rests: bool = False
+    retry_minutes: Annotated[float, msgspec.Meta(ge=1)] = 10
+
+
 class CopyPlace(Record):
     """A second place for backups: a folder, or sftp://HOST[:PORT]/PATH with an account and the host key's fingerprint."""
 
@@ -545,6 +553,7 @@ class Estate(Record, dict=True):
     defaults: tuple[Default, ...] = ()
     windows: tuple[WindowRule, ...] = ()
     blackouts: tuple[WindowRule, ...] = ()
+    due: DueRules = DueRules()
     gallant_on: str | None = None
     events: tuple[EventPlace, ...] = ()
     notify: tuple[NotifyPlace, ...] = ()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TypeAlias
 
 from gallant.core.errors import WrongUse
 from gallant.core.records import Record, clean
@@ -35,8 +36,9 @@ def parse_consent(text: str) -> Consent:
 
 
 class Needed(Record):
-    """A consent that a plan cannot be carried out without, and why."""
+    """A consent that the lane of a system cannot be carried out without, and why."""
 
+    lane: str
     consent: Consent
     what: str
     why: str | None = None
@@ -45,9 +47,12 @@ class Needed(Record):
 def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
     """What somebody has to accept by name before the plan is begun; `exports` are the systems that can be backed up."""
     return [
-        needed
+        Needed(lane=lane.system, consent=consent, what=what, why=why)
         for lane in plan.lanes
-        for needed in (*(one for hop in lane.hops for one in _of_hop(lane.system, hop)), *_of_lane(lane, exports))
+        for consent, what, why in (
+            *(o for hop in lane.hops for o in _of_hop(lane.system, hop)),
+            *_of_lane(lane, exports),
+        )
     ]
 
 
@@ -59,48 +64,39 @@ def roll_command(plan: Plan, exports: Sequence[str] | None = None, given: Sequen
     return " ".join([f"gallant roll {plan.id}", *(f"--consent {word}" for word in words)])
 
 
-def _of_hop(system: str, hop: Hop) -> Iterator[Needed]:
+Told: TypeAlias = tuple[Consent, str, str | None]
+
+
+def _of_hop(system: str, hop: Hop) -> Iterator[Told]:
     one_way = Consent(to="one-way", system=system)
     if hop.one_way:
         why = hop.one_way_because or "The publisher gives no way back to an older release."
-        yield Needed(consent=one_way, what=f"{system}: there is no way back from {hop.to}.", why=why)
+        yield one_way, f"{system}: there is no way back from {hop.to}.", why
     for part in (part for part in hop.parts if part.one_way_because is not None):
         what = f"{system}: there is no way back from {part.component} {part.to}."
-        yield Needed(consent=one_way, what=what, why=part.one_way_because or None)
+        yield one_way, what, part.one_way_because or None
     if hop.despite_recall:
         does = "goes back to" if hop.back else "finishes"
-        yield Needed(
-            consent=Consent(to="recalled", system=system),
-            what=f"{system}: {hop.to} was recalled by its publisher; the plan {does} it all the same.",
-            why="It is what ran before."
-            if hop.back
-            else "The recall's condition held on no node when the plan was made.",
-        )
+        what = f"{system}: {hop.to} was recalled by its publisher; the plan {does} it all the same."
+        why = "It is what ran before." if hop.back else "The recall's condition held on no node when the plan was made."
+        yield Consent(to="recalled", system=system), what, why
     for node, channels in hop.channels.items():
-        yield Needed(
-            consent=Consent(to="channel", system=system),
-            what=f"{system}/{node}: {' and '.join(channels)} {'is' if len(channels) == 1 else 'are'} enabled for the work, and disabled after it.",
-            why="Whoever disabled it had a reason.",
-        )
+        what = f"{system}/{node}: {' and '.join(channels)} {'is' if len(channels) == 1 else 'are'} enabled for the work, and disabled after it."
+        yield Consent(to="channel", system=system), what, "Whoever disabled it had a reason."
     if hop.rewinds is not None:
-        yield Needed(
-            consent=Consent(to="loses", system=system),
-            what=f"{system}: it goes back to its restore point; everything since then is lost on it.",
-            why="That is what a restore point is.",
-        )
+        what = f"{system}: it goes back to its restore point; everything since then is lost on it."
+        yield Consent(to="loses", system=system), what, "That is what a restore point is."
 
 
-def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Needed]:
+def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Told]:
     carries = "Nothing of it carries on while a node is away."
     if lane.down_s:
         hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
         what = f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}"
-        yield Needed(consent=Consent(to="downtime", system=lane.system), what=what, why=carries)
+        yield Consent(to="downtime", system=lane.system), what, carries
     for name, seconds in lane.falls.items():
         what = f"{name}: it stands on {lane.system}, and is down with it for about {seconds / 60:.0f} min."
-        yield Needed(consent=Consent(to="downtime", system=name), what=what, why=carries)
+        yield Consent(to="downtime", system=name), what, carries
     if lane.system not in exports:
-        yield Needed(
-            consent=Consent(to="no-backup", system=lane.system),
-            what=f"{lane.system}: its driver cannot export a configuration, so there would be no backup.",
-        )
+        what = f"{lane.system}: its driver cannot export a configuration, so there would be no backup."
+        yield Consent(to="no-backup", system=lane.system), what, None

@@ -44,7 +44,8 @@ class Entry(Record):
     comes after this one.
     `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
     and on the outcome of a backup (the one that was taken); `outage` on `outage`;
-    `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before).
+    `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before); `opens` on `held`
+    (when the window begins that it waits for, where it waits for nothing else).
     """
 
     kind: str
@@ -63,6 +64,7 @@ class Entry(Record):
     waves: tuple[Wave, ...] | None = None
     outage: Outage | None = None
     watched: tuple[Watched, ...] | None = None
+    opens: datetime | None = None
 
 
 class Event(Record):

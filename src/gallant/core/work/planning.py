@@ -39,6 +39,7 @@ from gallant.core.work.plan import (
     waves_seconds,
 )
 from gallant.core.work.sharing import share_restarts
+from gallant.core.work.spread import room_s
 from gallant.core.work.steps import DISABLE_CHANNEL, ENABLE_CHANNEL, KINDS, RENEW_SPARE
 
 # --- the plan -------------------------------------------------------------------------------------------------------
@@ -608,15 +609,17 @@ def paces_for(ground: Ground, system: System, from_: str, to: str, parts: Sequen
     return dict(paces_of(ground.learned, system.name, system.product, hop_key(from_, to), others))
 
 
-def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> float:
-    """How long it takes to bring a system through `releases`, by the same steps as a plan's. Raises `NotSafe`."""
+def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> tuple[float, float]:
+    """How long it takes to bring a system through `releases`, by the same steps as a plan's; and how long a window has to be in which
+    none of its stretches is put off. Raises `NotSafe`."""
     read = ground.of(system)
     stations = [next(iter(read.values())).version, *(r.version for r in releases)]
     legs = [
         OrderedHop(id=f"{system.name}.{n}", system=system.name, from_=a, to=b)
         for n, (a, b) in enumerate(itertools.pairwise(stations), 1)
     ]
-    return float(sum(waves_seconds(hop.waves) for hop in lane_hops(ground, system, legs)[0]))
+    hops = lane_hops(ground, system, legs)[0]
+    return float(sum(waves_seconds(hop.waves) for hop in hops)), room_s(hops)
 
 
 def _route_of_all(ground: Ground, system: System, target: Release) -> Route:

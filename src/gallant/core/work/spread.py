@@ -3,7 +3,7 @@ their times are drawn together and go through the plan's own order, lane beside 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import Any
 
 from gallant.core.records import replace
@@ -93,8 +93,37 @@ def to_rest_s(hop: Hop, steps: Sequence[Step], waves: Sequence[Wave] | None = No
     """From the first of some steps of a track to where its system may be left, in nine of ten cases, and back from there: what disturbs
     it once more. 0 where nothing is disturbed until then. `waves` are the hop's as they were made in the roll."""
     stretch = stretch_of(steps, hop.waves if waves is None else waves)
-    disturbing = [step for step in stretch if is_disruptive(step)]
-    return sum(late_s(hop, step) for step in (*stretch, *disturbing)) if disturbing else 0.0
+    back = back_s(hop, stretch)
+    return sum(late_s(hop, step) for step in stretch) + back if back else 0.0
+
+
+def stretches_of(hops: Iterable[Hop]) -> Iterator[tuple[Hop, list[Step]]]:
+    """Each stretch that disturbs anything, with its hop: from one rest to the next."""
+    for hop in hops:
+        for track in (track for wave in hop.waves for track in wave.tracks):
+            at = 0
+            while at < len(track.steps):
+                steps = track.steps[at:]
+                if to_rest_s(hop, steps):
+                    yield hop, stretch_of(steps, hop.waves)
+                at += next((n for n, step in enumerate(steps) if step.safe_stop_s is not None), len(steps) - 1) + 1
+
+
+def back_s(hop: Hop, stretch: Iterable[Step]) -> float:
+    """The way back from a stretch, in nine of ten cases: what disturbs once more."""
+    return sum(late_s(hop, step) for step in stretch if is_disruptive(step))
+
+
+def room_s(hops: Sequence[Hop]) -> float:
+    """A window of this length has room for all of some hops of a system, each step as long as in nine of ten cases, and for the way back from any
+    of them."""
+    there = sum(
+        max(sum(late_s(hop, step) for step in track.steps) for track in wave.tracks)
+        for hop in hops
+        for wave in hop.waves
+        if wave.tracks
+    )
+    return there + max((back_s(hop, stretch) for hop, stretch in stretches_of(hops)), default=0.0)
 
 
 def has_to_go_on(unsafe: Collection[str], own: Collection[str], wave: Collection[str]) -> bool:

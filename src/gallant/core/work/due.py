@@ -1,0 +1,82 @@
+"""What is to be done by itself, and when: decided from what people booked, what rules let happen, and what waits for a window.
+
+Nothing is begun twice for one booking, or twice by a rule for one release: what did not come off the first time is a person's to look at.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+
+from gallant.core.assess.ledger import BEGUN, LedgerEntry
+from gallant.core.assess.notices import BOOKED, BY_ITSELF, OVERDUE, Notice
+from gallant.core.estate.windows import Span, next_after, open_at
+from gallant.core.records import Record
+
+BOOKING, RULE, REST, PREPARATION, CUT_OFF = "booked", "by a rule", "rest of a roll", "preparation", "cut off"
+MOST_TAKEN_UP = 3  # times that one roll is carried on without a person after it was cut off
+
+
+class Job(Record):
+    """Something that is to be begun: a notice, the rest of a roll, or what a plan needs beforehand. `at`: from then on, and where it is
+    booked not after `until`; `at` None: no time for it is known. `by`: who decided it."""
+
+    why: str
+    subject: str
+    at: datetime | None
+    until: datetime | None = None
+    system: str = ""
+    component: str = ""
+    target: str | None = None
+    by: str | None = None
+
+    def is_due(self, now: datetime) -> bool:
+        return self.at is not None and self.at <= now and (self.until is None or now <= self.until)
+
+
+def job_of(n: Notice, spans: Sequence[Span] | None, said: Iterable[LedgerEntry], now: datetime) -> Job | None:
+    """What a notice comes to, by the windows of its system (`spans`; None: at any time) and by what was begun of it by itself before."""
+    begun = max((e.at for e in said if e.subject == n.name and e.state == BEGUN and e.target == n.target), default=None)
+    if n.state in (BOOKED, OVERDUE) and n.start is not None:
+        if begun is not None and begun >= n.start:
+            return None
+        return _job(BOOKING, n, n.start, n.end)
+    if n.state == BY_ITSELF and begun is None:
+        if spans is None or open_at(spans, now) is not None:
+            return _job(RULE, n, now, None)
+        following = next_after(spans, now)
+        return _job(RULE, n, following.begin if following is not None else None, None)
+    return None
+
+
+def _job(why: str, n: Notice, at: datetime | None, until: datetime | None) -> Job:
+    return Job(
+        why=why,
+        subject=n.name,
+        at=at,
+        until=until,
+        system=n.system,
+        component=n.component,
+        target=n.target,
+        by=n.by,
+    )
+
+
+def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> Job | None:
+    """The rest of a roll that waits for a window (`opens`), where somebody, or the estate, booked it."""
+    booked = [e for e in said if e.kind == "book" and e.subject == roll and e.start is not None]
+    if opens is None or not booked:
+        return None
+    return Job(why=REST, subject=roll, at=max(opens, booked[-1].start or opens), by=booked[-1].by)
+
+
+def cut_off(roll: str, began: datetime, said: Iterable[LedgerEntry]) -> Job | None:
+    """A roll that was begun by itself and that no process carries out any more; None where a person began it, or it was cut off too often."""
+    times = sum(e.kind == "due" and e.subject == roll and e.state == BEGUN for e in said)
+    return Job(why=CUT_OFF, subject=roll, at=began) if 0 < times <= MOST_TAKEN_UP else None
+
+
+def preparations(said: Iterable[LedgerEntry]) -> list[Job]:
+    """What is to be brought and saved ahead of a plan, and was not begun yet; the last word on each plan counts."""
+    last: Mapping[str, LedgerEntry] = {e.subject: e for e in said if e.kind == "prepare"}
+    return [Job(why=PREPARATION, subject=e.subject, at=e.start, by=e.by) for e in last.values() if e.state is None]

@@ -1,0 +1,310 @@
+"""Doing by itself what is due: safe to call every minute, and twice at once. Whatever takes long is begun in a process of its own."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime, timedelta
+from typing import TypeAlias
+
+import msgspec
+
+from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
+from gallant.core.errors import GallantError
+from gallant.core.estate.calendar import windows_of
+from gallant.core.estate.windows import AHEAD
+from gallant.core.records import Record, clean
+from gallant.core.work.due import BOOKING, CUT_OFF, PREPARATION, REST, Job, cut_off, job_of, preparations, rest_of
+from gallant.core.work.events import RollRow
+from gallant.disk import opened, put_whole
+from gallant.engine.journal import replay
+from gallant.operations import notices, stock
+from gallant.operations.deciding import record
+from gallant.operations.detaching import begin, detach
+from gallant.operations.notifying import message_of, notify
+from gallant.operations.plan import Choice, Planned, plan
+from gallant.operations.plannable import open_roll
+from gallant.operations.workplace import Workplace
+from gallant.store.database import state_folder
+
+LOCK = "due.lock"
+IN_STOCK = "stock"  # the check that misses what can be fetched
+TRIED = "due.json"  # in state/: when what could not be begun was tried last; nothing is lost with it
+BEGINS, LEFT, COMES, GOES = "begun", "left", "to come", "under way"
+
+
+class Row(Record):
+    """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun."""
+
+    did: str
+    what: str
+    subject: str
+    at: datetime | None = None
+    roll: str | None = None
+    plan: str | None = None
+    by: str | None = None
+    why: str = ""
+    next: str | None = None
+    exit_code: int = 0
+
+
+class Turn(Record):
+    """One look at what is due; `busy`: another one is at it, and nothing was done here."""
+
+    rows: tuple[Row, ...] = ()
+    busy: bool = False
+
+    @property
+    def exit_code(self) -> int:
+        return 1 if any(row.did == LEFT for row in self.rows) else 0
+
+
+class Tried(Record):
+    """The last time that something was tried in vain."""
+
+    at: datetime
+    row: Row
+
+
+def to_come(place: Workplace) -> Turn:
+    """What is due and what will be, as it stands now; nothing is begun."""
+    jobs = sorted(_jobs(place, place.clock.now()), key=_soonest)
+    return Turn(rows=(*_under_way(place), *(_row(COMES, job) for job in jobs)))
+
+
+def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
+    return job.at is None, job.at, job.subject
+
+
+async def due(place: Workplace) -> Turn:
+    """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
+    with _alone(place) as alone:
+        if not alone:
+            return Turn(busy=True)
+        now, tried = place.clock.now(), _tried(place)
+        jobs = sorted(_jobs(place, now), key=_soonest)
+        retry = timedelta(minutes=place.estate.due.retry_minutes)
+        waiting = {job.subject for job in jobs if job.subject in tried and now < tried[job.subject].at + retry}
+        ready = [job for job in jobs if job.is_due(now) and job.subject not in waiting]
+        rows = [*_under_way(place)]
+        for job in ready:
+            if job.why in (REST, CUT_OFF):
+                rows.append(_take_up(place, job))
+            elif job.why == PREPARATION:
+                rows.append(_prepare(place, job))
+        rows += await _notices(place, [job for job in ready if job.system])
+        rows += [tried[job.subject].row for job in jobs if job.subject in waiting and job.is_due(now)]
+        rows += [_too_late(job) for job in jobs if job.until is not None and now > job.until]
+        rows += [_row(COMES, job) for job in jobs if job.at is None or job.at > now]
+        await _tell(place, rows, tried, {job.subject for job in ready}, now)
+        return Turn(rows=tuple(rows))
+
+
+# --- what there is to do
+
+
+def _jobs(place: Workplace, now: datetime) -> Iterator[Job]:
+    said: list[LedgerEntry] = [kept.entry for kept in place.ledger.about(["due", "book", "prepare"])]
+    for row in place.journal.open_rolls():
+        if not place.journal.is_running(row.id):
+            job = _of_roll(place, row, said)
+            if job is not None:
+                yield job
+    yield from preparations(said)
+    for n in notices.listed(place, []).notices if place.estate.systems else ():
+        system = place.estate.systems[n.system]
+        spans = windows_of(place.estate, system, now - timedelta(days=1), now + AHEAD)
+        job = job_of(n, spans, [e for e in said if e.kind == "due"], now)
+        if job is not None:
+            yield job
+
+
+def _of_roll(place: Workplace, row: RollRow, said: Sequence[LedgerEntry]) -> Job | None:
+    state = replay(place.journal.events(row.id))
+    if state.state == "held":
+        return rest_of(row.id, state.opens, said)
+    return cut_off(row.id, row.began, said) if state.state == "open" else None
+
+
+def _under_way(place: Workplace) -> Iterator[Row]:
+    for row in place.journal.open_rolls():
+        if place.journal.is_running(row.id):
+            yield Row(
+                did=GOES,
+                what=", ".join(row.plan.systems),
+                subject=row.id,
+                at=row.began,
+                roll=row.id,
+                plan=row.plan.id,
+                next=f"gallant roll --follow {row.id}",
+            )
+
+
+def _row(did: str, job: Job, **more: object) -> Row:
+    row = Row(did=did, what=job.why, subject=job.subject, at=job.at, by=job.by)
+    return msgspec.structs.replace(row, **more)  # type: ignore[type-var]
+
+
+def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
+    return _row(LEFT, job, why=clean(why, 400), next=next, exit_code=exit_code)
+
+
+def _too_late(job: Job) -> Row:
+    return _left(job, "its time has passed and it was not begun", f"gallant notice book {job.subject} TIME")
+
+
+# --- rolls and preparations that go on
+
+
+def _take_up(place: Workplace, job: Job) -> Row:
+    done = detach(place, _words(place, "resume", job.subject, "--detach"), job.subject, f"due-{job.subject}.log")
+    if done.roll is None:
+        return _left(job, done.said or f"it ended with exit code {done.exit_code}", f"gallant resume {job.subject}")
+    record(place, "due", job.subject, state=BEGUN, reason=f"carried on: {job.why}")
+    return _row(BEGINS, job, roll=done.roll, next=f"gallant roll --follow {done.roll}")
+
+
+def _prepare(place: Workplace, job: Job) -> Row:
+    record(place, "prepare", job.subject, state=BEGUN)
+    begin(place, _words(place, "plan", "--show", job.subject, "--prepare", "now"), f"prepare-{job.subject}.log")
+    return _row(BEGINS, job, plan=job.subject, next=f"gallant plan --show {job.subject}")
+
+
+def _words(place: Workplace, *words: str) -> tuple[str, ...]:
+    return (*words, "--estate", str(place.folder / place.path.name))
+
+
+# --- notices
+
+
+async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
+    """Plan what is due together, and begin it; what something stands in the way of is left, and the others are planned without it."""
+    rows = list[Row]()
+    for job in jobs:
+        if (error := open_roll(place, place.estate.systems[job.system])) is not None:
+            rows.append(_left(job, error.what, error.next, error.exit_code))
+    left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
+    fetched = set[str]()
+    while left:
+        parts = {job.system: tuple(j.component for j in left if j.system == job.system) for job in left}
+        try:
+            planned = await plan(place, list(parts), choice=Choice(of=parts), partly=True)
+            if lacking := _lacking(planned) - fetched:  # brought once; what is still missing then stands in the way
+                await stock.fetch(place, sorted(lacking))
+                fetched |= lacking
+                continue
+            stuck = await _in_the_way(place, planned, left)
+        except GallantError as error:
+            return rows + [_left(job, error.what, error.next, error.exit_code) for job in left]
+        if not stuck:
+            return rows + _begin(place, planned, left)
+        rows += [_left(job, *stuck[job.system]) for job in left if job.system in stuck]
+        left = [job for job in left if job.system not in stuck]
+    return rows
+
+
+def _lacking(planned: Planned) -> set[str]:
+    """The systems of which a package of the way is not in stock."""
+    return {finding.system for finding in planned.findings if finding.check == IN_STOCK and finding.level == "stop"}
+
+
+Why: TypeAlias = tuple[str, str | None, int]  # why something is not begun, what to do about it, and its exit code
+
+
+async def _in_the_way(place: Workplace, planned: Planned, jobs: Sequence[Job]) -> dict[str, Why]:
+    """By system: why it is not begun, for those of which something speaks against it."""
+    made, first = planned.plan, {job.system: job.subject for job in reversed(jobs)}
+    if planned.approvals:
+        told = f"{made.id} needs the approval of {planned.approvals} other than {made.by}"
+        return dict.fromkeys(first, (told, f"gallant approve {made.id}, then gallant roll {made.id}", 5))
+    found = dict[str, Why]()
+    for barred in planned.barred:
+        found.setdefault(barred.system, (barred.what, barred.next, barred.exit_code))
+    for finding in (f for f in planned.findings if f.level == "stop"):
+        found.setdefault(finding.system, (f"{finding.message}: {finding.evidence}", finding.next, 5))
+    for bar in planned.bars:
+        found.setdefault(bar.notice.partition(":")[0], (bar.what, bar.next, 5))
+    given = _given(place, jobs)
+    for need in planned.needs:
+        if need.consent.words not in given:
+            how = f"gallant notice book {first.get(need.lane, need.lane)} TIME --consent {need.consent.words}"
+            found.setdefault(need.lane, (f"nobody has accepted it by name: {need.what}", how, 5))
+    for name in first:
+        if name not in made.systems:
+            found.setdefault(name, ("nothing of it can be planned now", f"gallant plan {name}", 5))
+    if not found and planned.to_fetch:
+        fetched, _ = await stock.fetch(place, [], plan=made)
+        for row in (row for row in fetched if row.state == "failed"):
+            return dict.fromkeys(first, (row.error or f"{row.package} is not in stock", row.next, row.exit_code))
+    return found
+
+
+def _given(place: Workplace, jobs: Sequence[Job]) -> set[str]:
+    """The consents that were given with the bookings."""
+    booked = {(job.target, job.at) for job in jobs if job.why == BOOKING}
+    entries = (kept.entry for kept in place.ledger.about(["consent"]))
+    return {e.subject for e in entries if e.start is not None and (e.target, e.start) in booked}
+
+
+def _begin(place: Workplace, planned: Planned, jobs: Sequence[Job]) -> list[Row]:
+    made = planned.plan
+    consents = [word for need in planned.needs for word in ("--consent", need.consent.words)]
+    done = detach(place, _words(place, "roll", made.id, "--detach", *consents), log=f"due-{made.id}.log")
+    if done.roll is None:
+        why = done.said or f"it ended with exit code {done.exit_code}"
+        return [_left(job, why, f"gallant plan --show {made.id}", done.exit_code) for job in jobs]
+    record(place, "due", done.roll, target=made.id, state=BEGUN, reason=", ".join(made.systems))
+    for job in jobs:
+        who = f"{job.why} by {job.by}" if job.by is not None and job.why == BOOKING else job.why
+        record(place, "due", job.subject, target=job.target, state=BEGUN, reason=f"{done.roll}: {who}")
+    follow = f"gallant roll --follow {done.roll}"
+    return [_row(BEGINS, job, roll=done.roll, plan=made.id, next=follow) for job in jobs]
+
+
+# --- what was left
+
+
+async def _tell(
+    place: Workplace, rows: Sequence[Row], tried: dict[str, Tried], fresh: Collection[str], now: datetime
+) -> None:
+    """Write down what was left and why, and tell people of it, once for each reason; `fresh` is what was tried just now."""
+    left = {row.subject: row for row in rows if row.did == LEFT}
+    for name, row in left.items():
+        if name in tried and tried[name].row.why == row.why:
+            continue
+        record(place, "due", name, state=FAILED, reason=row.why)
+        text = f"{name} was due and is not begun: {row.why}"
+        systems = (name.partition(":")[0],)
+        await notify(
+            place, message_of(place, row.roll or "no roll", systems, "stopped", text, row.next or "gallant due")
+        )
+    kept = {
+        name: Tried(at=now, row=row) if name in fresh or name not in tried else tried[name]
+        for name, row in left.items()
+    }
+    if kept != tried:
+        put_whole(state_folder(place.folder) / TRIED, msgspec.json.encode(kept))
+
+
+def _tried(place: Workplace) -> dict[str, Tried]:
+    try:
+        return msgspec.json.decode((state_folder(place.folder) / TRIED).read_bytes(), type=dict[str, Tried])
+    except (OSError, msgspec.MsgspecError, ValueError):
+        return {}
+
+
+@contextmanager
+def _alone(place: Workplace) -> Iterator[bool]:
+    """Whether no other look at what is due is under way, here."""
+    lock = opened(state_folder(place.folder) / LOCK, os.O_RDWR | os.O_CREAT)
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        yield False
+        return
+    else:
+        yield True
+    finally:
+        os.close(lock)

@@ -1,0 +1,84 @@
+"""What `gallant due` began, left and will begin; and what was prepared."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from gallant.views.output import Drawn, View
+from gallant.views.tables import next_steps, table
+from gallant.views.words import BOLD, OFF, Marks, duration, many, mark, plain, said
+
+if TYPE_CHECKING:
+    from gallant.core.work.plan import Plan
+    from gallant.operations.due import Turn
+    from gallant.operations.preparing import Prepared
+
+MARKS = Marks({"begun": "going", "under way": "going", "left": "bad", "to come": "note"})
+ORDER = ("left", "begun", "under way", "to come")
+MOST_TO_COME = 20
+
+
+def due_view(turn: Turn, now: datetime, began: bool) -> View:
+    """`began`: it was asked to begin what is due, and not only to show it."""
+    rows = sorted(turn.rows, key=lambda row: ORDER.index(row.did))
+
+    def text() -> Drawn:
+        if turn.busy:
+            yield f"{mark('note')} Another gallant due is at it; nothing was done here."
+            return
+        if not rows:
+            yield said("note", "Nothing is due, and nothing is booked.")
+            yield from next_steps("gallant notice list", "gallant plan --all")
+            return
+        shown = table("what", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
+        coming = [row for row in rows if row.did == "to come"]
+        for row in [*(row for row in rows if row.did != "to come"), *coming[:MOST_TO_COME]]:
+            wait = (row.at - now).total_seconds() if row.at is not None else None
+            due_now = not began and row.did == "to come" and wait is not None and wait <= 0
+            shown.add_row(
+                f"{BOLD}{plain(row.subject)}{OFF}",
+                plain(row.what + (f" by {row.by}" if row.by else "")),
+                said("work", "due now") if due_now else said(MARKS[row.did], row.did),
+                f"{row.at:%a %Y-%m-%d %H:%M} UTC" if row.at is not None else "no window to come",
+                duration(wait) if wait is not None and wait > 0 else "–",
+                plain(row.roll or "–"),
+            )
+        yield shown
+        if len(coming) > MOST_TO_COME:
+            yield f"{mark('note')} {len(coming) - MOST_TO_COME} more to come; --json names them."
+        for row in (row for row in rows if row.why):
+            yield f"{mark(MARKS[row.did])} {BOLD}{plain(row.subject)}{OFF} is {row.did}: {plain(row.why)}"
+        yield from next_steps(*(row.next for row in rows))
+
+    return View("due", rows, text, {"busy": turn.busy})
+
+
+def booked_preparation_view(plan: Plan, at: datetime) -> View:
+    def text() -> Drawn:
+        yield said("good", f"{plain(plan.id)} is prepared from {at:%a %Y-%m-%d %H:%M} UTC on, by gallant due:")
+        yield f"  its packages are brought and laid onto the nodes, and a backup of {plain(', '.join(plan.systems))} is taken."
+        yield from next_steps("gallant due --list")
+
+    return View("plan prepare", [{"plan": plan.id, "at": at}], text)
+
+
+def prepared_view(plan: Plan, rows: Sequence[Prepared]) -> View:
+    def text() -> Drawn:
+        shown = table("what", "of", "state")
+        for row in rows:
+            shown.add_row(
+                row.what, f"{BOLD}{plain(row.subject)}{OFF}", said("bad" if row.exit_code else "good", row.state)
+            )
+        yield shown
+        failed = [row for row in rows if row.exit_code]
+        yield from (f"{mark('bad')} {BOLD}{plain(row.subject)}{OFF}: {plain(row.error or row.state)}" for row in failed)
+        if failed:
+            yield f"{mark('bad')} {many(len(failed), 'thing')} of {plain(plan.id)} could not be prepared."
+            yield from next_steps(*(row.next for row in failed))
+        else:
+            yield said("good", f"All that {plain(plan.id)} needs is here and saved.")
+            yield from next_steps(f"gallant plan --show {plan.id}")
+
+    return View("plan prepare", rows, text, {"plan": plan.id})

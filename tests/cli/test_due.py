@@ -1,0 +1,228 @@
+"""What is done without a person: begun once, at its time, in its window; and what is left, with the reason."""
+
+from __future__ import annotations
+
+import configparser
+import os
+import signal
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from gallant.operations.workplace import Workplace
+
+
+@pytest.fixture
+def place(place):
+    """With no rule that acts by itself: what is due is what a test books."""
+    estate = place.folder / "estate.yaml"
+    text = estate.read_text()
+    acts = next(line for line in text.splitlines() if "then: act}" in line)
+    estate.write_text(text.replace(acts + "\n", ""))
+    return place
+
+
+def now(place) -> datetime:
+    return Workplace(place.folder).clock.now()
+
+
+def said(moment: datetime) -> str:
+    return f"{moment:%Y-%m-%dT%H:%MZ}"
+
+
+def book(place, minutes: float, *more: str) -> datetime:
+    at = (now(place) + timedelta(minutes=minutes + 1)).replace(second=0, microsecond=0)
+    done = place.run("notice", "book", "tickets:image", said(at), *more)
+    assert done.code == 0, done.err
+    return at
+
+
+def until(place, moment: datetime) -> None:
+    place.wait_for(lambda: now(place) >= moment)
+
+
+def rolls(place) -> list[str]:
+    from gallant.operations import history
+
+    return [f"{run.run} {run.state}" for run in history.history(Workplace(place.folder))[0]]
+
+
+def by_subject(done) -> dict:
+    return {row["subject"]: row for row in done.rows}
+
+
+def ledger(place, kind: str) -> list[dict]:
+    rows = place.run("ledger", "--json").rows
+    return sorted((e for e in rows if e["kind"] == kind), key=lambda e: e["at"])
+
+
+def test_nothing_is_due_where_nothing_is_booked(place):
+    done = place.run("due")
+    assert (done.code, "Nothing is due, and nothing is booked." in done.out) == (0, True)
+
+
+def test_what_is_booked_begins_once_at_its_time_however_often_due_is_called(place):
+    place.make_ready()
+    at = book(place, 40)
+    before = place.run("due", "--json")
+    assert before.code == 0
+    assert by_subject(before)["tickets:image"]["did"] == "to come"
+    assert rolls(place) == []
+    until(place, at)
+    both = [place.begin("due", "--json") for _ in range(2)]
+    for process in both:
+        out, err = process.communicate(timeout=90)
+        assert process.returncode == 0, (out, err)
+    place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+    assert place.run("due").code == 0
+    assert rolls(place) == ["roll-0001 finished"]
+    told = {(e["subject"], e["state"]) for e in ledger(place, "due")}
+    assert told == {("tickets:image", "begun"), ("roll-0001", "begun")}
+    began = min(e.at for e in place.entries())
+    assert timedelta(0) <= began - at < timedelta(minutes=60)  # of simulated time: four seconds
+
+
+def test_what_is_left_is_told_once_and_tried_again_later(place):
+    estate = place.folder / "estate.yaml"
+    log = place.folder / "told.log"
+    estate.write_text(
+        estate.read_text()
+        + "approval: {prod: 1}\ndue: {retry_minutes: 45}\n"
+        + f"notify:\n  - {{run: \"sh -c 'cat >> {log}'\", when: [stopped]}}\n"
+    )
+    place.make_ready()
+    at = book(place, 40, "--for", "12h")
+    until(place, at)
+    first = place.run("due", "--json")
+    assert first.code == 1
+    row = by_subject(first)["tickets:image"]
+    assert (row["did"], "needs the approval of 1 other" in row["why"]) == ("left", True)
+    plans = len(list((place.folder / "plans").iterdir()))
+    again = place.run("due", "--json")
+    assert (again.code, by_subject(again)["tickets:image"]["did"]) == (1, "left")
+    assert len(list((place.folder / "plans").iterdir())) == plans  # no device was asked again so soon
+    entries = ledger(place, "due")
+    assert [(e["subject"], e["state"]) for e in entries] == [("tickets:image", "failed")]
+    assert log.read_text().count("is not begun") == 1
+    assert rolls(place) == []
+
+
+def test_what_was_not_begun_in_its_time_is_said_to_be_late(place):
+    place.make_ready()
+    at = book(place, 40, "--for", "3m")
+    until(place, at + timedelta(minutes=4))
+    done = place.run("due", "--json")
+    assert done.code == 1
+    assert "its time has passed" in by_subject(done)["tickets:image"]["why"]
+    assert rolls(place) == []
+
+
+def test_a_roll_that_was_begun_by_itself_and_cut_off_is_carried_on(place):
+    place.make_ready()
+    at = book(place, 40)
+    until(place, at)
+    assert place.run("due").code == 0
+    place.wait_for(lambda: len(place.entries()) > 6)
+    lock = next(int(p.name) for p in Path("/proc").iterdir() if p.name.isdecimal() and _is_the_roll(p, place.folder))
+    os.kill(lock, signal.SIGKILL)
+    place.wait_for(lambda: not Workplace(place.folder).journal.is_running("roll-0001"))
+    done = place.run("due", "--json")
+    assert by_subject(done)["roll-0001"]["did"] == "begun", done.out
+    place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+    assert place.journal_problems() == []
+
+
+def _is_the_roll(process: Path, folder: Path) -> bool:
+    try:
+        words = (process / "cmdline").read_bytes().split(b"\0")
+    except OSError:
+        return False
+    return b"roll" in words and any(str(folder).encode() in word for word in words)
+
+
+@pytest.mark.parametrize("booked", [True, False])
+def test_the_rest_that_does_not_fit_into_a_window_is_booked_where_the_estate_allows(place, booked):
+    plan = place.make_ready()
+    estate = place.folder / "estate.yaml"
+    estate.write_text(
+        estate.read_text().replace("Europe/London", "UTC") + f"due: {{rests: {'yes' if booked else 'no'}}}\n"
+    )
+    daily = 'windows:\n  - {for: tickets, days: [daily], from: "00:00", to: "24:00"}\n'
+    whole = estate.read_text()
+    estate.write_text(whole + daily)
+    longest = place.run("plan", "--show", plan, "--json").json["windows"][0]["longest_s"]
+    begin = now(place) - timedelta(minutes=2)
+    end = now(place) + timedelta(seconds=longest, minutes=40)
+    after = end + timedelta(minutes=20)
+    estate.write_text(whole + "windows:\n" + _dated(begin, end) + _dated(after, after + timedelta(hours=23)))
+    held = place.run("roll", plan)
+    assert held.code == 4, held.out
+    assert ("gallant due carries it on then" in held.err) is booked
+    coming = place.run("due", "--list", "--json")
+    assert [row["did"] for row in coming.rows] == (["to come"] if booked else [])
+    if booked:
+        until(place, after)
+        done = place.run("due", "--json")
+        assert by_subject(done)["roll-0001"]["did"] == "begun", done.out
+        place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+
+
+def _dated(begin: datetime, end: datetime) -> str:
+    """The rules of a stretch of time, a day each."""
+    rows, day = [], begin.astimezone(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
+    while day < end:
+        from_, to = max(begin, day), min(end, day + timedelta(days=1))
+        clock = "24:00" if to == day + timedelta(days=1) else f"{to:%H:%M}"
+        if f"{from_:%H:%M}" != clock:
+            rows.append(f'  - {{for: tickets, date: {day:%Y-%m-%d}, from: "{from_:%H:%M}", to: "{clock}"}}\n')
+        day += timedelta(days=1)
+    return "".join(rows)
+
+
+def test_a_plan_is_prepared_ahead_of_its_window(place):
+    plan = place.make_ready()
+    at = (now(place) + timedelta(minutes=40)).replace(second=0, microsecond=0)
+    booked = place.run("plan", "--show", plan, "--prepare", said(at))
+    assert booked.code == 0, booked.err
+    assert place.run("plan", "--show", plan, "--prepare", "2020-01-01T00:00Z").code == 2
+    until(place, at)
+    done = place.run("due", "--json")
+    assert by_subject(done)[plan]["did"] == "begun"
+    place.wait_for(lambda: [e["state"] for e in ledger(place, "prepare")][-1:] == ["done"])
+    assert place.run("due", "--list", "--json").rows == []
+    assert len(place.run("backup", "list", "--json").rows) == 1
+    lying = place.run("stock", "preload", "tickets", "--json").rows
+    assert {row["state"] for row in lying} == {"present"}
+
+
+def test_what_is_booked_begins_in_a_window(place):
+    estate = place.folder / "estate.yaml"
+    day = (datetime.now(UTC) + timedelta(days=3)).strftime("%a").lower()
+    place.make_ready()
+    estate.write_text(
+        estate.read_text() + f'windows:\n  - {{for: tickets, days: [{day}], from: "01:00", to: "05:00"}}\n'
+    )
+    refused = place.run("notice", "book", "tickets:image", said(now(place) + timedelta(hours=9)))
+    assert refused.code == 5
+    assert "the next begins at" in refused.err
+
+
+@pytest.mark.parametrize("whose", ["user", "system"])
+def test_the_units_of_a_timer_call_this_very_estate(place, whose):
+    odd = place.folder / 'a "quay" 100% $HOME'
+    odd.mkdir()
+    (odd / "estate.yaml").write_text((place.folder / "estate.yaml").read_text())
+    units = place.run("init", str(odd), "--timer", whose, "--json").rows
+    assert len(units) == 6
+    for unit in units:
+        read = configparser.RawConfigParser(strict=True)
+        read.optionxform = str  # type: ignore[assignment,method-assign]
+        read.read_string(unit["text"])
+        if unit["file"].endswith(".service"):
+            line = read["Service"]["ExecStart"]
+            assert line.endswith('a \\"quay\\" 100%% $$HOME"')
+            assert ("User" in read["Service"]) is (whose == "system")
+        else:
+            assert read["Install"]["WantedBy"] == "timers.target"
+    assert place.run("init", str(place.folder / "keys"), "--timer", whose).code == 2

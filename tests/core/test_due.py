@@ -1,0 +1,95 @@
+"""What is due: nothing twice, nothing outside of its time, and nothing that nobody decided."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
+from gallant.core.assess.notices import Notice
+from gallant.core.estate.windows import Span
+from gallant.core.work.due import MOST_TAKEN_UP, cut_off, job_of, preparations, rest_of
+
+NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
+
+
+def at(minutes: float) -> datetime:
+    return NOW + timedelta(minutes=minutes)
+
+
+def notice(state: str, start: float | None = None, end: float | None = None, target: str = "3.2.4") -> Notice:
+    return Notice(
+        name="tickets:image",
+        system="tickets",
+        component="image",
+        product="ostrel/shoal",
+        nodes=("tickets/a",),
+        installed=("2.8.5",),
+        target=target,
+        standing="behind",
+        severity="high",
+        security=False,
+        restart="node",
+        state=state,
+        since=NOW,
+        start=None if start is None else at(start),
+        end=None if end is None else at(end),
+    )
+
+
+def entry(kind: str, minutes: float, subject: str = "tickets:image", **more) -> LedgerEntry:
+    return LedgerEntry(at=at(minutes), by="anna", host="desk", kind=kind, subject=subject, **more)
+
+
+def test_a_booking_is_due_from_its_begin_to_its_end():
+    job = job_of(notice("booked", 10, 100), None, [], NOW)
+    assert job is not None
+    assert [job.is_due(at(m)) for m in (9, 10, 100, 101)] == [False, True, True, False]
+
+
+def test_a_booking_that_was_begun_is_not_begun_again_and_one_that_was_changed_since_is():
+    begun = entry("due", 11, state=BEGUN, target="3.2.4")
+    assert job_of(notice("booked", 10, 100), None, [begun], at(50)) is None
+    assert job_of(notice("booked", 40, 100), None, [begun], at(50)) is not None
+    assert job_of(notice("booked", 10, 100), None, [entry("due", 11, state=FAILED)], at(50)) is not None
+
+
+def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():
+    begun = entry("due", -500, state=BEGUN, target="3.2.4")
+    acting = notice("acts by itself")
+    assert job_of(acting, None, [], NOW).is_due(NOW)
+    assert job_of(acting, None, [begun], NOW) is None
+    assert job_of(notice("acts by itself", target="3.2.6"), None, [begun], NOW).is_due(NOW)
+    closed = job_of(acting, [Span(begin=at(60), end=at(90))], [], NOW)
+    assert (closed.at, closed.is_due(NOW)) == (at(60), False)
+    assert job_of(acting, [Span(begin=at(-60), end=at(90))], [], NOW).is_due(NOW)
+    assert job_of(acting, [], [], NOW).at is None
+
+
+@given(st.sampled_from(["new", "accepted", "skipped", "left alone", "blocked", "under way", "done"]))
+def test_what_nobody_booked_and_no_rule_acts_on_is_never_due(state):
+    assert job_of(notice(state), None, [], NOW) is None
+
+
+def test_the_rest_of_a_roll_is_due_when_it_is_booked_and_its_window_opens():
+    booked = entry("book", 0, subject="roll-0001", start=at(30))
+    assert rest_of("roll-0001", at(30), []) is None
+    assert rest_of("roll-0001", None, [booked]) is None
+    job = rest_of("roll-0001", at(45), [booked])
+    assert (job.is_due(at(44)), job.is_due(at(45))) == (False, True)
+
+
+def test_a_roll_that_was_cut_off_is_taken_up_only_if_it_was_begun_by_itself_and_not_for_ever():
+    begun = [entry("due", n, subject="roll-0001", state=BEGUN) for n in range(MOST_TAKEN_UP + 1)]
+    assert cut_off("roll-0001", NOW, [entry("due", 0, subject="roll-0002", state=BEGUN)]) is None
+    assert cut_off("roll-0001", NOW, begun[:1]).is_due(NOW)
+    assert cut_off("roll-0001", NOW, begun[:MOST_TAKEN_UP]).is_due(NOW)
+    assert cut_off("roll-0001", NOW, begun) is None
+
+
+def test_of_several_words_on_a_preparation_the_last_counts():
+    said = [entry("prepare", 0, subject="plan-1", start=at(5)), entry("prepare", 1, subject="plan-1", start=at(9))]
+    assert [job.at for job in preparations(said)] == [at(9)]
+    assert preparations([*said, entry("prepare", 2, subject="plan-1", state=BEGUN)]) == []
