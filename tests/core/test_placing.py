@@ -1,0 +1,173 @@
+"""Many systems into windows: every placing keeps every rule, and is as good as it says."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from gallant.core.estate.windows import Span
+from gallant.core.work.placing import (
+    AtOnce,
+    Piece,
+    Placed,
+    assign,
+    best,
+    exchanged,
+    first_fit,
+    improved,
+    in_order,
+    nights_of,
+    problems,
+    worth_of,
+)
+
+THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
+
+
+def night(day: int, minutes: float = 240) -> Span:
+    begin = THEN + timedelta(days=day)
+    return Span(begin=begin, end=begin + timedelta(minutes=minutes))
+
+
+def piece(name: str, minutes: float = 60, spans: tuple[Span, ...] = (night(0), night(3)), **more) -> Piece:
+    said = {"site": "harbour", "kind": "storage", "touches": (name,), **more}
+    return Piece(name=name, length_s=minutes * 60, spans=spans, **said)
+
+
+def at(placing, name: str) -> Span:
+    return next(p.span for p in placing.placed if p.piece == name)
+
+
+def test_what_goes_in_goes_in_as_early_as_it_can_the_weightiest_first():
+    pieces = [piece("a", 150, weight=1.0), piece("b", 150, weight=4.0)]
+    found = first_fit(pieces, AtOnce(whole=1), nights_of(pieces))
+    assert at(found, "b").begin == THEN
+    assert at(found, "a").begin == THEN + timedelta(days=3)
+    assert first_fit(pieces, AtOnce(), nights_of(pieces)).worth > found.worth
+
+
+@pytest.mark.parametrize(
+    ("pieces", "why"),
+    [
+        ([piece("a", 300)], "its longest window is 60 min too short"),
+        ([piece("a", spans=())], "no window of it is to come"),
+        ([piece("a", 240, weight=9), piece("b", 240, weight=9), piece("c", 60)], "its windows are full"),
+        ([piece("a", 300), piece("c", needs=("a",))], "it needs a, which found no place"),
+        ([piece("a", 200, (night(3),)), piece("c", needs=("a",))], "what it needs ends too late"),
+    ],
+)
+def test_what_goes_nowhere_says_why_and_what_would_help(pieces, why):
+    found = first_fit(pieces, AtOnce(whole=1), nights_of(pieces))
+    assert why in found.left[pieces[-1].name]
+
+
+def test_what_it_needs_has_ended_and_soaked_before_a_piece_begins():
+    pieces = [piece("ship", 30, soak_s=600), piece("ashore", 30, needs=("ship",), weight=9)]
+    found = first_fit(pieces, AtOnce(), nights_of(pieces))
+    assert at(found, "ashore").begin == at(found, "ship").end + timedelta(minutes=10)
+    assert [p.name for p in in_order(pieces)] == ["ship", "ashore"]
+
+
+def test_a_window_that_never_closes_is_cut_into_days():
+    pieces = [piece("a", spans=(Span(begin=THEN, end=THEN + timedelta(days=400)),))]
+    assert len(nights_of(pieces)) == 60
+    assert at(first_fit(pieces, AtOnce(), nights_of(pieces)), "a").begin == THEN
+
+
+BROKEN = {
+    "outside of its windows": [
+        Placed(piece="a", span=Span(begin=night(1).begin, end=night(1).begin + timedelta(hours=1)))
+    ],
+    "another length": [Placed(piece="a", span=Span(begin=THEN, end=THEN + timedelta(minutes=59)))],
+    "placed twice": [Placed(piece="a", span=Span(begin=THEN, end=THEN + timedelta(hours=1)))] * 2,
+    "nothing that was to be placed": [Placed(piece="z", span=night(0))],
+    "which it needs, has ended": [
+        Placed(piece="a", span=Span(begin=THEN, end=THEN + timedelta(hours=1))),
+        Placed(piece="b", span=Span(begin=THEN + timedelta(minutes=59), end=THEN + timedelta(minutes=119))),
+    ],
+    "are worked on at once": [
+        Placed(piece="a", span=Span(begin=THEN, end=THEN + timedelta(hours=1))),
+        Placed(piece="c", span=Span(begin=THEN + timedelta(minutes=59), end=THEN + timedelta(minutes=119))),
+    ],
+    "go on at once of its site": [
+        Placed(piece=name, span=Span(begin=THEN, end=THEN + timedelta(hours=1))) for name in ("a", "d")
+    ],
+    "go on at once of its kind": [
+        Placed(piece=name, span=Span(begin=THEN, end=THEN + timedelta(hours=1))) for name in ("a", "e")
+    ],
+    "go on at once in all": [
+        Placed(piece=name, span=Span(begin=THEN, end=THEN + timedelta(hours=1))) for name in ("a", "f", "g")
+    ],
+}
+
+
+@pytest.mark.parametrize("what", BROKEN)
+def test_the_verifier_names_every_rule_that_is_broken(what):
+    pieces = [
+        piece("a"),
+        piece("b", needs=("a",)),
+        piece("c", touches=("a", "c")),
+        piece("d", kind="network"),
+        piece("e", site="northpier"),
+        piece("f", site="fulmar", kind="platform"),
+        piece("g", site="ferry", kind="network"),
+    ]
+    assert any(what in told for told in problems(pieces, AtOnce(whole=2, site=1, kind=1), BROKEN[what]))
+
+
+@st.composite
+def estates(draw):
+    nights = [night(3 * n, draw(st.integers(60, 360))) for n in range(draw(st.integers(1, 4)))]
+    pieces = []
+    for n in range(draw(st.integers(1, 14))):
+        spans = tuple(s for s in nights if draw(st.booleans())) or (nights[0],)
+        pieces.append(
+            piece(
+                f"s{n}",
+                draw(st.integers(10, 200)),
+                spans,
+                site=draw(st.sampled_from(["harbour", "northpier"])),
+                kind=draw(st.sampled_from(["storage", "network"])),
+                needs=tuple(f"s{m}" for m in range(n) if draw(st.integers(0, 9)) == 0),
+                touches=(f"s{n}", *([f"s{n - 1}"] if n and draw(st.integers(0, 4)) == 0 else [])),
+                weight=draw(st.sampled_from([1.0, 2.0, 8.0])),
+                soak_s=draw(st.sampled_from([0.0, 300.0])),
+            )
+        )
+    limit = st.none() | st.integers(1, 3)
+    return pieces, AtOnce(whole=draw(limit), site=draw(limit), kind=draw(limit))
+
+
+@settings(max_examples=60, deadline=None)
+@given(estates())
+def test_every_placing_keeps_every_rule_and_none_is_worth_more_than_the_bound(drawn):
+    pieces, at_once = drawn
+    nights = nights_of(pieces)
+    placings = [first_fit(pieces, at_once, nights)]
+    answer = assign(pieces, at_once, nights, 5.0)
+    if answer is not None:
+        placings.append(improved(pieces, at_once, nights, answer))
+        placings.append(exchanged(pieces, at_once, nights, best(placings), 2000, 1))
+    for placing in placings:
+        assert problems(pieces, at_once, placing.placed) == []
+        assert {p.piece for p in placing.placed} | set(placing.left) == {p.name for p in pieces}
+        assert not {p.piece for p in placing.placed} & set(placing.left)
+        assert placing.worth == pytest.approx(worth_of(pieces, placing.placed, nights))
+        assert answer is None or placing.worth <= answer.bound + 1e-6
+    found = best(placings)
+    assert found.worth == max(p.worth for p in placings)
+    assert found.gap is None or 0 <= found.gap <= 1
+
+
+@settings(max_examples=25, deadline=None)
+@given(estates(), st.integers(0, 5))
+def test_exchanges_never_make_a_placing_worse_and_the_same_seed_gives_the_same(drawn, seed):
+    pieces, at_once = drawn
+    nights = nights_of(pieces)
+    first = first_fit(pieces, at_once, nights)
+    once = exchanged(pieces, at_once, nights, first, 1500, seed)
+    assert once.worth >= first.worth
+    assert once == exchanged(pieces, at_once, nights, first, 1500, seed)
