@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
+    Span,
     complete_plans,
     estate_option,
     finish,
@@ -19,6 +20,8 @@ from gallant.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     from gallant.core.work.plan import Plan
     from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
@@ -67,6 +70,22 @@ if TYPE_CHECKING:
     metavar="FILE.png",
     help="Also draw it: lanes and waves in time, what is disturbed, how late it may get, when no window is open.",
 )
+@click.option("--all", "everything", is_flag=True, help="Put all that is behind into the windows to come.")
+@click.option("--book", is_flag=True, help="With --all: book it there; gallant due begins it then.")
+@click.option(
+    "--consent",
+    multiple=True,
+    metavar="WHAT",
+    help="With --book: accept by name what cannot be undone, as one-way:tickets.",
+)
+@click.option(
+    "--search",
+    type=Span(),
+    default="10s",
+    show_default=True,
+    metavar="TIME",
+    help="With --all: for how long a better placing is looked for.",
+)
 @click.option(
     "--prepare",
     default=None,
@@ -87,6 +106,10 @@ def plan(
     by_hand: str,
     named: str | None,
     figure: Path | None,
+    everything: bool,
+    book: bool,
+    consent: tuple[str, ...],
+    search: timedelta,
     prepare: str | None,
     reason: str,
     output: Output,
@@ -94,10 +117,12 @@ def plan(
     """The ordered work that takes systems and their components to their aims, written to plans/.
 
     Examples:  gallant plan tickets   |   gallant plan site:harbour   |   gallant plan deck/b deck/c
-    |   gallant plan deck-hw --only bios   |   gallant plan gates --restart --reason "memory leak"
+    |   gallant plan --all --book   |   gallant plan deck-hw --only bios   |   gallant plan gates --restart --reason "memory leak"
     """
+    from gallant.operations import over_windows as over
     from gallant.operations import plan as operation
     from gallant.views import plans
+    from gallant.views.over_windows import over_windows_view
 
     wish = tuple(name for name in order.split(",") if name)
     errand = restart or bool(by_hand.strip())
@@ -109,7 +134,18 @@ def plan(
         raise click.UsageError("Say why with --reason; it stands in the ledger and in the plan.")
     if named is not None and (selector or errand or only or without or wish or with_needed or despite_recall):
         raise click.UsageError("--show is of a plan as it was made; no system and no other option goes with it.")
+    if (book or consent) and not everything:
+        raise click.UsageError("--book and --consent go with --all; for one notice: gallant notice book NOTICE TIME")
+    if everything and (
+        named or errand or only or without or wish or with_needed or despite_recall or prepare or figure
+    ):
+        raise click.UsageError("--all is of all that is behind, as it is aimed for; only a selector narrows it.")
     place = open_place(estate_path, output)
+    if everything:
+        found = run(over.over_windows(place, selector, search.total_seconds(), book, consent))
+        output.show(over_windows_view(found, place.clock.now()))
+        finish(found.exit_code)
+        return
     if named is not None:
         planned = operation.shown(place, named)
     elif errand:

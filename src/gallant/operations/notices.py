@@ -88,14 +88,18 @@ def booked(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
     """By system: the times for which what a plan does is booked."""
     found = dict[str, list[Span]]()
     if plan.undoes is None:
-        for n in _concerned(place, plan, _wanted(place, plan.systems)):
+        for n in carried_out(place, plan):
             if n.state == BOOKED and n.start is not None and n.end is not None:
                 found.setdefault(n.system, []).append(Span(begin=n.start, end=n.end))
     return {name: joined(spans) for name, spans in found.items()}
 
 
+def carried_out(place: Workplace, plan: Plan) -> list[Notice]:
+    """The notices that a plan is about."""
+    return _concerned(place, plan, _wanted(place, plan.systems))
+
+
 def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[Notice]:
-    """The notices that a plan carries out."""
     # To finish a recalled release is another matter, decided by name when the plan was made.
     moved = {lane.system: [hop for hop in lane.hops if hop.image] for lane in plan.lanes}
     covered = {name for name, hops in moved.items() if hops and not all(hop.despite_recall for hop in hops)}

@@ -10,8 +10,7 @@ Worth of a piece in the n-th of N nights: its weight * (1 - n / (N + 1)); of one
 from __future__ import annotations
 
 import math
-import random
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import TypeAlias
 
@@ -21,6 +20,7 @@ from gallant.core.records import Record
 LONGEST_NIGHT = timedelta(hours=36)  # a longer span is no night: what has it may be worked on at nearly any time
 A_DAY = timedelta(days=1)
 MOST_NIGHTS = 60
+BLOCK = 10_000
 
 
 class Piece(Record):
@@ -284,12 +284,21 @@ def exchanged(
     if at_once.whole is None or not before.placed:
         return before
     search = _Exchange(pieces, nights, at_once.whole, before)
-    search.go(steps, random.Random(seed))
+    search.go(steps, _drawn(seed))
     table = _Table(pieces, at_once)
     _lay_out(table, nights, search.chosen())
     _fill(table, in_order(pieces))
     found = _placing(pieces, table, nights, before.bound)
     return found if found.worth > before.worth and not problems(pieces, at_once, found.placed) else before
+
+
+def _drawn(seed: int) -> Iterator[float]:
+    """Numbers from 0 to 1, the same for every run with one seed."""
+    import numpy as np
+
+    lots = np.random.default_rng(seed)
+    while True:
+        yield from lots.random(BLOCK).tolist()
 
 
 class _Exchange:
@@ -349,18 +358,18 @@ class _Exchange:
             p == place or p // self.width > night for p in after
         )
 
-    def go(self, steps: int, lots: random.Random) -> None:
+    def go(self, steps: int, lots: Iterator[float]) -> None:
         best, kept = self.total, list(self.place_of)
         count, places = len(self.pieces), len(self.free)
         cooling = (self.COLD / self.WARM) ** (1 / max(1, steps))
         warmth = self.WARM
         for _ in range(steps):
             warmth *= cooling
-            i = int(lots.random() * count)
-            if lots.random() < 0.3:
-                moved = [(i, int(lots.random() * (places + 1)) - 1)]
+            i = int(next(lots) * count)
+            if next(lots) < 0.3:
+                moved = [(i, int(next(lots) * (places + 1)) - 1)]
             else:
-                j = int(lots.random() * count)
+                j = int(next(lots) * count)
                 moved = [(i, self.place_of[j]), (j, self.place_of[i])]
             before, old = self.total, [(one, self.place_of[one]) for one, _ in moved]
             if moved[0][1] == old[0][1]:
@@ -368,7 +377,7 @@ class _Exchange:
             for one, place in moved:
                 self._put(one, place)
             less = before - self.total
-            if (less > 0 and lots.random() >= math.exp(-less / warmth)) or not all(self._stands(o) for o, _ in moved):
+            if (less > 0 and next(lots) >= math.exp(-less / warmth)) or not all(self._stands(o) for o, _ in moved):
                 for one, place in old:
                     self._put(one, place)
             elif self.total > best:

@@ -1,0 +1,158 @@
+"""All that is behind, put into the windows to come; and booked there, for `gallant due` to begin."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+from gallant.core.assess.notices import BLOCKED, SETTLED, UNDER_WAY, Notice
+from gallant.core.errors import GallantError
+from gallant.core.estate.calendar import windows_of_all
+from gallant.core.estate.windows import AHEAD, Span
+from gallant.core.records import Record, replace, rfc3339
+from gallant.core.work.consents import Needed
+from gallant.core.work.pieces import Share, pieces_of
+from gallant.core.work.placing import AtOnce, Placing
+from gallant.core.work.plan import Plan
+from gallant.core.work.sifting import Barred
+from gallant.operations import notices
+from gallant.operations.placing import place as placed_well
+from gallant.operations.plan import Planned, plan
+from gallant.operations.workplace import Workplace
+
+LEAD = timedelta(minutes=2)  # what is booked is booked for a time to come
+
+
+class Slot(Record):
+    """A piece of the work and where it goes: `span` None where it goes nowhere, and then `why`. `consents` are what somebody has to accept by
+    name, `notices` what it carries out; `booked` whether that stands in the ledger, else `not_booked` says why."""
+
+    piece: str
+    systems: tuple[str, ...]
+    site: str
+    length_s: float
+    span: Span | None
+    window: Span | None = None
+    part: int = 1
+    parts: int = 1
+    needs: tuple[str, ...] = ()
+    why: str = ""
+    consents: tuple[str, ...] = ()
+    notices: tuple[str, ...] = ()
+    booked: bool = False
+    not_booked: str = ""
+    next: str | None = None
+
+
+class OverWindows(Record):
+    """A plan over the windows to come. `gap` is how far its worth is from what no placing could exceed, as a share; `rests`: the estate lets the
+    second part of a system be carried on by itself."""
+
+    plan: str
+    path: str
+    slots: tuple[Slot, ...]
+    gap: float | None
+    barred: tuple[Barred, ...] = ()
+    asked: bool = False
+    rests: bool = False
+
+    @property
+    def exit_code(self) -> int:
+        unplaced = any(slot.span is None for slot in self.slots)
+        unbooked = self.asked and any(slot.span is not None and not slot.booked for slot in self.slots)
+        return 1 if unplaced or unbooked or self.barred else 0
+
+
+async def over_windows(
+    place: Workplace, terms: Sequence[str], seconds: float, booking: bool, consents: Sequence[str]
+) -> OverWindows:
+    """Read and plan everything that is behind, put it into windows, and book it there where that is asked for."""
+    planned = await plan(place, terms, partly=True)
+    shares = _shares(place, planned.plan)
+    limits = place.estate.limits
+    at_once = AtOnce(whole=limits.lanes_at_once, site=limits.lanes_at_once_per_site, kind=limits.lanes_at_once_per_kind)
+    placing = placed_well([share.piece for share in shares], at_once, seconds)
+    slots = [_slot(share, placing, planned) for share in shares]
+    about = notices.carried_out(place, planned.plan)
+    slots = [_with_notices(slot, about) for slot in slots]
+    if booking:
+        slots = [_booked(place, slot, consents) for slot in slots]
+    return OverWindows(
+        plan=planned.plan.id,
+        path=planned.path,
+        slots=tuple(sorted(slots, key=_begin)),
+        gap=placing.gap,
+        barred=planned.barred,
+        asked=booking,
+        rests=place.estate.due.rests,
+    )
+
+
+def _begin(slot: Slot) -> tuple[bool, datetime | None, str]:
+    return slot.span is None, slot.span.begin if slot.span is not None else None, slot.piece
+
+
+def _shares(place: Workplace, made: Plan) -> list[Share]:
+    estate = place.estate
+    first = _whole_minute(place.clock.now() + LEAD)
+
+    def spans_of(names: Sequence[str]) -> tuple[Span, ...]:
+        systems = [estate.systems[name] for name in names if name in estate.systems]
+        spans = windows_of_all(estate, systems, first - timedelta(days=1), first + AHEAD)
+        if spans is None:
+            return (Span(begin=first, end=first + AHEAD),)
+        return tuple(Span(begin=max(first, span.begin), end=span.end) for span in spans if span.end > first)
+
+    def place_of(name: str) -> tuple[str, str]:
+        return estate.systems[name].site, estate.systems[name].kind or ""
+
+    severities = {n.system: n.severity for n in reversed(notices.carried_out(place, made))}
+    return pieces_of(made, place_of, spans_of, severities)
+
+
+def _whole_minute(moment: datetime) -> datetime:
+    return moment.replace(second=0, microsecond=0) + timedelta(minutes=1)
+
+
+def _slot(share: Share, placing: Placing, planned: Planned) -> Slot:
+    piece = share.piece
+    span = next((one.span for one in placing.placed if one.piece == piece.name), None)
+    inside = (w for w in piece.spans if span is not None and w.begin <= span.begin and span.end <= w.end)
+    needs: Sequence[Needed] = planned.needs
+    return Slot(
+        piece=piece.name,
+        systems=share.lanes,
+        site=piece.site,
+        length_s=piece.length_s,
+        span=span,
+        window=next(inside, None),
+        part=share.part,
+        parts=share.parts,
+        needs=piece.needs,
+        why=placing.left.get(piece.name, ""),
+        consents=tuple(dict.fromkeys(need.consent.words for need in needs if need.lane in share.lanes)),
+    )
+
+
+def _with_notices(slot: Slot, about: Sequence[Notice]) -> Slot:
+    open_now = (n for n in about if n.state not in (*SETTLED, UNDER_WAY, BLOCKED) and n.system in slot.systems)
+    return replace(slot, notices=tuple(n.name for n in open_now))
+
+
+def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
+    """Book all that a piece carries out for its time; the later parts of a system follow from the first."""
+    if slot.span is None:
+        return slot
+    if slot.part > 1:
+        return replace(slot, booked=place.estate.due.rests)
+    if missing := [word for word in slot.consents if word not in consents]:
+        words = " ".join(f"--consent {word}" for word in missing)
+        return replace(
+            slot, not_booked="nobody accepted by name what it needs", next=f"gallant plan --all --book {words}"
+        )
+    try:
+        for name in slot.notices:
+            notices.book(place, name, rfc3339(slot.span.begin), (), slot.span.length, slot.consents)
+    except GallantError as error:
+        return replace(slot, not_booked=error.what, next=error.next)
+    return replace(slot, booked=bool(slot.notices), not_booked="" if slot.notices else "no notice is about it")

@@ -1,0 +1,84 @@
+"""All that is behind in the windows to come: when each begins, what it waits for, what somebody has to accept for it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from gallant.views.output import Drawn, View
+from gallant.views.tables import barred_lines, next_steps, table
+from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain, said
+
+if TYPE_CHECKING:
+    from gallant.operations.over_windows import OverWindows, Slot
+
+
+def over_windows_view(found: OverWindows, now: datetime) -> View:
+    placed = [slot for slot in found.slots if slot.span is not None]
+
+    def text() -> Drawn:
+        yield f"{BOLD}{plain(found.plan)}{OFF} over the windows to come: {BOLD}{len(placed)}{OFF} of {many(len(found.slots), 'piece')} of work have their place  {DIM}{plain(found.path)}{OFF}"
+        shown = table(
+            "begins, UTC",
+            "over by",
+            "system",
+            "long",
+            "window ends",
+            "after",
+            "stands",
+            right=("long",),
+            optional=("window ends",),
+        )
+        day = ""
+        for slot in placed:
+            assert slot.span is not None
+            own = f"{slot.span.begin:%a %Y-%m-%d}"
+            shown.add_row(
+                f"{f'{own} ' if own != day else ' ' * (len(own) + 1)}{BOLD}{slot.span.begin:%H:%M}{OFF}",
+                f"{slot.span.end:%H:%M}",
+                f"{BOLD}{plain(slot.piece.replace('+', ', '))}{OFF}",
+                duration(slot.length_s),
+                f"{slot.window.end:%a %H:%M}" if slot.window is not None and slot.window.length.days < 2 else "–",
+                plain(", ".join(slot.needs)) or "–",
+                _stands(slot),
+            )
+            day = own
+        yield shown
+        for slot in (slot for slot in found.slots if slot.span is None):
+            yield f"{mark('bad')} {BOLD}{plain(slot.piece)}{OFF} ({duration(slot.length_s)}) has no place: {plain(slot.why)}."
+        for slot in (slot for slot in placed if slot.not_booked):
+            yield f"{mark('bad')} {BOLD}{plain(slot.piece)}{OFF} is not booked: {plain(slot.not_booked)}"
+        if any(slot.parts > 1 for slot in placed) and not found.rests:
+            yield f"{mark('work')} What goes over several windows rests between them; somebody resumes it, or the estate books its rest (due: {{rests: yes}})."
+        yield from barred_lines(found.barred)
+        if found.gap is not None:
+            good = f"within {100 * found.gap:.1f} % of" if found.gap > 0.0005 else "as good as"
+            yield f"{mark('note')} It is {good} what any placing could be worth: the severe first, early before late."
+        yield from next_steps(*_steps(found))
+
+    return View(
+        "plan --all",
+        found.slots,
+        text,
+        {"plan": found.plan, "path": found.path, "gap": found.gap, "barred": found.barred},
+    )
+
+
+def _stands(slot: Slot) -> str:
+    if slot.booked:
+        return said("good", "booked")
+    if slot.not_booked:
+        return said("bad", "not booked")
+    return f"needs {plain(' '.join(slot.consents))}" if slot.consents else "–"
+
+
+def _steps(found: OverWindows) -> list[str]:
+    if found.asked:
+        failed = [slot.next for slot in found.slots if slot.not_booked and slot.next]
+        done = ["gallant due --list"] if any(slot.booked for slot in found.slots) else []
+        return [*dict.fromkeys(failed), *done]
+    words = dict.fromkeys(word for slot in found.slots if slot.span is not None for word in slot.consents)
+    return [
+        " ".join(["gallant plan --all --book", *(f"--consent {word}" for word in words)]),
+        f"gallant plan --show {found.plan}",
+    ]
