@@ -114,3 +114,30 @@ def test_a_plan_is_shown_and_drawn_again_without_a_question_to_a_device(closed):
     assert closed.run("plan", "--show", plan, "tickets").code == 2
     assert closed.run("plan", "--show", "plan-x").code == 2
     assert closed.run("plan", "--show", plan, "--figure", "nowhere/plan.png").code == 4
+
+
+def test_all_that_is_behind_is_put_into_windows_and_booked_there(closed):
+    closed.make_ready()
+    shown = closed.run("plan", "--all", "--search", "1s", "--json")
+    assert shown.code == 0, shown.err
+    [slot] = shown.rows
+    assert (slot["piece"], slot["booked"], slot["consents"]) == ("tickets", False, [])
+    assert slot["window"]["begin"] <= slot["span"]["begin"] < slot["span"]["end"] <= slot["window"]["end"]
+    assert closed.run("plan", "--book").code == 2
+    assert closed.run("plan", "--all", "--only", "image").code == 2
+    booked = closed.run("plan", "--all", "--book", "--search", "1s", COLUMNS="200")
+    assert booked.code == 0, booked.err
+    assert "✓ booked" in booked.out
+    rows = {n["name"]: n for n in closed.run("notice", "list", "--json").rows}
+    assert rows["tickets:image"]["state"] == "booked"
+    coming = {row["subject"]: row for row in closed.run("due", "--list", "--json").rows}
+    assert coming["tickets:image"]["at"] == rows["tickets:image"]["start"]
+
+
+def test_what_fits_into_no_window_at_all_has_no_place_and_says_what_would_help(place):
+    with_windows(place, 'windows:\n  - {for: tickets, days: [daily], from: "01:00", to: "01:20"}\n')
+    place.make_ready()
+    found = place.run("plan", "--all", "--search", "1s", COLUMNS="200")
+    assert found.code == 1
+    assert "its longest window is" in found.out
+    assert "widen the window" in found.out

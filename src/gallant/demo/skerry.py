@@ -16,6 +16,7 @@ from gallant.demo.standins import Said
 
 MARKER = ".skerry-line"
 SPEED = 240.0
+WEEK_SPEED = 1500.0
 
 ESTATE = """\
 # The Skerry Line: a small ferry operator. Everything here is made up, and every machine is a stand-in on this computer.
@@ -49,7 +50,7 @@ rules:
   - {{kind: reference data, restart: none, then: act}}
   - {{security: yes, severity: high+, then: ask}}
 
-{catalogs}{rounds}# What the site itself knows, shown with the publisher's word.
+{catalogs}{rounds}{windows}# What the site itself knows, shown with the publisher's word.
 notes:
   - about: ostrel/shoal 2.8.5 > 2.11.3
     text: "Ring the box office before b restarts: its printers hang on it."
@@ -88,6 +89,20 @@ ROUNDS = """\
 rounds:
   - {name: ship, of: [fulmar-box], soak_minutes: 5}
   - {name: ashore, of: ["*"]}
+
+"""
+
+# When the line can be worked on: for the demo's week. At any other hour of a demo all of it may be.
+WINDOWS = """\
+# When systems may be disturbed; what does not fit into a window any more goes on in the next, by itself.
+windows:
+  - {for: site:harbour, days: [tue], from: "21:00", to: "05:00"}
+  - {for: site:harbour, days: [sat], from: "20:00", to: "08:00"}
+  - {for: site:northpier, days: [wed, sun], from: "21:00", to: "05:00"}
+blackouts:
+  - {for: site:fulmar, days: [daily], from: "06:00", to: "20:00", reason: passengers are on board}
+due: {rests: yes}
+limits: {lanes_at_once: 3}
 
 """
 
@@ -187,9 +202,10 @@ def furnish(
     speed: float = SPEED,
     whole: bool = False,
     followed: bool = False,
+    windows: bool = False,
 ) -> None:
     """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line, `followed` declares the
-    publishers' catalogs."""
+    publishers' catalogs, `windows` when they may be worked on."""
     from pyrage import x25519
 
     nodes, identity = said["nodes"], x25519.Identity.generate()
@@ -203,6 +219,7 @@ def furnish(
         more_sites=MORE_SITES if whole else "",
         rounds=ROUNDS if whole else "",
         catalogs=_catalogs(said) if followed else "",
+        windows=WINDOWS if windows else "",
         more_aims=MORE_AIMS if whole else "",
     )
     text += "".join(_system(row, nodes) for row in SYSTEMS) if whole else ""

@@ -12,11 +12,12 @@ import threading
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from gallant.core.errors import GallantError
 from gallant.core.records import to_json
-from gallant.demo.skerry import SPEED, Folder, furnish, new_accounts
+from gallant.demo.skerry import SPEED, WEEK_SPEED, Folder, furnish, new_accounts
 from gallant.demo.standins import die_with_parent, running
 from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
 from gallant.standin.world import Fault
@@ -84,6 +85,33 @@ NIGHT: Steps = (
 )
 
 
+# The third act: into windows, and a week that nobody carries out.
+WEEK: Steps = (
+    READING[0],
+    *CATALOGS,
+    ("When may what be worked on?", ("windows",), (0,)),
+    (
+        "The publisher's terms were read by somebody.",
+        ("notice", "accept", "tickets:image", "--accept-terms", "2026-04"),
+        (0,),
+    ),
+    ("Bring every package here that some system needs.", ("stock", "fetch"), (0,)),
+    ("All that is behind, into the windows to come.", ("plan", "--all", "--search", "3s"), (0, 1)),
+    (
+        "Book it there, and accept by name what cannot be taken back.",
+        ("plan", "--all", "--search", "3s", "--book", *(word for c in CONSENTS for word in ("--consent", c))),
+        (0, 1),
+    ),
+    ("What will be done, and when.", ("due", "--list"), (0,)),
+)
+AFTER_THE_WEEK: Steps = (
+    ("What was done.", ("history",), (0,)),
+    ("What is left.", ("gaps", "--severe"), (0, 1)),
+    ("Who decided what, and what was done by itself.", ("ledger",), (0,)),
+)
+LONGEST_WEEK_S = 540.0
+
+
 def faults(name: str | None) -> list[Fault]:
     """The faults of a scenario; none without one."""
     return [] if name is None else scenario(name)
@@ -134,12 +162,50 @@ def _aftermath(folder: Path, failed: str) -> None:
     _step(folder, "What is wrong now.", ["check", "tickets"], None)
 
 
-def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
+def week(folder: Path, faults: Sequence[Fault] = ()) -> None:
+    """Put all of the line into windows, and let what is booked be done by itself until nothing more is to come."""
+    began = time.monotonic()
+    held = Folder(folder)
+    try:
+        with _standins(folder, faults, windows=True):
+            for why, words, good in WEEK:
+                _step(folder, why, [_fill(word, folder) for word in words], None if faults else good)
+            _let_it_be_done(folder, began + LONGEST_WEEK_S)
+            for why, words, good in AFTER_THE_WEEK:
+                _step(folder, why, list(words), None if faults else good)
+    finally:
+        held.close()
+    print(f"\nDone in {time.monotonic() - began:.0f} s. What it made lies in {_shown(folder)}", flush=True)
+
+
+def _let_it_be_done(folder: Path, until: float) -> None:
+    """Call `gallant due` again and again, as a timer does, and show each time at which something was begun or left."""
+    print("\n# From here on nobody types anything: a timer calls gallant due.", flush=True)
+    told = set[tuple[str, str, str]]()
+    while time.monotonic() < until:
+        command = [sys.executable, "-m", "gallant", "due", "--json", "--quiet"]
+        done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
+        if done.returncode > 1:
+            raise GallantError(f"gallant due failed: {done.stderr.strip()[:200]}")
+        rows = json.loads(done.stdout)["rows"]
+        for row in rows:
+            system = row["subject"].partition(":")[0]
+            key = (row["did"], system, row["roll"] or row["why"])
+            if row["did"] in ("begun", "left") and key not in told:
+                told.add(key)
+                became = row["roll"] if row["did"] == "begun" else row["why"]
+                print(f"  {str(row['at'])[:16].replace('T', ' ')}  {row['did']:<6} {system:<12} {became}", flush=True)
+        if not any(row["did"] in ("begun", "under way", "to come") and row["at"] is not None for row in rows):
+            return
+        time.sleep(0.5)
+
+
+def serve(folder: Path, faults: Sequence[Fault] = (), windows: bool = False) -> None:
     """Make the folder, start the stand-ins, and keep them up until ctrl-C."""
     held = Folder(folder)
     try:
         ended = _until_asked_to_end()
-        with _standins(folder, faults):
+        with _standins(folder, faults, windows):
             _follow_catalogs(folder, ended)
             print(
                 f"The stand-ins are up, and the catalogs are followed. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}"
@@ -147,7 +213,8 @@ def serve(folder: Path, faults: Sequence[Fault] = ()) -> None:
             for why, words, _ in (*READING, *TICKETS):
                 line = " ".join({"{plan}": "PLAN", "{roll}": ""}.get(word, shlex.quote(word)) for word in words)
                 print(f"    gallant {line.strip():<90} # {why}")
-            print("\nTheir clock runs 240 times as fast as yours. Ctrl-C ends them.", flush=True)
+            speed = WEEK_SPEED if windows else SPEED
+            print(f"\nTheir clock runs {speed:g} times as fast as yours. Ctrl-C ends them.", flush=True)
             while not ended.wait(1.0):
                 pass
     finally:
@@ -171,20 +238,29 @@ def _environment() -> dict[str, str]:
 
 
 @contextmanager
-def _standins(folder: Path, faults: Sequence[Fault]) -> Iterator[None]:
-    since, accounts = time.time(), new_accounts()
+def _standins(folder: Path, faults: Sequence[Fault], windows: bool = False) -> Iterator[None]:
+    speed = WEEK_SPEED if windows else SPEED
+    since = _on_a_monday(time.time(), speed) if windows else time.time()
+    accounts = new_accounts()
     setup = {
-        "speed": SPEED,
+        "speed": speed,
         "since": since,
         "accounts": accounts,
         "whole": True,
         "faults": to_json({"faults": list(faults)}).decode(),
     }
     with running(setup, folder / "standins.log") as said:
-        furnish(folder, said, accounts, since, whole=True, followed=True)
+        furnish(folder, said, accounts, since, speed, whole=True, followed=True, windows=windows)
         # For a test or a curious person: the door behind the stage, where faults are switched on.
         (folder / "standins.json").write_text(json.dumps(said["control"]))
         yield
+
+
+def _on_a_monday(now: float, speed: float) -> float:
+    """Since when a clock of that speed has to run so that it shows the next Monday afternoon now."""
+    today = datetime.fromtimestamp(now, UTC)
+    monday = today.replace(hour=15, minute=0, second=0, microsecond=0) + timedelta(days=7 - today.weekday())
+    return now - (monday.timestamp() - now) / (speed - 1)
 
 
 def _until_asked_to_end() -> threading.Event:

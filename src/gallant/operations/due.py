@@ -12,12 +12,15 @@ from typing import TypeAlias
 import msgspec
 
 from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
+from gallant.core.assess.notices import BOOKED, OVERDUE
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.windows import AHEAD
 from gallant.core.records import Record, clean
 from gallant.core.work.due import BOOKING, CUT_OFF, PREPARATION, REST, Job, cut_off, job_of, preparations, rest_of
 from gallant.core.work.events import RollRow
+from gallant.core.work.plan import steps_of
+from gallant.core.work.planning import systems_of
 from gallant.disk import opened, put_whole
 from gallant.engine.journal import replay
 from gallant.operations import notices, stock
@@ -186,6 +189,10 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
         if (error := open_roll(place, place.estate.systems[job.system])) is not None:
             rows.append(_left(job, error.what, error.next, error.exit_code))
     left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
+    early = _too_early(place, {job.system for job in left})
+    later = early | _full(place, list(dict.fromkeys(job.system for job in left if job.system not in early)))
+    rows += [_row(COMES, job, why=later[job.system]) for job in left if job.system in later]
+    left = [job for job in left if job.system not in later]
     fetched = set[str]()
     while left:
         parts = {job.system: tuple(j.component for j in left if j.system == job.system) for job in left}
@@ -203,6 +210,55 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
         rows += [_left(job, *stuck[job.system]) for job in left if job.system in stuck]
         left = [job for job in left if job.system not in stuck]
     return rows
+
+
+def _too_early(place: Workplace, systems: Collection[str]) -> dict[str, str]:
+    """Of some systems those whose round has to wait, and why: of an earlier one a roll is not finished, or something is booked."""
+    estate, waiting = place.estate, dict[str, str]()
+    if not estate.rounds:
+        return {}
+    open_rolls = {name: row.id for row in place.journal.open_rolls() for name in row.plan.systems}
+    booked = {n.system: n.name for n in notices.listed(place, []).notices if n.state in (BOOKED, OVERDUE)}
+    before, seen = dict[str, str](), set[str]()
+    for rule in estate.rounds:
+        own = systems_of(estate, rule) - seen
+        for name in sorted(own & set(systems)):
+            first = next(((s, r) for s, r in before.items()), None)
+            if first is not None:
+                waiting[name] = f"an earlier round is not done: {first[1]} of {first[0]}"
+        seen |= own
+        before |= {name: open_rolls.get(name) or booked[name] for name in own if name in open_rolls or name in booked}
+    return waiting
+
+
+def _full(place: Workplace, systems: Sequence[str]) -> dict[str, str]:
+    """Of some systems those for which there is no room beside what is under way, and why: no more go on at once, in all, of a site and of a kind,
+    than the estate allows."""
+    limits, found = place.estate.limits, dict[str, str]()
+    going = [place.estate.systems[name] for name in _worked_on(place) if name in place.estate.systems]
+    for system in (place.estate.systems[name] for name in systems):
+        rules = (
+            (limits.lanes_at_once, len(going), "in all"),
+            (limits.lanes_at_once_per_site, sum(s.site == system.site for s in going), f"of {system.site}"),
+            (limits.lanes_at_once_per_kind, sum(s.kind == system.kind for s in going), f"of kind {system.kind}"),
+        )
+        full = next(((count, what) for most, count, what in rules if most is not None and count >= most), None)
+        if full is None:
+            going.append(system)
+        else:
+            found[system.name] = f"{full[0]} systems {full[1]} are worked on, and no more may be at once"
+    return found
+
+
+def _worked_on(place: Workplace) -> Iterator[str]:
+    """The systems whose lane of a roll that is under way is not done."""
+    for row in place.journal.open_rolls():
+        if place.journal.is_running(row.id):
+            state = replay(place.journal.events(row.id))
+            for lane in row.plan.lanes:
+                steps = (s for hop in lane.hops for s in steps_of(state.waves.get(hop.id, hop.waves)))
+                if not all(state.step(step.id).done for step in steps):
+                    yield lane.system
 
 
 def _lacking(planned: Planned) -> set[str]:

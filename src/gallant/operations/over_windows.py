@@ -12,7 +12,7 @@ from gallant.core.estate.windows import AHEAD, Span
 from gallant.core.records import Record, replace, rfc3339
 from gallant.core.work.consents import Needed
 from gallant.core.work.pieces import Share, pieces_of
-from gallant.core.work.placing import AtOnce, Placing
+from gallant.core.work.placing import LONGEST_NIGHT, AtOnce, Placing
 from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
 from gallant.operations import notices
@@ -20,7 +20,8 @@ from gallant.operations.placing import place as placed_well
 from gallant.operations.plan import Planned, plan
 from gallant.operations.workplace import Workplace
 
-LEAD = timedelta(minutes=2)  # what is booked is booked for a time to come
+LATE = timedelta(hours=12)
+LEAD, LEAD_REAL_S = timedelta(minutes=2), 5.0  # what is booked is booked for a time to come, when this is done
 
 
 class Slot(Record):
@@ -94,7 +95,8 @@ def _begin(slot: Slot) -> tuple[bool, datetime | None, str]:
 
 def _shares(place: Workplace, made: Plan) -> list[Share]:
     estate = place.estate
-    first = _whole_minute(place.clock.now() + LEAD)
+    lead = timedelta(seconds=place.clock.estate_s(LEAD_REAL_S))
+    first = _whole_minute(place.clock.now() + max(LEAD, lead))
 
     def spans_of(names: Sequence[str]) -> tuple[Span, ...]:
         systems = [estate.systems[name] for name in names if name in estate.systems]
@@ -139,6 +141,13 @@ def _with_notices(slot: Slot, about: Sequence[Notice]) -> Slot:
     return replace(slot, notices=tuple(n.name for n in open_now))
 
 
+def _lasting(span: Span, window: Span | None) -> timedelta:
+    """A booking holds until its window ends: what begins late may still fit. Where that is nearly always open, a night's length more."""
+    if window is None or window.length > LONGEST_NIGHT:
+        return span.length + LATE
+    return window.end - span.begin
+
+
 def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
     """Book all that a piece carries out for its time; the later parts of a system follow from the first."""
     if slot.span is None:
@@ -152,7 +161,7 @@ def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
         )
     try:
         for name in slot.notices:
-            notices.book(place, name, rfc3339(slot.span.begin), (), slot.span.length, slot.consents)
+            notices.book(place, name, rfc3339(slot.span.begin), (), _lasting(slot.span, slot.window), slot.consents)
     except GallantError as error:
         return replace(slot, not_booked=error.what, next=error.next)
     return replace(slot, booked=bool(slot.notices), not_booked="" if slot.notices else "no notice is about it")

@@ -12,7 +12,7 @@ from gallant.views.words import BOLD, OFF, Marks, duration, many, mark, plain, s
 
 if TYPE_CHECKING:
     from gallant.core.work.plan import Plan
-    from gallant.operations.due import Turn
+    from gallant.operations.due import Row, Turn
     from gallant.operations.preparing import Prepared
 
 MARKS = Marks({"begun": "going", "under way": "going", "left": "bad", "to come": "note"})
@@ -33,12 +33,13 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
             yield from next_steps("gallant notice list", "gallant plan --all")
             return
         shown = table("what", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
-        coming = [row for row in rows if row.did == "to come"]
-        for row in [*(row for row in rows if row.did != "to come"), *coming[:MOST_TO_COME]]:
+        groups = _groups(rows)
+        coming = [one for one in groups if one[0].did == "to come"]
+        for row, names in [*(one for one in groups if one[0].did != "to come"), *coming[:MOST_TO_COME]]:
             wait = (row.at - now).total_seconds() if row.at is not None else None
             due_now = not began and row.did == "to come" and wait is not None and wait <= 0
             shown.add_row(
-                f"{BOLD}{plain(row.subject)}{OFF}",
+                _called(names),
                 plain(row.what + (f" by {row.by}" if row.by else "")),
                 said("work", "due now") if due_now else said(MARKS[row.did], row.did),
                 f"{row.at:%a %Y-%m-%d %H:%M} UTC" if row.at is not None else "no window to come",
@@ -48,11 +49,31 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
         yield shown
         if len(coming) > MOST_TO_COME:
             yield f"{mark('note')} {len(coming) - MOST_TO_COME} more to come; --json names them."
-        for row in (row for row in rows if row.why):
-            yield f"{mark(MARKS[row.did])} {BOLD}{plain(row.subject)}{OFF} is {row.did}: {plain(row.why)}"
+        for row, names in groups:
+            if row.why:
+                yield f"{mark(MARKS[row.did])} {_called(names)} {'is' if len(names) == 1 else 'are'} {row.did}: {plain(row.why)}"
         yield from next_steps(*(row.next for row in rows))
 
     return View("due", rows, text, {"busy": turn.busy})
+
+
+def _groups(rows: Sequence[Row]) -> list[tuple[Row, list[str]]]:
+    """Rows that say the same of one system's components are one."""
+    found: dict[tuple[object, ...], tuple[Row, list[str]]] = {}
+    for row in rows:
+        system, colon, _ = row.subject.partition(":")
+        key = (row.did, row.what, row.by, row.at, row.roll, row.why, system, "" if colon else row.subject)
+        found.setdefault(key, (row, []))[1].append(row.subject)
+    return list(found.values())
+
+
+def _called(names: Sequence[str]) -> str:
+    system, colon, _ = names[0].partition(":")
+    if len(names) == 1 or not colon:
+        return f"{BOLD}{plain(names[0])}{OFF}"
+    parts = sorted((name.partition(":")[2] for name in names), key=lambda part: part != "image")
+    more = f" and {len(parts) - 2} more" if len(parts) > 2 else ""
+    return f"{BOLD}{plain(system)}{OFF} {plain(', '.join(parts[:2]))}{more}"
 
 
 def booked_preparation_view(plan: Plan, at: datetime) -> View:

@@ -123,7 +123,7 @@ def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
     left, found = {lane.system: lane for lane in lanes}, list[Round]()
     owners = {hop.id: lane.system for lane in lanes for hop in lane.hops}
     for rule in estate.rounds:
-        chosen = [name for name in left if "*" in rule.of or name in _selected(estate, rule)]
+        chosen = [name for name in left if name in systems_of(estate, rule)]
         for name in chosen:  # grows while it is gone through
             needed = [owners[need] for hop in left[name].hops for need in hop.needs if need in owners]
             chosen += [other for other in dict.fromkeys(needed) if other in left and other not in chosen]
@@ -136,8 +136,11 @@ def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
     return tuple(found) if len(found) > 1 else ()
 
 
-def _selected(estate: Estate, rule: RoundRule) -> set[str]:
-    return {system.name for term in rule.of if term != "*" for system, _ in select(estate, [term])}
+def systems_of(estate: Estate, rule: RoundRule) -> set[str]:
+    """The systems that a round's rule means; those of an earlier one are not left out."""
+    if "*" in rule.of:
+        return set(estate.systems)
+    return {system.name for term in rule.of for system, _ in select(estate, [term])}
 
 
 def _basis(ground: Ground, lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str) -> Basis:
