@@ -70,6 +70,13 @@ if TYPE_CHECKING:
     metavar="FILE.png",
     help="Also draw it: lanes and waves in time, what is disturbed, how late it may get, when no window is open.",
 )
+@click.option(
+    "--html",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Also write its change sheet, a page for those who decide.",
+)
 @click.option("--all", "everything", is_flag=True, help="Put all that is behind into the windows to come.")
 @click.option("--book", is_flag=True, help="With --all: book it there; gallant due begins it then.")
 @click.option(
@@ -106,6 +113,7 @@ def plan(
     by_hand: str,
     named: str | None,
     figure: Path | None,
+    html: Path | None,
     everything: bool,
     book: bool,
     consent: tuple[str, ...],
@@ -137,7 +145,7 @@ def plan(
     if (book or consent) and not everything:
         raise click.UsageError("--book and --consent go with --all; for one notice: gallant notice book NOTICE TIME")
     if everything and (
-        named or errand or only or without or wish or with_needed or despite_recall or prepare or figure
+        named or errand or only or without or wish or with_needed or despite_recall or prepare or figure or html
     ):
         raise click.UsageError("--all is of all that is behind, as it is aimed for; only a selector narrows it.")
     place = open_place(estate_path, output)
@@ -159,6 +167,13 @@ def plan(
 
         draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
         output.remark(f"The figure is in {figure}.")
+    if html is not None:
+        from gallant.operations.sheet import sheet_of
+        from gallant.operations.windows import windows_of_plan
+        from gallant.views.sheet import write_sheet
+
+        write_sheet(sheet_of(place, planned), windows_of_plan(place, planned.plan), html)
+        output.remark(f"The change sheet is in {html}.")
     if prepare is not None:
         _prepare(place, planned.plan, prepare, output)
         return
