@@ -77,6 +77,13 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Also write its change sheet, a page for those who decide.",
 )
+@click.option(
+    "--ics",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Also write the windows that it takes as a calendar (RFC 5545).",
+)
 @click.option("--all", "everything", is_flag=True, help="Put all that is behind into the windows to come.")
 @click.option("--book", is_flag=True, help="With --all: book it there; gallant due begins it then.")
 @click.option(
@@ -114,6 +121,7 @@ def plan(
     named: str | None,
     figure: Path | None,
     html: Path | None,
+    ics: Path | None,
     everything: bool,
     book: bool,
     consent: tuple[str, ...],
@@ -149,8 +157,13 @@ def plan(
     ):
         raise click.UsageError("--all is of all that is behind, as it is aimed for; only a selector narrows it.")
     place = open_place(estate_path, output)
+    if ics is not None:
+        from gallant.operations import calendars
     if everything:
         found = run(over.over_windows(place, selector, search.total_seconds(), book, consent))
+        if ics is not None:
+            entries = calendars.entries_over(found, operation.load_plan(place, found.plan))
+            _wrote(output, ics, calendars.write(ics, entries, place.clock.now(), place.identity))
         output.show(over_windows_view(found, place.clock.now()))
         finish(found.exit_code)
         return
@@ -167,6 +180,8 @@ def plan(
 
         draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
         output.remark(f"The figure is in {figure}.")
+    if ics is not None:
+        _wrote(output, ics, calendars.write(ics, calendars.entries_of(planned), place.clock.now(), place.identity))
     if html is not None:
         from gallant.operations.sheet import sheet_of
         from gallant.operations.windows import windows_of_plan
@@ -179,6 +194,12 @@ def plan(
         return
     output.show(plans.plan_view(planned))
     finish(planned.exit_code)
+
+
+def _wrote(output: Output, path: Path, count: int) -> None:
+    from gallant.views.words import many
+
+    output.remark(f"The calendar is in {path}: {many(count, 'event')}.")
 
 
 def _prepare(place: Workplace, plan: Plan, when: str, output: Output) -> None:

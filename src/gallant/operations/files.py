@@ -40,7 +40,13 @@ Source = bytes | Document  # what stands in a file: as a machine wrote it, or re
 
 
 def _estate(name: str, source: Source) -> None:
-    parse_estate(name, source, Files(Path(name).parent))
+    from gallant.operations.calendars import with_calendars
+
+    estate = parse_estate(name, source, Files(Path(name).parent))
+    try:
+        with_calendars(estate, Path(name).parent)
+    except WrongUse as error:
+        raise Invalid(name, [Problem(1, 1, error.what)]) from None
 
 
 def _profile(name: str, source: Source) -> None:

@@ -58,6 +58,14 @@ def driver_of(system: System, profile: Profile, tools: Tools) -> ProfiledDriver:
     return kind(system, profile, tools)
 
 
+def _with_calendars(estate: Estate, folder: Path) -> Estate:
+    if not any(rule.file for rule in (*estate.windows, *estate.blackouts)):
+        return estate
+    from gallant.operations.calendars import with_calendars
+
+    return with_calendars(estate, folder)
+
+
 class Workplace:
     """Everything a command works with. Made from the path of an estate file, or of the folder that holds one."""
 
@@ -74,7 +82,7 @@ class Workplace:
                 next="Go to the estate's folder, name it with --estate, or make one: gallant init",
             ) from None
         name = str(path / ESTATE_FILE if path.is_dir() else path)
-        self._declared = open_estate(name, text, self.folder)
+        self._declared = _with_calendars(open_estate(name, text, self.folder), self.folder)
         self.estate: Estate = self._held_to(self._declared)
         self.clock = EstateClock(self.estate)
 

@@ -25,7 +25,7 @@ a first one with comments, `gallant add` a device's block into it. What has no d
 files' names; no name stands twice.
 """
 # What is Gallant's own word and never stands in a file.
-OURS = {"Node": ("held_by",), "System": ("name",)}
+OURS = {"Node": ("held_by",), "WindowRule": ("events",), "System": ("name",)}
 ONE_OF = {
     ("System", "shape"): tuple(SHAPES),
     ("System", "driver"): DRIVERS,

@@ -613,6 +613,9 @@ def parse_estate(name: str, text: str | bytes | Document, read: Reader = no_file
         if gathered.values.get("systems", 0) is None:
             gathered.values["systems"] = {}  # a heading below which nothing stands yet
         fill_in(gathered.values)
+        for key in ("windows", "blackouts"):
+            if isinstance(name_of := gathered.values.get(key), str):
+                gathered.values[key] = [{"for": "*", "file": name_of}]
     estate = document.convert(Estate) or _what_converts(document)
     if estate is not None:
         estate = replace(estate, systems={key: _named(system, key) for key, system in estate.systems.items()})

@@ -12,6 +12,7 @@ from datetime import UTC, datetime, time, timedelta
 from datetime import date as Day
 from zoneinfo import ZoneInfo
 
+from gallant.core.estate.recurring import CalendarEvent
 from gallant.core.records import Moment, Record
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -21,7 +22,8 @@ AHEAD = timedelta(days=60)  # as far as anybody plans
 
 class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
     """A window, or a blackout: `for` a system, `site:`, `tag:`, `kind:` or `*`; on some `days` of every week, or on a `date` and up to `until`
-    another; `from` one time of day `to` another, in the site's time zone. One that ends before it begins goes over midnight."""
+    another; `from` one time of day `to` another, in the site's time zone. One that ends before it begins goes over midnight. Or all that a calendar's
+    `file` (RFC 5545, relative to the estate's folder) has: its `events`."""
 
     for_: str
     days: tuple[str, ...] = ()
@@ -30,8 +32,14 @@ class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
     from_: str = "00:00"
     to: str = "24:00"
     reason: str = ""
+    file: str = ""
+    events: tuple[CalendarEvent, ...] = ()
 
     def __post_init__(self) -> None:
+        if self.file:
+            if self.days or self.date or self.until or (self.from_, self.to) != ("00:00", "24:00"):
+                raise ValueError("file: the calendar says when; days:, date:, until:, from: and to: do not go with it")
+            return
         for word in self.days:
             if word not in (*DAYS, "daily"):
                 raise ValueError(f"days: {', '.join(DAYS)}, or daily")
@@ -47,6 +55,8 @@ class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
 
     @property
     def words(self) -> str:
+        if self.file:
+            return f"as {self.file} says" + (f" ({self.reason})" if self.reason else "")
         when = (
             ", ".join(self.days)
             if self.days
@@ -67,7 +77,11 @@ class Span(Record):
 
 
 def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
-    """The stretches of a rule that touch the time from `begin` to `end`, in their order."""
+    """The stretches of a rule that touch the time from `begin` to `end`, in their order; those of a calendar event by event."""
+    if rule.file:
+        for event in rule.events:
+            yield from _spans_of_event(event, zone, begin, end)
+        return
     day, last = begin.astimezone(zone).date() - timedelta(days=1), end.astimezone(zone).date()
     while day <= last:
         if _is_on(rule, day):
@@ -76,6 +90,16 @@ def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime) -
             if found.begin < found.end and found.end > begin and found.begin < end:
                 yield found
         day += timedelta(days=1)
+
+
+def _spans_of_event(event: CalendarEvent, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
+    """Each occurrence lasts as long as the first one, whatever clocks do meanwhile (RFC 5545, 3.8.5.3)."""
+    own, length = ZoneInfo(event.zone) if event.zone else zone, timedelta(seconds=event.length_s)
+    first = (begin - length).astimezone(own).date() - timedelta(days=1)
+    for local in event.begins(first, end.astimezone(own).date()):
+        since = local.replace(tzinfo=own).astimezone(UTC)
+        if since < end and since + length > begin:
+            yield Span(begin=since, end=since + length)
 
 
 def _is_on(rule: WindowRule, day: Day) -> bool:

@@ -1,0 +1,251 @@
+"""Calendars as files (RFC 5545): read for the estate's windows and blackouts, written for other people's; by icalendar, an extra."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.recurring import CalendarEvent, Repeat
+from gallant.core.estate.systems import Estate
+from gallant.core.estate.windows import Span, WindowRule
+from gallant.core.records import Record, clean, replace
+from gallant.core.work.plan import Plan
+from gallant.disk import put_whole
+
+if TYPE_CHECKING:
+    from gallant.operations.over_windows import OverWindows
+    from gallant.operations.plan import Planned
+
+LARGEST_BYTES = 4 * 1024 * 1024
+MOST_EVENTS = 5000
+DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
+PARTS = ("FREQ", "INTERVAL", "COUNT", "UNTIL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST")
+
+
+def with_calendars(estate: Estate, folder: Path) -> Estate:
+    """The estate with the events of the files that its windows and blackouts name. Raises `WrongUse`."""
+    if not any(rule.file for rule in (*estate.windows, *estate.blackouts)):
+        return estate
+    read = dict[str, tuple[CalendarEvent, ...]]()
+
+    def filled(rule: WindowRule) -> WindowRule:
+        if not rule.file:
+            return rule
+        if rule.file not in read:
+            read[rule.file] = tuple(events_of(folder / rule.file, rule.file))
+        return replace(rule, events=read[rule.file])
+
+    return replace(estate, windows=tuple(map(filled, estate.windows)), blackouts=tuple(map(filled, estate.blackouts)))
+
+
+def _library() -> Any:
+    try:
+        import icalendar
+    except ImportError:
+        raise WrongUse(
+            "Calendar files are read and written by icalendar, which is not installed.",
+            next="pip install 'gallant[calendar]'",
+        ) from None
+    return icalendar
+
+
+def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
+    """The events of a calendar's file. Raises `WrongUse` for what cannot be read, or says what is no window."""
+    icalendar = _library()
+    try:
+        with path.open("rb") as file:
+            raw = file.read(LARGEST_BYTES + 1)
+    except OSError as error:
+        raise WrongUse(f"{name} cannot be read: {error.strerror}.", next="Look at windows: and blackouts:") from None
+    if len(raw) > LARGEST_BYTES:
+        raise WrongUse(f"{name} is larger than {LARGEST_BYTES // 1024 // 1024} MiB.")
+    try:
+        calendars = icalendar.Calendar.from_ical(raw, multiple=True)
+        events = [event for calendar in calendars for event in calendar.walk("VEVENT")]
+    except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
+        raise WrongUse(f"{name} is no calendar (RFC 5545): {clean(str(error), 120)}.") from None
+    if len(events) > MOST_EVENTS:
+        raise WrongUse(f"{name} has more than {MOST_EVENTS} events.")
+    moved = [e for e in events if e.get("RECURRENCE-ID") is not None]
+    for event in events:
+        if str(event.get("STATUS", "")).upper() == "CANCELLED":
+            continue
+        summary = clean(str(event.get("SUMMARY", "")), 120)
+        try:
+            found = _event(event, summary)
+            if event.get("RECURRENCE-ID") is None:
+                mine = (m for m in moved if str(m.get("UID")) == str(event.get("UID")))
+                instead = tuple(_local(m["RECURRENCE-ID"].dt, found.zone) for m in mine)
+                found = replace(found, without=(*found.without, *instead))
+            else:
+                found = replace(found, repeat=None)
+        except (ValueError, KeyError, TypeError, AttributeError, OverflowError, ZoneInfoNotFoundError) as error:
+            what = f"the event {summary!r}" if summary else "an event"
+            raise WrongUse(f"{name}: {what} is no window: {clean(str(error), 160)}.") from None
+        yield found
+
+
+def _event(event: Any, summary: str) -> CalendarEvent:
+    if event.get("DTSTART") is None:
+        raise ValueError("it has no DTSTART")
+    for name in ("DTSTART", "DTEND", "RECURRENCE-ID", "EXDATE", "RDATE"):
+        _known_zone(event.get(name))
+    begins = event["DTSTART"].dt
+    whole_day = not isinstance(begins, datetime)
+    zone = "" if whole_day else _zone(begins)
+    start = _local(begins, zone)
+    if event.get("DURATION") is not None:
+        length = event["DURATION"].dt
+    elif event.get("DTEND") is not None:
+        ends = event["DTEND"].dt
+        length = _instant(ends, zone) - _instant(begins, zone)
+    else:
+        length = timedelta(days=1) if whole_day else timedelta(0)
+    if length <= timedelta(0):
+        raise ValueError("it ends no later than it begins")
+    rules = event.get("RRULE")
+    if isinstance(rules, list):
+        raise ValueError("it has more than one RRULE")
+    return CalendarEvent(
+        start=start,
+        length_s=length.total_seconds(),
+        zone=zone,
+        repeat=_repeat(rules, zone) if rules is not None else None,
+        without=tuple(_moments(event.get("EXDATE"), zone)),
+        also=tuple(_moments(event.get("RDATE"), zone)),
+        summary=summary,
+    )
+
+
+def _known_zone(said: Any) -> None:
+    """Raise `ValueError` for a time zone that the library took for none: what is local there would be local here."""
+    for part in said if isinstance(said, list) else [said] if said is not None else []:
+        zone = part.params.get("TZID")
+        dates = [one.dt for one in part.dts] if hasattr(part, "dts") else [part.dt]
+        if zone is not None and any(isinstance(one, datetime) and one.tzinfo is None for one in dates):
+            raise ValueError(f"its time zone {zone} is none of the IANA's")
+
+
+def _zone(moment: datetime) -> str:
+    """The name of a moment's zone; empty for one that floats."""
+    if moment.tzinfo is None:
+        return ""
+    key = getattr(moment.tzinfo, "key", None) or ("UTC" if moment.utcoffset() == timedelta(0) else None)
+    if key is None:
+        raise ValueError(f"its time zone {moment.tzinfo} is none of the IANA's")
+    ZoneInfo(key)
+    return str(key)
+
+
+def _local(moment: date, zone: str) -> datetime:
+    """A moment on the wall's clock of a zone."""
+    if not isinstance(moment, datetime):
+        return datetime(moment.year, moment.month, moment.day)
+    if moment.tzinfo is None:
+        return moment
+    return moment.astimezone(ZoneInfo(zone or "UTC")).replace(tzinfo=None)
+
+
+def _instant(moment: date, zone: str) -> datetime:
+    """A moment from which a length can be counted: exact where a zone is known, else by the wall's clock."""
+    local = _local(moment, zone)
+    return local.replace(tzinfo=ZoneInfo(zone)).astimezone(UTC) if zone else local
+
+
+def _moments(said: Any, zone: str) -> Iterator[datetime]:
+    for part in said if isinstance(said, list) else [said] if said is not None else []:
+        for one in part.dts:
+            if isinstance(one.dt, tuple):
+                raise ValueError("RDATE has periods; write events of their own")
+            yield _local(one.dt, zone)
+
+
+def _repeat(rule: Any, zone: str) -> Repeat:
+    if strange := [part for part in rule if part.upper() not in PARTS]:
+        raise ValueError(f"{strange[0]} is no part of a window's rule; {', '.join(PARTS)} are")
+    until = next(iter(rule.get("UNTIL", [])), None)
+    if until is not None:
+        ends = _local(until, zone)
+        until = ends if isinstance(until, datetime) else ends + timedelta(days=1) - timedelta(seconds=1)
+    return Repeat(
+        freq=str(rule["FREQ"][0]).upper(),
+        interval=int(next(iter(rule.get("INTERVAL", [1])))),
+        count=next((int(n) for n in rule.get("COUNT", [])), None),
+        until=until,
+        by_day=tuple(_weekday(str(day)) for day in rule.get("BYDAY", [])),
+        by_month_day=tuple(int(n) for n in rule.get("BYMONTHDAY", [])),
+        by_month=tuple(int(n) for n in rule.get("BYMONTH", [])),
+        by_set_pos=tuple(int(n) for n in rule.get("BYSETPOS", [])),
+        week_start=DAYS.index(str(next(iter(rule.get("WKST", ["MO"])))).upper()),
+    )
+
+
+def _weekday(text: str) -> tuple[int, int]:
+    which, day = text[:-2], text[-2:].upper()
+    return int(which) if which else 0, DAYS.index(day)
+
+
+class Entry(Record):
+    """Something that is written into a calendar; `name` tells it from every other of this estate."""
+
+    name: str
+    span: Span
+    summary: str
+    description: str
+
+
+def write(path: Path, entries: Iterable[Entry], now: datetime, estate: str) -> int:
+    """Write a calendar, whole or not at all; how many events it has."""
+    icalendar = _library()
+    calendar = icalendar.Calendar()
+    calendar.add("PRODID", "-//Gallant//plan//EN")
+    calendar.add("VERSION", "2.0")
+    every: Sequence[Entry] = list(entries)
+    for entry in every:
+        event = icalendar.Event()
+        event.add("UID", f"{entry.name}@{estate}")
+        event.add("DTSTAMP", now.astimezone(UTC).replace(microsecond=0))
+        event.add("DTSTART", entry.span.begin.astimezone(UTC))
+        event.add("DTEND", entry.span.end.astimezone(UTC))
+        event.add("SUMMARY", entry.summary)
+        event.add("DESCRIPTION", entry.description)
+        calendar.add_component(event)
+    try:
+        put_whole(path, calendar.to_ical())
+    except OSError as error:
+        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+    return len(every)
+
+
+def entries_of(planned: Planned) -> Iterator[Entry]:
+    """The windows that a plan's lanes take, each as long as it needs at most."""
+    for fit in planned.fits:
+        for number, (span, needed) in enumerate(fit.parts, 1):
+            part = f" ({number} of {len(fit.parts)})" if len(fit.parts) > 1 else ""
+            yield Entry(
+                name=f"{planned.plan.id}.{fit.system}.{number}",
+                span=Span(begin=span.begin, end=min(span.end, span.begin + timedelta(seconds=needed))),
+                summary=f"{fit.system}: {', '.join(_ways(planned.plan, [fit.system]))}{part}",
+                description=f"{planned.roll}\ngallant plan --show {planned.plan.id}",
+            )
+
+
+def entries_over(found: OverWindows, plan: Plan) -> Iterator[Entry]:
+    """Where each piece of the work lies."""
+    for slot in found.slots:
+        if slot.span is not None:
+            yield Entry(
+                name=f"{found.plan}.{slot.piece.replace(' ', '-')}",
+                span=slot.span,
+                summary=f"{slot.piece}: {', '.join(_ways(plan, slot.systems))}",
+                description="\n".join(["booked" if slot.booked else "not booked", *slot.notices]),
+            )
+
+
+def _ways(plan: Plan, systems: Sequence[str]) -> list[str]:
+    lanes = (lane for lane in plan.lanes if lane.system in systems)
+    return [f"{hop.from_} → {hop.to}" for lane in lanes for hop in lane.hops if not hop.lays]

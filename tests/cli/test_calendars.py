@@ -1,0 +1,133 @@
+"""Calendars of others: windows that a file says, files that are none, and a plan as a calendar."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import icalendar
+import pytest
+
+HEAD = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//harbour office//EN\r\n"
+EVENT = "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20260101T000000Z\r\n{lines}END:VEVENT\r\n"
+
+
+def calendar(*events: str) -> str:
+    told = "".join(EVENT.format(uid=f"e{n}", lines=lines) for n, lines in enumerate(events))
+    return f"{HEAD}{told}END:VCALENDAR\r\n"
+
+
+def with_file(place, text: str, windows: str = "windows: harbour.ics\n") -> None:
+    (place.folder / "harbour.ics").write_text(text, newline="")
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + windows)
+
+
+def stamp(moment: datetime) -> str:
+    return f"{moment:%Y%m%dT%H%M%SZ}"
+
+
+@pytest.fixture
+def soon() -> datetime:
+    return (datetime.now(UTC) + timedelta(days=3)).replace(minute=0, second=0, microsecond=0)
+
+
+def spans(place) -> list[tuple[datetime, datetime]]:
+    rows = place.run("windows", "tickets", "--json").rows
+    return [(datetime.fromisoformat(r["begin"]), datetime.fromisoformat(r["end"])) for r in rows]
+
+
+def test_windows_are_what_a_calendar_says(place, soon):
+    weekly = f"DTSTART:{stamp(soon)}\r\nDURATION:PT4H\r\nRRULE:FREQ=WEEKLY;COUNT=3\r\n"
+    left_out = f"EXDATE:{stamp(soon + timedelta(days=7))}\r\n"
+    once = f"DTSTART:{stamp(soon + timedelta(days=2))}\r\nDTEND:{stamp(soon + timedelta(days=2, hours=1))}\r\n"
+    cancelled = f"DTSTART:{stamp(soon + timedelta(days=4))}\r\nDURATION:PT4H\r\nSTATUS:CANCELLED\r\n"
+    with_file(place, calendar(weekly + left_out, once, cancelled))
+    day = timedelta(days=1)
+    assert spans(place) == [
+        (soon, soon + timedelta(hours=4)),
+        (soon + 2 * day, soon + 2 * day + timedelta(hours=1)),
+    ]
+    assert "as harbour.ics says" in place.run("windows", COLUMNS="140").out
+
+
+def test_one_occurrence_that_was_moved_is_where_it_was_moved_to(place, soon):
+    weekly = f"DTSTART:{stamp(soon)}\r\nDURATION:PT2H\r\nRRULE:FREQ=DAILY;COUNT=2\r\n"
+    moved = f"RECURRENCE-ID:{stamp(soon)}\r\nDTSTART:{stamp(soon + timedelta(hours=5))}\r\nDURATION:PT2H\r\n"
+    text = calendar(weekly, moved).replace("UID:e1", "UID:e0")
+    with_file(place, text)
+    assert [begin for begin, _ in spans(place)] == [soon + timedelta(hours=5), soon + timedelta(days=1)]
+
+
+def test_blackouts_may_come_from_a_calendar_beside_windows_of_ones_own(place, soon):
+    told = calendar(f"DTSTART:{stamp(soon)}\r\nDURATION:PT2H\r\n")
+    rules = f'windows:\n  - {{for: tickets, date: {soon:%Y-%m-%d}, from: "00:00", to: "24:00"}}\nblackouts:\n  - {{for: "site:harbour", file: harbour.ics}}\n'
+    with_file(place, told, rules)
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("Europe/London", "UTC"))
+    found = spans(place)
+    assert all(end <= soon or begin >= soon + timedelta(hours=2) for begin, end in found)
+    assert found
+
+
+@pytest.mark.parametrize(
+    ("lines", "told"),
+    [
+        ("DTSTART:20260101T000000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=SECONDLY\r\n", "SECONDLY"),
+        ("DTSTART:20260101T000000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30\r\n", "YEARLY"),
+        ("DTSTART:20260101T000000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=DAILY;BYHOUR=1,2\r\n", "BYHOUR"),
+        ("DTSTART:20260101T000000Z\r\n", "ends no later than it begins"),
+        ("DTSTART;TZID=Nowhere/Else:20260101T000000\r\nDURATION:PT1H\r\n", "harbour.ics"),
+        ("SUMMARY:no beginning\r\nDURATION:PT1H\r\n", "it has no DTSTART"),
+    ],
+)
+def test_an_event_that_is_no_window_is_refused_with_its_file_and_why(place, lines, told):
+    with_file(place, calendar(lines))
+    done = place.run("windows")
+    assert done.code == 2, done.out
+    assert told in done.err
+    assert "harbour.ics" in done.err
+    checked = place.run("validate", "estate.yaml")
+    assert checked.code == 2
+    assert told in checked.out
+
+
+@pytest.mark.parametrize(
+    "raw", [b"", b"\0\xff\xfe", b"BEGIN:VCALENDAR\r\n", b"hello\r\n" * 1000, b"BEGIN:VEVENT\r\n" * 9000]
+)
+def test_a_file_that_is_no_calendar_is_told_and_never_a_traceback(place, raw):
+    with_file(place, "")
+    (place.folder / "harbour.ics").write_bytes(raw)
+    done = place.run("windows", "tickets", "--json")
+    assert done.code in (0, 2)
+    assert done.code == 2 or done.rows == []
+
+
+def test_a_calendar_that_is_not_there_is_wrong_usage(place):
+    with_file(place, "")
+    (place.folder / "harbour.ics").unlink()
+    assert place.run("survey").code == 2
+    estate = place.folder / "estate.yaml"
+    estate.write_text(
+        estate.read_text().replace("windows: harbour.ics", 'windows: [{for: "*", file: x.ics, days: [mon]}]')
+    )
+    assert place.run("validate", "estate.yaml").code == 2
+
+
+def test_what_never_holds_takes_no_time(place, soon):
+    never = f"DTSTART:{stamp(soon)}\r\nDURATION:PT1H\r\nRRULE:FREQ=MONTHLY;BYMONTH=2;BYMONTHDAY=30\r\n"
+    with_file(place, calendar(never))
+    assert spans(place) == [(soon, soon + timedelta(hours=1))]
+
+
+def test_a_plan_is_written_as_a_calendar_that_others_read(place, soon):
+    with_file(place, calendar(f"DTSTART:{stamp(soon)}\r\nDURATION:PT9H\r\n"))
+    plan = place.make_ready()
+    assert place.run("plan", "--show", plan, "--ics", "plan.ics").code == 0
+    [event] = icalendar.Calendar.from_ical((place.folder / "plan.ics").read_bytes()).walk("VEVENT")
+    assert event["DTSTART"].dt == soon
+    assert soon < event["DTEND"].dt <= soon + timedelta(hours=9)
+    assert "tickets: 2.8.5 → 2.11.3, 2.11.3 → 3.2.4" in str(event["SUMMARY"])
+    assert place.run("plan", "--all", "--search", "1s", "--ics", "all.ics").code == 0
+    [event] = icalendar.Calendar.from_ical((place.folder / "all.ics").read_bytes()).walk("VEVENT")
+    assert event["DTSTART"].dt == soon
+    assert place.run("plan", "--show", plan, "--ics", "nowhere/plan.ics").code == 4
