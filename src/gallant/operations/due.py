@@ -155,7 +155,7 @@ def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
 
 
 def _too_late(job: Job) -> Row:
-    return _left(job, "its time has passed and it was not begun", f"gallant notice book {job.subject} TIME")
+    return _left(job, "its time has passed and it was not begun", "gallant plan --all finds another")
 
 
 # --- rolls and preparations that go on

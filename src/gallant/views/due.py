@@ -49,10 +49,13 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
         yield shown
         if len(coming) > MOST_TO_COME:
             yield f"{mark('note')} {len(coming) - MOST_TO_COME} more to come; --json names them."
+        whys = dict[tuple[str, str], list[str]]()
         for row, names in groups:
             if row.why:
-                yield f"{mark(MARKS[row.did])} {_called(names)} {'is' if len(names) == 1 else 'are'} {row.did}: {plain(row.why)}"
-        yield from next_steps(*(row.next for row in rows))
+                whys.setdefault((row.did, row.why), []).append(_called(names))
+        for (did, why), whose in whys.items():
+            yield f"{mark(MARKS[did])} {', '.join(whose)} {did}: {plain(why)}"
+        yield from next_steps(*(row.next for row in rows), None if began else "gallant init --timer user")
 
     return View("due", rows, text, {"busy": turn.busy})
 
