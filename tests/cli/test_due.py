@@ -180,6 +180,18 @@ def _dated(begin: datetime, end: datetime) -> str:
     return "".join(rows)
 
 
+def test_what_somebody_began_by_hand_in_its_time_is_not_begun_once_more(place):
+    plan = place.make_ready()
+    at = book(place, 40, "--for", "9h")
+    until(place, at)
+    assert place.run("roll", plan, "--hold-after", "wave").code == 4
+    assert place.run("due", "--json").rows == []  # it is under way, by a person's hand
+    assert place.run("hold", "roll-0001", "--for-good", "--reason", "another night").code == 0
+    done = place.run("due", "--json")
+    assert (done.code, "roll-0001 began it" in by_subject(done)["tickets:image"]["why"]) == (1, True)
+    assert len(rolls(place)) == 1
+
+
 def test_a_plan_is_prepared_ahead_of_its_window(place):
     plan = place.make_ready()
     at = (now(place) + timedelta(minutes=40)).replace(second=0, microsecond=0)

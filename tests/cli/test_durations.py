@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime
 
 import pytest
 
@@ -89,3 +90,17 @@ def test_a_figure_of_durations_is_drawn(rolled, tmp_path):
     assert rolled.run("history", "--durations", "--figure", str(figure)).code == 0
     assert figure.read_bytes().startswith(b"\x89PNG")
     assert rolled.run("history", "--durations", "--figure", str(tmp_path / "no" / "f.png")).code == 4
+
+
+@pytest.mark.long
+def test_the_second_roll_of_one_way_takes_as_long_as_it_is_planned(place):
+    """Within 15 %, where the first was planned by the publisher's minutes alone."""
+    place.make_ready()
+    assert place.run("roll", "tickets").code == 0
+    assert place.run("backout", "roll-0001").code == 0
+    assert place.run("roll", "tickets").code == 0
+    planned = place.run("plan", "tickets", "--json").json["spread"]["whole"]["p50_s"]
+    assert place.run("roll", "tickets").code == 0
+    last = place.run("history", "--json").rows[0]
+    took = (datetime.fromisoformat(last["ended"]) - datetime.fromisoformat(last["began"])).total_seconds()
+    assert abs(planned - took) / took < 0.15, (planned, took)

@@ -38,7 +38,7 @@ from gallant.core.work.plan import (
     Wave,
     steps_of,
 )
-from gallant.core.work.spread import has_to_go_on, to_rest_s
+from gallant.core.work.spread import has_to_go_on, late_s, to_rest_s
 from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
@@ -213,6 +213,8 @@ class Roll:
         opening = [end.opens for end in short if end.opens is not None]
         waits = all(end.waits for end in short) and self._hold_asked() is None
         opens = min(opening) if opening and waits else None
+        if opens is not None:
+            next_ = f"From {opens:%Y-%m-%d %H:%M} UTC on: {next_}"
         kind = {"stopped": e.STOPPED, "held": e.HELD, "finished": e.FINISHED}[state]
         with contextlib.suppress(LeaseLost):  # then the journal is another's, and this is no longer ours to say
             await self.log.write(kind, message=message, next=next_, opens=opens)
@@ -453,12 +455,24 @@ class Roll:
         )
         opens = following.begin if following is not None else None
         if here is None:
-            raise Hold(f"no window of {lane.system} is open; {then}", waits=True, opens=opens)
+            raise Hold(f"no window of {lane.system} is open; {then}; {self._left(lane)}", waits=True, opens=opens)
         raise Hold(
-            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}",
+            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}; {self._left(lane)}",
             waits=True,
             opens=opens,
         )
+
+    def _left(self, lane: Lane) -> str:
+        """What of a lane is left to do, in words."""
+        state = self.log.state
+        left = [
+            (hop, step)
+            for hop in lane.hops
+            for step in steps_of(state.waves.get(hop.id, hop.waves))
+            if not state.step(step.id).done
+        ]
+        about, late = sum(s.estimate_s for _, s in left) / 60, sum(late_s(hop, s) for hop, s in left) / 60
+        return f"{len(left)} steps are left, about {about:.0f} min, within {late:.0f}"
 
     def _came_to_rest(self, step: Step) -> None:
         """What a step that is done leaves its system at. One that looks at every node ends what was begun on any of them."""

@@ -12,10 +12,12 @@ from typing import TypeAlias
 import msgspec
 
 from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
-from gallant.core.assess.notices import BOOKED, OVERDUE
+from gallant.core.assess.notices import BOOKED, OVERDUE, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
+from gallant.core.estate.rules import ACT
 from gallant.core.estate.windows import AHEAD
+from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.work.due import BOOKING, CUT_OFF, PREPARATION, REST, Job, cut_off, job_of, preparations, rest_of
 from gallant.core.work.events import RollRow
@@ -116,12 +118,20 @@ def _jobs(place: Workplace, now: datetime) -> Iterator[Job]:
             if job is not None:
                 yield job
     yield from preparations(said)
-    for n in notices.listed(place, []).notices if place.estate.systems else ():
+    for n in _decided(place, said):
         system = place.estate.systems[n.system]
         spans = windows_of(place.estate, system, now - timedelta(days=1), now + AHEAD)
         job = job_of(n, spans, [e for e in said if e.kind == "due"], now)
         if job is not None:
             yield job
+
+
+def _decided(place: Workplace, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
+    """The notices of which any could be due; none are made where no rule acts and nobody booked anything."""
+    acts = any(rule.then == ACT for rule in place.estate.rules)
+    if not place.estate.systems or not (acts or any(e.kind == "book" for e in said)):
+        return ()
+    return notices.listed(place, []).notices
 
 
 def _of_roll(place: Workplace, row: RollRow, said: Sequence[LedgerEntry]) -> Job | None:
@@ -188,6 +198,12 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
     for job in jobs:
         if (error := open_roll(place, place.estate.systems[job.system])) is not None:
             rows.append(_left(job, error.what, error.next, error.exit_code))
+    rolled = _rolled_since(place, jobs)
+    rows += [
+        _left(job, f"{rolled[job.subject]} began it and did not end well", "gallant history")
+        for job in jobs
+        if job.subject in rolled
+    ]
     left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
     early = _too_early(place, {job.system for job in left})
     later = early | _full(place, list(dict.fromkeys(job.system for job in left if job.system not in early)))
@@ -210,6 +226,18 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
         rows += [_left(job, *stuck[job.system]) for job in left if job.system in stuck]
         left = [job for job in left if job.system not in stuck]
     return rows
+
+
+def _rolled_since(place: Workplace, jobs: Sequence[Job]) -> dict[str, str]:
+    """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
+    booked, found = [job for job in jobs if job.why == BOOKING and job.at is not None], dict[str, str]()
+    for row in place.journal.rolls({job.system for job in booked})[0] if booked else ():
+        brought = {(lane.system, IMAGE, hop.to) for lane in row.plan.lanes for hop in lane.hops if hop.image}
+        brought |= {(lane.system, p.component, p.to) for lane in row.plan.lanes for hop in lane.hops for p in hop.parts}
+        for job in booked:
+            if job.at is not None and row.began >= job.at and (job.system, job.component, job.target) in brought:
+                found.setdefault(job.subject, row.id)
+    return found
 
 
 def _too_early(place: Workplace, systems: Collection[str]) -> dict[str, str]:

@@ -240,7 +240,7 @@ async def plan(
 
 
 def shown(place: Workplace, name: str | None) -> Planned:
-    """A plan that was made before, as it stands today; nothing is contacted, so no check speaks of it."""
+    """A plan that was made before, as it stands today; nothing is contacted, so its checks stand as when they were last run."""
     made = load_plan(place, name)
     path, command = f"plans/{made.id}.json", roll_command(made)
     rolled = next((row for row in place.journal.rolls(made.systems)[0] if row.plan.id == made.id), None)
@@ -251,7 +251,7 @@ def shown(place: Workplace, name: str | None) -> Planned:
     return Planned(
         plan=made,
         path=path,
-        findings=(),
+        findings=tuple(f for lane in made.lanes for f in _stood(place, lane.system)),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
         approvals=approval_of(place, made).missing,
@@ -260,6 +260,11 @@ def shown(place: Workplace, name: str | None) -> Planned:
         fits=tuple(fits(place, made)),
         opens=opens_at(place, made),
     )
+
+
+def _stood(place: Workplace, system: str) -> Iterator[Finding]:
+    found = place.readings.findings_before(system, place.clock.now())
+    yield from (f for f in (found[1] if found is not None else ()) if f.level in ("stop", "warn") or f.check in TOLD)
 
 
 def _sifted(looked: Looked, ground: Ground, systems: Sequence[System]) -> tuple[list[System], list[Barred]]:

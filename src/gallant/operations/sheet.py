@@ -59,11 +59,12 @@ class Line(Record):
 
 
 class Hit(Record):
-    """What the work on a system means for others: it is down for so long (0: it carries on), those that use it, how often and for how long it
+    """What the work on a system means for others: it is down for so long (0: it carries on), or has a node less, in nine of ten cases for `late_s`, those that use it, how often and for how long it
     has one node less (`with_machines`: when those below it have), the sessions that were open on it when it was last read (None: it does not say), and the way back at any point."""
 
     system: str
     down_s: float
+    late_s: float
     used_by: tuple[str, ...]
     falls: dict[str, float]
     lone_times: int
@@ -199,6 +200,7 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
     return Hit(
         system=lane.system,
         down_s=lane.down_s,
+        late_s=sum(late_s(hop, s) for hop in lane.hops for s in steps_of(hop.waves) if is_disruptive(s)),
         used_by=tuple(dependents(place.estate, own)) if own is not None else lane.hit,
         falls=lane.falls,
         lone_times=len(lone),

@@ -162,7 +162,9 @@ def _severity(sheet: Sheet, name: str) -> str:
 
 def _means(hit: Hit) -> str:
     if hit.down_s:
-        return f"down for about {_long(hit.down_s)}" + (f"; used by {', '.join(hit.used_by)}" if hit.used_by else "")
+        return f"down for about {_long(hit.down_s)}, within {_long(hit.late_s)}" + (
+            f"; used by {', '.join(hit.used_by)}" if hit.used_by else ""
+        )
     if hit.lone_times:
-        return f"one node less for {_long(hit.lone_s)} in all"
+        return f"one node less for {_long(hit.lone_s)} in all, within {_long(max(hit.late_s, hit.lone_s))}"
     return "its nodes are away with their machines" if hit.with_machines else "carries on"
