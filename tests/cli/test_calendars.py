@@ -2,10 +2,28 @@
 
 from __future__ import annotations
 
+import shutil
 from datetime import UTC, datetime, timedelta
 
 import icalendar
 import pytest
+
+from ..conftest import Place, starting
+
+
+@pytest.fixture(scope="module")
+def line(tmp_path_factory):
+    """Stand-ins for all of these, which change nothing at them."""
+    for make in starting.__wrapped__(tmp_path_factory.mktemp("calendars")):
+        yield make()
+
+
+@pytest.fixture
+def place(line, tmp_path) -> Place:
+    """A folder of its own before them."""
+    shutil.copytree(line.folder, tmp_path / "estate")
+    return Place(tmp_path / "estate", line.said)
+
 
 HEAD = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//harbour office//EN\r\n"
 EVENT = "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20260101T000000Z\r\n{lines}END:VEVENT\r\n"

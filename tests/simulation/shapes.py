@@ -192,7 +192,7 @@ class ClusterNight(Night):
         members = {n: Member(n, system.nodes[n].serial, v, 2 if self.drains else 0) for n, v in running.items()}
         for name in self.aside:
             members[name].drained = True
-            members[name].guests = 0
+            members[name].guests = []
         cluster = SimCluster(self.world, system.name, members, images, self.leader, sync_s=120)
         for name, extra in self.extras.items():
             for node, member in members.items():

@@ -10,6 +10,7 @@ import click
 from gallant.cli.common import (
     estate_option,
     finish,
+    junit_option,
     listing_options,
     open_place,
     output_options,
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     metavar="FILE.png",
     help="Also draw how far behind each system is, and the standing of every site.",
 )
+@junit_option
 @pick_options
 @listing_options
 @output_options
@@ -49,6 +51,7 @@ def gaps(
     changed: bool,
     conflicts: bool,
     figure: Path | None,
+    junit: Path | None,
     output: Output,
 ) -> None:
     """Installed against aimed-for, worst first.
@@ -72,6 +75,10 @@ def gaps(
         from gallant.views.figures import draw_gaps
 
         draw_gaps(result, place.estate.name, place.clock.now(), figure)
+    if junit is not None:
+        from gallant.views.junit import cases_of_gaps, write_junit
+
+        write_junit(junit, "gallant gaps", cases_of_gaps(result), place.clock.now())
     output.show(gaps_view(result, place.clock.now(), bool(selector), output.listing.asked))
     if figure is not None:
         output.remark(f"The figure is in {figure}.")

@@ -14,6 +14,7 @@ from gallant.cli.common import (
     complete_names,
     estate_option,
     finish,
+    junit_option,
     listing_options,
     may_go_on,
     open_place,
@@ -56,6 +57,7 @@ if TYPE_CHECKING:
 @click.option(
     "--since", type=Span(), default=None, metavar="AGO", help="Compare with the run that long ago, as 12h or 3d."
 )
+@junit_option
 @click.option("--mend", is_flag=True, help="Clear what can be cleared, asking for each, and check again.")
 @click.option(
     "--explain",
@@ -78,6 +80,7 @@ def check(
     phase: str | None,
     fail_on: str,
     since: timedelta | None,
+    junit: Path | None,
     mend: bool,
     explain: str | None,
     catalogue: bool,
@@ -109,6 +112,10 @@ def check(
         done = run(mending.mend(place, health.findings, lambda text: may_go_on(text, yes)))
         output.show(views.mended_view(done))
         health = run(operation.check(place, selector, only, nodes, phase, since))
+    if junit is not None:
+        from gallant.views.junit import cases_of_check, write_junit
+
+        write_junit(junit, "gallant check", cases_of_check(health.findings, fail_on), place.clock.now())
     output.show(views.health_view(health, everything, place.clock.now()))
     finish(operation.exit_code(health.findings, fail_on))
 

@@ -97,6 +97,15 @@ complete_notices, complete_catalogs = completer(_notices), completer(_catalogs)
 complete_backups, complete_rolls = completer(_backups), completer(_rolls)
 
 
+def _pictures(place: Workplace) -> list[str]:
+    from gallant.operations.keeping import names
+
+    return names(place)
+
+
+complete_pictures = completer(_pictures)
+
+
 def complete_checks(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     from gallant.core.assess.checks import CHECKS
 
@@ -238,6 +247,13 @@ def reason_option(words: str, required: bool = False) -> Callable[[Command], Com
     return click.option("--reason", default="", metavar="TEXT", help=words)
 
 
+junit_option = click.option(
+    "--junit",
+    default=None,
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Also write what was found as JUnit XML, for a pipeline.",
+)
 yes_option = click.option("--yes", is_flag=True, help="Do not ask; for scripts that know what they do.")
 
 

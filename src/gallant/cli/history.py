@@ -7,9 +7,20 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import complete_rolls, estate_option, finish, listing_options, open_place, output_options
+from gallant.cli.common import (
+    Span,
+    complete_names,
+    complete_rolls,
+    estate_option,
+    finish,
+    listing_options,
+    open_place,
+    output_options,
+)
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     from gallant.operations.workplace import Workplace
     from gallant.views.output import Output
 
@@ -31,6 +42,22 @@ if TYPE_CHECKING:
     "--durations",
     is_flag=True,
     help="How long steps took, by product and hop: announced, taken, and what the next is given.",
+)
+@click.option(
+    "--system",
+    "systems",
+    multiple=True,
+    metavar="SYSTEM",
+    help="Only rolls of this system.",
+    shell_complete=complete_names,
+)
+@click.option("--since", type=Span(), default=None, metavar="TIME", help="Only what ended within this time: 12h, 30d.")
+@click.option(
+    "--state",
+    "states",
+    multiple=True,
+    type=click.Choice(["running", "cut off", "held", "stopped", "finished", "ended"]),
+    help="Only rolls in this state.",
 )
 @click.option("--product", default=None, metavar="PRODUCT", help="With --durations: of this product alone.")
 @click.option(
@@ -64,6 +91,9 @@ def history(
     verify_id: str | None,
     draft: bool,
     durations: bool,
+    systems: tuple[str, ...],
+    since: timedelta | None,
+    states: tuple[str, ...],
     product: str | None,
     export_to: Path | None,
     import_from: Path | None,
@@ -73,7 +103,7 @@ def history(
     """Past rolls, newest first; or one roll's steps with their times.
 
     Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007
-    |   gallant history --durations --product ostrel/shoal
+    |   gallant history --system tickets --since 90d   |   gallant history --durations --product ostrel/shoal
     """
     from gallant.core.errors import worst_exit
     from gallant.operations import history as operation
@@ -83,6 +113,10 @@ def history(
         raise click.UsageError("--draft is about one roll: gallant history ROLL --draft")
     if not durations and (product or export_to or import_from or figure):
         raise click.UsageError("--product, --export, --import and --figure go with --durations.")
+    if (systems or since or states) and (durations or roll_id or verify_id):
+        raise click.UsageError(
+            "--system, --since and --state choose among all rolls; they go with no ROLL and not with --durations."
+        )
     if durations and (roll_id is not None or verify_id is not None):
         raise click.UsageError("--durations is of all rolls; name none beside it.")
     place = open_place(estate_path, output)
@@ -98,8 +132,8 @@ def history(
     elif roll_id is not None:
         output.show(rolls.roll_steps_view(*operation.one(place, roll_id), operation.claims(place, roll_id)))
     else:
-        runs, damaged = operation.history(place)
-        output.show(rolls.history_view(runs, damaged))
+        runs, damaged = operation.history(place, systems, since, states)
+        output.show(rolls.history_view(runs, damaged, operation.totals(place, runs), bool(systems or since or states)))
         finish(worst_exit([error.exit_code for error in damaged]))
 
 

@@ -47,6 +47,8 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
     "verify": ("verify", "verify", "Versions, roles and services after the work."),
     "history": ("history", "history", "Past rolls and their steps."),
+    "report": ("report", "report", "The change record, as a page or as data."),
+    "metrics": ("metrics", "metrics", "Figures for a collector, to a file or a local port."),
     "ledger": ("ledger", "ledger", "Who decided what; export, and verify whether the chain is whole."),
 }
 

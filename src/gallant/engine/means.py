@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import PurePath
 
@@ -12,6 +12,7 @@ from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import Span
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
+from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Before, Entry, Event
@@ -32,6 +33,7 @@ class Means:
     prober: Prober
     journal: Journal
     listener: Listener
+    before: Mapping[str, Reading] = field(default_factory=dict)  # by node, as it was read before the roll began
 
     def same(self, product: str, a: str | None, b: str | None) -> bool:
         """Whether two texts name one release of a product, by whichever of its names."""

@@ -10,6 +10,7 @@ import contextlib
 from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
+from gallant.core.after.picture import Picture, losses
 from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate.capacity import standing_of
@@ -525,6 +526,7 @@ class Roll:
         system = self._system(lane.system)
         readings = await self.attempts.read_all(system)
         targets = _targets(lane, system)
+        now = {r.name: r for r in readings.values()}
         wrong = [
             f"{readings[node].name} runs {readings[node].version}"
             for node, target in targets.items()
@@ -535,6 +537,7 @@ class Roll:
             wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
             for name in lane.also:
                 above = await self.attempts.read_all(self._system(name))
+                now |= {r.name: r for r in above.values()}
                 wrong += [f"{r.name}, which stands on it, is not well" for r in above.values() if not r.healthy]
             wrong += [
                 f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
@@ -555,11 +558,27 @@ class Roll:
             if len(chosen) < len(system.nodes)
             else "on every node"
         )
+        lost = self._lost_since(lane, system, now)
         return End(
             state="finished",
-            message=f"{system.name} {own} {where}.",
+            message=f"{system.name} {own} {where}.{lost}",
             next=f"gallant verify {system.name}",
         )
+
+    def _lost_since(self, lane: Lane, system: System, now: Mapping[str, Reading]) -> str:
+        """What is not any more as it was before the roll, in words; nothing where all is (I10)."""
+        before = {name: reading for name, reading in self.means.before.items() if name in now}
+        if not before:
+            return ""
+        moved = {
+            (node_name(system, node), component): to
+            for hop in lane.hops
+            for node in hop.nodes or tuple(system.nodes)
+            for component, to in [(IMAGE, hop.to), *((part.component, part.to) for part in hop.parts)]
+        }
+        at = self.clock.now()
+        found = losses(Picture(at=at, readings=before), Picture(at=at, readings=dict(now)), moved)
+        return f" Not as before: {'; '.join(one.words for one in found)}." if found else ""
 
     def _parts_short(self, lane: Lane, readings: Mapping[str, Reading]) -> Iterator[str]:
         """The components that are still older than what the lane was to bring them to."""

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from gallant.core.after.claims import Claim
 from gallant.core.assess.outages import Outage
-from gallant.core.errors import GallantError
-from gallant.core.records import Record
+from gallant.core.documents import suggestion
+from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.calendar import windows_of_all
+from gallant.core.estate.windows import open_at
+from gallant.core.records import Record, clean
 from gallant.core.work.events import OUTAGE, RESUMED, Event
 from gallant.core.work.learning import Spread
 from gallant.core.work.plan import Hop, Plan, Step, Wave, brought, steps_of
@@ -70,16 +73,90 @@ class StepRow(Record):
     message: str
 
 
-def history(place: Workplace) -> tuple[list[Run], list[GallantError]]:
-    """Newest first; and what is to be said of those that cannot be read any more."""
+STATES = ("running", "cut off", "held", "stopped", "finished", "ended")
+
+
+class OutMonth(Record):
+    """How often and for how long a service was out in a month, in seconds."""
+
+    month: str
+    service: str
+    outages: int
+    seconds: float
+
+
+class Totals(Record):
+    """What some rolls come to: how many by state, outages by month and service, and of those that have windows how many finished in the one that
+    they began in."""
+
+    states: dict[str, int]
+    outages: tuple[OutMonth, ...]
+    in_window: int
+    with_windows: int
+
+
+def history(
+    place: Workplace, systems: Sequence[str] = (), since: timedelta | None = None, states: Sequence[str] = ()
+) -> tuple[list[Run], list[GallantError]]:
+    """Newest first, of some systems, of a stretch of time, in some states; and what is to be said of those that cannot be read any more. Raises
+    `WrongUse` for a system that neither the estate nor any roll knows."""
     rows, wrong = place.journal.rolls()
-    found = []
+    known = {*place.estate.systems, *(name for row in rows for name in row.plan.systems)}
+    for name in systems:
+        if name not in known:
+            raise WrongUse(
+                f"No system and no roll is of {clean(name, 60)!r}{suggestion(name, sorted(known))}.",
+                next="gallant history lists all",
+            )
+    first, found = place.clock.now() - since if since is not None else None, []
     for row in rows:
+        if (systems and not set(systems) & set(row.plan.systems)) or (
+            first is not None and (row.ended or row.began) < first
+        ):
+            continue
         try:
-            found.append(_run(place, row.id, row.plan, row.began, row.ended))
+            run = _run(place, row.id, row.plan, row.began, row.ended)
         except GallantError as error:
             wrong.append(error)
+            continue
+        if not states or run.state in states:
+            found.append(run)
     return found, wrong
+
+
+def totals(place: Workplace, runs: Sequence[Run]) -> Totals:
+    states = {state: count for state in STATES if (count := sum(run.state == state for run in runs))}
+    out: dict[tuple[str, str], list[float]] = {}
+    for outage in (o for run in runs for o in run.outages):
+        out.setdefault((f"{outage.began:%Y-%m}", outage.service), []).append(outage.measured or outage.seconds or 0.0)
+    kept = [_in_window(place, run) for run in runs if run.state == "finished" and run.ended is not None]
+    return Totals(
+        states=states,
+        outages=tuple(
+            OutMonth(month=month, service=service, outages=len(seconds), seconds=sum(seconds))
+            for (month, service), seconds in sorted(out.items(), reverse=True)
+        ),
+        in_window=sum(one is True for one in kept),
+        with_windows=sum(one is not None for one in kept),
+    )
+
+
+def _in_window(place: Workplace, run: Run) -> bool | None:
+    """Whether a roll ended in the window in which it began, by the estate as it is; None where none of its systems has any."""
+    systems = [place.estate.systems[name] for name in run.systems if name in place.estate.systems]
+    spans = windows_of_all(place.estate, systems, run.began - timedelta(days=1), run.began + timedelta(days=2))
+    if spans is None or run.ended is None:
+        return None
+    span = open_at(spans, run.began)
+    return span is not None and run.ended <= span.end
+
+
+def newest(place: Workplace) -> str:
+    """The roll that began last. Raises `WrongUse` where there is none."""
+    rows = place.journal.rolls()[0]
+    if not rows:
+        raise WrongUse("No roll was begun here yet.", next="gallant plan")
+    return rows[0].id
 
 
 def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:

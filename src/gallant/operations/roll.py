@@ -11,6 +11,7 @@ from contextlib import AbstractAsyncContextManager, contextmanager
 from datetime import datetime
 from typing import Protocol
 
+from gallant.core.after.picture import LOST, Unlike
 from gallant.core.assess.checks import CHECKS, check_named
 from gallant.core.assess.findings import Finding
 from gallant.core.assess.notices import Bar
@@ -31,12 +32,13 @@ from gallant.engine.journal import RollState, replay
 from gallant.engine.journal import after as replay_on
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll, need_consents
-from gallant.operations import notices
+from gallant.operations import keeping, notices
 from gallant.operations.approving import refuse_unapproved
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
+from gallant.operations.keeping import Kept
 from gallant.operations.notifying import message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.survey import survey_with
@@ -53,15 +55,18 @@ class Show(Listener, Protocol):
 
 
 class Rolled(Record):
-    """How a run of a roll ended."""
+    """How a run of a roll ended, and what is not as it was before it, where it finished."""
 
     id: str
     plan: str
     end: End
+    unlike: tuple[Unlike, ...] = ()
 
     @property
     def exit_code(self) -> int:
-        return 0 if self.end.state in ("finished", "followed") else 4
+        if self.end.state not in ("finished", "followed"):
+            return 4
+        return 1 if any(one.means == LOST for one in self.unlike) else 0
 
 
 class Pace(Record):
@@ -153,6 +158,7 @@ async def roll(
         passed = await _looked_at(place, plan, systems, drivers, despite, show)
         pace = replace(pace, unbooked=despite_booking is not None)
         orders = _orders(place, plan, pace, consents=tuple(consents))  # what is under way is not booked any more
+        before = await keeping.take(place, keeping.around(place, systems), drivers)
         if plan.undoes is not None:
             _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
@@ -165,7 +171,8 @@ async def roll(
             _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
             _write_down(place, plan, "roll", {journal.id: _begun(plan)})
             _write_down(place, plan, "outside-window", {journal.id: pace.outside} if pace.outside else {})
-            return await _run(place, plan, drivers, journal, show, orders, detach)
+            known = keeping.keep(place, f"{journal.id}.{keeping.BEFORE}", before, plan)
+            return await _run(place, plan, drivers, journal, show, orders, detach, known)
 
 
 def _may_begin(place: Workplace, plan: Plan, despite: Mapping[str, str]) -> None:
@@ -291,7 +298,16 @@ async def resume(
                 show,
                 _orders(place, row.plan, pace, answers=answers, again=tuple(again)),
                 detach,
+                _kept_before(place, roll_id),
             )
+
+
+def _kept_before(place: Workplace, roll_id: str) -> Kept | None:
+    """How all was before a roll; None for one of a time when that was not kept, or where it is gone."""
+    try:
+        return keeping.kept(place, f"{roll_id}.{keeping.BEFORE}")
+    except GallantError:
+        return None
 
 
 FOLLOW_S = 0.5  # real seconds between two looks at a journal that somebody else writes
@@ -370,6 +386,7 @@ async def _run(
     show: Show,
     orders: Orders,
     detach: bool,
+    before: Kept | None,
 ) -> Rolled:
     services, watches = _watched(place, _systems(place, plan))
     means = Means(
@@ -382,6 +399,7 @@ async def _run(
         prober=SocketProber(services, place.clock, watches=watches),
         journal=journal,
         listener=show,
+        before=before.picture.readings if before is not None else {},
     )
     place.refusals.stop()
     running = Roll(journal.id, plan, means, orders)
@@ -400,25 +418,36 @@ async def _run(
         if end.opens is not None and place.estate.due.rests:
             record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
             show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
-        await _keep(place, plan, drivers, show, end)
+        found = await _keep(place, journal.id, plan, drivers, show, end, before)
         message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
         for told in await notify(place, message):
             if told.error is not None:
                 show.notice(f"{told.place} was not told: {told.error}.")
-    return Rolled(id=journal.id, plan=plan.id, end=end)
+    return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found))
 
 
-async def _keep(place: Workplace, plan: Plan, drivers: Mapping[str, Driver], show: Show, end: End) -> None:
-    """What a roll leaves behind: what its nodes run now, for the next plan, and copies of what cannot be had again."""
+async def _keep(
+    place: Workplace,
+    roll_id: str,
+    plan: Plan,
+    drivers: Mapping[str, Driver],
+    show: Show,
+    end: End,
+    before: Kept | None,
+) -> list[Unlike]:
+    """What a roll leaves behind: how all is now, for the next plan and against how it was, and copies of what cannot be had again."""
+    found = list[Unlike]()
     if end.state == "finished":
         with contextlib.suppress(GallantError, OSError):
-            chosen = [(system, tuple(system.nodes)) for system in _systems(place, plan)]
-            await survey_with(place, chosen, drivers)
+            after = await keeping.take(place, keeping.around(place, _systems(place, plan)), drivers)
+            keeping.keep(place, f"{roll_id}.{keeping.AFTER}", after, plan)
+            found = keeping.compared(place, before, after) if before is not None else []
     try:
         place.journal.keep_copy()
         place.ledger.keep_copy()
     except GallantError as error:
         show.notice(f"{error.what} {error.next or ''}")
+    return found
 
 
 def _watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:

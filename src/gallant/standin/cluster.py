@@ -31,11 +31,11 @@ class PartImage:
 
 
 class Member:
-    """One member: what it runs and will run, and how many guests it carries."""
+    """One member: what it runs and will run, and which guests it carries."""
 
     def __init__(self, name: str, serial: str, version: str, guests: int = 0) -> None:
         self.name, self.serial, self.version, self.next_version = name, serial, version, version
-        self.guests = guests
+        self.guests = [f"guest-{name}-{n}" for n in range(guests)]
         self.up = True
         self.powered = True  # the machine below it
         self.drained = False
@@ -376,7 +376,7 @@ class Cluster:
             return
         member.up = False
         if member.guests:
-            self.broken.append(f"{name} went down with {member.guests} guests")
+            self.broken.append(f"{name} went down with {len(member.guests)} guests")
         if self.leader == name:
             self.leader = next((n for n, m in self.members.items() if m.up), None)
         for tell in self.stopped.get(name, ()):
@@ -440,9 +440,9 @@ class Cluster:
             stay = [
                 m for m in others if m.up and not m.drained and (m.busy is None or m.busy.what != "drain")
             ] or others
-            for number in range(member.guests):
-                stay[number % len(stay)].guests += 1
-            member.guests, member.drained = 0, True
+            for number, guest in enumerate(member.guests):
+                stay[number % len(stay)].guests.append(guest)
+            member.guests, member.drained = [], True
             self._end(member, task, "complete", "carries nothing")
 
         self.world.after(DRAIN_S, moved)
@@ -453,8 +453,9 @@ class Cluster:
 
         def taken() -> None:
             member.drained = False
-            fullest = max(self.members.values(), key=lambda m: m.guests)
-            member.guests, fullest.guests = member.guests + fullest.guests // 2, fullest.guests - fullest.guests // 2
+            fullest = max(self.members.values(), key=lambda m: len(m.guests))
+            half = len(fullest.guests) // 2
+            member.guests, fullest.guests = member.guests + fullest.guests[:half], fullest.guests[half:]
             self._end(member, task, "complete", "takes guests again")
 
         self.world.after(DRAIN_S, taken)

@@ -222,7 +222,7 @@ class HostServer(MemberServer):
         )
 
     async def guests(self, request: web.Request) -> web.StreamResponse:
-        names = [f"guest-{self.name}-{n}" for n in range(self.member.guests)]
+        names = list(self.member.guests)
         at = int(request.query.get("from", "0"))
         more = f"/guests?from={at + PAGE}" if at + PAGE < len(names) else None
         return web.json_response(
@@ -232,7 +232,7 @@ class HostServer(MemberServer):
     async def storage(self, request: web.Request) -> web.StreamResponse:
         full = self.world.fault("disk_full", self.full)
         free = 0.4 if full or self.name == "d" else 38.0
-        return web.json_response({"free_gib": free, "load_percent": 10 + 9 * self.member.guests})
+        return web.json_response({"free_gib": free, "load_percent": 10 + 9 * len(self.member.guests)})
 
     def _said(self, task: Task) -> dict[str, object]:
         now = self.world.now

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from datetime import datetime
 from itertools import groupby
 from typing import TYPE_CHECKING
 
 from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
+from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Unlike
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
 from gallant.views.output import Drawn, View
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
     from gallant.core.work.learning import Spread
     from gallant.operations.detaching import Detached
     from gallant.operations.durations import Learned
-    from gallant.operations.history import Run, StepRow
+    from gallant.operations.history import Run, StepRow, Totals
     from gallant.operations.roll import Rolled
     from gallant.operations.verify import Verified
 
@@ -78,9 +80,11 @@ def rolled_view(result: Rolled, run: Run) -> View:
         yield plain(result.end.message)
         yield from _outage_lines(run)
         yield from (f"{mark('note')} {plain(remark)}" for remark in result.end.remarks)
+        yield from unlike_lines(result.unlike)
         yield from next_steps(result.end.next)
 
-    return View("roll", rows, text, {"message": result.end.message, "next": result.end.next})
+    more = {"message": result.end.message, "next": result.end.next, "unlike": result.unlike}
+    return View("roll", rows, text, more)
 
 
 MUCH_LONGER = 2.0  # than planned: an outage of which somebody should know why
@@ -140,17 +144,57 @@ def verify_view(done: Verified) -> View:
         )
         for one in done.settled:
             yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
+        yield from unlike_lines(done.unlike)
+        if done.against is not None and done.since is not None:
+            yield _as_before(done.unlike, done.compared, _called(done.against), done.since)
+        if done.kept is not None:
+            yield f"{mark('good')} How it is now is kept as {BOLD}{plain(done.kept)}{OFF}."
         yield from left_lines(done.left)
+        lost = dict.fromkeys(one.system for one in done.unlike if one.means == LOST)
         yield from next_steps(
-            *(f"gallant check {s}" for s in dict.fromkeys(bad)),
+            *(f"gallant check {s}" for s in dict.fromkeys([*bad, *lost])),
             *(f"gallant gaps {s}" for s in {n.system: 0 for n in done.left}),
         )
 
     more = {
+        "unlike": done.unlike,
+        "against": done.against,
+        "kept": done.kept,
         "snapshots": list(done.settled),
         "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in done.left],
     }
     return View("verify", rows, text, more)
+
+
+MOST_UNLIKE = 20
+_MEANS = {LOST: "bad", OTHER: "work", BETTER: "good", PLANNED: "quiet"}
+
+
+def unlike_lines(found: Sequence[Unlike]) -> Iterator[str]:
+    """What is not as it was, losses first; what was planned is no news."""
+    shown = [one for one in found if one.means != PLANNED]
+    for one in shown[:MOST_UNLIKE]:
+        whose = f"{one.system}/{one.node}" if one.node else one.system
+        yield (
+            f"{mark(_MEANS[one.means])} {BOLD}{plain(whose)}{OFF} {plain(one.about)}: {plain(one.before or 'none')} → {plain(one.after or 'gone')}"
+            f"  {DIM}{one.means}, since {moment(one.since)}{OFF}"
+        )
+    if len(shown) > MOST_UNLIKE:
+        yield f"{mark('work')} {len(shown) - MOST_UNLIKE} more differ; --json has them."
+
+
+def _called(picture: str) -> str:
+    roll = picture.removesuffix(".before")
+    return f"how it was before {roll}" if roll != picture else f"how it was as {picture}"
+
+
+def _as_before(found: Sequence[Unlike], systems: int, what: str, since: datetime) -> str:
+    lost, planned = sum(one.means == LOST for one in found), sum(one.means == PLANNED for one in found)
+    then = f"{plain(what)} ({moment(since)})"
+    done = f"; {many(planned, 'change')} as planned" if planned else ""
+    if lost:
+        return f"{mark('bad')} {many(lost, 'thing')} of {many(systems, 'system')} {'is' if lost == 1 else 'are'} lost against {then}{done}."
+    return f"{mark('good')} Nothing of {many(systems, 'system')} is lost against {then}{done}."
 
 
 def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
@@ -218,7 +262,11 @@ def durations_view(rows: Sequence[Learned]) -> View:
     return View("durations", rows, text)
 
 
-def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> View:
+def history_view(
+    runs: Sequence[Run], damaged: Sequence[GallantError] = (), totals: Totals | None = None, chosen: bool = False
+) -> View:
+    """`chosen`: somebody asked for some of all rolls."""
+
     def text() -> Drawn:
         yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
         shown = table(
@@ -238,14 +286,30 @@ def history_view(runs: Sequence[Run], damaged: Sequence[GallantError] = ()) -> V
             )
         yield shown
         if not runs and not damaged:
-            yield from next_steps("gallant plan")
+            yield from [said("note", "No roll is all of that.")] if chosen else next_steps("gallant plan")
+        if totals is not None and len(runs) > 1:
+            yield from _totals_lines(totals)
         yield from next_steps(
             *(error.next for error in damaged),
             *(r.next for r in runs if r.state in ("held", "stopped", "cut off")),
             *(f"gallant history {r.run}" for r in runs[:1]),
         )
 
-    return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged]})
+    return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged], "totals": totals})
+
+
+MOST_MONTHS = 6
+
+
+def _totals_lines(totals: Totals) -> Iterator[str]:
+    told = ", ".join(f"{count} {state}" for state, count in totals.states.items())
+    inside = ""
+    if totals.with_windows:
+        share = 100 * totals.in_window / totals.with_windows
+        inside = f"; {share:.0f} % of {totals.with_windows} that have windows ended in the one that they began in"
+    yield f"{mark('note')} {many(sum(totals.states.values()), 'roll')}: {told}{inside}."
+    for one in totals.outages[:MOST_MONTHS]:
+        yield f"{mark('note')} {one.month}: {BOLD}{plain(one.service)}{OFF} was out {many(one.outages, 'time')}, {one.seconds:.1f} s in all."
 
 
 def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] = ()) -> View:

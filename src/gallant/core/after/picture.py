@@ -1,0 +1,263 @@
+"""Before against after: what of some systems is gone, new or another, and whether that is a loss.
+
+What was bad before is not blamed on the work. What comes in another order, counts up or moves between the nodes of one system is no difference;
+`WELL` and `COUNTED` say which conditions and numbers of a device are. A facet that the table does not know is well by its words, where they say so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+from gallant.core.assess.complaints import KNOWN_FACETS
+from gallant.core.estate.systems import node_name
+from gallant.core.readings import DOWN_ON_PURPOSE, IMAGE, IN_SERVICE, LINK_WELL, LINKS, Facet, Reading
+from gallant.core.records import Record
+
+LOST, OTHER, BETTER, PLANNED = "lost", "other", "better", "planned"
+MEANINGS = (LOST, OTHER, BETTER, PLANNED)  # the worst first
+# The states in which a facet of that name is well, and no other.
+WELL = {name: row[0] for name, row in KNOWN_FACETS.items()}
+# Words in which anything is well, or is not.
+GOOD = LINK_WELL | {
+    "online",
+    "running",
+    "runs",
+    "powered on",
+    "ready",
+    "normal",
+    "healthy",
+    "good",
+    "present",
+    "mounted",
+    "listening",
+    "established",
+}
+BAD = frozenset(
+    {"down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent", "lost", "dead", "stopped", "inactive", "disconnected"}
+)  # fmt: skip
+# Numbers of which fewer is a loss: of one node, or of all nodes of a system together.
+COUNTED: tuple[tuple[str, bool], ...] = (
+    ("replica paths", False),
+    ("paths", False),
+    ("neighbours", False),
+    ("routes", False),
+    ("mounts", False),
+    ("listening ports", False),
+    ("guests", True),
+)
+NONE_LEFT = ("sessions",)  # numbers that come and go, of which none at all is a loss
+_NUMBERS = re.compile(r"\d+")
+
+
+class Picture(Record):
+    """Some systems at a moment: readings by node, why a node was not read, and whether each service (`system service`) answered."""
+
+    at: datetime
+    readings: dict[str, Reading]
+    errors: dict[str, str] = {}
+    services: dict[str, bool] = {}
+
+
+class Unlike(Record):
+    """Something that is not as it was: of which system and node (empty: of the whole system), what it is about, how it was and is, and what that
+    means. `since` is when it was first seen so."""
+
+    system: str
+    node: str
+    about: str
+    before: str
+    after: str
+    means: str
+    since: datetime
+
+    @property
+    def words(self) -> str:
+        whose = node_name(self.system, self.node) if self.node else self.system
+        return f"{whose}: {self.about} {self.before or 'none'} → {self.after or 'gone'}"
+
+
+Moved = Mapping[tuple[str, str], str]  # (node's name, component) and the version that it was to come to
+
+
+def unlike(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
+    """Everything that differs, losses first. `planned` is what the work between was to change; a node in it was to restart, too."""
+    found = [*_services(before, after), *_nodes(before, after, planned or {}), *_systems(before, after)]
+    return sorted(found, key=lambda one: (MEANINGS.index(one.means), one.system, one.node, one.about))
+
+
+def losses(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
+    return [one for one in unlike(before, after, planned) if one.means == LOST]
+
+
+def first_seen(now: Sequence[Unlike], then: Sequence[Unlike]) -> list[Unlike]:
+    """The same, each with the moment at which an earlier comparison saw it so already."""
+    known = {(one.system, one.node, one.about, one.after): one.since for one in then}
+    return [
+        Unlike(
+            system=one.system,
+            node=one.node,
+            about=one.about,
+            before=one.before,
+            after=one.after,
+            means=one.means,
+            since=min(one.since, known.get((one.system, one.node, one.about, one.after), one.since)),
+        )
+        for one in now
+    ]
+
+
+def _services(before: Picture, after: Picture) -> Iterator[Unlike]:
+    for name, answered in before.services.items():
+        now = after.services.get(name)
+        if now is not None and now != answered:
+            system, _, service = name.partition(" ")
+            yield Unlike(
+                system=system,
+                node="",
+                about=f"the service {service}",
+                before="answers" if answered else "silent",
+                after="answers" if now else "silent",
+                means=BETTER if now else LOST,
+                since=after.at,
+            )
+
+
+def _nodes(before: Picture, after: Picture, planned: Moved) -> Iterator[Unlike]:
+    for name, old in before.readings.items():
+        new = after.readings.get(name)
+        if new is not None:
+            yield from _of_node(old, new, planned, _elsewhere(before, after, old))
+        elif name in after.errors:
+            yield _one(old, "an answer", "read", "", LOST, after.at)
+
+
+def _elsewhere(before: Picture, after: Picture, own: Reading) -> set[str]:
+    """The facets that are well on another node of the system now and were not before: they moved."""
+    others = [name for name, r in after.readings.items() if r.system == own.system and r.node != own.node]
+    had = {(n, f.name) for n in others if n in before.readings for f in before.readings[n].facets if _is_well(f)}
+    now = {(n, f.name) for n in others for f in after.readings[n].facets if _is_well(f)}
+    return {name for _, name in now - had}
+
+
+def _of_node(old: Reading, new: Reading, planned: Moved, elsewhere: set[str]) -> Iterator[Unlike]:
+    at = new.taken
+    if old.state != new.state:
+        yield _one(old, "its state", old.state, new.state, LOST if old.state == IN_SERVICE else BETTER, at)
+    if old.in_sync != new.in_sync and None not in (old.in_sync, new.in_sync):
+        words = ("whole" if old.in_sync else old.sync_word, "whole" if new.in_sync else new.sync_word)
+        yield _one(old, "its replica", *words, BETTER if new.in_sync else LOST, at)
+    if old.serial != new.serial:
+        yield _one(old, "its serial", old.serial, new.serial, OTHER, at)
+    if old.boot != new.boot and not any(name == old.name for name, _ in planned):
+        yield _one(old, "its start", "the same", "started anew", OTHER, at)
+    yield from _versions(old, new, planned)
+    yield from _facets(old, new, elsewhere)
+    yield from _alarms(old, new)
+    yield from _channels(old, new)
+    for name, whole in COUNTED:
+        was, now = old.gauge(name), new.gauge(name)
+        if not whole and was is not None and now is not None and was != now:
+            yield _one(old, name, f"{was:g}", f"{now:g}", LOST if now < was else BETTER, at)
+
+
+def _versions(old: Reading, new: Reading, planned: Moved) -> Iterator[Unlike]:
+    was = {IMAGE: old.version, **{part.name: part.version for part in old.components}}
+    now = {IMAGE: new.version, **{part.name: part.version for part in new.components}}
+    for name in (*was, *(n for n in now if n not in was)):
+        a, b = was.get(name, ""), now.get(name, "")
+        if a == b:
+            continue
+        wanted = planned.get((old.name, name))
+        means = PLANNED if wanted is not None else LOST if not b else OTHER
+        yield _one(old, "its version" if name == IMAGE else name, a, b, means, new.taken)
+    pieces = {part.name: part.serial for part in old.components if part.serial}
+    for part in new.components:
+        if part.serial and pieces.get(part.name, part.serial) != part.serial:
+            yield _one(old, f"the piece {part.name}", pieces[part.name] or "", part.serial, OTHER, new.taken)
+
+
+def _facets(old: Reading, new: Reading, elsewhere: set[str]) -> Iterator[Unlike]:
+    was, now = {f.name: f for f in old.facets}, {f.name: f for f in new.facets}
+    for name in sorted(was.keys() | now.keys()):
+        a, b = was.get(name), now.get(name)
+        if a is not None and b is not None and a.state == b.state:
+            continue
+        good, well = (_is_well(a) if a is not None else None), (_is_well(b) if b is not None else None)
+        if b is None:
+            means = BETTER if good is False else OTHER if good is None or name in elsewhere else LOST
+        elif a is None:
+            means = LOST if well is False else OTHER
+        else:
+            means = LOST if good is not False and well is False else BETTER if good is False and well else OTHER
+        yield _one(old, name, a.state if a else "", b.state if b else "", means, new.taken)
+
+
+def _is_well(facet: Facet) -> bool | None:
+    """Whether a facet is well; None where neither the table nor its own word says."""
+    state = facet.state.lower()
+    if facet.name in WELL:
+        return state == WELL[facet.name]
+    if LINKS.match(facet.name):
+        return None if state in DOWN_ON_PURPOSE else state in LINK_WELL
+    return True if state in GOOD else False if state in BAD else None
+
+
+def _alarms(old: Reading, new: Reading) -> Iterator[Unlike]:
+    """Alarms by their words; numbers in them count up by themselves."""
+    was = {_NUMBERS.sub("#", alarm.text): alarm for alarm in old.alarms}
+    now = {_NUMBERS.sub("#", alarm.text): alarm for alarm in new.alarms}
+    for key in sorted(now.keys() - was.keys()):
+        means = OTHER if now[key].level == "note" else LOST
+        yield _one(old, "its alarm", "", now[key].text, means, new.taken)
+    for key in sorted(was.keys() - now.keys()):
+        yield _one(old, "its alarm", was[key].text, "", BETTER, new.taken)
+
+
+def _channels(old: Reading, new: Reading) -> Iterator[Unlike]:
+    was = {channel.name: channel.delivers for channel in old.channels or ()}
+    for channel in new.channels or ():
+        if channel.name in was and was[channel.name] != channel.delivers:
+            words = ("delivers", "does not deliver")
+            lost = was[channel.name]
+            yield _one(
+                old, f"the channel {channel.name}", words[not lost], words[lost], LOST if lost else BETTER, new.taken
+            )
+
+
+def _systems(before: Picture, after: Picture) -> Iterator[Unlike]:
+    """What belongs to a system as a whole: the addresses that it answers for, its roles, numbers of all its nodes together."""
+    for system in dict.fromkeys(reading.system for reading in before.readings.values()):
+        old = [r for r in before.readings.values() if r.system == system]
+        new = [r for r in after.readings.values() if r.system == system]
+        if len(new) < len(old):
+            continue  # what a node that is not read has is not known
+        for address in sorted(_addresses(old) - _addresses(new)):
+            yield _whole(system, "the address", address, "", LOST, after.at)
+        for role in sorted({r.role for r in old} - {r.role for r in new}):
+            yield _whole(system, "the role", role, "", LOST, after.at)
+        for name in (*(name for name, whole in COUNTED if whole), *NONE_LEFT):
+            was, now = _sum(old, name), _sum(new, name)
+            if was is None or now is None or was == now:
+                continue
+            if name in NONE_LEFT and now:
+                continue
+            yield _whole(system, name, f"{was:g}", f"{now:g}", LOST if now < was else BETTER, after.at)
+
+
+def _addresses(readings: Sequence[Reading]) -> set[str]:
+    return {address for r in readings for address in r.answers_for or ()}
+
+
+def _sum(readings: Sequence[Reading], name: str) -> float | None:
+    values = [value for r in readings if (value := r.gauge(name)) is not None]
+    return sum(values) if values else None
+
+
+def _one(old: Reading, about: str, before: str, after: str, means: str, at: datetime) -> Unlike:
+    return Unlike(system=old.system, node=old.node, about=about, before=before, after=after, means=means, since=at)
+
+
+def _whole(system: str, about: str, before: str, after: str, means: str, at: datetime) -> Unlike:
+    return Unlike(system=system, node="", about=about, before=before, after=after, means=means, since=at)

@@ -1,0 +1,151 @@
+"""Pictures of systems, kept to be compared with: before and after a roll, and whenever somebody asks for one."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import re
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+import msgspec
+
+from gallant.core.after.picture import Picture, Unlike, first_seen, unlike
+from gallant.core.documents import suggestion
+from gallant.core.errors import GallantError, Refused, WrongUse
+from gallant.core.estate.systems import System, node_name
+from gallant.core.ports import Driver
+from gallant.core.readings import IMAGE
+from gallant.core.records import Record, clean, replace
+from gallant.core.work.events import RollRow
+from gallant.core.work.lanes import dependents
+from gallant.core.work.plan import Plan
+from gallant.disk import make_folder, put_whole
+from gallant.operations.check import probe_services
+from gallant.operations.survey import survey_with
+from gallant.operations.workplace import Workplace
+from gallant.store.database import state_folder
+
+NAME = re.compile(r"[a-zA-Z0-9][a-zA-Z0-9._-]{0,59}")
+BEFORE, AFTER = "before", "after"
+
+
+class Kept(Record):
+    """A picture under a name, by whom; `moved` is what a roll was to change (node, component, version), where it is of one; `unlike` what a comparison with it
+    has shown so far."""
+
+    schema: str = "gallant.kept/1"
+    name: str
+    by: str
+    picture: Picture
+    moved: tuple[tuple[str, str, str], ...] = ()
+    unlike: tuple[Unlike, ...] = ()
+
+    @property
+    def planned(self) -> dict[tuple[str, str], str]:
+        return {(node, component): version for node, component, version in self.moved}
+
+
+def around(place: Workplace, systems: Sequence[System]) -> list[System]:
+    """Some systems, those that use them or stand on them, and those that they stand on: whatever work on them may touch."""
+    estate, names = place.estate, dict.fromkeys(system.name for system in systems)
+    for system in systems:
+        names |= dict.fromkeys(dependents(estate, system))
+        names |= dict.fromkeys(node.runs_on.partition("/")[0] for node in system.nodes.values() if node.runs_on)
+    return [estate.systems[name] for name in names if name in estate.systems]
+
+
+async def take(place: Workplace, systems: Sequence[System], drivers: Mapping[str, Driver] | None = None) -> Picture:
+    """Read some systems and probe their services. A node that does not answer is in it with the reason."""
+    missing = [system for system in systems if drivers is None or system.name not in drivers]
+    async with contextlib.AsyncExitStack() as stack:
+        every = dict(drivers or {})
+        if missing:
+            every |= await stack.enter_async_context(place.drivers(missing))
+        seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], every)
+    probes = await asyncio.gather(*(probe_services(place, s) for s in systems if s.in_service))
+    served = [s for s in systems if s.in_service]
+    return Picture(
+        at=place.clock.now(),
+        readings=seen.readings(),
+        errors={node_name(n.system, n.node): clean(n.error or "", 200) for n in seen.nodes if n.reading is None},
+        services={
+            f"{s.name} {name}": one.ok for s, found in zip(served, probes, strict=True) for name, one in found.items()
+        },
+    )
+
+
+def keep(place: Workplace, name: str, picture: Picture, plan: Plan | None = None) -> Kept:
+    """Keep a picture. Raises `WrongUse` for a name that is none."""
+    if not NAME.fullmatch(name):
+        raise WrongUse(
+            f"{clean(name, 60)!r} is no name for a picture.",
+            next="Letters, digits, dots and dashes: --keep before-monday",
+        )
+    moved = () if plan is None else tuple(_moved(place, plan))
+    kept = Kept(name=name, by=place.user, picture=picture, moved=moved)
+    _write(place, kept)
+    return kept
+
+
+def _write(place: Workplace, kept: Kept) -> None:
+    folder = state_folder(place.folder) / "kept"
+    try:
+        make_folder(folder)
+        put_whole(folder / f"{kept.name}.json", msgspec.json.encode(kept))
+    except OSError as error:
+        raise GallantError(f"{folder} cannot be written: {error.strerror}.") from None
+
+
+def _moved(place: Workplace, plan: Plan) -> list[tuple[str, str, str]]:
+    found = []
+    for lane in plan.lanes:
+        system = place.estate.systems.get(lane.system)
+        for hop in lane.hops:
+            nodes = hop.nodes or tuple(system.nodes if system is not None else ())
+            wanted = [(IMAGE, hop.to)] * hop.image + [(part.component, part.to) for part in hop.parts]
+            wanted = wanted or [("", hop.to)]  # a restart, or a person's work, changes nothing but the start
+            found += [(node_name(lane.system, node), component, to) for node in nodes for component, to in wanted]
+    return found
+
+
+def names(place: Workplace) -> list[str]:
+    """The pictures that are kept, newest first."""
+    folder = state_folder(place.folder) / "kept"
+    paths = sorted(folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True) if folder.is_dir() else []
+    return [path.name.removesuffix(".json") for path in paths]
+
+
+def kept(place: Workplace, name: str) -> Kept:
+    """A picture by its name, a roll's own being the one before it. Raises `WrongUse` where there is none, `Refused` where it cannot be read."""
+    known = names(place)
+    wanted = next((one for one in (name, f"{name}.{BEFORE}") if one in known), None)
+    if wanted is None or not NAME.fullmatch(wanted):
+        raise WrongUse(
+            f"No picture {clean(name, 60)!r} is kept{suggestion(name, known)}.",
+            next="gallant verify --keep NAME keeps one",
+        )
+    try:
+        return msgspec.json.decode((state_folder(place.folder) / "kept" / f"{wanted}.json").read_bytes(), type=Kept)
+    except (OSError, msgspec.MsgspecError, ValueError) as error:
+        raise Refused(f"The picture {wanted} cannot be read any more: {clean(str(error), 120)}.") from None
+
+
+def newest_for(place: Workplace, systems: Sequence[str]) -> Kept | None:
+    """What was kept before the newest roll of any of some systems; None where there was none, or it is gone."""
+    rolls = place.journal.rolls(systems)[0]
+    for row in sorted(rolls, key=_began, reverse=True)[:1]:
+        with contextlib.suppress(GallantError):
+            return kept(place, f"{row.id}.{BEFORE}")
+    return None
+
+
+def _began(row: RollRow) -> datetime:
+    return row.began
+
+
+def compared(place: Workplace, before: Kept, after: Picture) -> list[Unlike]:
+    """What is not as it was, each with since when; kept with the picture, so that the next comparison knows."""
+    found = first_seen(unlike(before.picture, after, before.planned), before.unlike)
+    _write(place, replace(before, unlike=tuple(found)))
+    return found

@@ -1,0 +1,94 @@
+"""Pages that stand by themselves: no script, nothing from elsewhere, for a screen and for paper (HTML Living Standard); and the same as Markdown."""
+
+from __future__ import annotations
+
+import base64
+import tempfile
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from gallant.core.errors import GallantError
+from gallant.core.records import clean
+from gallant.disk import put_whole
+from gallant.views.words import duration, size
+
+LONGEST_WORDS = 600
+LONGEST_MESSAGE = 4000
+
+
+class Verdict:
+    """How it stands, in a sentence, and how that is marked."""
+
+    def __init__(self, mark: str, words: str) -> None:
+        self.mark, self.words = mark, words
+
+
+def rendered(template: str, **said: object) -> str:
+    """A page's text. Whatever a device or a catalog said is only text: in HTML it is escaped, in Markdown no sign of it means anything."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    html = template.endswith(".html")
+    environment = Environment(
+        loader=PackageLoader("gallant.views", "pages"),
+        autoescape=html,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        finalize=_plain if html else _marked,
+    )
+    environment.filters |= {
+        "day": day,
+        "date": _date,
+        "second": _second,
+        "long": duration,
+        "clock": clock,
+        "size": size,
+    }
+    return environment.get_template(template).render(**said)
+
+
+def write(path: Path, text: str) -> None:
+    """Write a page, whole or not at all."""
+    try:
+        put_whole(path, text.encode())
+    except OSError as error:
+        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+
+
+def drawn(draw: Callable[[Path], None]) -> str:
+    """A figure as it stands in a page: a PNG in base64."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "figure.png"
+        draw(path)
+        return base64.b64encode(path.read_bytes()).decode()
+
+
+def _plain(value: object) -> object:
+    """Without signs that a screen obeys; what is longer than anybody reads is cut. Figures are no words."""
+    if isinstance(value, str) and not hasattr(value, "__html__") and len(value) <= LONGEST_MESSAGE:
+        return clean(value, LONGEST_MESSAGE)
+    return value
+
+
+SIGNS = str.maketrans({sign: f"\\{sign}" for sign in "\\`*_[]<>|#"})
+
+
+def _marked(value: object) -> object:
+    return clean(value, LONGEST_MESSAGE).translate(SIGNS) if isinstance(value, str) else value
+
+
+def day(then: datetime) -> str:
+    return f"{then:%a %Y-%m-%d %H:%M} UTC"
+
+
+def _date(then: datetime) -> str:
+    return f"{then:%Y-%m-%d}"
+
+
+def _second(then: datetime) -> str:
+    return f"{then:%Y-%m-%d %H:%M:%S} UTC"
+
+
+def clock(seconds: float) -> str:
+    """Hours and minutes from the beginning."""
+    return f"{int(seconds // 3600)}:{int(seconds % 3600 // 60):02d}"

@@ -1,0 +1,206 @@
+"""After the work: before against after, the change record, filters, and what pipelines and collectors read."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+import urllib.request
+from xml.etree import ElementTree as Xml
+
+import pytest
+from lxml import html
+from prometheus_client.openmetrics.parser import text_string_to_metric_families as families
+
+from ..conftest import Place
+
+
+@pytest.fixture(scope="module")
+def rolled(tmp_path_factory) -> Place:
+    """A pair that was brought to its aim while it lost a path to somewhere."""
+    from ..conftest import starting
+
+    for make in starting.__wrapped__(tmp_path_factory.mktemp("report")):
+        place = make()
+        plan = place.make_ready()
+        assert place.run("verify", "--keep", "at-first").code == 1  # it is behind
+        done = place.run("roll", plan)
+        assert done.code == 0, done.err
+        yield place
+
+
+def words(text: str) -> str:
+    return " ".join(html.fromstring(text).text_content().split())
+
+
+def test_a_roll_keeps_how_it_was_and_nothing_of_it_is_lost(rolled):
+    done = rolled.run("verify", "tickets", "--json")
+    assert done.code == 0, done.out
+    assert done.json["against"] == "roll-0001.before"
+    assert {one["means"] for one in done.json["unlike"]} <= {"planned", "better", "other"}
+    moved = {one["about"]: (one["before"], one["after"]) for one in done.json["unlike"] if one["means"] == "planned"}
+    assert moved["its version"] == ("2.8.5", "3.2.4")
+    shown = rolled.run("verify", "tickets", COLUMNS="200").out
+    assert "Nothing of 1 system is lost against how it was before roll-0001" in shown
+
+
+def test_a_picture_is_kept_under_a_name_and_compared_with(rolled):
+    against = rolled.run("verify", "--against", "at-first", "--json")
+    assert against.json["against"] == "at-first"
+    assert rolled.run("verify", "--against", "at-frist").code == 2
+    assert rolled.run("verify", "--keep", "../out").code == 2
+    assert rolled.run("verify", "--keep", "now").code == 0
+
+
+LOSSES = {
+    "path 2": {"name": "unwell", "node": "tickets/b", "act": "path 2"},
+    "its alarm": {"name": "alarm", "node": "tickets/b"},
+    "an answer": {"name": "swapped_machine", "node": "tickets/b"},
+}
+
+
+@pytest.mark.parametrize("about", LOSSES)
+def test_what_is_lost_after_a_roll_is_named_with_since_when(rolled, about):
+    rolled.faults(LOSSES[about])
+    try:
+        first = rolled.run("verify", "tickets", "--json")
+        again = rolled.run("verify", "tickets", "--json")
+    finally:
+        rolled.faults()
+    lost = {one["about"]: one["since"] for one in first.json["unlike"] if one["means"] == "lost"}
+    assert (first.code, about in lost) == (1, True), first.json["unlike"]
+    assert lost.items() <= {one["about"]: one["since"] for one in again.json["unlike"]}.items()
+    assert rolled.run("verify", "tickets").code == 0
+
+
+def test_the_record_of_a_roll_says_what_was_done_as_a_page_as_markdown_and_as_data(rolled):
+    done = rolled.run("report", "roll-0001", "--html", "r.html", "--markdown", "r.md")
+    assert done.code in (0, 1), done.err
+    page = (rolled.folder / "r.html").read_text()
+    said, text = words(page), (rolled.folder / "r.md").read_text()
+    data = rolled.run("report", "roll-0001", "--json").rows[0]
+    assert data["state"] == "finished"
+    assert data["steps"]
+    for needed in (
+        "roll-0001",
+        "2.8.5 → 2.11.3 → 3.2.4",
+        data["plan"],
+        "gallant verify tickets",
+        "Before against after",
+        "accept tickets:image",
+    ):
+        assert needed in said, needed
+        assert needed.replace("_", r"\_") in text, needed
+    assert len(data["outages"]) == said.count("connection refused") or data["outages"] == []
+    tree = html.fromstring(page)
+    assert not tree.xpath("//script | //link | //iframe")
+    assert all(src.startswith("data:image/png;base64,") for src in tree.xpath("//@src"))
+    assert all(cell.get("scope") for cell in tree.xpath("//th"))
+    ids = tree.xpath("//@id")
+    assert len(ids) == len(set(ids))
+    assert set(tree.xpath("//@aria-labelledby")) <= set(ids)
+
+
+def test_the_morning_after_has_every_roll_and_the_unhappy_ones_first(rolled):
+    morning = rolled.run("report", "--since", "400d", "--json")
+    assert [row["roll"] for row in morning.rows] == ["roll-0001"]
+    assert morning.json["totals"]["states"] == {"finished": 1}
+    assert "what was done" in rolled.run("report", "--since", "400d").out
+    assert rolled.run("report", "roll-0001", "--since", "1h").code == 2
+    assert rolled.run("report", "roll-0077").code == 2
+    assert rolled.run("report").code in (0, 1)
+
+
+def test_history_is_narrowed_and_summed(rolled):
+    assert (
+        len(rolled.run("history", "--system", "tickets", "--since", "400d", "--state", "finished", "--json").rows) == 1
+    )
+    assert rolled.run("history", "--state", "stopped", "--json").rows == []
+    assert rolled.run("history", "--system", "tikets").code == 2
+    assert "No roll is all of that." in rolled.run("history", "--state", "held").out
+    totals = rolled.run("history", "--json").json["totals"]
+    assert totals["states"] == {"finished": 1}
+    assert totals["outages"][0]["outages"] >= 1
+
+
+@pytest.mark.parametrize("command", [("check",), ("verify",), ("gaps",)])
+def test_findings_are_written_for_a_pipeline(rolled, command):
+    done = rolled.run(*command, "--junit", "found.xml")
+    assert done.code in (0, 1)
+    root = Xml.parse(rolled.folder / "found.xml").getroot()
+    [suite] = root.findall("testsuite")
+    cases = suite.findall("testcase")
+    assert (int(suite.get("tests")), bool(cases)) == (len(cases), True)
+    failures = [case for case in cases if case.find("failure") is not None]
+    assert int(suite.get("failures")) == len(failures)
+    assert bool(failures) is (done.code == 1)
+    assert rolled.run(*command, "--junit", "nowhere/found.xml").code == 4
+
+
+def test_no_sign_that_xml_forbids_comes_through(tmp_path):
+    from datetime import UTC, datetime
+
+    from gallant.views.junit import Case, write_junit
+
+    path = tmp_path / "x.xml"
+    write_junit(
+        path,
+        "s",
+        [Case(of="a\0b", name="c\x1bd\ufffe", failed='<&"\x07', kind="stop")],
+        datetime(2026, 1, 1, tzinfo=UTC),
+    )
+    Xml.parse(path)
+
+
+def test_a_collector_reads_the_figures_with_the_formats_own_parser(rolled):
+    done = rolled.run("metrics")
+    found = {family.name: family for family in families(done.out)}
+    assert {"gallant_rolls", "gallant_outage_seconds", "gallant_catalog_age_seconds", "gallant_systems_behind"} <= set(
+        found
+    )
+    states = {s.labels["state"]: s.value for s in found["gallant_rolls"].samples}
+    assert states["finished"] == 1
+    assert rolled.run("metrics", "--file", "figures.txt").code == 0
+    assert families((rolled.folder / "figures.txt").read_text())
+    rows = json.loads(rolled.run("metrics", "--json").out)["rows"]
+    assert any(row["name"] == "gallant_outage_seconds_total" and row["value"] > 0 for row in rows)
+
+
+def test_figures_are_served_on_this_machine_alone(rolled):
+    with_port = subprocess.Popen(
+        [sys.executable, "-c", "import socket; s=socket.socket(); s.bind(('127.0.0.1', 0)); print(s.getsockname()[1])"],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    port = int(with_port.communicate()[0])
+    serving = rolled.begin("metrics", "--serve", str(port))
+    try:
+        body = ""
+
+        def answers() -> bool:
+            nonlocal body
+            try:
+                with urllib.request.urlopen(f"http://127.0.0.1:{port}/metrics", timeout=5) as answer:
+                    body = answer.read().decode()
+            except OSError:
+                return False
+            return True
+
+        rolled.wait_for(answers, serving)
+        assert list(families(body))
+        assert rolled.run("metrics", "--serve", str(port)).code == 2
+    finally:
+        serving.terminate()
+        serving.communicate()
+
+
+def test_no_secret_is_in_any_record(rolled):
+    secrets = [path.read_text().strip() for path in (rolled.folder / "secrets").iterdir()]
+    rolled.run("report", "roll-0001", "--html", "r.html", "--markdown", "r.md")
+    kept = list((rolled.folder / "state" / "kept").glob("*.json"))
+    assert kept
+    for path in (rolled.folder / "r.html", rolled.folder / "r.md", *kept):
+        text = path.read_text()
+        assert not [s for s in secrets if s and s in text], path
+        assert not re.search(r"AGE-SECRET-KEY", text)

@@ -1,0 +1,154 @@
+"""Before against after: every loss is found with the right words, and nothing harmless is blamed."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Picture, first_seen, losses, unlike
+from gallant.core.readings import Alarm, Channel, Component, Facet, Gauge, Job, Reading
+from gallant.core.records import replace
+
+THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
+LATER = THEN + timedelta(hours=2)
+
+
+def reading(node: str = "a", **more) -> Reading:
+    said = {
+        "system": "tickets",
+        "node": node,
+        "taken": THEN,
+        "serial": f"S-{node}",
+        "product": "ostrel/shoal",
+        "version": "2.8.5",
+        "boot": "1",
+        "role": "active" if node == "a" else "standby",
+        "state": "in_service",
+        "in_sync": True,
+        "answers_for": ("127.0.0.9",) if node == "a" else (),
+        "facets": (Facet(name="path 1", state="up"), Facet(name="time source", state="synchronised"), Facet(name="interface 7", state="down")),
+        "gauges": (Gauge(name="sessions", value=40, unit=""), Gauge(name="replica paths", value=2, unit=""), Gauge(name="uptime", value=9, unit="s")),
+        "alarms": (Alarm(text="fan 2 is slow", level="warn"),),
+        "components": (Component(name="bios", kind="BIOS", product="q/bios", version="1", serial="B-1"),),
+        "channels": (Channel(name="main", state="reachable"),),
+        **more,
+    }  # fmt: skip
+    return Reading(**said)
+
+
+def picture(*readings: Reading, at: datetime = THEN, **more) -> Picture:
+    return Picture(at=at, readings={r.name: r for r in readings}, **more)
+
+
+BEFORE = picture(reading("a"), reading("b"), services={"tickets blocks": True})
+
+
+def after(services: dict | None = None, errors: dict | None = None, gone: tuple = (), **of_a) -> Picture:
+    readings = [replace(reading("a"), taken=LATER, **of_a), replace(reading("b"), taken=LATER)]
+    kept = [r for r in readings if r.name not in gone]
+    return picture(*kept, at=LATER, services=services or {"tickets blocks": True}, errors=errors or {})
+
+
+FACETS = reading().facets
+LOSSES = {
+    "path 1 up → down": after(facets=(Facet(name="path 1", state="down"), *FACETS[1:])),
+    "path 1 up → gone": after(facets=FACETS[1:]),
+    "time source synchronised → none": after(facets=(FACETS[0], Facet(name="time source", state="none"), FACETS[2])),
+    "its replica whole → filling": after(in_sync=False, sync_word="filling"),
+    "its state in_service → out_of_service": after(state="out_of_service"),
+    "its alarm none → disk 3 failed": after(alarms=(*reading().alarms, Alarm(text="disk 3 failed", level="stop"))),
+    "bios 1 → gone": after(components=()),
+    "replica paths 2 → 1": after(gauges=(Gauge(name="replica paths", value=1, unit=""),)),
+    "the address 127.0.0.9 → gone": after(answers_for=()),
+    "the role active → gone": after(role="standby"),
+    "the channel main delivers → does not deliver": after(channels=(Channel(name="main", state="unreachable"),)),
+    "the service blocks answers → silent": after(services={"tickets blocks": False}),
+    "an answer read → gone": after(gone=("tickets/a",), errors={"tickets/a": "timed out"}),
+    "unit mail none → failed": after(facets=(*FACETS, Facet(name="unit mail", state="failed"))),
+}
+
+
+@pytest.mark.parametrize("words", LOSSES)
+def test_a_loss_is_found_and_named(words):
+    found = losses(BEFORE, LOSSES[words])
+    assert any(words in one.words for one in found), [one.words for one in found]
+    assert all(one.since == LATER for one in found)
+
+
+def test_no_session_that_came_back_is_a_loss_and_fewer_are_none():
+    silent = (Gauge(name="sessions", value=0, unit=""),)
+    readings = [replace(reading(n), taken=LATER, gauges=silent) for n in "ab"]
+    assert [one.words for one in losses(BEFORE, picture(*readings, at=LATER))] == ["tickets: sessions 80 → 0"]
+    assert losses(BEFORE, after(gauges=(*silent, Gauge(name="replica paths", value=2, unit="")))) == []
+
+
+HARMLESS = {
+    "another order": after(facets=FACETS[::-1]),
+    "numbers that count": after(gauges=(Gauge(name="uptime", value=99, unit="s"), Gauge(name="sessions", value=41, unit=""))),
+    "an alarm whose number counts up": after(alarms=(Alarm(text="fan 7 is slow", level="warn"),)),
+    "a job of its own": after(jobs=(Job(id="1", kind="scrub", state="running"),)),
+    "what was bad before": after(facets=(*FACETS[:2], Facet(name="interface 7", state="faulty"))),
+    "a link somebody wants down": after(facets=(*FACETS, Facet(name="interface 9", state="disabled"))),
+    "more of something": after(gauges=(Gauge(name="replica paths", value=3, unit=""),)),
+    "an alarm that is gone": after(alarms=()),
+    "a remark": after(alarms=(*reading().alarms, Alarm(text="log was rotated", level="note"))),
+    "a clock": after(clock_offset_s=0.2),
+    "the moment": after(),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", HARMLESS)
+def test_nothing_harmless_is_called_a_loss(what):
+    assert losses(BEFORE, HARMLESS[what]) == []
+
+
+def test_what_moves_to_another_node_of_the_system_is_no_loss():
+    guest = Facet(name="guest shop", state="runs")
+    before = picture(reading("a", facets=(guest,)), reading("b", facets=()))
+    moved = picture(reading("a", facets=()), reading("b", facets=(guest,)), at=LATER)
+    assert losses(before, moved) == []
+    assert losses(before, picture(reading("a", facets=()), reading("b", facets=()), at=LATER)) != []
+    handed = picture(
+        reading("a", role="standby", answers_for=()), reading("b", role="active", answers_for=("127.0.0.9",))
+    )
+    assert losses(picture(reading("a"), reading("b")), handed) == []
+
+
+def test_what_was_planned_is_planned_and_another_version_is_not():
+    moved = {("tickets/a", "image"): "2.11.3"}
+    [version] = [o for o in unlike(BEFORE, after(version="2.11.3", boot="2"), moved) if o.about == "its version"]
+    assert (version.before, version.after, version.means) == ("2.8.5", "2.11.3", PLANNED)
+    found = {one.about: one.means for one in unlike(BEFORE, after(version="2.11.3", boot="2"))}
+    assert found == {"its version": OTHER, "its start": OTHER}
+    assert not [o for o in unlike(BEFORE, after(version="2.11.3", boot="2"), moved) if o.about == "its start"]
+
+
+def test_what_is_well_again_is_better():
+    [one] = unlike(BEFORE, after(facets=(*FACETS[:2], Facet(name="interface 7", state="up"))))
+    assert (one.means, one.words) == (BETTER, "tickets/a: interface 7 down → up")
+
+
+def test_what_was_seen_so_before_has_been_so_since_then():
+    once = unlike(BEFORE, LOSSES["path 1 up → down"])
+    much_later = LATER + timedelta(days=1)
+    again = [replace(one, since=much_later) for one in once]
+    assert {one.since for one in first_seen(again, once)} == {LATER}
+    assert {one.since for one in first_seen(again, [])} == {much_later}
+
+
+@given(st.permutations(range(3)), st.permutations("ab"))
+def test_no_order_makes_a_difference(order, nodes):
+    shuffled = picture(
+        *(replace(reading(n), facets=tuple(FACETS[i] for i in order)) for n in nodes), services=BEFORE.services
+    )
+    assert unlike(BEFORE, shuffled) == []
+
+
+@given(st.sampled_from(sorted(LOSSES)))
+def test_the_way_back_from_a_loss_is_none(words):
+    assert not [
+        o for o in unlike(LOSSES[words], BEFORE) if o.means == LOST and "alarm" not in o.about and "fail" not in words
+    ]
