@@ -73,6 +73,7 @@ def test_what_is_no_part_of_a_roll_is_not_taken_back(place):
     assert place.run("resume", "roll-0001").code == 0  # it is still there to be carried on
 
 
+@pytest.mark.long
 def test_what_a_back_out_needs_from_stock_is_named_and_fetched(place):
     assert place.run("roll", place.make_ready()).code == 0
     for package in place.folder.glob("stock/*/shoal-2.8.5.pkg"):

@@ -573,6 +573,7 @@ def test_the_demo_runs_every_command_for_real_and_leaves_no_process(tmp_path):
     assert standin_processes(tmp_path) == []
 
 
+@pytest.mark.long
 def test_a_scenario_lets_something_go_wrong_and_shows_what_a_person_would_look_at(tmp_path):
     running = demo(tmp_path, "--scenario", "corrupt_package")
     out, _ = running.communicate(timeout=150)

@@ -141,7 +141,7 @@ def _is_the_roll(process: Path, folder: Path) -> bool:
     return b"roll" in words and any(str(folder).encode() in word for word in words)
 
 
-@pytest.mark.parametrize("booked", [True, False])
+@pytest.mark.parametrize("booked", [True, pytest.param(False, marks=pytest.mark.long)])
 def test_the_rest_that_does_not_fit_into_a_window_is_booked_where_the_estate_allows(place, booked):
     plan = place.make_ready()
     estate = place.folder / "estate.yaml"

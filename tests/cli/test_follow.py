@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import signal
 
+import pytest
+
 
 def test_whoever_follows_a_roll_sees_it_to_its_end(place):
     roll = place.begin("roll", place.make_ready())
@@ -19,6 +21,7 @@ def test_whoever_follows_a_roll_sees_it_to_its_end(place):
     assert (over.code, "tickets runs 3.2.4 on every node." in over.out) == (0, True)
 
 
+@pytest.mark.long
 def test_whoever_has_seen_enough_leaves_the_roll_alone(place):
     roll = place.begin("roll", place.make_ready())
     place.wait_for(lambda: bool(place.entries()), roll)

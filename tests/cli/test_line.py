@@ -372,6 +372,7 @@ def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(l
     assert told.index("overlook/a restart (17.6): done") < told.index("deck/b drain (31.5): begun")
 
 
+@pytest.mark.long
 def test_an_archive_that_updates_its_own_members_stands_still_at_a_hold_and_goes_on_after_it(line):
     line.follow_catalog()
     for words in (["survey", "lighthouse"], ["stock", "fetch", "lighthouse"]):

@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 import urllib.request
+import zipfile
 from xml.etree import ElementTree as Xml
 
 import pytest
@@ -204,3 +205,58 @@ def test_no_secret_is_in_any_record(rolled):
         text = path.read_text()
         assert not [s for s in secrets if s and s in text], path
         assert not re.search(r"AGE-SECRET-KEY", text)
+
+
+def test_what_was_learned_is_kept_and_found_by_a_message_like_it(rolled):
+    kept = rolled.run("note", "add", "ostrel/shoal 2.8.5 > 2.11.3", "an install breaks off when its bay is nearly full")
+    assert kept.code == 0, kept.err
+    found = rolled.run("catalog", "find", "tickets/b: install of 9.9 breaks off, bay 2 full", "--json")
+    assert (found.code, found.rows[0]["source"]) == (0, "note")
+    assert "nearly full" in found.rows[0]["text"]
+    assert rolled.run("catalog", "find", "xylophone zither").code == 1
+    assert rolled.run("note", "add", "no/such", "words").code == 2
+    assert rolled.run("note", "add", "tickets", " ").code == 2
+
+
+def test_a_roll_that_stops_shows_what_is_known_that_is_like_it(standins):
+    place = standins(
+        faults=[{"name": "install_fails_at", "node": "tickets/b", "act": "install", "nth": 1, "value": 40}]
+    )
+    plan = place.make_ready()
+    text = "a write error in the spare bay: clear that bay first"
+    assert place.run("note", "add", "tickets", text).code == 0
+    stopped = place.run("roll", plan, "--json")
+    assert stopped.code == 4
+    assert (stopped.json["like"]["known"]["source"], stopped.json["like"]["known"]["text"]) == ("note", text)
+    [_, *others] = place.run("catalog", "find", stopped.json["message"], "--json").rows
+    assert any(row["text"] == text for row in others)  # the roll itself is most like it, and is known by now
+
+
+@pytest.mark.parametrize("anonymous", [True, False])
+@pytest.mark.parametrize("name", ["roll-0001", "tickets"])
+def test_a_bundle_for_a_support_desk_has_no_secret_and_on_request_no_name(rolled, name, anonymous):
+    done = rolled.run("support", name, "--to", "case.zip", *["--anonymous"] * anonymous)
+    assert done.code == 0, done.err
+    with zipfile.ZipFile(rolled.folder / "case.zip") as bundle:
+        assert bundle.namelist()[0] == "CONTENTS.txt"
+        files = {n: bundle.read(n).decode() for n in bundle.namelist()}
+    whole = "".join(files.values()) + "".join(files)
+    for path in (rolled.folder / "secrets").iterdir():
+        assert path.read_text().strip() not in whole
+    assert ("journal.json" in files) is (name == "roll-0001")
+    assert "2.8.5" in whole or name == "tickets"
+    estate = (rolled.folder / "estate.yaml").read_text()
+    told = [
+        *re.findall(r"serial: (\S+?),", estate),
+        *re.findall(r'address: "(\S+?)"', estate),
+        "harbour",
+        "Skerry Line",
+    ]
+    assert len(told) > 5
+    assert any(one in whole for one in told) is not anonymous or not anonymous
+    if anonymous:
+        assert not [one for one in told if one in whole]
+        assert "system-1" in whole
+        table = (rolled.folder / "case.names.txt").read_text()
+        assert "system-1\ttickets" in table
+    assert rolled.run("support", "nobody").code == 2

@@ -60,7 +60,15 @@ MOMENTS = {
 
 # Each is some seconds on a served line. The simulation kills at every position of the journal; here the served line is killed where a device
 # is in the middle of something, and at night at the other moments.
-AT_NIGHT = {"before-anything", "in-a-preload", "after-an-install", "while-a-replica-syncs", "sync_stuck"}
+AT_NIGHT = {
+    "before-anything",
+    "in-a-preload",
+    "after-an-install",
+    "while-a-replica-syncs",
+    "sync_stuck",
+    "between-intent-and-act",
+    "in-the-second-hop",
+}
 
 
 def by_day(names):
@@ -348,6 +356,7 @@ def test_two_processes_never_carry_out_one_roll(standins):
     assert place.truth()["counts"]["tickets/b install done"] == 1
 
 
+@pytest.mark.long
 def test_a_roll_that_was_ended_for_good_frees_its_systems_for_another_plan(standins):
     place = standins()
     plan = place.make_ready()

@@ -237,3 +237,21 @@ def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Output) -> N
     from gallant.views import catalogs as shown
 
     output.show(shown.catalog_written_view(catalogs.sign(catalog_file, key_file, new_key)))
+
+
+@catalog.command()
+@estate_option
+@click.argument("text", nargs=-1, required=True)
+@output_options
+def find(estate_path: Path | None, text: tuple[str, ...], output: Output) -> None:
+    """Look a device's message up: in known issues, recalls, notes and earlier rolls; numbers and names in it do not matter.
+
+    Examples:  gallant catalog find "replica of port 7 never gets whole"
+    """
+    from gallant.operations.lookup import look_up
+    from gallant.views.rolls import found_view
+
+    asked = " ".join(text)
+    found = look_up(open_place(estate_path, output), asked)
+    output.show(found_view(asked, found))
+    finish(0 if found else 1)

@@ -32,6 +32,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "gaps": ("assess", "gaps", "Installed against aimed-for."),
     "route": ("assess", "route", "The chain of releases to the aim, and why."),
     "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
+    "note": ("note", "note", "What was learned: add it, for the next time."),
     "stock": ("stock", "stock", "Packages kept locally: fetch, add, list, verify, preload, unload, prune."),
     "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
     "snapshot": ("snapshot", "snapshot", "Restore points: take, list, revert, remove."),
@@ -48,6 +49,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "verify": ("verify", "verify", "Versions, roles and services after the work."),
     "history": ("history", "history", "Past rolls and their steps."),
     "report": ("report", "report", "The change record, as a page or as data."),
+    "support": ("support", "support", "A bundle for a publisher's support desk, without secrets."),
     "metrics": ("metrics", "metrics", "Figures for a collector, to a file or a local port."),
     "ledger": ("ledger", "ledger", "Who decided what; export, and verify whether the chain is whole."),
 }

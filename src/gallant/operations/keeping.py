@@ -22,12 +22,14 @@ from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole
 from gallant.operations.check import probe_services
-from gallant.operations.survey import survey_with
+from gallant.operations.survey import Surveyed, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
 NAME = re.compile(r"[a-zA-Z0-9][a-zA-Z0-9._-]{0,59}")
 BEFORE, AFTER = "before", "after"
+OF_A_ROLL = re.compile(r"roll-\d+\.(?:before|after)")
+MOST_KEPT = 200  # pictures, two of each roll
 
 
 class Kept(Record):
@@ -55,20 +57,30 @@ def around(place: Workplace, systems: Sequence[System]) -> list[System]:
     return [estate.systems[name] for name in names if name in estate.systems]
 
 
-async def take(place: Workplace, systems: Sequence[System], drivers: Mapping[str, Driver] | None = None) -> Picture:
-    """Read some systems and probe their services. A node that does not answer is in it with the reason."""
-    missing = [system for system in systems if drivers is None or system.name not in drivers]
+async def take(
+    place: Workplace,
+    systems: Sequence[System],
+    drivers: Mapping[str, Driver] | None = None,
+    seen: Sequence[Surveyed] = (),
+) -> Picture:
+    """Read some systems and probe their services. A node that does not answer is in it with the reason; systems that were `seen` just now are not read
+    again."""
+    known = {node.system for node in seen}
+    to_read = [system for system in systems if system.name not in known]
+    missing = [system for system in to_read if drivers is None or system.name not in drivers]
+    nodes = list(seen)
     async with contextlib.AsyncExitStack() as stack:
         every = dict(drivers or {})
         if missing:
             every |= await stack.enter_async_context(place.drivers(missing))
-        seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], every)
+        if to_read:
+            nodes += (await survey_with(place, [(s, tuple(s.nodes)) for s in to_read], every)).nodes
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems if s.in_service))
     served = [s for s in systems if s.in_service]
     return Picture(
         at=place.clock.now(),
-        readings=seen.readings(),
-        errors={node_name(n.system, n.node): clean(n.error or "", 200) for n in seen.nodes if n.reading is None},
+        readings={n.reading.name: n.reading for n in nodes if n.reading is not None},
+        errors={node_name(n.system, n.node): clean(n.error or "", 200) for n in nodes if n.reading is None},
         services={
             f"{s.name} {name}": one.ok for s, found in zip(served, probes, strict=True) for name, one in found.items()
         },
@@ -85,7 +97,15 @@ def keep(place: Workplace, name: str, picture: Picture, plan: Plan | None = None
     moved = () if plan is None else tuple(_moved(place, plan))
     kept = Kept(name=name, by=place.user, picture=picture, moved=moved)
     _write(place, kept)
+    _prune(place)
     return kept
+
+
+def _prune(place: Workplace) -> None:
+    """Only those of the newest rolls stay; what a person named does."""
+    of_rolls = [name for name in names(place) if OF_A_ROLL.fullmatch(name)]
+    for name in of_rolls[MOST_KEPT:]:
+        (state_folder(place.folder) / "kept" / f"{name}.json").unlink(missing_ok=True)
 
 
 def _write(place: Workplace, kept: Kept) -> None:

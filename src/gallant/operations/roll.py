@@ -14,6 +14,7 @@ from typing import Protocol
 from gallant.core.after.picture import LOST, Unlike
 from gallant.core.assess.checks import CHECKS, check_named
 from gallant.core.assess.findings import Finding
+from gallant.core.assess.lookup import Match
 from gallant.core.assess.notices import Bar
 from gallant.core.assess.outages import Watched
 from gallant.core.catalog.products import Product, Release, release_digest
@@ -39,6 +40,7 @@ from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.keeping import Kept
+from gallant.operations.lookup import look_up
 from gallant.operations.notifying import message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.survey import survey_with
@@ -55,12 +57,13 @@ class Show(Listener, Protocol):
 
 
 class Rolled(Record):
-    """How a run of a roll ended, and what is not as it was before it, where it finished."""
+    """How a run of a roll ended; what is not as it was before it, where it finished; what is known that is most `like` it, where it stopped."""
 
     id: str
     plan: str
     end: End
     unlike: tuple[Unlike, ...] = ()
+    like: Match | None = None
 
     @property
     def exit_code(self) -> int:
@@ -423,7 +426,8 @@ async def _run(
         for told in await notify(place, message):
             if told.error is not None:
                 show.notice(f"{told.place} was not told: {told.error}.")
-    return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found))
+    like = look_up(place, end.message.partition("\n")[0], most=1, but=journal.id) if end.state == "stopped" else []
+    return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
 
 
 async def _keep(

@@ -18,7 +18,7 @@ from gallant.operations.check import probe_services
 from gallant.operations.keeping import Kept
 from gallant.operations.notices import left_out
 from gallant.operations.snapshots import Settled, settle
-from gallant.operations.survey import survey_with
+from gallant.operations.survey import Surveyed, survey_with
 from gallant.operations.workplace import Workplace
 
 
@@ -53,7 +53,8 @@ async def verify(
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
     wide = keeping.around(place, systems)
-    picture = await _settled_picture(place, wide, before) if before is not None or keep is not None else None
+    wanted = before is not None or keep is not None
+    picture = await _settled_picture(place, wide, seen.nodes, before) if wanted else None
     names, found = {s.name for s in wide}, list[Unlike]()
     if before is not None and picture is not None:
         found = [one for one in keeping.compared(place, before, picture) if one.system in names]
@@ -92,10 +93,12 @@ async def verify(
 LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come
 
 
-async def _settled_picture(place: Workplace, systems: Sequence[System], before: Kept | None) -> Picture:
+async def _settled_picture(
+    place: Workplace, systems: Sequence[System], seen: Sequence[Surveyed], before: Kept | None
+) -> Picture:
     """A picture; what is missing in it may still be on its way (a link that is held down, a replica that fills), and is looked at again for as long
     as a condition has to hold before it counts."""
-    picture, began = await keeping.take(place, systems), place.clock.now()
+    picture, began = await keeping.take(place, systems, seen=seen), place.clock.now()
     while before is not None and losses(before.picture, picture, before.planned):
         if (place.clock.now() - began).total_seconds() >= place.estate.limits.steady_s:
             break

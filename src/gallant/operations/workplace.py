@@ -18,7 +18,7 @@ from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joi
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.pins import Pin, parse_pins, pin_line, with_pins, without_serial
 from gallant.core.estate.sources import Access, Source
-from gallant.core.estate.systems import Estate, System, node_name, select
+from gallant.core.estate.systems import Estate, Note, System, node_name, select
 from gallant.core.ports import WrongMachine
 from gallant.core.records import clean, replace, rfc3339
 from gallant.disk import appending, opened
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
+NOTES = "notes.json"  # in state/
 KNOWN_NODES = "known_nodes"  # beside known_hosts: what was taken at first sight
 Ask = Callable[[str], bool]  # a question, and whether somebody said yes
 # Each driver's class, imported when a system needs it.
@@ -83,8 +84,17 @@ class Workplace:
             ) from None
         name = str(path / ESTATE_FILE if path.is_dir() else path)
         self._declared = _with_calendars(open_estate(name, text, self.folder), self.folder)
+        self._declared = replace(self._declared, notes=(*self._declared.notes, *self.own_notes))
         self.estate: Estate = self._held_to(self._declared)
         self.clock = EstateClock(self.estate)
+
+    @cached_property
+    def own_notes(self) -> tuple[Note, ...]:
+        """What was noted on the command line, beside the notes of the estate's file."""
+        try:
+            return tuple(msgspec.json.decode((self.folder / "state" / NOTES).read_bytes(), type=list[Note]))
+        except (OSError, msgspec.MsgspecError, ValueError):
+            return ()
 
     def _held_to(self, declared: Estate) -> Estate:
         """With the serials that were taken at first sight, where the file names none."""

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Unlike
+from gallant.core.assess.lookup import Match
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
 from gallant.views.output import Drawn, View
@@ -81,9 +82,10 @@ def rolled_view(result: Rolled, run: Run) -> View:
         yield from _outage_lines(run)
         yield from (f"{mark('note')} {plain(remark)}" for remark in result.end.remarks)
         yield from unlike_lines(result.unlike)
+        yield from match_lines([result.like] if result.like is not None else [])
         yield from next_steps(result.end.next)
 
-    more = {"message": result.end.message, "next": result.end.next, "unlike": result.unlike}
+    more = {"message": result.end.message, "next": result.end.next, "unlike": result.unlike, "like": result.like}
     return View("roll", rows, text, more)
 
 
@@ -166,6 +168,39 @@ def verify_view(done: Verified) -> View:
     return View("verify", rows, text, more)
 
 
+def match_lines(found: Sequence[Match]) -> Iterator[str]:
+    """What is known that is like a message, and what helped then."""
+    for one in found:
+        helped = f"; then: {plain(one.known.helped)}" if one.known.helped else ""
+        source = (
+            f"{plain(one.known.source)} of {BOLD}{plain(one.known.about)}{OFF}"
+            if one.known.source != "roll"
+            else f"{BOLD}{plain(one.known.about)}{OFF}"
+        )
+        yield f"{mark('note')} {source}, {100 * one.likeness:.0f} % alike: {plain(one.known.text)}{helped}"
+
+
+def found_view(text: str, found: Sequence[Match]) -> View:
+    def told() -> Drawn:
+        if not found:
+            yield said("note", "Nothing that is known here is like it.")
+            yield from next_steps("gallant note add PRODUCT|SYSTEM TEXT keeps what you learn of it")
+            return
+        yield from match_lines(found)
+
+    rows = [
+        {
+            "likeness": m.likeness,
+            "source": m.known.source,
+            "about": m.known.about,
+            "text": m.known.text,
+            "helped": m.known.helped,
+        }
+        for m in found
+    ]
+    return View("catalog find", rows, told, {"asked": text})
+
+
 MOST_UNLIKE = 20
 _MEANS = {LOST: "bad", OTHER: "work", BETTER: "good", PLANNED: "quiet"}
 
@@ -176,7 +211,7 @@ def unlike_lines(found: Sequence[Unlike]) -> Iterator[str]:
     for one in shown[:MOST_UNLIKE]:
         whose = f"{one.system}/{one.node}" if one.node else one.system
         yield (
-            f"{mark(_MEANS[one.means])} {BOLD}{plain(whose)}{OFF} {plain(one.about)}: {plain(one.before or 'none')} → {plain(one.after or 'gone')}"
+            f"{mark(_MEANS.get(one.means, 'work'))} {BOLD}{plain(whose)}{OFF} {plain(one.about)}: {plain(one.before or 'none')} → {plain(one.after or 'gone')}"
             f"  {DIM}{one.means}, since {moment(one.since)}{OFF}"
         )
     if len(shown) > MOST_UNLIKE:

@@ -1,0 +1,161 @@
+"""A bundle for a publisher's support desk: what a system is, how it stood around a failure, what the device said; without any secret, and on request without
+names."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from gallant import __version__
+from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.systems import System
+from gallant.core.readings import Reading
+from gallant.core.records import Record, clean
+from gallant.disk import put_whole
+from gallant.operations import history, keeping
+from gallant.operations.assess import last_readings
+from gallant.operations.workplace import Workplace
+
+LIST = "CONTENTS.txt"
+THEN = (1980, 1, 1, 0, 0, 0)  # the same bundle twice is the same file
+
+
+class Item(Record):
+    """One file of a bundle, and what is in it, in a line."""
+
+    name: str
+    what: str
+    bytes: int
+
+
+class Bundle(Record):
+    """A bundle that was written: its files, and where the table of the names that were replaced lies (None: none were)."""
+
+    path: str
+    items: tuple[Item, ...]
+    table: str | None = None
+    replaced: int = 0
+
+
+def support(place: Workplace, name: str, into: Path, anonymous: bool) -> Bundle:
+    """Write a bundle about a roll or a system. Raises `WrongUse` for what is neither."""
+    if name in place.estate.systems:
+        files = list(_of_system(place, [place.estate.systems[name]]))
+    else:
+        row = place.journal.roll(name)
+        systems = [place.estate.systems[n] for n in row.plan.systems if n in place.estate.systems]
+        files = [*_of_roll(place, name), *_of_system(place, systems)]
+    names = _names(place) if anonymous else {}
+    table = into.with_suffix(".names.txt")
+    if anonymous and table.resolve() == into.resolve():
+        raise WrongUse(f"{into} cannot be called that.", next="gallant support NAME --to bundle.zip")
+    shown = [(_without(path, names), _without(what, names), _without(text, names)) for path, what, text in files]
+    items = tuple(Item(name=path, what=what, bytes=len(text.encode())) for path, what, text in shown)
+    contents = _contents(place, items, anonymous)
+    try:
+        put_whole(into, _zipped([(LIST, contents), *((path, text) for path, _, text in shown)]))
+        if anonymous:
+            put_whole(table, "".join(f"{new}\t{old}\n" for old, new in names.items()).encode())
+    except OSError as error:
+        raise GallantError(f"{into} cannot be written: {error.strerror}.") from None
+    return Bundle(path=str(into), items=items, table=str(table) if anonymous else None, replaced=len(names))
+
+
+File = tuple[str, str, str]  # its name, what is in it, its text
+
+
+def _of_roll(place: Workplace, name: str) -> Iterator[File]:
+    run, steps = history.one(place, name)
+    row = place.journal.roll(name)
+    yield "roll.json", f"the roll {name}: how it stands, its outages", _json(run)
+    yield "steps.json", "its steps, as they were carried out", _json(steps)
+    yield "plan.json", "the plan that it carries out", _json(row.plan)
+    yield "journal.json", "its journal, entry by entry, with the device's words", _json(place.journal.events(name))
+    for which in (keeping.BEFORE, keeping.AFTER):
+        try:
+            kept = keeping.kept(place, f"{name}.{which}")
+        except GallantError:
+            continue
+        yield f"{which}.json", f"what was read {which} it", _json(kept.picture.readings)
+
+
+def _of_system(place: Workplace, systems: Sequence[System]) -> Iterator[File]:
+    readings = last_readings(place, [s.name for s in systems])[0] if systems else {}
+    yield "readings.json", "the newest readings of its nodes: versions, conditions, numbers", _json(readings)
+    yield "messages.txt", "what the nodes themselves say: alarms, jobs, oddities", "\n".join(_messages(readings)) + "\n"
+    for system in systems:
+        found = place.readings.findings_before(system.name, place.clock.now())
+        if found is not None:
+            yield (
+                f"checks-{system.name}.json",
+                f"the last checks of {system.name}, on {found[0]:%Y-%m-%d %H:%M} UTC",
+                _json(found[1]),
+            )
+
+
+def _messages(readings: Mapping[str, Reading]) -> Iterator[str]:
+    for name, reading in readings.items():
+        yield from (f"{name} alarm {alarm.level}: {clean(alarm.text, 400)}" for alarm in reading.alarms)
+        yield from (
+            f"{name} job {j.id} {j.kind} {j.state} {j.percent:g} %: {clean(j.message, 400)}" for j in reading.jobs
+        )
+        yield from (f"{name} {clean(oddity, 400)}" for oddity in reading.oddities)
+
+
+def _contents(place: Workplace, items: Iterable[Item], anonymous: bool) -> str:
+    rows = "\n".join(f"{item.name:<28} {item.bytes:>10}  {item.what}" for item in items)
+    return (
+        f"Made by gallant {__version__}. No password, key or token is in it.\n"
+        f"{'Names, addresses and serials are replaced; whoever sent it has the table.' if anonymous else ''}\n\n{rows}\n"
+    )
+
+
+def _names(place: Workplace) -> dict[str, str]:
+    """What is replaced, the longest first, so that no name is replaced within another."""
+    estate, found = place.estate, dict[str, str]()
+
+    def call(kind: str, *values: str | None) -> None:
+        for value in values:
+            if value and value not in found:
+                found[value] = f"{kind}-{sum(new.startswith(f'{kind}-') for new in found.values()) + 1}"
+
+    call("site", *estate.sites)
+    call("person", place.user)
+    for system in estate.systems.values():
+        call("system", system.name)
+        call("tag", *system.tags)
+        for node in system.nodes.values():
+            call("address", node.address, node.host, node.console)
+            call("serial", node.serial)
+        for service in system.services.values():
+            call("address", service.address)
+    call("estate", estate.name)
+    for reading in last_readings(place, [])[0].values() if estate.systems else ():
+        call("serial", reading.serial, *(part.serial for part in reading.components))
+        call("address", reading.network, *(reading.answers_for or ()))
+    return dict(sorted(found.items(), key=lambda pair: -len(pair[0])))
+
+
+def _without(text: str, names: Mapping[str, str]) -> str:
+    """A text with every name replaced where it stands as a word."""
+    if not names:
+        return text
+    pattern = re.compile("|".join(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])" for name in names))
+    return pattern.sub(lambda found: names[found[0]], text)
+
+
+def _json(value: object) -> str:
+    return msgspec.json.format(msgspec.json.encode(value), indent=1).decode() + "\n"
+
+
+def _zipped(files: Iterable[tuple[str, str]]) -> bytes:
+    raw = io.BytesIO()
+    with zipfile.ZipFile(raw, "w", zipfile.ZIP_DEFLATED) as bundle:
+        for name, text in files:
+            bundle.writestr(zipfile.ZipInfo(name, THEN), text, zipfile.ZIP_DEFLATED)
+    return raw.getvalue()
