@@ -66,7 +66,6 @@ AT_NIGHT = {
     "after-an-install",
     "while-a-replica-syncs",
     "sync_stuck",
-    "between-intent-and-act",
     "in-the-second-hop",
 }
 
@@ -88,7 +87,12 @@ def test_a_roll_killed_at_any_moment_is_resumed_to_the_same_end_with_nothing_don
 
 @pytest.mark.parametrize(
     ("fault", "order"),
-    [("never_acts", "install"), ("answer_held", "install"), ("answer_held", "restart"), ("acts_late", "yield")],
+    [
+        pytest.param("never_acts", "install", marks=pytest.mark.long),
+        ("answer_held", "install"),
+        ("answer_held", "restart"),
+        ("acts_late", "yield"),
+    ],
     ids=[
         "between-intent-and-act",
         "between-act-and-outcome",
