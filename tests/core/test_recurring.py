@@ -138,3 +138,12 @@ def test_an_occurrence_is_as_long_as_the_first_one_over_every_change_of_clocks(d
     [span] = spans_of(rule, zone, noon, noon + timedelta(hours=20))
     assert span.length == timedelta(hours=4)
     assert span.begin.hour == begins_utc
+
+
+@pytest.mark.parametrize(("day", "hours"), [("2026-03-29", 23), ("2026-10-25", 25), ("2026-06-01", 24)])
+def test_an_event_of_whole_days_is_as_long_as_its_days_are(day, hours):
+    event = CalendarEvent(start=datetime.fromisoformat(day), length_s=86400, whole_days=1)
+    zone = ZoneInfo("Europe/London")
+    noon = datetime.combine(datetime.fromisoformat(day).date(), time(12), zone)
+    [span] = spans_of(WindowRule(for_="*", file="x.ics", events=(event,)), zone, noon, noon + timedelta(hours=1))
+    assert span.length == timedelta(hours=hours)

@@ -114,6 +114,7 @@ def _event(event: Any, summary: str) -> CalendarEvent:
         start=start,
         length_s=length.total_seconds(),
         zone=zone,
+        whole_days=length.days if whole_day else 0,
         repeat=_repeat(rules, zone) if rules is not None else None,
         without=tuple(_moments(event.get("EXDATE"), zone)),
         also=tuple(_moments(event.get("RDATE"), zone)),

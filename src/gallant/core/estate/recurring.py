@@ -41,12 +41,13 @@ class Repeat(Record):
 
 
 class CalendarEvent(Record):
-    """One event: it begins at `start` on the wall's clock of `zone` (empty: the site's), and lasts `length_s`. `without` are beginnings that are left out,
-    `also` those that come on top."""
+    """One event: it begins at `start` on the wall's clock of `zone` (empty: the site's), and lasts `length_s`, or so many `whole_days` by that clock. `without` are
+    beginnings that are left out, `also` those that come on top."""
 
     start: datetime
     length_s: float
     zone: str = ""
+    whole_days: int = 0
     repeat: Repeat | None = None
     without: tuple[datetime, ...] = ()
     also: tuple[datetime, ...] = ()

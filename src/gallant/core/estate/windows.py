@@ -93,13 +93,16 @@ def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime) -
 
 
 def _spans_of_event(event: CalendarEvent, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
-    """Each occurrence lasts as long as the first one, whatever clocks do meanwhile (RFC 5545, 3.8.5.3)."""
+    """Each occurrence lasts as long as the first one, whatever clocks do meanwhile (RFC 5545, 3.8.5.3); one of whole days ends with them."""
     own, length = ZoneInfo(event.zone) if event.zone else zone, timedelta(seconds=event.length_s)
     first = (begin - length).astimezone(own).date() - timedelta(days=1)
     for local in event.begins(first, end.astimezone(own).date()):
         since = local.replace(tzinfo=own).astimezone(UTC)
-        if since < end and since + length > begin:
-            yield Span(begin=since, end=since + length)
+        until = since + length
+        if event.whole_days:  # however long those days are
+            until = (local + timedelta(days=event.whole_days)).replace(tzinfo=own).astimezone(UTC)
+        if since < end and until > begin:
+            yield Span(begin=since, end=until)
 
 
 def _is_on(rule: WindowRule, day: Day) -> bool:
