@@ -108,6 +108,18 @@ def test_what_is_left_is_told_once_and_tried_again_later(place):
     assert rolls(place) == []
 
 
+def test_a_plan_that_somebody_else_approved_is_begun_in_its_time(place):
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + "approval: {prod: 1}\n")
+    plan = place.make_ready()
+    at = book(place, 40, "--for", "12h")
+    assert place.run("approve", plan, LOGNAME="berta").code == 0
+    until(place, at)
+    row = by_subject(place.run("due", "--json"))["tickets:image"]
+    assert (row["did"], row["plan"]) == ("begun", plan), row
+    place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+
+
 def test_what_was_not_begun_in_its_time_is_said_to_be_late(place):
     place.make_ready()
     at = book(place, 40, "--for", "3m")

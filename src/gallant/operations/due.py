@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import os
 from collections.abc import Collection, Iterator, Sequence
@@ -19,17 +20,19 @@ from gallant.core.estate.rules import ACT
 from gallant.core.estate.windows import AHEAD
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
+from gallant.core.work.consents import consents_needed
 from gallant.core.work.due import BOOKING, CUT_OFF, PREPARATION, REST, Job, cut_off, job_of, preparations, rest_of
 from gallant.core.work.events import RollRow
-from gallant.core.work.plan import steps_of
+from gallant.core.work.plan import Plan, steps_of
 from gallant.core.work.planning import systems_of
 from gallant.disk import opened, put_whole
 from gallant.engine.journal import replay
 from gallant.operations import notices, stock
+from gallant.operations.approving import approval_of
 from gallant.operations.deciding import record
 from gallant.operations.detaching import begin, detach
 from gallant.operations.notifying import message_of, notify
-from gallant.operations.plan import Choice, Planned, plan
+from gallant.operations.plan import Choice, Planned, load_plan, plan
 from gallant.operations.plannable import open_roll
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
@@ -198,10 +201,11 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
     for job in jobs:
         if (error := open_roll(place, place.estate.systems[job.system])) is not None:
             rows.append(_left(job, error.what, error.next, error.exit_code))
-    rolled = _rolled_since(place, jobs)
+    free = [job for job in jobs if job.subject not in {row.subject for row in rows}]
+    rolled = _rolled_since(place, free)
     rows += [
         _left(job, f"{rolled[job.subject]} began it and did not end well", "gallant history")
-        for job in jobs
+        for job in free
         if job.subject in rolled
     ]
     left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
@@ -209,6 +213,8 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
     later = early | _full(place, list(dict.fromkeys(job.system for job in left if job.system not in early)))
     rows += [_row(COMES, job, why=later[job.system]) for job in left if job.system in later]
     left = [job for job in left if job.system not in later]
+    if left and (approved := _approved(place, left)) is not None:
+        return rows + _begin(place, approved, _given(place, left), left)
     fetched = set[str]()
     while left:
         parts = {job.system: tuple(j.component for j in left if j.system == job.system) for job in left}
@@ -222,7 +228,7 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
         except GallantError as error:
             return rows + [_left(job, error.what, error.next, error.exit_code) for job in left]
         if not stuck:
-            return rows + _begin(place, planned, left)
+            return rows + _begin(place, planned.plan, _given(place, left), left)
         rows += [_left(job, *stuck[job.system]) for job in left if job.system in stuck]
         left = [job for job in left if job.system not in stuck]
     return rows
@@ -232,12 +238,43 @@ def _rolled_since(place: Workplace, jobs: Sequence[Job]) -> dict[str, str]:
     """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
     booked, found = [job for job in jobs if job.why == BOOKING and job.at is not None], dict[str, str]()
     for row in place.journal.rolls({job.system for job in booked})[0] if booked else ():
-        brought = {(lane.system, IMAGE, hop.to) for lane in row.plan.lanes for hop in lane.hops if hop.image}
-        brought |= {(lane.system, p.component, p.to) for lane in row.plan.lanes for hop in lane.hops for p in hop.parts}
+        brings = _brings(row.plan)
         for job in booked:
-            if job.at is not None and row.began >= job.at and (job.system, job.component, job.target) in brought:
+            if job.at is not None and row.began >= job.at and (job.system, job.component, job.target) in brings:
                 found.setdefault(job.subject, row.id)
     return found
+
+
+def _brings(made: Plan) -> set[tuple[str, str, str | None]]:
+    """What a plan brings to which release: (system, component, version)."""
+    images = {(lane.system, IMAGE, hop.to) for lane in made.lanes for hop in lane.hops if hop.image}
+    return images | {(lane.system, p.component, p.to) for lane in made.lanes for hop in lane.hops for p in hop.parts}
+
+
+def _approved(place: Workplace, jobs: Sequence[Job]) -> Plan | None:
+    """The newest plan that others approved of just what is due, where the estate asks for that; whether it still fits, its roll finds out. A plan that is made now
+    nobody can have approved."""
+    systems = {job.system for job in jobs}
+    if not any(tag in place.estate.approval for name in systems for tag in place.estate.systems[name].tags):
+        return None
+    carried_out = {row.plan.id for row in place.journal.rolls(systems)[0]}
+    found = list[Plan]()
+    for path in (place.folder / "plans").glob("plan-*.json"):
+        with contextlib.suppress(GallantError):
+            made = load_plan(place, str(path))
+            covers = all((job.system, job.component, job.target) in _brings(made) for job in jobs)
+            if (
+                set(made.systems) == systems
+                and covers
+                and made.id not in carried_out
+                and not approval_of(place, made).missing
+            ):
+                found.append(made)
+    return max(found, key=_made, default=None)
+
+
+def _made(plan: Plan) -> datetime:
+    return plan.made
 
 
 def _too_early(place: Workplace, systems: Collection[str]) -> dict[str, str]:
@@ -332,9 +369,9 @@ def _given(place: Workplace, jobs: Sequence[Job]) -> set[str]:
     return {e.subject for e in entries if e.start is not None and (e.target, e.start) in booked}
 
 
-def _begin(place: Workplace, planned: Planned, jobs: Sequence[Job]) -> list[Row]:
-    made = planned.plan
-    consents = [word for need in planned.needs for word in ("--consent", need.consent.words)]
+def _begin(place: Workplace, made: Plan, given: Collection[str], jobs: Sequence[Job]) -> list[Row]:
+    wanted = dict.fromkeys(need.consent.words for need in consents_needed(made, ()) if need.consent.words in given)
+    consents = [word for words in wanted for word in ("--consent", words)]
     done = detach(place, _words(place, "roll", made.id, "--detach", *consents), log=f"due-{made.id}.log")
     if done.roll is None:
         why = done.said or f"it ended with exit code {done.exit_code}"
