@@ -108,6 +108,21 @@ def test_what_is_left_is_told_once_and_tried_again_later(place):
     assert rolls(place) == []
 
 
+def test_what_was_left_and_is_too_late_then_is_told_twice_and_no_more(place):
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + "approval: {prod: 1}\n")
+    place.make_ready()
+    at = book(place, 40, "--for", "30m")
+    until(place, at)
+    assert place.run("due").code == 1
+    until(place, at + timedelta(minutes=31))
+    for _ in range(3):
+        assert place.run("due").code == 1
+    told = [e["reason"] for e in ledger(place, "due")]
+    assert len(told) == 2, told
+    assert "its time has passed" in told[1]
+
+
 def test_a_plan_that_somebody_else_approved_is_begun_in_its_time(place):
     estate = place.folder / "estate.yaml"
     estate.write_text(estate.read_text() + "approval: {prod: 1}\n")

@@ -402,7 +402,9 @@ async def _tell(
             place, message_of(place, row.roll or "no roll", systems, "stopped", text, row.next or "gallant due")
         )
     kept = {
-        name: Tried(at=now, row=row) if name in fresh or name not in tried else tried[name]
+        name: tried[name]
+        if name in tried and name not in fresh and tried[name].row.why == row.why
+        else Tried(at=now, row=row)
         for name, row in left.items()
     }
     if kept != tried:
