@@ -339,7 +339,7 @@ async def _in_the_way(place: Workplace, planned: Planned, jobs: Sequence[Job]) -
     made, first = planned.plan, {job.system: job.subject for job in reversed(jobs)}
     if planned.approvals:
         told = f"{made.id} needs the approval of {planned.approvals} other than {made.by}"
-        return dict.fromkeys(first, (told, f"gallant approve {made.id}, then gallant roll {made.id}", 5))
+        return dict.fromkeys(first, (told, f"gallant approve {made.id}, by somebody else", 5))
     found = dict[str, Why]()
     for barred in planned.barred:
         found.setdefault(barred.system, (barred.what, barred.next, barred.exit_code))
@@ -359,7 +359,7 @@ async def _in_the_way(place: Workplace, planned: Planned, jobs: Sequence[Job]) -
         fetched, _ = await stock.fetch(place, [], plan=made)
         for row in (row for row in fetched if row.state == "failed"):
             return dict.fromkeys(first, (row.error or f"{row.package} is not in stock", row.next, row.exit_code))
-    return found
+    return {name: why for name, why in found.items() if name in first}
 
 
 def _given(place: Workplace, jobs: Sequence[Job]) -> set[str]:
