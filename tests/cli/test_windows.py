@@ -130,6 +130,12 @@ def test_all_that_is_behind_is_put_into_windows_and_booked_there(closed):
     assert "✓ booked" in booked.out
     rows = {n["name"]: n for n in closed.run("notice", "list", "--json").rows}
     assert rows["tickets:image"]["state"] == "booked"
+    again = closed.run("plan", "--all", "--book", "--search", "1s", "--json")
+    assert [(s["booked"], s["span"]["begin"]) for s in again.rows] == [(True, rows["tickets:image"]["start"])]
+    kinds = [e["kind"] for e in closed.run("ledger", "--json").rows]
+    assert kinds.count("book") == len(
+        [n for n in rows.values() if n["state"] == "booked"]
+    )  # what is booked stays where it is
     coming = {row["subject"]: row for row in closed.run("due", "--list", "--json").rows}
     assert coming["tickets:image"]["at"] == rows["tickets:image"]["start"]
 

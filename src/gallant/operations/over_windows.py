@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.assess.notices import BLOCKED, SETTLED, UNDER_WAY, Notice
+from gallant.core.assess.notices import BLOCKED, BOOKED, SETTLED, UNDER_WAY, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of_all
 from gallant.core.estate.windows import AHEAD, Span
@@ -69,13 +69,14 @@ async def over_windows(
 ) -> OverWindows:
     """Read and plan everything that is behind, put it into windows, and book it there where that is asked for."""
     planned = await plan(place, terms, partly=True)
-    shares = _shares(place, planned.plan)
+    about = notices.carried_out(place, planned.plan)
+    booked = _booked_already(about, place.clock.now())
+    shares = [_kept(share, booked) for share in _shares(place, planned.plan)]
     limits = place.estate.limits
     at_once = AtOnce(whole=limits.lanes_at_once, site=limits.lanes_at_once_per_site, kind=limits.lanes_at_once_per_kind)
     placing = placed_well([share.piece for share in shares], at_once, seconds)
     slots = [_slot(share, placing, planned) for share in shares]
-    about = notices.carried_out(place, planned.plan)
-    slots = [_with_notices(slot, about) for slot in slots]
+    slots = [_with_notices(slot, about, booked) for slot in slots]
     if booking:
         slots = [_booked(place, slot, consents) for slot in slots]
     return OverWindows(
@@ -87,6 +88,23 @@ async def over_windows(
         asked=booking,
         rests=place.estate.due.rests,
     )
+
+
+def _booked_already(about: Sequence[Notice], now: datetime) -> dict[str, datetime]:
+    """By system: the time to come for which something of it is booked; the earliest of several."""
+    found = dict[str, datetime]()
+    for n in about:
+        if n.state == BOOKED and n.start is not None and n.start > now:
+            found[n.system] = min(n.start, found.get(n.system, n.start))
+    return found
+
+
+def _kept(share: Share, booked: Mapping[str, datetime]) -> Share:
+    """What is booked stays where it is."""
+    at = min((booked[name] for name in share.lanes if name in booked), default=None)
+    if at is None or share.part > 1:
+        return share
+    return replace(share, piece=replace(share.piece, spans=(Span(begin=at, end=at + share.piece.length),)))
 
 
 def _begin(slot: Slot) -> tuple[bool, datetime | None, str]:
@@ -136,9 +154,10 @@ def _slot(share: Share, placing: Placing, planned: Planned) -> Slot:
     )
 
 
-def _with_notices(slot: Slot, about: Sequence[Notice]) -> Slot:
+def _with_notices(slot: Slot, about: Sequence[Notice], booked: Mapping[str, datetime]) -> Slot:
     open_now = (n for n in about if n.state not in (*SETTLED, UNDER_WAY, BLOCKED) and n.system in slot.systems)
-    return replace(slot, notices=tuple(n.name for n in open_now))
+    stands = slot.part == 1 and slot.span is not None and all(name in booked for name in slot.systems)
+    return replace(slot, notices=tuple(n.name for n in open_now), booked=stands)
 
 
 def _lasting(span: Span, window: Span | None) -> timedelta:
@@ -150,7 +169,7 @@ def _lasting(span: Span, window: Span | None) -> timedelta:
 
 def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
     """Book all that a piece carries out for its time; the later parts of a system follow from the first."""
-    if slot.span is None:
+    if slot.span is None or slot.booked:
         return slot
     if slot.part > 1:
         return replace(slot, booked=place.estate.due.rests)
