@@ -61,6 +61,7 @@ def test_a_back_out_that_was_held_goes_on_and_bars_another_meanwhile(stopped):
     assert end_state(place) == BEGAN
 
 
+@pytest.mark.long
 def test_what_is_no_part_of_a_roll_is_not_taken_back(place):
     assert place.run("backout", "roll-0001").code == 2
     plan = place.make_ready()

@@ -641,6 +641,7 @@ def test_two_demos_serve_side_by_side_and_nothing_of_one_outlives_it(tmp_path, e
     until(lambda: standin_processes(tmp_path) == [])
 
 
+@pytest.mark.long
 def test_what_a_roll_saw_against_a_publishers_word_stands_in_history_in_a_draft_and_in_the_next_plan(standins):
     place = standins(faults=[{"name": "late_return", "node": "tickets/b", "act": "restart", "nth": 1, "value": 4500}])
     done = place.run("roll", place.make_ready(), "--hold-after", "node")

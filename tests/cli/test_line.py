@@ -317,6 +317,7 @@ def test_a_package_goes_to_a_node_past_its_sites_throttle_however_it_is_sent(lin
     assert driving(line, system, send) == len(body)
 
 
+@pytest.mark.long
 def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_side_by_side(line):
     estate = (line.folder / "estate.yaml").read_text()
     head, _, systems = estate.partition("\nsystems:")
@@ -338,6 +339,7 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     assert len(began) == 2
 
 
+@pytest.mark.long
 def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(line):
     """deck is a quorum of five hosts that carry guests; its manager overlook stands alone, and is one of those guests."""
     publishers = line.said["publishers"]["sundholm"]

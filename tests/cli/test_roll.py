@@ -67,6 +67,8 @@ AT_NIGHT = {
     "while-a-replica-syncs",
     "sync_stuck",
     "in-the-second-hop",
+    "in-a-handover",
+    "no_return",
 }
 
 
@@ -241,6 +243,7 @@ def test_hold_pauses_a_running_roll_at_a_safe_stop_and_resume_carries_on(standin
     assert end_state(place) == GOOD_END
 
 
+@pytest.mark.long
 def test_hold_after_a_hop_leaves_both_nodes_at_its_release(standins):
     place = standins()
     done = place.run("roll", place.make_ready(), "--hold-after", "hop")
@@ -261,6 +264,7 @@ def test_a_roll_whose_terminal_goes_away_holds_at_its_next_safe_stop(standins):
     assert place.last_roll().state == "held"
 
 
+@pytest.mark.long
 def test_a_detached_roll_goes_on_when_its_terminal_is_gone_for_good(standins):
     place = standins()
     plan = place.make_ready()

@@ -113,6 +113,7 @@ def test_a_snapshot_stays_for_its_soak_time_and_goes_when_the_system_is_well(lin
     assert line.run("verify", "overlook", "--json").json["snapshots"] == []
 
 
+@pytest.mark.long
 def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(line):
     estate = line.folder / "estate.yaml"
     text = estate.read_text()

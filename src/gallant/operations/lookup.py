@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from gallant.core.assess.lookup import Known, Match, find
+from gallant.core.assess.lookup import Known, Match, find_any
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Note
 from gallant.core.records import clean
@@ -26,7 +26,7 @@ def look_up(place: Workplace, text: str, most: int = 5, but: str | None = None) 
         raise WrongUse("Write the words of the message.", next='gallant catalog find "the replica never gets whole"')
     names = [*place.estate.systems, *(f"{s.name}/{n}" for s in place.estate.systems.values() for n in s.nodes)]
     known = [*_published(place), *_noted(place), *_rolled(place, but)]
-    return find(clean(text, LONGEST), known, names, most)
+    return find_any([clean(line, LONGEST) for line in text.splitlines()], known, names, most)
 
 
 def _published(place: Workplace) -> Iterator[Known]:

@@ -426,7 +426,7 @@ async def _run(
         for told in await notify(place, message):
             if told.error is not None:
                 show.notice(f"{told.place} was not told: {told.error}.")
-    like = look_up(place, end.message.partition("\n")[0], most=1, but=journal.id) if end.state == "stopped" else []
+    like = look_up(place, end.message, most=1, but=journal.id) if end.state == "stopped" else []
     return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
 
 

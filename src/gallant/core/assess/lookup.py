@@ -75,10 +75,21 @@ def find(text: str, known: Sequence[Known], names: Iterable[str] = (), most: int
     seldom = Counter(word for bag in bags for word in bag)
     weight = {word: math.log(1 + (len(bags) + 1) / (1 + seldom[word])) for word in {*seldom, *asked}}
     found = [Match(known=one, likeness=_likeness(asked, bag, weight)) for one, bag in zip(known, bags, strict=True)]
-    alike = sorted(
-        (m for m in found if m.likeness >= LEAST), key=lambda m: (-m.likeness, m.known.source, m.known.about)
-    )
+    alike = sorted((m for m in found if m.likeness >= LEAST), key=_best_first)
     return alike[:most]
+
+
+def find_any(lines: Sequence[str], known: Sequence[Known], names: Iterable[str] = (), most: int = 5) -> list[Match]:
+    """The same for a text of several lines: what is most like any of them."""
+    names, best = tuple(names), dict[Known, Match]()
+    for match in (match for line in lines for match in find(line, known, names, most)):
+        if match.known not in best or match.likeness > best[match.known].likeness:
+            best[match.known] = match
+    return sorted(best.values(), key=_best_first)[:most]
+
+
+def _best_first(match: Match) -> tuple[float, str, str]:
+    return -match.likeness, match.known.source, match.known.about
 
 
 def _likeness(a: Counter[str], b: Counter[str], weight: dict[str, float]) -> float:
