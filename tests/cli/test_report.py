@@ -219,6 +219,30 @@ def test_what_was_learned_is_kept_and_found_by_a_message_like_it(rolled):
     assert rolled.run("note", "add", "tickets", " ").code == 2
 
 
+KIOSK = """  kiosk:
+    product: no/such
+    shape: single
+    site: harbour
+    driver: http
+    profile: nowhere.yaml
+    uses: [tickets]
+    accounts: {read: {user: kiosk, secret: ask}}
+    nodes:
+      a: {address: "https://127.0.0.1:9", serial: K-1, fingerprint: "sha256:%s"}
+""" % ("0" * 64)
+
+
+def test_what_only_stands_beside_the_work_and_cannot_be_read_does_not_stop_a_roll(standins):
+    place = standins()
+    plan = place.make_ready()
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + KIOSK)
+    done = place.run("roll", plan)
+    assert done.code == 0, done.err
+    seen = place.run("verify", "tickets", "--json")
+    assert seen.code == 0, seen.err
+
+
 def test_a_roll_that_stops_shows_what_is_known_that_is_like_it(standins):
     place = standins(
         faults=[{"name": "install_fails_at", "node": "tickets/b", "act": "install", "nth": 1, "value": 40}]

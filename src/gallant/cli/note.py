@@ -32,5 +32,9 @@ def add(estate_path: Path | None, about: str, text: tuple[str, ...], output: Out
     from gallant.views import tables
     from gallant.views.words import plain, said
 
-    kept = add_note(open_place(estate_path, output), about, " ".join(text))
-    output.show(tables.lines_view("note add", [kept], said("good", f"Kept of {plain(kept.about)}: {plain(kept.text)}")))
+    place = open_place(estate_path, output)
+    kept = add_note(place, about, " ".join(text))
+    product = kept.about.partition(" ")[0]
+    seen = f"gallant check {kept.about}" if kept.about in place.estate.systems else f"gallant catalog show {product}"
+    told = said("good", f"Kept of {plain(kept.about)}: {plain(kept.text)}")
+    output.show(tables.lines_view("note add", [kept], told, *tables.next_steps(seen)))

@@ -10,7 +10,7 @@ import contextlib
 from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.after.picture import Picture, losses
+from gallant.core.after.picture import Picture, losses, moved_by
 from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, Refused, Stopped
 from gallant.core.estate.capacity import standing_of
@@ -570,14 +570,9 @@ class Roll:
         before = {name: reading for name, reading in self.means.before.items() if name in now}
         if not before:
             return ""
-        moved = {
-            (node_name(system, node), component): to
-            for hop in lane.hops
-            for node in hop.nodes or tuple(system.nodes)
-            for component, to in [(IMAGE, hop.to), *((part.component, part.to) for part in hop.parts)]
-        }
         at = self.clock.now()
-        found = losses(Picture(at=at, readings=before), Picture(at=at, readings=dict(now)), moved)
+        then, after = Picture(at=at, readings=before), Picture(at=at, readings=dict(now))
+        found = losses(then, after, moved_by(lane.hops, system))
         return f" Not as before: {'; '.join(one.words for one in found)}." if found else ""
 
     def _parts_short(self, lane: Lane, readings: Mapping[str, Reading]) -> Iterator[str]:

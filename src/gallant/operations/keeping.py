@@ -10,12 +10,11 @@ from datetime import datetime
 
 import msgspec
 
-from gallant.core.after.picture import Picture, Unlike, first_seen, unlike
+from gallant.core.after.picture import Picture, Unlike, first_seen, moved_by, unlike
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Driver
-from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.events import RollRow
 from gallant.core.work.lanes import dependents
@@ -67,20 +66,25 @@ async def take(
     again."""
     known = {node.system for node in seen}
     to_read = [system for system in systems if system.name not in known]
-    missing = [system for system in to_read if drivers is None or system.name not in drivers]
-    nodes = list(seen)
+    nodes, errors = list(seen), dict[str, str]()
     async with contextlib.AsyncExitStack() as stack:
         every = dict(drivers or {})
-        if missing:
-            every |= await stack.enter_async_context(place.drivers(missing))
-        if to_read:
-            nodes += (await survey_with(place, [(s, tuple(s.nodes)) for s in to_read], every)).nodes
+        for system in (s for s in to_read if s.name not in every):
+            try:
+                if place.has_to_ask(system, "read"):
+                    raise Refused(f"{system.name} was not looked at: its secret would have to be typed.")
+                every |= await stack.enter_async_context(place.drivers([system]))
+            except GallantError as error:  # what only stands beside the work does not stop it
+                errors |= {node_name(system, node): clean(error.what, 200) for node in system.nodes}
+        readable = [(s, tuple(s.nodes)) for s in to_read if s.name in every]
+        if readable:
+            nodes += (await survey_with(place, readable, every)).nodes
     probes = await asyncio.gather(*(probe_services(place, s) for s in systems if s.in_service))
     served = [s for s in systems if s.in_service]
     return Picture(
         at=place.clock.now(),
         readings={n.reading.name: n.reading for n in nodes if n.reading is not None},
-        errors={node_name(n.system, n.node): clean(n.error or "", 200) for n in nodes if n.reading is None},
+        errors=errors | {node_name(n.system, n.node): clean(n.error or "", 200) for n in nodes if n.reading is None},
         services={
             f"{s.name} {name}": one.ok for s, found in zip(served, probes, strict=True) for name, one in found.items()
         },
@@ -118,15 +122,9 @@ def _write(place: Workplace, kept: Kept) -> None:
 
 
 def _moved(place: Workplace, plan: Plan) -> list[tuple[str, str, str]]:
-    found = []
-    for lane in plan.lanes:
-        system = place.estate.systems.get(lane.system)
-        for hop in lane.hops:
-            nodes = hop.nodes or tuple(system.nodes if system is not None else ())
-            wanted = [(IMAGE, hop.to)] * hop.image + [(part.component, part.to) for part in hop.parts]
-            wanted = wanted or [("", hop.to)]  # a restart, or a person's work, changes nothing but the start
-            found += [(node_name(lane.system, node), component, to) for node in nodes for component, to in wanted]
-    return found
+    lanes = ((lane, place.estate.systems.get(lane.system)) for lane in plan.lanes)
+    found = [moved_by(lane.hops, system) for lane, system in lanes if system is not None]
+    return [(node, component, to) for moved in found for (node, component), to in moved.items()]
 
 
 def names(place: Workplace) -> list[str]:

@@ -87,7 +87,7 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
 def booked(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
     """By system: the times for which what a plan does is booked."""
     found = dict[str, list[Span]]()
-    if plan.undoes is None:
+    if plan.undoes is None and place.ledger.about(["book"]):
         for n in carried_out(place, plan):
             if n.state == BOOKED and n.start is not None and n.end is not None:
                 found.setdefault(n.system, []).append(Span(begin=n.start, end=n.end))

@@ -11,7 +11,7 @@ from contextlib import AbstractAsyncContextManager, contextmanager
 from datetime import datetime
 from typing import Protocol
 
-from gallant.core.after.picture import LOST, Unlike
+from gallant.core.after.picture import LOST, Picture, Unlike
 from gallant.core.assess.checks import CHECKS, check_named
 from gallant.core.assess.findings import Finding
 from gallant.core.assess.lookup import Match
@@ -174,7 +174,7 @@ async def roll(
             _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
             _write_down(place, plan, "roll", {journal.id: _begun(plan)})
             _write_down(place, plan, "outside-window", {journal.id: pace.outside} if pace.outside else {})
-            known = keeping.keep(place, f"{journal.id}.{keeping.BEFORE}", before, plan)
+            known = _keep_before(place, journal.id, before, plan, show)
             return await _run(place, plan, drivers, journal, show, orders, detach, known)
 
 
@@ -303,6 +303,14 @@ async def resume(
                 detach,
                 _kept_before(place, roll_id),
             )
+
+
+def _keep_before(place: Workplace, roll_id: str, before: Picture, plan: Plan, show: Show) -> Kept | None:
+    try:
+        return keeping.keep(place, f"{roll_id}.{keeping.BEFORE}", before, plan)
+    except GallantError as error:  # the work goes on; only the comparison is lost
+        show.notice(f"How it was before is not kept: {error.what}")
+        return None
 
 
 def _kept_before(place: Workplace, roll_id: str) -> Kept | None:

@@ -288,6 +288,11 @@ class Workplace:
             )
         return self._secrets[key]
 
+    def has_to_ask(self, system: System, purpose: str) -> bool:
+        """Whether somebody would have to type a system's secret first."""
+        account = system.accounts.get(purpose) or self.estate.accounts.get(purpose)
+        return account is not None and account.secret == "ask" and (account.user, account.secret) not in self._secrets
+
     def _ask_now(self, systems: Sequence[System], purpose: str) -> None:
         """Have typed what has to be typed, before a progress bar or a live view has the screen."""
         for system in systems:

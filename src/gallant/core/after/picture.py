@@ -7,13 +7,14 @@ What was bad before is not blamed on the work. What comes in another order, coun
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from gallant.core.assess.complaints import KNOWN_FACETS
-from gallant.core.estate.systems import node_name
+from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import DOWN_ON_PURPOSE, IMAGE, IN_SERVICE, LINK_WELL, LINKS, Facet, Reading
 from gallant.core.records import Record
+from gallant.core.work.plan import Hop
 
 LOST, OTHER, BETTER, PLANNED = "lost", "other", "better", "planned"
 MEANINGS = (LOST, OTHER, BETTER, PLANNED)  # the worst first
@@ -79,6 +80,16 @@ class Unlike(Record):
 
 
 Moved = Mapping[tuple[str, str], str]  # (node's name, component) and the version that it was to come to
+
+
+def moved_by(hops: Iterable[Hop], system: System) -> dict[tuple[str, str], str]:
+    """What some hops of a system were to change: by node and component the version that it comes to. A restart, or a person's work, brings what ran."""
+    return {
+        (node_name(system, node), component): to
+        for hop in hops
+        for node in hop.nodes or tuple(system.nodes)
+        for component, to in [(IMAGE, hop.to), *((part.component, part.to) for part in hop.parts)]
+    }
 
 
 def unlike(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
