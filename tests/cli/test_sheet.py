@@ -111,3 +111,13 @@ def test_a_page_that_cannot_be_written_says_so(sheet):
     place, plan, _ = sheet
     assert place.run("plan", "--show", plan, "--html", "nowhere/sheet.html").code == 4
     assert place.run("plan", "--all", "--html", "sheet.html").code == 2
+
+
+def test_a_node_less_is_longer_in_nine_of_ten_cases_than_in_half(sheet):
+    from gallant.operations.plan import shown
+    from gallant.operations.sheet import sheet_of
+
+    place, plan, _ = sheet
+    here = Workplace(place.folder)
+    [hit] = sheet_of(here, shown(here, plan)).hits
+    assert hit.late_s > 1.2 * hit.lone_s > 0

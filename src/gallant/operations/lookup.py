@@ -45,7 +45,7 @@ def _noted(place: Workplace) -> Iterator[Known]:
             source="note",
             about=note.about,
             text=note.text,
-            helped=f"{note.by}{f', {note.date:%Y-%m-%d}' if note.date else ''}",
+            by=f"{note.by}{f', {note.date:%Y-%m-%d}' if note.date else ''}",
         )
 
 

@@ -200,7 +200,7 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
     return Hit(
         system=lane.system,
         down_s=lane.down_s,
-        late_s=sum(late_s(hop, s) for hop in lane.hops for s in steps_of(hop.waves) if is_disruptive(s)),
+        late_s=_late_s(lane),
         used_by=tuple(dependents(place.estate, own)) if own is not None else lane.hit,
         falls=lane.falls,
         lone_times=len(lone),
@@ -209,6 +209,19 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
         back_s=max((back_s(hop, stretch) for hop, stretch in stretches_of(lane.hops)), default=0.0),
         with_machines=any(hop.served for hop in lane.hops),
         windows=None if spans is None else tuple(span for span in spans if span.end > place.clock.now())[:3],
+    )
+
+
+def _late_s(lane: Lane) -> float:
+    """For how long, in nine of ten cases, a system is down; of one that carries on, for how long it has a node less: until each wave that disturbs it is
+    whole again."""
+    if lane.down_s:
+        return sum(late_s(hop, s) for hop in lane.hops for s in steps_of(hop.waves) if is_disruptive(s))
+    return sum(
+        max(sum(late_s(hop, s) for s in track.steps) for track in wave.tracks)
+        for hop in lane.hops
+        for wave in hop.waves
+        if any(s.disturbs for s in steps_of((wave,)))
     )
 
 

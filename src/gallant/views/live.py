@@ -283,7 +283,7 @@ class LiveShow:
         elapsed = (seen.now - seen.first).total_seconds() if seen.now and seen.first else 0.0
         steps = list(seen.steps())
         done = sum(seen.state(s) == "done" for s in steps)
-        simulated = f"   {DIM}simulated, ×{seen.speed:g}{OFF}" if seen.speed else ""
+        simulated = f"   {DIM}×{seen.speed:g}{OFF}" if seen.speed else ""
         within = f", within {clock(seen.latest_s())}" if seen.plan and seen.plan.spread else ""
         systems = seen.plan.systems if seen.plan else ()
         named = ", ".join(systems) if len(systems) < 4 else f"{len(systems)} systems"

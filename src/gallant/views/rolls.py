@@ -177,7 +177,8 @@ def match_lines(found: Sequence[Match]) -> Iterator[str]:
             if one.known.source != "roll"
             else f"{BOLD}{plain(one.known.about)}{OFF}"
         )
-        yield f"{mark('note')} {source}, {100 * one.likeness:.0f} % alike: {plain(one.known.text)}{helped}"
+        by = f"  {DIM}{plain(one.known.by)}{OFF}" if one.known.by else ""
+        yield f"{mark('note')} {source}, {100 * one.likeness:.0f} % alike: {plain(one.known.text)}{helped}{by}"
 
 
 def found_view(text: str, found: Sequence[Match]) -> View:
@@ -195,6 +196,7 @@ def found_view(text: str, found: Sequence[Match]) -> View:
             "about": m.known.about,
             "text": m.known.text,
             "helped": m.known.helped,
+            "by": m.known.by,
         }
         for m in found
     ]

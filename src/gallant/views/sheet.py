@@ -113,5 +113,5 @@ def _means(hit: Hit) -> str:
             f"; used by {', '.join(hit.used_by)}" if hit.used_by else ""
         )
     if hit.lone_times:
-        return f"one node less for {duration(hit.lone_s)} in all, within {duration(max(hit.late_s, hit.lone_s))}"
+        return f"one node less for {duration(hit.lone_s)} in all, within {duration(hit.late_s)}"
     return "its nodes are away with their machines" if hit.with_machines else "carries on"

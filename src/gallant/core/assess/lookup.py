@@ -48,12 +48,14 @@ COMMON = frozenset(
 
 
 class Known(Record):
-    """Something that is known: `source` is a known issue, a recall, a note or a roll; `about` what it is of, `helped` what was done then."""
+    """Something that is known: `source` is a known issue, a recall, a note or a roll; `about` what it is of, `helped` what was done then, `by` who
+    wrote it."""
 
     source: str
     about: str
     text: str
     helped: str = ""
+    by: str = ""
 
 
 class Match(Record):
