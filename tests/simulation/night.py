@@ -251,6 +251,7 @@ class Night:
         self.dead = False
         self.broken: list[str] = []
         self._told: dict[str, Reading] = {}
+        self.before: dict[str, Reading] = {}  # how all was before the first run
 
     def more_catalogs(self) -> dict[str, Product]:
         return {}
@@ -339,6 +340,9 @@ class Night:
             loop.close()
 
     def _roll(self, plan: Plan, orders: Orders) -> Roll:
+        if not self.before:
+            for name, system in self.estate.systems.items():
+                self.before |= {r.name: r for n in system.nodes if (r := self.bend(self._reading(name, n)))}
         means = Means(
             estate=self.estate,
             clock=self.clock,
@@ -349,6 +353,7 @@ class Night:
             prober=SimProber(self),
             journal=SimJournal(self),
             listener=self.listener or Deaf(),
+            before=self.before,
         )
         return Roll("roll-0001", plan, means, orders)
 

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from datetime import timedelta
 
 import pytest
 
 from gallant.core.estate.systems import parse_estate
+from gallant.core.readings import Gauge, Reading
+from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -153,3 +157,46 @@ def test_a_hold_that_cannot_wait_rests_after_the_running_act_and_says_where():
     night.trouble, night.hold_reason = (lambda *_: None), None
     assert night.run(plan).state == "finished"
     assert night.all_well() == []
+
+
+def with_memory(free: Callable[[float], float]) -> Callable[[Reading], Reading]:
+    """Every node tells its free memory, by the seconds since the night began."""
+
+    def bend(reading: Reading) -> Reading:
+        gauge = Gauge(name="memory available", value=3e9 if (s := (reading.taken - BEGAN).total_seconds()) < 1 else free(s), unit="B")
+        return replace(reading, gauges=(*reading.gauges, gauge))
+
+    return bend
+
+
+def reef_ends() -> float:
+    night = many(ROUNDS)
+    assert night.run(night.plan()).state == "finished"
+    return ends(night, "reef")
+
+
+def test_what_runs_out_while_a_round_soaks_holds_all_that_come_after():
+    night = many(ROUNDS, bend=with_memory(lambda s: 4e9 - 3e5 * s))
+    end = night.run(night.plan())
+    assert end.state == "held"
+    assert "running out: reef/a memory available, in about" in end.message
+    assert set(begins(night)) == {"reef"}
+    assert night.run(night.plan()).state == "finished"  # who resumes has looked at it
+
+
+def test_what_goes_up_and_down_while_a_round_soaks_holds_nobody():
+    night = many(ROUNDS, bend=with_memory(lambda s: 3e9 + 1e7 * math.sin(s / 40)))
+    assert night.run(night.plan()).state == "finished"
+
+
+@pytest.mark.parametrize(("minutes", "state"), [(40, "finished"), (300, "held")])
+def test_what_still_settles_has_its_soak_time_once_more(minutes, state):
+    begin = reef_ends()
+    night = many(ROUNDS, bend=with_memory(lambda s: min(3e9, 1e9 + 2e9 * max(0.0, s - begin) / (minutes * 60))))
+    end = night.run(night.plan())
+    assert end.state == state
+    if state == "held":
+        assert "after the round first: still settling: reef/a memory available, about" in end.message
+    else:
+        waited = min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef")
+        assert 30 * 60 < waited < 60 * 60

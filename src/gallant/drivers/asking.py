@@ -18,6 +18,7 @@ import socket
 import ssl
 import struct
 from collections.abc import Awaitable, Callable, Mapping
+from datetime import UTC, datetime
 
 from gallant.core.estate.systems import Service
 from gallant.drivers.commands import run_command
@@ -70,9 +71,29 @@ def _unverified() -> ssl.SSLContext:
 async def _tls(service: Service) -> None:
     host, port = service.endpoint
     _, writer = await asyncio.open_connection(host, port, ssl=_unverified(), server_hostname=host)
-    writer.close()
-    with contextlib.suppress(OSError):
-        await writer.wait_closed()
+    try:
+        _look_at_certificate(service, writer.transport)
+    finally:
+        writer.close()
+        with contextlib.suppress(OSError):
+            await writer.wait_closed()
+
+
+def _look_at_certificate(service: Service, transport: asyncio.BaseTransport | None) -> None:
+    """Raise `ValueError` where the certificate of an answer ends too soon, or has ended."""
+    if service.certificate_days is None:
+        return
+    tls = transport.get_extra_info("ssl_object") if transport is not None else None
+    raw = tls.getpeercert(binary_form=True) if tls is not None else None
+    if raw is None:
+        raise ValueError("its certificate cannot be seen")
+    from cryptography import x509
+
+    left = x509.load_der_x509_certificate(raw).not_valid_after_utc - datetime.now(UTC)
+    if left.total_seconds() <= 0:
+        raise ValueError("its certificate has ended")
+    if left.total_seconds() < service.certificate_days * 86400:
+        raise ValueError(f"its certificate ends in {left.total_seconds() / 86400:.0f} days")
 
 
 async def _http(service: Service) -> None:
@@ -90,6 +111,7 @@ async def _http(service: Service) -> None:
             aiohttp.ClientSession(connector=connector) as session,
             session.get(url, allow_redirects=False) as answer,
         ):
+            _look_at_certificate(service, answer.connection.transport if answer.connection else None)
             if answer.status not in asked.status:
                 raise ValueError(f"status {answer.status}")
             if asked.well is not None:

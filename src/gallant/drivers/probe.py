@@ -37,7 +37,10 @@ async def probe(name: str, service: Service, clock: Clock, timeout_s: float = TI
         ok, why = False, (os.strerror(error.errno) if error.errno else str(error)).lower()
     except ValueError as error:
         ok, why = False, str(error)
-    return Sample(service=name, at=at, real=real, ok=ok, answer_s=clock.real() - real, why=why)
+    took_s = clock.real() - real
+    if ok and service.within_ms is not None and took_s * 1000 > service.within_ms:
+        ok, why = False, f"it answered after {took_s * 1000:.0f} ms, and may take {service.within_ms:g}"
+    return Sample(service=name, at=at, real=real, ok=ok, answer_s=took_s, why=why)
 
 
 class SocketProber:

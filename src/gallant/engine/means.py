@@ -34,6 +34,8 @@ class Means:
     journal: Journal
     listener: Listener
     before: Mapping[str, Reading] = field(default_factory=dict)  # by node, as it was read before the roll began
+    # By system and service as it is watched: the seconds that an answer took before the roll began.
+    answered: Mapping[tuple[str, str], float] = field(default_factory=dict)
 
     def same(self, product: str, a: str | None, b: str | None) -> bool:
         """Whether two texts name one release of a product, by whichever of its names."""

@@ -44,6 +44,7 @@ from gallant.core.work.steps import KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
 from gallant.engine.rounds import Places, Rounds
+from gallant.engine.soak import Soak
 from gallant.engine.watch import Watch
 
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
@@ -116,7 +117,7 @@ class Roll:
             if self.log.state.step(step.id).done:
                 self._came_to_rest(step)
         loop = asyncio.get_running_loop()
-        self._rounds = Rounds(self.plan, self.clock, self._ended_at, self._may_hold, self._well)
+        self._rounds = Rounds(self.plan, self.clock, self._ended_at, self._may_hold, self._well, self._soak)
         self._places = Places(self.means.estate)
         self._hops = {hop.id: loop.create_future() for lane in self.plan.lanes for hop in lane.hops}
         return await self._conclude(await self._lanes())
@@ -520,6 +521,12 @@ class Roll:
 
     async def _well(self, system: str) -> None:
         await self._final(next(lane for lane in self.plan.lanes if lane.system == system))
+
+    def _soak(self) -> Soak:
+        return Soak(self.clock, self.means.before, self.means.answered, self._read_system, self.watch.answers)
+
+    async def _read_system(self, system: str) -> Mapping[str, Reading]:
+        return await self.attempts.read_all(self._system(system))
 
     async def _final(self, lane: Lane) -> End:
         """`finished` means: every node at its target, roles in their usual places, in sync, services answering."""

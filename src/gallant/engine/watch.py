@@ -106,6 +106,14 @@ class Watch:
             if self._systems.get(name) == system and tally.since is not None and now - tally.since.real >= SILENT_S
         ]
 
+    def answers(self, system: str) -> dict[str, float]:
+        """By service of the system the seconds that its newest good answer took."""
+        return {
+            name: tally.answer_s
+            for name, tally in self.tallies.items()
+            if self._systems.get(name) == system and tally.good
+        }
+
     def flapping(self, system: str) -> dict[str, int]:
         """By service of the system, how often it was out in this run while no role was moved."""
         return {name: times for name, times in self._unexplained.items() if self._systems.get(name) == system}

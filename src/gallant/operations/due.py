@@ -18,10 +18,22 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.rules import ACT
 from gallant.core.estate.windows import AHEAD
-from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.work.consents import consents_needed
-from gallant.core.work.due import BOOKING, CUT_OFF, PREPARATION, REST, Job, cut_off, job_of, preparations, rest_of
+from gallant.core.work.due import (
+    BOOKING,
+    CUT_OFF,
+    LOOK,
+    LOOKS,
+    PREPARATION,
+    REST,
+    Job,
+    cut_off,
+    job_of,
+    looks_after,
+    preparations,
+    rest_of,
+)
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
 from gallant.core.work.planning import systems_of
@@ -37,6 +49,7 @@ from gallant.operations.plannable import open_roll
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
+SAMPLED_FOR = "10m"  # of what a roll left behind
 LOCK = "due.lock"
 IN_STOCK = "stock"  # the check that misses what can be fetched
 TRIED = "due.json"  # in state/: when what could not be begun was tried last; nothing is lost with it
@@ -102,6 +115,8 @@ async def due(place: Workplace) -> Turn:
                 rows.append(_take_up(place, job))
             elif job.why == PREPARATION:
                 rows.append(_prepare(place, job))
+            elif job.why == LOOK:
+                rows.append(_look_after(place, job))
         rows += await _notices(place, [job for job in ready if job.system])
         rows += [tried[job.subject].row for job in jobs if job.subject in waiting and job.is_due(now)]
         rows += [_too_late(job) for job in jobs if job.until is not None and now > job.until]
@@ -121,6 +136,7 @@ def _jobs(place: Workplace, now: datetime) -> Iterator[Job]:
             if job is not None:
                 yield job
     yield from preparations(said)
+    yield from _looks_after(place, said, now)
     for n in _decided(place, said):
         system = place.estate.systems[n.system]
         spans = windows_of(place.estate, system, now - timedelta(days=1), now + AHEAD)
@@ -188,6 +204,31 @@ def _prepare(place: Workplace, job: Job) -> Row:
     return _row(BEGINS, job, plan=job.subject, next=f"gallant plan --show {job.subject}")
 
 
+def _looks_after(place: Workplace, said: Sequence[LedgerEntry], now: datetime) -> Iterator[Job]:
+    """Of every roll that finished of late, and whose systems no other roll has changed since."""
+    rolls, _ = place.journal.rolls()
+    newest: dict[str, datetime] = {}
+    for row in rolls:
+        for name in row.plan.systems:
+            newest[name] = max(row.began, newest.get(name, row.began))
+    for row in rolls:
+        current = all(newest[name] == row.began and name in place.estate.systems for name in row.plan.systems)
+        if row.ended is not None and current and now <= row.ended + LOOKS[-1][1]:
+            job = looks_after(row.id, row.ended, said, now)
+            if job is not None and replay(place.journal.events(row.id)).state == "finished":
+                yield job
+
+
+def _look_after(place: Workplace, job: Job) -> Row:
+    """Verify by itself, with samples, and write down what was found."""
+    roll = job.subject.split()[0]
+    systems = place.journal.roll(roll).plan.systems
+    record(place, "due", job.subject, state=BEGUN)
+    words = _words(place, "verify", *systems, "--against", roll, "--settle", SAMPLED_FOR, "--tell")
+    begin(place, words, f"verify-{roll}.log")
+    return _row(BEGINS, job, next=f"gallant report {roll}")
+
+
 def _words(place: Workplace, *words: str) -> tuple[str, ...]:
     return (*words, "--estate", str(place.folder / place.path.name))
 
@@ -238,17 +279,11 @@ def _rolled_since(place: Workplace, jobs: Sequence[Job]) -> dict[str, str]:
     """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
     booked, found = [job for job in jobs if job.why == BOOKING and job.at is not None], dict[str, str]()
     for row in place.journal.rolls({job.system for job in booked})[0] if booked else ():
-        brings = _brings(row.plan)
+        brings = notices.brought_by(row.plan)
         for job in booked:
             if job.at is not None and row.began >= job.at and (job.system, job.component, job.target) in brings:
                 found.setdefault(job.subject, row.id)
     return found
-
-
-def _brings(made: Plan) -> set[tuple[str, str, str | None]]:
-    """What a plan brings to which release: (system, component, version)."""
-    images = {(lane.system, IMAGE, hop.to) for lane in made.lanes for hop in lane.hops if hop.image}
-    return images | {(lane.system, p.component, p.to) for lane in made.lanes for hop in lane.hops for p in hop.parts}
 
 
 def _approved(place: Workplace, jobs: Sequence[Job]) -> Plan | None:
@@ -262,7 +297,7 @@ def _approved(place: Workplace, jobs: Sequence[Job]) -> Plan | None:
     for path in (place.folder / "plans").glob("plan-*.json"):
         with contextlib.suppress(GallantError):
             made = load_plan(place, str(path))
-            covers = all((job.system, job.component, job.target) in _brings(made) for job in jobs)
+            covers = all((job.system, job.component, job.target) in notices.brought_by(made) for job in jobs)
             if (
                 set(made.systems) == systems
                 and covers

@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import re
+import statistics
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 import msgspec
 
 from gallant.core.after.picture import Picture, Unlike, first_seen, moved_by, unlike
+from gallant.core.after.settling import Series
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System, node_name
@@ -20,7 +22,7 @@ from gallant.core.work.events import RollRow
 from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole
-from gallant.operations.check import probe_services
+from gallant.operations.check import probe_answers
 from gallant.operations.survey import Surveyed, survey_with
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
@@ -33,7 +35,7 @@ MOST_KEPT = 200  # pictures, two of each roll
 
 class Kept(Record):
     """A picture under a name, by whom; `moved` is what a roll was to change (node, component, version), where it is of one; `unlike` what a comparison with it
-    has shown so far."""
+    has shown so far. `series` are its numbers over a while, where it was sampled."""
 
     schema: str = "gallant.kept/1"
     name: str
@@ -41,6 +43,7 @@ class Kept(Record):
     picture: Picture
     moved: tuple[tuple[str, str, str], ...] = ()
     unlike: tuple[Unlike, ...] = ()
+    series: tuple[Series, ...] = ()
 
     @property
     def planned(self) -> dict[tuple[str, str], str]:
@@ -79,19 +82,29 @@ async def take(
         readable = [(s, tuple(s.nodes)) for s in to_read if s.name in every]
         if readable:
             nodes += (await survey_with(place, readable, every)).nodes
-    probes = await asyncio.gather(*(probe_services(place, s) for s in systems if s.in_service))
+    probes = await asyncio.gather(*(probe_answers(place, s) for s in systems if s.in_service))
     served = [s for s in systems if s.in_service]
     return Picture(
         at=place.clock.now(),
         readings={n.reading.name: n.reading for n in nodes if n.reading is not None},
         errors=errors | {node_name(n.system, n.node): clean(n.error or "", 200) for n in nodes if n.reading is None},
         services={
-            f"{s.name} {name}": one.ok for s, found in zip(served, probes, strict=True) for name, one in found.items()
+            f"{s.name} {name}": some[-1].ok
+            for s, found in zip(served, probes, strict=True)
+            for name, some in found.items()
+        },
+        answers={
+            f"{s.name} {name}": statistics.median(one.answer_s for one in some)
+            for s, found in zip(served, probes, strict=True)
+            for name, some in found.items()
+            if all(one.ok for one in some)
         },
     )
 
 
-def keep(place: Workplace, name: str, picture: Picture, plan: Plan | None = None) -> Kept:
+def keep(
+    place: Workplace, name: str, picture: Picture, plan: Plan | None = None, series: Sequence[Series] = ()
+) -> Kept:
     """Keep a picture. Raises `WrongUse` for a name that is none."""
     if not NAME.fullmatch(name):
         raise WrongUse(
@@ -99,7 +112,7 @@ def keep(place: Workplace, name: str, picture: Picture, plan: Plan | None = None
             next="Letters, digits, dots and dashes: --keep before-monday",
         )
     moved = () if plan is None else tuple(_moved(place, plan))
-    kept = Kept(name=name, by=place.user, picture=picture, moved=moved)
+    kept = Kept(name=name, by=place.user, picture=picture, moved=moved, series=tuple(series))
     _write(place, kept)
     _prune(place)
     return kept

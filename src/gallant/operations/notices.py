@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.assess.gaps import find_gaps
-from gallant.core.assess.ledger import DECISIONS, Kept
+from gallant.core.assess.ledger import CLOSE, DECISIONS, ENDED, Kept
 from gallant.core.assess.notices import (
     ACCEPTED,
     BOOKED,
@@ -150,18 +150,18 @@ def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
 
 
 def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
-    """Decided notices whose gap is closed, with the roll that closed it."""
+    """Notices that somebody decided on, or that a roll closed, and whose gap is no more; with the roll that brought what was wanted."""
     chosen = {system.name for system in place.systems(terms)}
     found: dict[str, Notice] = {}
     rolls, _ = place.journal.rolls(chosen)
-    for kept in reversed(place.ledger.about(DECISIONS)):
+    for kept in reversed(place.ledger.about([*DECISIONS, CLOSE])):
         entry = kept.entry
         system, _, component = entry.subject.partition(":")
         told = entry.subject in still or entry.subject in found
         if system not in chosen or told or entry.target is None:
             continue
         roll = next(
-            (r for r in rolls if r.ended and system in r.plan.systems and _leads_to(r.plan, system, entry.target)),
+            (r for r in reversed(rolls) if r.ended and (system, component, entry.target) in brought_by(r.plan)),
             None,
         )
         found[entry.subject] = Notice(
@@ -187,8 +187,30 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
     return list(found.values())
 
 
-def _leads_to(plan: Plan, system: str, target: str) -> bool:
-    return any(hop.to == target for lane in plan.lanes if lane.system == system for hop in lane.hops)
+def brought_by(plan: Plan) -> set[tuple[str, str, str]]:
+    """What a plan brings to which release: (system, component, version)."""
+    return set(_in_order(plan))
+
+
+def close(place: Workplace, plan: Plan, roll: str) -> list[str]:
+    """Write down which notices a roll that finished has closed; gives their names. One whose gap is still there, at another node or to a newer
+    release, stays open."""
+    still = {w.name for w in _wanted(place, plan.systems)}
+    last = {f"{system}:{component}": to for system, component, to in _in_order(plan)}
+    names = [name for name in last if name not in still]
+    for name in names:
+        record(place, CLOSE, name, target=last[name], state=ENDED, reason=roll)
+    return names
+
+
+def _in_order(plan: Plan) -> Iterator[tuple[str, str, str]]:
+    """What a plan brings, each hop of a lane after the one before it."""
+    for lane in plan.lanes:
+        for hop in lane.hops:
+            if hop.image:
+                yield lane.system, IMAGE, hop.to
+            for part in hop.parts:
+                yield lane.system, part.component, part.to
 
 
 def one(place: Workplace, name: str) -> Notice:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.after.picture import LOST, Unlike
-from gallant.core.assess.ledger import LedgerEntry
+from gallant.core.assess.ledger import FAILED, LedgerEntry
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work import events as e
@@ -19,7 +19,7 @@ from gallant.operations.history import Run, StepRow
 from gallant.operations.notices import left_out
 from gallant.operations.workplace import Workplace
 
-WORDS = ("consent", "waive", "despite-booking", "despite-check", "despite-recall", "outside-window", "terms", "accept", "book", "approve")  # fmt: skip
+WORDS = ("consent", "waive", "despite-booking", "despite-check", "despite-recall", "outside-window", "terms", "accept", "book", "approve", "verify")  # fmt: skip
 UNHAPPY = ("stopped", "cut off", "held", "running")
 OFF_BY = 1.5  # times as long as planned, or as short: worth a line
 
@@ -60,7 +60,8 @@ class OneRoll(Record):
     @property
     def is_happy(self) -> bool:
         lost = any(one.means == LOST for one in self.unlike)
-        return self.run.state == "finished" and not lost
+        looked = [word.state for word in self.words if word.kind == "verify"]  # the newest look counts
+        return self.run.state == "finished" and not lost and looked[-1:] != [FAILED]
 
     @property
     def took_s(self) -> float | None:

@@ -400,6 +400,7 @@ async def _run(
     before: Kept | None,
 ) -> Rolled:
     services, watches = _watched(place, _systems(place, plan))
+    answers = before.picture.answers if before is not None else {}
     means = Means(
         estate=place.estate,
         clock=place.clock,
@@ -411,6 +412,11 @@ async def _run(
         journal=journal,
         listener=show,
         before=before.picture.readings if before is not None else {},
+        answered={
+            (w.system, w.service): answers[key]
+            for w in watches
+            if (key := f"{w.system} {w.service.removeprefix(w.system + ' ')}") in answers
+        },
     )
     place.refusals.stop()
     running = Roll(journal.id, plan, means, orders)
@@ -454,6 +460,10 @@ async def _keep(
             after = await keeping.take(place, keeping.around(place, _systems(place, plan)), drivers)
             keeping.keep(place, f"{roll_id}.{keeping.AFTER}", after, plan)
             found = keeping.compared(place, before, after) if before is not None else []
+        if plan.undoes is None:
+            closed = notices.close(place, plan, roll_id)
+            if closed:
+                show.notice(f"Closed: {', '.join(closed)}.")
     try:
         place.journal.keep_copy()
         place.ledger.keep_copy()

@@ -8,23 +8,31 @@ from datetime import datetime
 
 from gallant.core.after.compare import NodeVerdict, verify_system
 from gallant.core.after.picture import LOST, Picture, Unlike, losses
+from gallant.core.after.settling import AT_REST, words_of
+from gallant.core.assess.ledger import ENDED, FAILED
 from gallant.core.assess.notices import Notice
-from gallant.core.errors import GallantError
+from gallant.core.errors import GallantError, worst_exit
 from gallant.core.estate.systems import System
-from gallant.core.records import Record
+from gallant.core.records import Record, clean
 from gallant.core.work.planning import target_of
-from gallant.operations import keeping
+from gallant.operations import backups, keeping
+from gallant.operations.backups import Taken
 from gallant.operations.check import probe_services
+from gallant.operations.deciding import record
 from gallant.operations.keeping import Kept
 from gallant.operations.notices import left_out
+from gallant.operations.notifying import message_of, notify
+from gallant.operations.settling import Settling, Tick, settling
 from gallant.operations.snapshots import Settled, settle
+from gallant.operations.still import RESTART, Still, fresh_catalogs, still_wanted
 from gallant.operations.survey import Surveyed, survey_with
 from gallant.operations.workplace import Workplace
 
 
 class Verified(Record):
-    """One verdict a node, those with problems first; what became of snapshots of systems that are well; and what `gaps` lists
-    besides system images. `unlike` is what is not as it was in the picture `against`, of `compared` systems; `kept` the name under which this one is kept."""
+    """One verdict a node, those with problems first; what became of snapshots of systems that are well; what `gaps` lists
+    besides system images, and what else is `still` wanted. `unlike` is what is not as it was in the picture `against`, of `compared` systems; `kept` the
+    name under which this one is kept. `settling` is there where it was asked for, and `backups` of what runs now."""
 
     verdicts: tuple[NodeVerdict, ...]
     settled: tuple[Settled, ...]
@@ -34,24 +42,46 @@ class Verified(Record):
     since: datetime | None = None
     compared: int = 0
     kept: str | None = None
+    still: tuple[Still, ...] = ()
+    settling: Settling | None = None
+    backups: tuple[Taken, ...] = ()
 
     @property
     def exit_code(self) -> int:
         lost = any(one.means == LOST for one in self.unlike)
-        return 0 if all(verdict.ok for verdict in self.verdicts) and not lost else 1
+        waits = any(one.about == RESTART for one in self.still)
+        unsettled = self.settling is not None and not self.settling.settled
+        found = 1 if lost or waits or unsettled or not all(verdict.ok for verdict in self.verdicts) else 0
+        return worst_exit([found, *(row.exit_code for row in self.backups)])
 
 
 async def verify(
-    place: Workplace, terms: Sequence[str], keep: str | None = None, against: str | None = None
+    place: Workplace,
+    terms: Sequence[str],
+    keep: str | None = None,
+    against: str | None = None,
+    *,
+    settle_s: float | None = None,
+    backup: bool = False,
+    tell: bool = False,
+    tick: Tick = lambda done, of: None,
 ) -> Verified:
-    """Look whether all is as it should be, and as it was: before the newest roll, or in the picture `against`. `keep`: keep how it is now."""
+    """Look whether all is as it should be, and as it was: before the newest roll, or in the picture `against`. `keep`: keep how it is now.
+
+    `settle_s`: sample for so long whether it is settled. `backup`: take one of what runs now. `tell`: what was found goes into the
+    ledger, and to those whom the estate has told of what needs somebody.
+    """
     systems = place.systems(terms)
     before = (
         keeping.kept(place, against) if against is not None else keeping.newest_for(place, [s.name for s in systems])
     )
+    unfresh = await fresh_catalogs(place, systems)
+    sampled = await settling(place, systems, settle_s, before, tick) if settle_s is not None else None
+    taken = (await backups.take(place, terms, "after the work"))[0] if backup else []
     async with place.drivers(systems) as drivers:
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
+        still = still_wanted(place, systems, seen.readings(), drivers)
     wide = keeping.around(place, systems)
     wanted = before is not None or keep is not None
     picture = await _settled_picture(place, wide, seen.nodes, before) if wanted else None
@@ -59,7 +89,7 @@ async def verify(
     if before is not None and picture is not None:
         found = [one for one in keeping.compared(place, before, picture) if one.system in names]
     if keep is not None and picture is not None:
-        keeping.keep(place, keep, picture)
+        keeping.keep(place, keep, picture, series=sampled.after if sampled is not None else ())
     rows: list[NodeVerdict] = []
     for system, samples in zip(systems, probes, strict=True):
         own = [n for n in seen.nodes if n.system == system.name]
@@ -78,7 +108,7 @@ async def verify(
         )
     rows.sort(key=lambda r: r.ok)
     well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
-    return Verified(
+    done = Verified(
         verdicts=tuple(rows),
         settled=tuple(await settle(place, well)),
         left=tuple(left_out(place, [s.name for s in systems])),
@@ -87,7 +117,33 @@ async def verify(
         since=before.picture.at if before is not None else None,
         compared=len(names & {r.system for r in before.picture.readings.values()}) if before is not None else 0,
         kept=keep,
+        still=(*unfresh, *still),
+        settling=sampled,
+        backups=tuple(taken),
     )
+    if tell:
+        await _tell(place, [s.name for s in systems], done, against)
+    return done
+
+
+async def _tell(place: Workplace, systems: Sequence[str], done: Verified, against: str | None) -> None:
+    """Into the ledger, and to people where something of it needs somebody."""
+    words = in_words(done)
+    record(place, "verify", against or " ".join(systems), state=ENDED if done.exit_code == 0 else FAILED, reason=words)
+    if done.exit_code:
+        roll = against if against is not None and keeping.OF_A_ROLL.fullmatch(f"{against}.{keeping.BEFORE}") else None
+        text = f"{', '.join(systems)}, looked at after the work: {words}"
+        next = f"gallant verify {' '.join(systems)}"
+        await notify(place, message_of(place, roll or "no roll", tuple(systems), "stopped", text, next))
+
+
+def in_words(done: Verified) -> str:
+    """What was found, for a ledger or a message."""
+    bad = [f"{r.system}/{r.node}: {'; '.join(r.problems)}" for r in done.verdicts if not r.ok]
+    lost = [one.words for one in done.unlike if one.means == LOST]
+    unsettled = [words_of(one) for one in done.settling.judged if one.state not in AT_REST] if done.settling else []
+    still = [f"{one.system}/{one.node}: {one.what}" for one in done.still if one.about == RESTART]
+    return clean("; ".join([*bad, *lost, *unsettled, *still]), 400) or "all is as it should be, and as it was"
 
 
 LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come

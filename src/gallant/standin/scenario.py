@@ -32,6 +32,9 @@ FAULTS = {
     "expired_password": "the account's password has expired",
     "alarm": "the node complains of a failed fan",
     "unwell": "the node says that `act` is not as it should be",
+    "loses_link": "path `value` of the node stays down after its restart",
+    "leaks": "the node loses `value` bytes of memory a second after its restart",
+    "slow_answers": "the service answers `value` real seconds late after the node's restart",
     "answer_lost": "the node acts, and its answer is lost",
     "answer_held": "the node acts, and answers only when nobody listens any more",
     "never_acts": "the node takes the order, and neither acts nor answers",
@@ -62,6 +65,9 @@ SCENARIOS: dict[str, Fault] = {
         Fault(name="expired_password", node="tickets/b"),
         Fault(name="alarm", node="tickets/b"),
         Fault(name="unwell", node="tickets/b", act="path 2"),
+        Fault(name="loses_link", node="tickets/b", act="restart", nth=2, value=1),
+        Fault(name="leaks", node="tickets/b", act="restart", nth=2, value=150_000),
+        Fault(name="slow_answers", node="tickets/b", act="restart", nth=2, value=0.4),
     )
 }
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import math
 import secrets
 import socket
 import ssl
@@ -41,6 +42,7 @@ class NodeServer(WebServer):
         super().__init__(address, port, context)
         self.accounts, self.refresh = accounts, refresh
         self.tokens: dict[str, tuple[str, float]] = {}
+        self._leaks_since: float | None = None
 
     def app(self) -> web.Application:
         app = web.Application(middlewares=[self._outer], client_max_size=LARGEST_PACKAGE)
@@ -180,18 +182,32 @@ class NodeServer(WebServer):
 
     def _health(self) -> dict[str, object]:
         """What the node says of itself besides its work."""
+        fault = self.world.fault("loses_link", self.full, "restart")
+        lost = int(fault.value) if fault is not None and self.node.boots > 1 else 0
         return {
             "clock_follows": not self._unwell("time source"),
             "spare_bay": "broken" if self._unwell("spare bay") else "ready",
             "console": "anna" if self._unwell("console") else "",
             "writes_need_partner": self._unwell("partner"),
             "updates_itself": self._unwell("updates itself"),
-            "memory_free": 40_000_000 if self._unwell("memory") else 3_200_000_000,
+            "memory_free": 40_000_000 if self._unwell("memory") else round(self._memory_free()),
             "logged_in": 3 if self._unwell("sessions") else 0,
             "paths": [
-                {"path": f"path {n}", "state": "down" if n == 2 and self._unwell("path 2") else "up"} for n in (1, 2)
+                {"path": f"path {n}", "state": "down" if self._unwell(f"path {n}") or n == lost else "up"}
+                for n in (1, 2)
             ],
         }
+
+    def _memory_free(self) -> float:
+        """What is free goes a little up and down, as work comes and goes; a leak takes of it, from its first moment on."""
+        free = 3.2e9 + 2e7 * math.sin(self.world.now / 97) + 1e7 * math.sin(self.world.now / 31)
+        leak = self.world.fault("leaks", self.full, "restart")
+        if leak is None:
+            self._leaks_since = None
+            return free
+        if self._leaks_since is None:
+            self._leaks_since = self.world.now
+        return max(5e7, free - leak.value * (self.world.now - self._leaks_since))
 
     async def bays(self, request: web.Request) -> web.StreamResponse:
         return web.json_response(
@@ -378,6 +394,7 @@ class ServiceServer:
                 if len(words) != 2 or words[0] != b"block" or not words[1].isdigit():
                     writer.write(b"what?\n")
                 else:
+                    await self._delayed()
                     writer.write(b"block " + words[1] + b" " + self.pair.block(int(words[1])) + b"\n")
                 await writer.drain()
         except (OSError, ValueError):
@@ -385,6 +402,12 @@ class ServiceServer:
         finally:
             self._writers.discard(writer)
             writer.close()
+
+    async def _delayed(self) -> None:
+        for node in self.pair.nodes.values():
+            fault = self.pair.world.fault("slow_answers", f"{self.pair.name}/{node.name}", "restart")
+            if fault is not None and node.up:
+                await asyncio.sleep(fault.value)
 
     async def stop(self) -> None:
         self._close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Iterable, Sequence
 from datetime import datetime
@@ -12,7 +13,7 @@ import msgspec
 from gallant.core.assess.findings import Finding
 from gallant.core.errors import GallantError
 from gallant.core.estate.sources import Access, News, Source
-from gallant.core.readings import HeldSurvey, Last, Reading, lasting
+from gallant.core.readings import Gauge, HeldSurvey, Last, Reading, lasting
 from gallant.core.records import clean, replace, rfc3339
 from gallant.store.database import WHOSE, Step, open_database, state_folder, transaction, write
 
@@ -68,6 +69,13 @@ SCHEMA = (
         "catalogs that are no longer followed, and how far they had come",
         "CREATE TABLE parted (key TEXT PRIMARY KEY, serial INTEGER NOT NULL) WITHOUT ROWID",
     ),
+    Step(
+        "the numbers of the last days, each time that they were read",
+        """
+    CREATE TABLE gauged (system TEXT NOT NULL, node TEXT NOT NULL, at TEXT NOT NULL, gauges BLOB NOT NULL,
+        PRIMARY KEY (system, node, at)) WITHOUT ROWID
+    """,
+    ),
 )
 
 INSERT_SURVEY = "INSERT INTO surveys (began) VALUES (?)"
@@ -94,6 +102,10 @@ SURVEYS = "SELECT id, began, ended, whole FROM surveys ORDER BY id DESC"
 PRUNE = """DELETE FROM readings WHERE taken < ? AND survey < (SELECT max(survey) FROM readings AS n
     WHERE n.system = readings.system AND n.node = readings.node AND n.reading IS NOT NULL)"""
 NEWEST = "SELECT system, node, max(survey), taken, error FROM readings WHERE {} GROUP BY system, node"
+GAUGED = "SELECT node, at, gauges FROM gauged WHERE system = ? AND at <= ? ORDER BY at"
+GAUGED_DAYS = 8  # for which every number is kept; of longer ago there is the newest of each stretch
+# Held against the newest survey, not against a clock: what nobody reads any more does not go.
+PRUNE_GAUGED = "DELETE FROM gauged WHERE at < (SELECT strftime('%Y-%m-%dT%H:%M:%S', max(began), ?) FROM surveys)"
 MOST_NAMED = 500  # systems in one question; for more of them everything is read
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
@@ -164,7 +176,23 @@ class ReadingStore:
                     self._db.execute(EXTEND_READING, (survey, moment, raw, system, node, last))
                 else:
                     self._db.execute(INSERT_READING, (survey, system, node, moment, raw, error, survey, moment, mark))
+            self._db.executemany(
+                "INSERT OR REPLACE INTO gauged (system, node, at, gauges) VALUES (?, ?, ?, ?)",
+                [
+                    (system, node, rfc3339(taken), msgspec.json.encode(reading.gauges))
+                    for system, node, taken, reading, _ in batch
+                    if reading is not None and reading.gauges
+                ],
+            )
             self._write_heard()
+
+    def gauged(self, system: str, until: datetime) -> list[tuple[str, datetime, tuple[Gauge, ...]]]:
+        """What the nodes of a system said in numbers, each time that they were read in the last days: (node, when, numbers), oldest first."""
+        found = []
+        for node, at, raw in self._db.execute(GAUGED, (system, rfc3339(until))):
+            with contextlib.suppress(msgspec.MsgspecError, ValueError, TypeError):  # a damaged row is one point less
+                found.append((node, datetime.fromisoformat(at), msgspec.json.decode(raw, type=tuple[Gauge, ...])))
+        return found
 
     def end_survey(self, survey: int, now: datetime) -> None:
         """Mark a survey as whole: everything that was asked has answered or failed."""
@@ -175,6 +203,7 @@ class ReadingStore:
         with transaction(self._db):
             gone = self._db.execute(PRUNE, (rfc3339(before),)).rowcount
             self._db.execute("DELETE FROM checked WHERE at < ?", (rfc3339(before),))
+            self._db.execute(PRUNE_GAUGED, (f"-{GAUGED_DAYS} days",))
             self._db.execute(
                 "DELETE FROM surveys WHERE began < ? AND id NOT IN (SELECT survey FROM readings)", (rfc3339(before),)
             )

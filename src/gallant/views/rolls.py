@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Unlike
+from gallant.core.after.settling import AT_REST, SETTLED, valued
 from gallant.core.assess.lookup import Match
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
@@ -36,6 +37,8 @@ if TYPE_CHECKING:
     from gallant.operations.durations import Learned
     from gallant.operations.history import Run, StepRow, Totals
     from gallant.operations.roll import Rolled
+    from gallant.operations.settling import Settling
+    from gallant.operations.still import Still
     from gallant.operations.verify import Verified
 
 STATE_MARKS = Marks(
@@ -144,6 +147,8 @@ def verify_view(done: Verified) -> View:
                 f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual places, replicas are whole, services answer."
             )
         )
+        if done.settling is not None:
+            yield from settling_lines(done.settling)
         for one in done.settled:
             yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
         yield from unlike_lines(done.unlike)
@@ -151,14 +156,28 @@ def verify_view(done: Verified) -> View:
             yield _as_before(done.unlike, done.compared, _called(done.against), done.since)
         if done.kept is not None:
             yield f"{mark('good')} How it is now is kept as {BOLD}{plain(done.kept)}{OFF}."
+        yield from still_lines(done.still)
         yield from left_lines(done.left)
+        for row in done.backups:
+            taken = f"is kept as {row.backup.id}" if row.backup is not None else f"failed: {row.error}"
+            yield f"{mark('good' if row.error is None else 'bad')} The backup of {plain(row.system)} {plain(taken)}"
+        judged = done.settling.judged if done.settling is not None else ()
+        unsettled = dict.fromkeys(one.system for one in judged if one.state not in AT_REST)
         lost = dict.fromkeys(one.system for one in done.unlike if one.means == LOST)
         yield from next_steps(
-            *(f"gallant check {s}" for s in dict.fromkeys([*bad, *lost])),
+            *(one.next for one in done.still if one.next and one.about == "hop"),
+            *(f"gallant check {s}" for s in dict.fromkeys([*bad, *lost, *unsettled])),
+            *(f"gallant verify {s} --settle 2h" for s in unsettled),
+            *dict.fromkeys(one.next for one in done.still if one.next and one.about != "hop"),
             *(f"gallant gaps {s}" for s in {n.system: 0 for n in done.left}),
         )
 
     more = {
+        "still": done.still,
+        "settling": done.settling,
+        "backups": [
+            {"system": r.system, "backup": r.backup.id if r.backup else None, "error": r.error} for r in done.backups
+        ],
         "unlike": done.unlike,
         "against": done.against,
         "kept": done.kept,
@@ -166,6 +185,67 @@ def verify_view(done: Verified) -> View:
         "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in done.left],
     }
     return View("verify", rows, text, more)
+
+
+SETTLING_MARKS = Marks(
+    {
+        "settled": "good",
+        "at another level": "note",
+        "still settling": "going",
+        "creeping": "work",
+        "slower": "bad",
+        "running out": "bad",
+    }
+)
+MOST_STILL = 8
+
+
+def settling_lines(found: Settling) -> Drawn:
+    """Whether it is settled: what is not in a table, what is in one line."""
+    lasted = duration((found.ended - found.began).total_seconds())
+    moving = [one for one in found.judged if one.state != SETTLED]
+    yield ""
+    if moving:
+        shown = table(
+            "number", "stands", "before", "now", "an hour", "in about", right=("before", "now", "an hour", "in about")
+        )
+        for one in moving:
+            words = one.state + (", as before the work" if one.as_before else "")
+            shown.add_row(
+                f"{BOLD}{plain(one.system)}{f'/{plain(one.node)}' if one.node else ''}{OFF} {plain(one.about)}",
+                said(SETTLING_MARKS[one.state], words),
+                valued(one.before, one.unit) if one.before is not None else "–",
+                valued(one.now, one.unit),
+                f"{'+' if one.per_h > 0 else '−'}{valued(abs(one.per_h), one.unit)}",
+                duration(one.wait_s) if one.wait_s is not None else "–",
+            )
+        yield shown
+    level = [one for one in found.judged if one.state == SETTLED]
+    if not found.judged:
+        yield f"{mark('note')} Whether it is settled cannot be told: no node of it tells a number, and no service answered."
+    elif not moving:
+        yield f"{mark('good')} {BOLD}Settled{OFF}: {many(len(level), 'number')} watched for {lasted}, none of them moves away from where it was."
+    elif level:
+        yield f"{mark('good')} {many(len(level), 'other number')} watched for {lasted}: settled."
+    unknown = sum(one.before is None for one in found.judged)
+    if unknown:
+        yield f"{mark('note')} Of {many(unknown, 'number')} nothing is known of the time before; they were judged by how they move alone."
+
+
+def still_lines(still: Sequence[Still]) -> Iterator[str]:
+    """What is not over yet; the same of several nodes is one line."""
+    groups = dict[tuple[str, str, str], list[str]]()
+    for one in still:
+        groups.setdefault((one.about, one.system, one.what), []).append(one.node)
+    for (about, system, what), nodes in list(groups.items())[:MOST_STILL]:
+        named = (
+            f"{BOLD}{plain(system)}{f'/{plain(chr(44).join(n for n in nodes if n))}' if any(nodes) else ''}{OFF}: "
+            if system
+            else ""
+        )
+        yield f"{mark('work' if about == 'restart' else 'note')} {named}{plain(what)}."
+    if len(groups) > MOST_STILL:
+        yield f"{mark('note')} {len(groups) - MOST_STILL} more of that kind; --json names them."
 
 
 def match_lines(found: Sequence[Match]) -> Iterator[str]:

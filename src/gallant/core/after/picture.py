@@ -49,16 +49,20 @@ COUNTED: tuple[tuple[str, bool], ...] = (
     ("guests", True),
 )
 NONE_LEFT = ("sessions",)  # numbers that come and go, of which none at all is a loss
+ANSWER = "the answer of"  # and a service: the time that it takes
+SLOW, SLOW_S = 2.0, 0.2  # an answer is slower that takes so many times as long as before, and so many seconds more
 _NUMBERS = re.compile(r"\d+")
 
 
 class Picture(Record):
-    """Some systems at a moment: readings by node, why a node was not read, and whether each service (`system service`) answered."""
+    """Some systems at a moment: readings by node, why a node was not read, whether each service (`system service`) answered, and after how many
+    real seconds those that did."""
 
     at: datetime
     readings: dict[str, Reading]
     errors: dict[str, str] = {}
     services: dict[str, bool] = {}
+    answers: dict[str, float] = {}
 
 
 class Unlike(Record):
@@ -94,7 +98,12 @@ def moved_by(hops: Iterable[Hop], system: System) -> dict[tuple[str, str], str]:
 
 def unlike(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
     """Everything that differs, losses first. `planned` is what the work between was to change; a node in it was to restart, too."""
-    found = [*_services(before, after), *_nodes(before, after, planned or {}), *_systems(before, after)]
+    found = [
+        *_services(before, after),
+        *_answers(before, after),
+        *_nodes(before, after, planned or {}),
+        *_systems(before, after),
+    ]
     return sorted(found, key=lambda one: (MEANINGS.index(one.means), one.system, one.node, one.about))
 
 
@@ -133,6 +142,15 @@ def _services(before: Picture, after: Picture) -> Iterator[Unlike]:
                 means=BETTER if now else LOST,
                 since=after.at,
             )
+
+
+def _answers(before: Picture, after: Picture) -> Iterator[Unlike]:
+    for name in before.answers.keys() & after.answers.keys():
+        was, now = before.answers[name], after.answers[name]
+        if now > max(SLOW * was, was + SLOW_S):
+            system, _, service = name.partition(" ")
+            told = (f"{was * 1000:.0f} ms", f"{now * 1000:.0f} ms")
+            yield _whole(system, f"{ANSWER} {service}", *told, LOST, after.at)
 
 
 def _nodes(before: Picture, after: Picture, planned: Moved) -> Iterator[Unlike]:

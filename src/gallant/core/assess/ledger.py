@@ -36,8 +36,11 @@ KINDS = (
     "outside-window",
     "due",
     "prepare",
+    "verify",
+    "close",
 )
 DECISIONS = KINDS[:6]  # on a notice
+CLOSE = "close"  # of a notice, by a roll
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 
 
 class Sample(Record):
@@ -46,18 +46,19 @@ class Outage(Record):
 
 
 class Tally(Record):
-    """What has been seen of one service so far: `since` is the first failed sample of an open outage."""
+    """What has been seen of one service so far: `since` is the first failed sample of an open outage, `answer_s` how long its newest good answer took."""
 
     since: Sample | None = None
     good: int = 0
     failed: int = 0
+    answer_s: float = 0
 
     def after(self, sample: Sample) -> tuple[Tally, Outage | None]:
         """The tally with one more sample, and the outage that this sample ends."""
         if not sample.ok:
-            return Tally(since=self.since or sample, good=self.good, failed=self.failed + 1), None
+            return replace(self, since=self.since or sample, failed=self.failed + 1), None
         ended = None if self.since is None else _outage(self.since, sample)
-        return Tally(since=None, good=self.good + 1, failed=self.failed), ended
+        return replace(self, since=None, good=self.good + 1, answer_s=sample.answer_s), ended
 
     def open_outage(self) -> Outage | None:
         """The outage that no good sample has ended yet."""

@@ -125,6 +125,7 @@ class Service(Record):
     """An address that users of the system depend on, and how it is asked: a `read`, a `tls` handshake, a page (`http`), a name
     (`dns`), the time (`ntp`), an echo (`ping`), or a command of one's own that ends with 0 (`run`); else a connect.
 
+    An answer that takes longer than `within_ms` (real milliseconds) is none, nor one under a certificate that ends within `certificate_days`.
     `budget_s` is for how long it may be out at a time; past it the work on its system holds. `every_s` are real seconds between two
     probes. `unscaled`: its stand-in keeps real time.
     """
@@ -137,6 +138,8 @@ class Service(Record):
     ntp: bool = False
     ping: bool = False
     run: str | None = None
+    within_ms: Annotated[float, msgspec.Meta(gt=0, le=60_000)] | None = None
+    certificate_days: Annotated[float, msgspec.Meta(ge=0, le=3650)] | None = None
     budget_s: Annotated[float, msgspec.Meta(gt=0)] | None = None
     every_s: Annotated[float, msgspec.Meta(ge=FAST_S, le=60)] | None = None
     unscaled: bool = False
@@ -150,6 +153,8 @@ class Service(Record):
             raise ValueError("dns: write the name that is asked for")
         if self.run is not None and not _words(self.run):
             raise ValueError("run: write a command and its arguments")
+        if self.certificate_days is not None and not (self.tls or (self.http is not None and self.http.tls)):
+            raise ValueError("certificate_days: only an answer by tls, or by http with tls, comes under a certificate")
 
     @property
     def asked(self) -> str:

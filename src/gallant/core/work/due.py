@@ -6,14 +6,23 @@ Nothing is begun twice for one booking, or twice by a rule for one release: what
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from gallant.core.assess.ledger import BEGUN, LedgerEntry
 from gallant.core.assess.notices import BOOKED, BY_ITSELF, OVERDUE, Notice
 from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import Record
 
-BOOKING, RULE, REST, PREPARATION, CUT_OFF = "booked", "by a rule", "rest of a roll", "preparation", "cut off"
+BOOKING, RULE, REST, PREPARATION, CUT_OFF, LOOK = (
+    "booked",
+    "by a rule",
+    "rest of a roll",
+    "preparation",
+    "cut off",
+    "look after",
+)
+# When a roll that finished is looked after, and until when that is still of use.
+LOOKS = ((timedelta(hours=1), timedelta(hours=24)), (timedelta(hours=24), timedelta(days=7)))
 MOST_TAKEN_UP = 3  # times that one roll is carried on without a person after it was cut off
 
 
@@ -74,6 +83,16 @@ def cut_off(roll: str, began: datetime, said: Iterable[LedgerEntry]) -> Job | No
     """A roll that was begun by itself and that no process carries out any more; None where a person began it, or it was cut off too often."""
     times = sum(e.kind == "due" and e.subject == roll and e.state == BEGUN for e in said)
     return Job(why=CUT_OFF, subject=roll, at=began) if 0 < times <= MOST_TAKEN_UP else None
+
+
+def looks_after(roll: str, ended: datetime, said: Iterable[LedgerEntry], now: datetime) -> Job | None:
+    """The next look at what a roll left behind that nobody has had yet; None where there is none to come, or its time has passed."""
+    begun = {e.subject for e in said if e.kind == "due" and e.state == BEGUN}
+    for after, until in LOOKS:
+        subject = f"{roll} {after.total_seconds() / 3600:.0f} h after"
+        if subject not in begun and now <= ended + until:
+            return Job(why=LOOK, subject=subject, at=ended + after)
+    return None
 
 
 def preparations(said: Iterable[LedgerEntry]) -> list[Job]:
