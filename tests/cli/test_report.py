@@ -25,7 +25,9 @@ def rolled(tmp_path_factory) -> Place:
     for make in starting.__wrapped__(tmp_path_factory.mktemp("report")):
         place = make()
         plan = place.make_ready()
-        assert place.run("verify", "--keep", "at-first").code == 1  # it is behind
+        first = place.run("verify", "tickets", "--keep", "at-first", "--json")
+        assert first.code == 1  # it is behind
+        assert {"hop", "backup"} <= {one["about"] for one in first.json["still"]}
         done = place.run("roll", plan)
         assert done.code == 0, done.err
         yield place
@@ -73,6 +75,58 @@ def test_what_is_lost_after_a_roll_is_named_with_since_when(rolled, about):
     assert (first.code, about in lost) == (1, True), first.json["unlike"]
     assert lost.items() <= {one["about"]: one["since"] for one in again.json["unlike"]}.items()
     assert rolled.run("verify", "tickets").code == 0
+
+
+WORSE = {
+    "running out": {"name": "leaks", "node": "tickets/b", "value": 150_000},
+    "slower": {"name": "slow_answers", "node": "tickets/b", "value": 0.3},
+}
+
+
+@pytest.mark.parametrize("state", WORSE)
+def test_what_is_not_settled_after_a_roll_is_named_with_how_long_it_takes(rolled, state):
+    rolled.faults(WORSE[state])
+    try:
+        done = rolled.run("verify", "tickets", "--settle", "15m", "--figure", "settle.png", "--json")
+        shown = rolled.run("verify", "tickets", "--settle", "15m", "--tell", "--against", "roll-0001", COLUMNS="200")
+    finally:
+        rolled.faults()
+    worst = done.json["settling"]["judged"][0]
+    assert (done.code, worst["state"]) == (1, state), done.json["settling"]["judged"]
+    assert (worst["wait_s"] is not None) is (state == "running out")
+    assert (rolled.folder / "settle.png").read_bytes()[:4] == b"\x89PNG"
+    assert shown.code == 1
+    assert state in shown.out
+    [told] = [row for row in rolled.run("ledger", "--json").rows if row["kind"] == "verify"][:1]
+    assert (told["subject"], told["state"]) == ("roll-0001", "failed")
+    assert state in told["reason"]
+    assert rolled.run("report", "roll-0001", "--json").code == 1
+
+
+def test_what_is_settled_says_so_and_a_length_that_tells_nothing_is_refused(rolled):
+    done = rolled.run("verify", "tickets", "--settle", "5m", "--tell", "--against", "roll-0001", COLUMNS="200")
+    assert done.code == 0, done.out
+    assert "Settled: " in done.out
+    assert rolled.run("verify", "tickets", "--settle", "5s").code == 2
+    assert rolled.run("verify", "tickets", "--figure", "x.png").code == 2
+    assert rolled.run("report", "roll-0001", "--json").code == 0
+
+
+def test_what_is_still_wanted_is_said_and_ends_when_it_is_done(rolled):
+    about = {one["about"] for one in rolled.run("verify", "tickets", "--json").json["still"]}
+    assert {"backup", "package"} <= about
+    done = rolled.run("verify", "tickets", "--backup", "--json")
+    assert done.json["backups"][0]["error"] is None
+    assert "backup" not in {one["about"] for one in done.json["still"]}
+    assert rolled.run("stock", "prune", "--yes").code == 0
+    assert [o for o in rolled.run("verify", "tickets", "--json").json["still"] if o["about"] == "package"] == []
+
+
+def test_a_roll_that_finished_closes_its_notices_with_its_name(rolled):
+    closed = [row for row in rolled.run("ledger", "--json").rows if row["kind"] == "close"]
+    assert ("tickets:image", "3.2.4", "roll-0001") in [(row["subject"], row["target"], row["reason"]) for row in closed]
+    listed = {row["name"]: row for row in rolled.run("notice", "list", "tickets", "--all", "--json").rows}
+    assert (listed["tickets:image"]["state"], listed["tickets:image"]["roll"]) == ("done", "roll-0001")
 
 
 def test_the_record_of_a_roll_says_what_was_done_as_a_page_as_markdown_and_as_data(rolled):

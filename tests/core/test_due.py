@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.estate.windows import Span
-from gallant.core.work.due import MOST_TAKEN_UP, cut_off, job_of, preparations, rest_of
+from gallant.core.work.due import MOST_TAKEN_UP, cut_off, job_of, looks_after, preparations, rest_of
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
 
@@ -93,3 +93,21 @@ def test_of_several_words_on_a_preparation_the_last_counts():
     said = [entry("prepare", 0, subject="plan-1", start=at(5)), entry("prepare", 1, subject="plan-1", start=at(9))]
     assert [job.at for job in preparations(said)] == [at(9)]
     assert preparations([*said, entry("prepare", 2, subject="plan-1", state=BEGUN)]) == []
+
+
+def test_a_roll_that_finished_is_looked_after_twice_and_each_time_once():
+    def said(*subjects: str) -> list[LedgerEntry]:
+        return [LedgerEntry(at=NOW, by="due", host="h", kind="due", subject=s, state=BEGUN) for s in subjects]
+
+    first = looks_after("roll-0001", NOW, [], at(1))
+    assert (first.subject, first.at, first.is_due(at(59)), first.is_due(at(60))) == (
+        "roll-0001 1 h after",
+        at(60),
+        False,
+        True,
+    )
+    second = looks_after("roll-0001", NOW, said(first.subject), at(61))
+    assert (second.subject, second.at) == ("roll-0001 24 h after", at(24 * 60))
+    assert looks_after("roll-0001", NOW, [], at(25 * 60)).subject == second.subject  # the first is of no use any more
+    assert looks_after("roll-0001", NOW, said(first.subject, second.subject), at(61)) is None
+    assert looks_after("roll-0001", NOW, [], at(8 * 24 * 60)) is None

@@ -5,9 +5,11 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import re
 import ssl
 import struct
 import tempfile
+import time
 from pathlib import Path
 
 import pytest
@@ -18,7 +20,7 @@ from gallant.drivers.probe import SocketProber, probe
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import bound, reserve
 
-from .test_probe import RealClock
+from .test_probe import READ, RealClock
 
 
 def asked(port: int, **how):
@@ -187,6 +189,8 @@ systems:
         ('{address: "h:1", http: {status: [7]}}', "status: one or more of 100 to 599"),
         ('{address: "h:1", http: {well: "state =="}}', "well: "),
         ('{address: "h:1", budget_s: 0}', "expected a number > 0"),
+        ('{address: "h:1", certificate_days: 7}', "certificate_days: only an answer by tls, or by http with tls"),
+        ('{address: "h:1", within_ms: 0}', "expected a number > 0"),
         ('{address: "h:1", every_s: 0.01}', "expected a number >= 0.08"),
     ],
 )
@@ -201,3 +205,24 @@ def test_a_handshake_needs_no_certificate_that_anybody_knows():
     assert over_tcp(lambda request: b"", context, tls=True).ok
     assert over_tcp(page(200), context, http=HttpAsked()).ok
     assert not over_tcp(lambda request: b"no tls here\r\n", tls=True).ok
+
+
+def test_an_answer_that_comes_too_late_for_its_users_is_none():
+    def slowly(request: bytes) -> bytes:
+        time.sleep(0.15)  # the server is slow, which is what is looked at
+        return b"block 7 abcd\n"
+
+    late = over_tcp(slowly, read=READ, within_ms=100)
+    assert (late.ok, re.sub(r"\d+", "N", late.why)) == (False, "it answered after N ms, and may take N")
+    assert over_tcp(slowly, read=READ, within_ms=5000).ok
+
+
+@pytest.mark.parametrize("how", [{"tls": True}, {"http": HttpAsked()}], ids=["tls", "http"])
+def test_a_certificate_that_ends_too_soon_is_found(how):
+    def said(days: float, wanted: float) -> str:
+        context, _, _ = self_signed("somebody", "127.0.0.1", days)
+        return over_tcp(page(200), context, certificate_days=wanted, **how).why
+
+    assert said(20.5, 7) == ""
+    assert said(20.5, 30) == "its certificate ends in 20 days"
+    assert said(-1, 0) == "its certificate has ended"

@@ -163,7 +163,11 @@ def with_memory(free: Callable[[float], float]) -> Callable[[Reading], Reading]:
     """Every node tells its free memory, by the seconds since the night began."""
 
     def bend(reading: Reading) -> Reading:
-        gauge = Gauge(name="memory available", value=3e9 if (s := (reading.taken - BEGAN).total_seconds()) < 1 else free(s), unit="B")
+        gauge = Gauge(
+            name="memory available",
+            value=3e9 if (s := (reading.taken - BEGAN).total_seconds()) < 1 else free(s),
+            unit="B",
+        )
         return replace(reading, gauges=(*reading.gauges, gauge))
 
     return bend

@@ -19,7 +19,7 @@ from gallant.operations.keeping import Kept
 from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 
-SAMPLES = 30  # of one stretch
+SAMPLES, FEWEST = 30, 8  # of one stretch; where each takes long it goes on until there are the fewest
 EVERY_S = (5.0, 120.0)  # of estate time, between two: no oftener, no more seldom
 LEAST_S, MOST_S = 60.0, 24 * 3600.0
 Tick: TypeAlias = Callable[[int, int], None]
@@ -51,17 +51,18 @@ async def sample(
     if not LEAST_S <= lasts_s <= MOST_S:
         raise WrongUse("To tell whether it is settled takes one minute to one day.", next="--settle 30m")
     every = min(max(lasts_s / SAMPLES, EVERY_S[0]), EVERY_S[1])
-    began, points = place.clock.now(), dict[Key, list[Point]]()
+    began, points, taken = place.clock.now(), dict[Key, list[Point]](), 0
     while True:
+        taken += 1
         at = place.clock.now()
         gone = (at - began).total_seconds()
         tick(min(int(gone), int(lasts_s)), int(lasts_s))
         for key, value in await _one(place, systems, drivers):
             points.setdefault(key, []).append((at.timestamp(), value))
         left = lasts_s - (place.clock.now() - began).total_seconds()
-        if left <= 0:
+        if left <= 0 and taken >= FEWEST:
             return _series(points)
-        await place.clock.sleep(min(every, left))
+        await place.clock.sleep(min(every, left) if left > 0 else EVERY_S[0])
 
 
 async def _one(place: Workplace, systems: Sequence[System], drivers: Mapping[str, Driver]) -> list[tuple[Key, float]]:

@@ -15,8 +15,8 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
 
-def self_signed(name: str, address: str) -> tuple[ssl.SSLContext, str, bytes]:
-    """A server context with a new certificate, its SHA-256 fingerprint, and the certificate as PEM."""
+def self_signed(name: str, address: str, days: float = 3650) -> tuple[ssl.SSLContext, str, bytes]:
+    """A server context with a new certificate that is good for so many days, its SHA-256 fingerprint, and the certificate as PEM."""
     key = ec.generate_private_key(ec.SECP256R1())
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     today = datetime.now(UTC)
@@ -26,8 +26,8 @@ def self_signed(name: str, address: str) -> tuple[ssl.SSLContext, str, bytes]:
         .issuer_name(subject)
         .public_key(key.public_key())
         .serial_number(x509.random_serial_number())
-        .not_valid_before(today - timedelta(days=1))
-        .not_valid_after(today + timedelta(days=3650))
+        .not_valid_before(today - timedelta(days=30))
+        .not_valid_after(today + timedelta(days=days))
         .add_extension(x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address(address))]), critical=False)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(key, hashes.SHA256())

@@ -200,7 +200,7 @@ class NodeServer(WebServer):
 
     def _memory_free(self) -> float:
         """What is free goes a little up and down, as work comes and goes; a leak takes of it, from its first moment on."""
-        free = 3.2e9 + 2e7 * math.sin(self.world.now / 97) + 1e7 * math.sin(self.world.now / 31)
+        free = 3.2e9 + 8e6 * math.sin(self.world.now / 37) + 4e6 * math.sin(self.world.now / 11)
         leak = self.world.fault("leaks", self.full, "restart")
         if leak is None:
             self._leaks_since = None
