@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Picture, first_seen, losses, unlike
-from gallant.core.readings import Alarm, Channel, Component, Facet, Gauge, Job, Reading
+from gallant.core.readings import Alarm, Channel, Closely, Component, Facet, Gauge, Job, Logged, Reading
 from gallant.core.records import replace
 
 THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
@@ -152,3 +152,64 @@ def test_the_way_back_from_a_loss_is_none(words):
     assert not [
         o for o in unlike(LOSSES[words], BEFORE) if o.means == LOST and "alarm" not in o.about and "fail" not in words
     ]
+
+
+AROUND = Closely(
+    facets=(
+        Facet(name="port 22", state="listening"),
+        Facet(name="drive bay-1", state="ok"),
+        Facet(name="default route", state="via 10.0.0.1 dev eth0"),
+        Facet(name="neighbour at uplink-1", state="core-1"),
+    ),
+    gauges=(Gauge(name="speed of link port-1", value=25000, unit="Mbit/s"), Gauge(name="routes", value=7, unit="")),
+    log=(Logged(text="lamp 3 is dim", level="warn", at="20:00"),),
+)
+CLOSE = picture(reading("a", closely=AROUND), reading("b"))
+
+
+def around(**more) -> Picture:
+    return picture(replace(reading("a", closely=replace(AROUND, **more)), taken=LATER), reading("b"), at=LATER)
+
+
+@pytest.mark.parametrize(
+    ("now", "words"),
+    [
+        (around(facets=AROUND.facets[1:]), "port 22 listening → gone"),
+        (around(facets=(Facet(name="drive bay-1", state="warning"), *AROUND.facets)), None),
+        (around(facets=(AROUND.facets[0], Facet(name="drive bay-1", state="warning"), *AROUND.facets[2:])), "drive bay-1 ok → warning"),
+        (around(facets=(*AROUND.facets[:2], AROUND.facets[3])), "default route via 10.0.0.1 dev eth0 → gone"),
+        (around(facets=AROUND.facets[:3]), "neighbour at uplink-1 core-1 → gone"),
+        (around(gauges=(Gauge(name="speed of link port-1", value=10000, unit="Mbit/s"),)), "speed of link port-1 25000 Mbit/s → 10000 Mbit/s"),
+        (around(gauges=(Gauge(name="routes", value=6, unit=""),)), "routes 7 → 6"),
+        (around(log=(*AROUND.log, Logged(text="a board is gone", level="stop", at="22:00"))), "its log none → a board is gone"),
+        (around(), None),
+        (around(facets=AROUND.facets[::-1]), None),
+        (around(facets=(*AROUND.facets[:2], Facet(name="default route", state="via 10.0.0.2 dev eth0"), AROUND.facets[3])), None),
+        (around(log=(*AROUND.log, Logged(text="lamp 4 is dim", level="warn", at="22:00"))), None),
+        (around(log=()), None),
+        (around(gauges=(Gauge(name="speed of link port-1", value=100000, unit="Mbit/s"), Gauge(name="routes", value=9, unit=""))), None),
+        (around(error="it does not tell", facets=()), None),
+        (picture(replace(reading("a"), taken=LATER), reading("b"), at=LATER), None),
+    ],
+)  # fmt: skip
+def test_what_lies_around_is_compared_where_both_were_looked_at_closely(now, words):
+    found = [one.words for one in losses(CLOSE, now)]
+    assert found == ([f"tickets/a: {words}"] if words else [])
+
+
+def test_an_address_that_moves_to_the_other_node_is_no_loss():
+    there = Closely(facets=(Facet(name="address 10.0.0.9/24 on eth0", state="present"),))
+    before = picture(reading("a", closely=there), reading("b", closely=Closely()))
+    after_it = picture(reading("a", closely=Closely()), reading("b", closely=there), at=LATER)
+    assert losses(before, after_it) == []
+
+
+def test_an_answer_that_takes_much_longer_is_a_loss_and_one_that_takes_a_little_longer_is_none():
+    def answers(seconds: float) -> Picture:
+        return picture(
+            reading("a"), reading("b"), services={"tickets blocks": True}, answers={"tickets blocks": seconds}
+        )
+
+    assert [o.words for o in losses(answers(0.01), answers(0.4))] == ["tickets: the answer of blocks 10 ms → 400 ms"]
+    assert losses(answers(0.01), answers(0.15)) == []
+    assert losses(answers(0.5), answers(0.8)) == []

@@ -492,7 +492,7 @@ class SimDriver:
         if not self.night.pairs[self.system].nodes[node].up:
             raise NotReached(f"{self.system}/{node} cannot be reached.")
 
-    async def read(self, node: str) -> Reading:
+    async def read(self, node: str, closely: bool = False) -> Reading:
         await asyncio.sleep(0.02)
         self.night.happens("read", self.system, node)
         self._up(node)

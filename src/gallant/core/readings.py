@@ -76,6 +76,7 @@ class Facet(Record, gc=False):
     state: str
 
 
+SPEED = "speed of"  # begins the name of a gauge of which less is a loss
 # A facet that is a way to others, by its name, and the words in which such a one is well, or down because somebody wants it so.
 LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
 LINK_WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
@@ -139,6 +140,24 @@ class Gauge(Record, gc=False):
     unit: str
 
 
+class Logged(Record, gc=False):
+    """An entry of a node's own log: `at` in its words, `level` note, warn, stop or unknown."""
+
+    text: str
+    level: str = UNKNOWN
+    at: str = ""
+
+
+class Closely(Record):
+    """What a node says of what lies around its work, read only to be compared: links, disks, fans, ports, mounts, routes and the like; and the newest
+    entries of its log that are worth a look. `error`: it could not be read."""
+
+    facets: tuple[Facet, ...] = ()
+    gauges: tuple[Gauge, ...] = ()
+    log: tuple[Logged, ...] = ()
+    error: str = ""
+
+
 class Reading(Record):
     """A node at one moment. Versions are the device's own texts; `boot` changes with every start.
 
@@ -152,6 +171,7 @@ class Reading(Record):
     none, or does not say).
     `reach`: whether an order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
     (None: it has no such modes).
+    `closely` is there where it was read to be compared with another reading.
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
@@ -189,6 +209,7 @@ class Reading(Record):
     snapshots: tuple[Snapshot, ...] | None = None
     tells_work: bool = True
     reach: str | None = None
+    closely: Closely | None = None
 
     @property
     def name(self) -> str:
@@ -250,7 +271,8 @@ class Last(Record):
 
 
 def lasting(reading: Reading) -> Reading:
-    """The reading without what differs each time it is asked: the moment, gauges, clock, jobs, what is left to sync."""
+    """The reading without what differs each time it is asked: the moment, gauges, clock, jobs, what is left to sync, what is only read to be
+    compared."""
     return replace(
         reading,
         taken=_NO_MOMENT,
@@ -259,6 +281,7 @@ def lasting(reading: Reading) -> Reading:
         sync_remaining_s=None,
         gauges=(),
         jobs=(),
+        closely=None,
     )
 
 

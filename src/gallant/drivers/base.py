@@ -44,11 +44,13 @@ from gallant.core.readings import (
     UNKNOWN,
     Alarm,
     Channel,
+    Closely,
     Component,
     Expiry,
     Facet,
     Gauge,
     Job,
+    Logged,
     PackagePresent,
     Reading,
     Snapshot,
@@ -56,7 +58,18 @@ from gallant.core.readings import (
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Knows
 from gallant.drivers.calls import Call
-from gallant.drivers.profile import LISTS, ActCalls, PartRule, Profile, expression, fill, rule_for, searched
+from gallant.drivers.profile import (
+    CLOSELY,
+    CLOSELY_FIELDS,
+    LISTS,
+    ActCalls,
+    PartRule,
+    Profile,
+    expression,
+    fill,
+    rule_for,
+    searched,
+)
 from gallant.drivers.spoken import fields_of, spoken
 from gallant.drivers.xml import MOST_ROWS
 
@@ -67,6 +80,7 @@ T = TypeVar("T")
 R = TypeVar("R", bound=Record)
 P = ParamSpec("P")
 READ_TRIES = 3
+MOST_LOGGED = 100  # newest entries of a node's own log
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 LARGEST_COMPLAINT = 64 * 1024  # an error says what it is in its first lines
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
@@ -290,13 +304,14 @@ class ProfiledDriver:
     # --- reads
 
     @hiding
-    async def read(self, node: str) -> Reading:
-        """Everything the driver and the profile read, as one reading. Raises `WrongMachine` where another serial answers."""
+    async def read(self, node: str, closely: bool = False) -> Reading:
+        """Everything the driver and the profile read, as one reading; `closely`: with what is only read to be compared. Raises `WrongMachine` where
+        another serial answers."""
         began, real = self.clock.now(), self.clock.real()
         own = {name: read for name, read in self._own_reads().items() if name not in self.profile.without}
         every = [
             *(self._timed(node, read) for read in own.values()),
-            *(self._read(node, calls) for calls in self.profile.reads.values()),
+            *(self._read(node, calls) for name, calls in self.profile.reads.items() if name != CLOSELY),
         ]
         fields: Fields = {}
         for answer in await self.side_by_side(every):
@@ -308,7 +323,34 @@ class ProfiledDriver:
         reading = self._checked(self._reading(node, self._hidden(fields), began))
         self._versions[node] = reading.version
         self._expect_serial(reading)
-        return reading
+        return replace(reading, closely=await self._looked_closely(node)) if closely else reading
+
+    async def _looked_closely(self, node: str) -> Closely:
+        """What is only compared. Where the device does not give it, that is said and the rest of the reading stands."""
+        calls = self.profile.reads.get(CLOSELY, ())
+        own = [] if CLOSELY in self.profile.without else [self._own_closely(node)]
+        fields: Fields = {}
+        try:
+            for answer in await self.side_by_side([*own, *([self._read(node, calls)] if calls else [])]):
+                merge(fields, answer)
+        except DeviceRefused as error:
+            return Closely(error=clean(error.what, 200))
+        for name in CLOSELY_FIELDS:
+            if isinstance(rows := fields.get(name), list) and len(rows) > MOST_ROWS:
+                raise self._too_many(node, name)
+        fields = self._hidden(fields)
+        return Closely(
+            facets=tuple(sorted(self._records(Facet, fields.get("facets")), key=lambda facet: facet.name)),
+            gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
+            log=tuple(
+                replace(entry, level=self._level(entry.level))
+                for entry in self._records(Logged, fields.get("log"))[:MOST_LOGGED]
+            ),
+        )
+
+    async def _own_closely(self, node: str) -> Fields:
+        """What the driver reads by its protocol alone to be compared; nothing where it knows of nothing."""
+        return {}
 
     async def side_by_side(self, every: Sequence[Coroutine[object, object, T]]) -> list[T]:
         """The results of reads that do not need one another; one after the other where a node has one connection."""

@@ -6,9 +6,10 @@ begun detached: it goes on when the connection breaks, and its end is found agai
 
 from __future__ import annotations
 
+import itertools
 import re
 import shlex
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterator, Sequence
 
 from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress, Tested
@@ -34,6 +35,7 @@ SUDO: tuple[tuple[str, str, str], ...] = (
     ("/usr/bin/tar", "-C / --one-file-system -cf - etc", "back up /etc"),
 )
 JOBS = ".gallant-jobs"  # in the account's home
+ROUTES = {"route": "default route", "route6": "default route IPv6"}
 DEFAULT_REASON = "an update needs it"
 ABOUT = r"""
 echo "serial=$(cat /etc/machine-id)"
@@ -67,6 +69,19 @@ done | sort -u
 exit 0
 """
 SERVICES = "systemctl list-units --type=service --state=running,failed --plain --no-legend 2>/dev/null; exit 0"
+# What lies around the work, to be compared: ports, units, mounts, addresses, routes, and errors in the journal.
+CLOSELY = r"""
+ss -Hltn 2>/dev/null | awk '{print "port " $4}'
+systemctl list-units --state=failed --plain --no-legend 2>/dev/null | awk '$1 !~ /[.]service$/ {print "failed " $1}'
+findmnt -rno TARGET,FSTYPE --real 2>/dev/null | awk '$2 !~ /^(tmpfs|overlay|squashfs|nsfs|fuse.*)$/ && $1 !~ /^\/(run|proc|sys|dev|snap|var\/lib\/(docker|containers|kubelet))(\/|$)/ {print "mount " $1}'
+ip -o addr show scope global 2>/dev/null | awk '!/ temporary / {print "address " $4 " " $2}'
+ip route show default 2>/dev/null | sed 's/^/route /'
+ip -6 route show default 2>/dev/null | sed 's/^/route6 /'
+journalctl -q -p 2 -n 50 -o short-iso --no-pager 2>/dev/null | sed 's/^/stop /'
+journalctl -q -p 3..3 -n 50 -o short-iso --no-pager 2>/dev/null | sed 's/^/warn /'
+exit 0
+"""
+OF_THE_MOMENT = 32768  # the first of the ports that a system gives out as it likes (ip(7), ip_local_port_range)
 SESSIONS = "who 2>/dev/null | wc -l"
 # The host's own view of its channels: their Release files alone, into a folder that is thrown away.
 CHANNELS = r"""
@@ -131,6 +146,13 @@ def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
 
 _WORD = "[A-Za-z0-9._+~:-]+"
 _BACKSLASH = r"\\\1"
+
+
+def _way(words: Sequence[str]) -> Iterator[str]:
+    """By whom and over which interface a route leads; how it came to be does not matter."""
+    for key, value in itertools.pairwise(words):
+        if key in ("via", "dev"):
+            yield f"{key} {value}"
 
 
 class DebianDriver(ShellDriver):
@@ -210,6 +232,28 @@ class DebianDriver(ShellDriver):
             if len(words) >= 4 and words[0].endswith(".service"):
                 facets.append({"name": f"service {words[0].removesuffix('.service')}", "state": words[3]})
         return {"facets": facets}
+
+    async def _own_closely(self, node: str) -> Fields:
+        facets, ports, log = dict[str, str](), set[int](), list[Fields]()
+        for row in (await self._said(node, CLOSELY, 30)).splitlines():
+            kind, _, said = row.partition(" ")
+            words = said.split()
+            if kind == "port" and (number := said.rpartition(":")[2]).isdecimal():
+                ports.add(int(number))
+            elif kind == "failed" and words:
+                facets[f"unit {words[0]}"] = "failed"
+            elif kind == "mount" and words:
+                facets[f"mount {words[0]}"] = "mounted"
+            elif kind == "address" and len(words) == 2:
+                facets[f"address {words[0]} on {words[1]}"] = "present"
+            elif kind in ROUTES and words:
+                facets.setdefault(ROUTES[kind], " ".join(_way(words)) or "present")
+            elif kind in ("stop", "warn") and len(words) > 2:  # when, the host's own name, who says what
+                log.append({"text": " ".join(words[2:]), "level": kind, "at": words[0]})
+        facets |= {f"port {number}": "listening" for number in ports if number < OF_THE_MOMENT}
+        high = sum(number >= OF_THE_MOMENT for number in ports)
+        gauges: list[Fields] = [{"name": "high listening ports", "value": float(high), "unit": ""}] if ports else []
+        return {"facets": [{"name": n, "state": s} for n, s in facets.items()], "gauges": gauges, "log": log}
 
     async def _sessions(self, node: str) -> Fields:
         count = (await self._said(node, SESSIONS)).strip()

@@ -17,6 +17,7 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
+from gallant.core.readings import SPEED
 from gallant.core.records import clean
 from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, ProfiledDriver, Reads, Tools
 from gallant.drivers.calls import Call
@@ -34,6 +35,22 @@ END_1_0 = b"]]>]]>"  # RFC 6242, 4.3
 _CHUNK_HEAD = re.compile(rb"\n#([1-9][0-9]{0,9}|#)\n")  # RFC 6242, 4.2
 NAMES = STANDARD
 BASE, SYSTEM, HARDWARE, INTERFACES = (NAMES[prefix] for prefix in ("nc", "sys", "hw", "if"))
+ROUTING, LLDP = (NAMES[prefix] for prefix in ("rt", "lldp"))
+# RFC 8349, 7 and 8: active routes of every RIB; their prefix is of the address family's own module.
+ROUTES = {
+    "at": "//rt:rib/rt:routes/rt:route",
+    "to": "*[local-name() = 'destination-prefix']",
+    "by": ".//*[local-name() = 'next-hop-address']",
+    "out": ".//rt:outgoing-interface",
+}
+DEFAULT_ROUTES = ("0.0.0.0/0", "::/0")
+HEARD = {
+    "at": "//lldp:port/lldp:remote-systems-data",
+    "port": "../lldp:name",
+    "name": "lldp:system-name",
+    "chassis": "lldp:chassis-id",
+}
+SPEEDS = {"at": "//if:interface", "name": "if:name", "state": "if:oper-status", "speed": "if:speed"}
 BASE_1_0, BASE_1_1 = "urn:ietf:params:netconf:base:1.0", "urn:ietf:params:netconf:base:1.1"
 CAPABILITY = "urn:ietf:params:netconf:capability:"
 # iana-hardware classes (RFC 8348) whose software is worth a version of its own → our kind.
@@ -389,6 +406,34 @@ class NetconfDriver(ProfiledDriver):
             running, startup = [_canonical(await self.get_config(node, store)) for store in ("running", "startup")]
             facets.append({"name": "running configuration", "state": "saved" if running == startup else "unsaved"})
         return {"facets": facets, "alarms": alarms}
+
+    async def _own_closely(self, node: str) -> Fields:
+        """Routes (ietf-routing, RFC 8349) and neighbours (LLDP, IEEE Std 802.1ABcu), each where the server has the model, and the speed of each link (RFC
+        8343). Whose addresses were resolved of late comes and goes, and is not compared."""
+        session = await self._session(node, "read")
+        facets, gauges = list[Fields](), list[Fields]()
+        if session.has_module("ietf-routing"):
+            rows = table(await self._got(node, f'<routing xmlns="{ROUTING}"/>'), ROUTES, NAMES)
+            gauges.append({"name": "routes", "value": float(len(rows)), "unit": ""})
+            facets += [
+                {"name": f"default route {row['to']}", "state": f"by {row.get('by') or row.get('out') or 'nobody'}"}
+                for row in rows
+                if row.get("to") in DEFAULT_ROUTES
+            ]
+        if session.has_module("ieee802-dot1ab-lldp"):
+            rows = table(await self._got(node, f'<lldp xmlns="{LLDP}"/>'), HEARD, NAMES)
+            facets += [
+                {"name": f"neighbour at {row['port']}", "state": row.get("name") or row.get("chassis") or "unnamed"}
+                for row in rows
+                if "port" in row
+            ]
+        links = table(await self._got(node, f'<interfaces xmlns="{INTERFACES}"/>'), SPEEDS, NAMES)
+        gauges += [
+            {"name": f"{SPEED} link {row['name']}", "value": float(row["speed"]), "unit": "bit/s"}
+            for row in links
+            if "name" in row and row.get("speed", "").isdecimal() and row.get("state") == "up"
+        ]
+        return {"facets": facets, "gauges": gauges}
 
     def _own_exports(self) -> Exports:
         def exporter(store: str) -> Exporter:

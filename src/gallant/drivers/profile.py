@@ -72,18 +72,21 @@ LOGINS = ("session", "basic", "header", "nothing")
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level", "reach")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
 # What a reading has that no device says in these words: what Gallant knows itself, and what it makes of another field.
-OWN_FIELDS = ("system", "node", "taken", "product", "oddities")
+OWN_FIELDS = ("system", "node", "taken", "product", "oddities", "closely")
 MADE_OF = {"in_sync": "sync", "sync_word": "sync", "clock_offset_s": "clock", "clock_uncertainty_s": "clock"}
 READING_FIELDS = tuple(dict.fromkeys(MADE_OF.get(name, name) for name in kinds_of(Reading) if name not in OWN_FIELDS))
 # Fields that several calls may each give some rows of: a reading's lists, and what a device's own test finds.
 LISTS = (
     *(name for name, kind in kinds_of(Reading).items() if any(get_origin(k) is tuple for k in (kind, *get_args(kind)))),
     "findings",
+    "log",
 )
 # The reads: of what tells who a node is, of its place among others, and of each list that is asked for by itself.
 ASKED_AS = {"components": "parts", "offers": "updates", "expiries": "accounts"}
+CLOSELY = "closely"  # the read of what is only compared
+CLOSELY_FIELDS = ("facets", "gauges", "log")
 READS = (
-    *("about", "members", "sync", "sessions"),
+    *("about", "members", "sync", "sessions", CLOSELY),
     *(ASKED_AS.get(name, name) for name in LISTS if name in READING_FIELDS and name != "answers_for"),
 )
 JOB_FIELDS = tuple(kinds_of(Job))
@@ -385,7 +388,7 @@ def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, 
             yield ("login", "logout"), profile.login.logout, ()
     for read, calls in profile.reads.items():
         for index, call in enumerate(calls):
-            yield ("reads", read, index), call, READING_FIELDS
+            yield ("reads", read, index), call, CLOSELY_FIELDS if read == CLOSELY else READING_FIELDS
     for index, call in enumerate(profile.job):
         yield ("job", index), call, JOB_FIELDS
     for act, ordered in profile.acts.items():

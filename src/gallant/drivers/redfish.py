@@ -15,9 +15,21 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
-from gallant.core.readings import Component, Reading
+from gallant.core.readings import SPEED, Component, Reading
 from gallant.core.records import clean, replace
-from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S, Acts, Asked, Fields, Ours, Reads, Tools, as_record, named
+from gallant.drivers.base import (
+    READ_TRIES,
+    RETRY_PAUSE_S,
+    Acts,
+    Asked,
+    Fields,
+    Ours,
+    Reads,
+    Tools,
+    as_record,
+    merge,
+    named,
+)
 from gallant.drivers.calls import Delete, Get, Post, Request
 from gallant.drivers.http import MOST_PAGES, HttpDriver, basic, getting, own_path, parsed_json
 from gallant.drivers.profile import PartRule, Profile, rule_for
@@ -74,6 +86,11 @@ INVENTORY_FIELDS = (
 )
 HARDWARE = {"serial": ("SerialNumber",), "model": ("Model",), "part_number": ("PartNumber", "SKU")}
 MOST_RELATED = 128  # pieces of hardware of one node that are asked who they are
+# EthernetInterface v1_12: LinkStatus → our word.
+LINKS = {"LinkUp": "up", "LinkDown": "down", "NoLink": "down"}
+# What feeds and cools, where a chassis has it in subsystems (DSP0268): its kind, the subsystem and the collection there.
+NEWER = (("power supply", "PowerSubsystem", "PowerSupplies"), ("fan", "ThermalSubsystem", "Fans"))
+MOST_LOGS, MOST_ENTRIES = 4, 50  # of one node that are read closely
 APPLY_TIMES = ("OnReset", "AtMaintenanceWindowStart", "Immediate")
 
 
@@ -308,11 +325,11 @@ class RedfishDriver(HttpDriver):
 
     # --- reads
 
-    async def read(self, node: str) -> Reading:
+    async def read(self, node: str, closely: bool = False) -> Reading:
         self._got[node], self._odd[node] = {}, []
         self._roots.pop(node, None)
         try:
-            return await super().read(node)
+            return await super().read(node, closely)
         finally:
             self._done.pop(node, None)
             for task in self._got.pop(node, {}).values():
@@ -386,6 +403,90 @@ class RedfishDriver(HttpDriver):
             if HEALTH.get(health, "unknown") is not None:
                 alarms += said or [{"text": f"the {name} says {health}", "level": HEALTH.get(health) or "unknown"}]
         return facets, alarms
+
+    # --- what is only compared
+
+    async def _own_closely(self, node: str) -> Fields:
+        """Links, drives, power, fans, temperatures and memory by their own health, and the newest entries of the event logs that are worth a look."""
+        system, chassis, manager = await self.side_by_side(
+            [self._own_system(node), self._first(node, "Chassis"), self._first(node, "Managers")]
+        )
+        parts = await self.side_by_side(
+            [
+                self._interfaces(node, system),
+                self._drives(node, system),
+                self._supplies(node, chassis),
+                *(self._logged(node, thing) for thing in (system, manager)),
+            ]
+        )
+        fields: Fields = {}
+        for part in parts:
+            merge(fields, part)
+        cores = self.get(self.get(system, node, "ProcessorSummary"), node, "Count")
+        if isinstance(cores, (int, float)):
+            merge(fields, {"gauges": [{"name": "processors", "value": float(cores), "unit": ""}]})
+        return fields
+
+    async def _interfaces(self, node: str, system: object) -> Fields:
+        """EthernetInterface v1_12: LinkStatus, and the speed of a link that is up."""
+        rows = await self._members(node, self._link(system, node, "EthernetInterfaces"))
+        facets, gauges = list[Fields](), list[Fields]()
+        for row in rows:
+            name, link = self._called(node, row), self.get(row, node, "LinkStatus")
+            if self.get(row, node, "InterfaceEnabled") is False:
+                facets.append({"name": f"link {name}", "state": "disabled"})
+            elif isinstance(link, str):
+                facets.append({"name": f"link {name}", "state": LINKS.get(link, link.lower())})
+                speed = self.get(row, node, "SpeedMbps")
+                if LINKS.get(link) == "up" and isinstance(speed, (int, float)):
+                    gauges.append({"name": f"{SPEED} link {name}", "value": float(speed), "unit": "Mbit/s"})
+        return {"facets": facets, "gauges": gauges}
+
+    async def _drives(self, node: str, system: object) -> Fields:
+        """Drive v1_20 of every Storage of the system: each by its own health."""
+        stores = await self._members(node, self._link(system, node, "Storage"))
+        links = [row for store in stores for row in self.rows(store, node, "Drives")][:MOST_RELATED]
+        drives = await self._members_of(node, links, False)
+        return {"facets": [f for row in drives if (f := self._piece(node, "drive", row)) is not None]}
+
+    async def _supplies(self, node: str, chassis: object) -> Fields:
+        """What feeds and cools: in the older form (Power, Thermal) or the newer (PowerSubsystem, ThermalSubsystem), whichever the service has."""
+        power, thermal = await self.side_by_side([self._held(node, chassis, name) for name in ("Power", "Thermal")])
+        rows = [("power supply", row) for row in self.rows(power, node, "PowerSupplies")]
+        rows += [("fan", row) for row in self.rows(thermal, node, "Fans")]
+        rows += [("temperature", row) for row in self.rows(thermal, node, "Temperatures")]
+        for kind, subsystem, name in NEWER if not rows else ():
+            held = await self._held(node, chassis, subsystem)
+            rows += [(kind, row) for row in await self._members(node, self._link(held, node, name))]
+        return {"facets": [f for kind, row in rows if (f := self._piece(node, kind, row)) is not None]}
+
+    async def _held(self, node: str, thing: object, name: str) -> dict[str, object]:
+        path = self._link(thing, node, name)
+        return {} if path is None else await self._optional(node, path)
+
+    async def _logged(self, node: str, thing: object) -> Fields:
+        """LogEntry v1_17 of every log of a system or its manager: what is a warning or worse."""
+        logs = await self._members(node, self._link(thing, node, "LogServices"))
+        found = list[Fields]()
+        for log in logs[:MOST_LOGS]:
+            entries = await self._members(node, self._link(log, node, "Entries"))
+            for row in entries[-MOST_ENTRIES:]:
+                level = HEALTH.get(str(self.get(row, node, "Severity")))
+                text = self.get(row, node, "Message")
+                if level is not None and isinstance(text, str):
+                    found.append({"text": text, "level": level, "at": str(self.get(row, node, "Created") or "")})
+        return {"log": found}
+
+    def _piece(self, node: str, kind: str, row: object) -> Fields | None:
+        """A thing with a health of its own; None for an empty place, or one that says nothing of itself."""
+        status = self.get(row, node, "Status")
+        health, state = self.get(status, node, "Health"), self.get(status, node, "State")
+        if state == "Absent" or not isinstance(health or state, str):
+            return None
+        return {"name": f"{kind} {self._called(node, row)}", "state": str(health or state).lower()}
+
+    def _called(self, node: str, row: object) -> str:
+        return clean(str(self.get(row, node, "Name") or self.get(row, node, "Id", "MemberId") or "unnamed"), 60)
 
     async def _parts(self, node: str) -> Fields:
         rows = await self._inventory(node)

@@ -17,6 +17,8 @@ STANDARD = {
     "sys": "urn:ietf:params:xml:ns:yang:ietf-system",
     "hw": "urn:ietf:params:xml:ns:yang:ietf-hardware",
     "if": "urn:ietf:params:xml:ns:yang:ietf-interfaces",
+    "rt": "urn:ietf:params:xml:ns:yang:ietf-routing",
+    "lldp": "urn:ieee:std:802.1AB:yang:ieee802-dot1ab-lldp",
 }
 
 

@@ -81,7 +81,7 @@ async def take(
                 errors |= {node_name(system, node): clean(error.what, 200) for node in system.nodes}
         readable = [(s, tuple(s.nodes)) for s in to_read if s.name in every]
         if readable:
-            nodes += (await survey_with(place, readable, every)).nodes
+            nodes += (await survey_with(place, readable, every, closely=True)).nodes
     probes = await asyncio.gather(*(probe_answers(place, s) for s in systems if s.in_service))
     served = [s for s in systems if s.in_service]
     return Picture(

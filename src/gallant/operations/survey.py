@@ -110,8 +110,9 @@ async def survey_with(
     drivers: Mapping[str, Driver],
     tick: Tick | None = None,
     patient: bool = False,
+    closely: bool = False,
 ) -> Survey:
-    """The survey itself; a `patient` one waits for people, and gives no node a deadline."""
+    """The survey itself; a `patient` one waits for people, and gives no node a deadline; `closely`: to compare it with another."""
     began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
     pace = Pace(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
@@ -121,7 +122,7 @@ async def survey_with(
     async def worker() -> None:
         for system, node in queue:
             async with pace.turn(system.site, system.name):
-                seen = await _in_time(place, system, node, drivers[system.name], pace, patient)
+                seen = await _in_time(place, system, node, drivers[system.name], pace, patient, closely)
             kept.take(seen)
             if tick is not None:
                 tick(len(kept.found), len(wanted))
@@ -171,7 +172,9 @@ class _Batches:
         self._waiting.clear()
 
 
-async def _in_time(place: Workplace, system: System, node: str, driver: Driver, pace: Pace, patient: bool) -> Surveyed:
+async def _in_time(
+    place: Workplace, system: System, node: str, driver: Driver, pace: Pace, patient: bool, closely: bool
+) -> Surveyed:
     """A node read within its time; one that was not reached is tried again, after a while that differs for each."""
     limits, real = place.estate.limits, place.clock.real()
     until = real + limits.node_deadline_s
@@ -179,7 +182,7 @@ async def _in_time(place: Workplace, system: System, node: str, driver: Driver, 
     while True:
         try:
             async with asyncio.timeout(None if patient else until - place.clock.real()):
-                seen = await _read(place, system, node, driver)
+                seen = await _read(place, system, node, driver, closely)
                 await driver.done(node)
         except TimeoutError:
             pace.late()
@@ -212,11 +215,11 @@ def _with_last(seen: Surveyed, last: Mapping[str, Last]) -> Surveyed:
     return replace(seen, last=reading.taken if reading is not None else None)
 
 
-async def _read(place: Workplace, system: System, node: str, driver: Driver) -> Surveyed:
+async def _read(place: Workplace, system: System, node: str, driver: Driver, closely: bool) -> Surveyed:
     real, name = place.clock.real(), node_name(system, node)
     blank = Surveyed(system=system.name, node=node, reading=None, site=system.site)
     try:
-        seen = replace(blank, reading=await driver.read(node))
+        seen = replace(blank, reading=await driver.read(node, closely))
     except WrongMachine as error:
         alike = _who_is(place, error)
         what = f"{name} answers as {alike}: two addresses lead to one machine." if alike else error.what

@@ -79,7 +79,7 @@ async def verify(
     sampled = await settling(place, systems, settle_s, before, tick) if settle_s is not None else None
     taken = (await backups.take(place, terms, "after the work"))[0] if backup else []
     async with place.drivers(systems) as drivers:
-        seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
+        seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers, closely=True)
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
         still = still_wanted(place, systems, seen.readings(), drivers)
     wide = keeping.around(place, systems)

@@ -36,9 +36,13 @@ TOOLS = {
     "uname": 'case "$1" in -r) cat "$ROOT/state/kernel";; *) echo x86_64;; esac',
     "df": 'echo Avail; cat "$ROOT/state/free"',
     "date": 'case "$*" in *%Y%m%d%H*) exec /bin/date "$@";; *) cat "$ROOT/state/clock";; esac',
+    "ss": 'cat "$ROOT/state/ports"',
+    "findmnt": 'cat "$ROOT/state/mounts"',
+    "ip": 'case "$*" in *addr*) cat "$ROOT/state/addresses";; "route show default") cat "$ROOT/state/route";; esac',
+    "journalctl": 'case "$*" in *3..3*) cat "$ROOT/state/journal";; esac',
     "who": 'cat "$ROOT/state/who"',
     "sudo": 'shift; case "$1" in -l) test -e "$ROOT/state/may-act";; *) shift; test -e "$ROOT/state/may-act" || { echo "sudo: a password is required" >&2; exit 1; }; exec "$@";; esac',
-    "systemctl": 'case "$1" in list-units) cat "$ROOT/state/services";; reboot|restart) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac',
+    "systemctl": 'case "$*" in *--state=failed*) cat "$ROOT/state/failed";; list-units*) cat "$ROOT/state/services";; reboot*|restart*) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac',
     "tar": 'PATH=/usr/bin:/bin; for what in "$@"; do :; done; exec tar -C "$ROOT" --one-file-system -cf - "$what"',
     "apt-get": r"""
 words=""; kind=update; only=""
@@ -172,6 +176,7 @@ class DebianHost(ShellHost):
         put("state/free", "734003200\n" if not self.world.fault("disk_full", self.name) else "1048576\n")
         put("state/who", "")
         put("state/services", "".join(f"{s}.service loaded active running {s}\n" for s in self.setup.services))
+        self._write_around()
         put("state/offered", "".join(f"{o.package}={o.version}\n" for o in self.setup.offered))
         conffiles = []
         for path in self.setup.changed:
@@ -184,6 +189,26 @@ class DebianHost(ShellHost):
         for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
             flag = self.root / "run" / name
             flag.write_text(text) if self.wanting else flag.unlink(missing_ok=True)
+
+    def _write_around(self) -> None:
+        """What lies around its work: ports, mounts, addresses, the route out, and what its journal complains of. Ports of the moment differ with each
+        start, and the order with each look."""
+
+        def unwell(what: str) -> bool:
+            return self.world.fault("unwell", self.name, what) is not None
+
+        ports = ["0.0.0.0:22", "[::]:22", f"127.0.0.1:{40_000 + self.boots}", *([] if unwell("port") else ["*:8443"])]
+        self._put(
+            "state/ports", "".join(f"LISTEN 0 128 {port} *:*\n" for port in ports[:: -1 if self.boots % 2 else 1])
+        )
+        mounts = ["/ ext4", "/run/lock tmpfs", *([] if unwell("mount") else ["/srv/tickets xfs"])]
+        self._put("state/mounts", "".join(f"{row}\n" for row in mounts))
+        self._put("state/addresses", "2: eth0    inet 10.4.0.7/24 brd 10.4.0.255 scope global eth0\n")
+        self._put("state/route", "" if unwell("default route") else "default via 10.4.0.1 dev eth0 proto static\n")
+        failed = "backup.timer loaded failed failed Backup\n" if unwell("unit") else ""
+        self._put("state/failed", failed)
+        started = f"2026-11-24T20:00:0{self.boots % 10}+0000 host kernel: firmware of the port is {self.boots} days old"
+        self._put("state/journal", started + "\n")
 
     def _write_channels(self) -> None:
         lost = self.world.fault("unwell", self.name, "channel") is not None
@@ -201,6 +226,7 @@ class DebianHost(ShellHost):
             moment = moment.__class__.fromtimestamp(moment.timestamp() + off.value, tz=moment.tzinfo)
         self._put("state/clock", rfc3339(moment) + "\n")
         self._write_channels()
+        self._write_around()
         swapped = self.world.fault("swapped_machine", self.name)
         if bool(swapped) != self.swapped:
             self.swapped = bool(swapped)

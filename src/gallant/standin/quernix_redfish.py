@@ -204,11 +204,12 @@ class RedfishServer(WebServer):
             **{f"{ROOT}/{path}": collection for path, collection in collections.items()},
             f"{ROOT}/Systems/1": computer,
             f"{ROOT}/Systems/1/Bios": self._bios(),
-            f"{ROOT}/Chassis/1": {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": self._status()},
+            f"{ROOT}/Chassis/1": self._chassis(),
             f"{ROOT}/Managers/1": controller,
             f"{ROOT}/UpdateService": self._update_service(),
             **{str(row["@odata.id"]): row for row in inventory},
             **self._pieces(),
+            **({} if self.old else self._around(expand)),
         }
         if not self.old:
             tasks = [self._task(task) for task in self.server.tasks[-20:]]
@@ -219,6 +220,69 @@ class RedfishServer(WebServer):
                 **{f"{row['@odata.id']}/monitor": row for row in tasks},
             }
         return found
+
+    def _chassis(self) -> dict[str, object]:
+        more = {} if self.old else {"Power": _link("Chassis/1/Power"), "Thermal": _link("Chassis/1/Thermal")}
+        return {"@odata.id": f"{ROOT}/Chassis/1", "Id": "1", "Status": self._status(), **more}
+
+    def _unwell(self, what: str) -> bool:
+        return self.server.world.fault("unwell", self.server.name, what) is not None
+
+    def _around(self, expand: bool) -> dict[str, dict[str, object]]:
+        """Links, drives, power, fans, temperatures, and the event log."""
+
+        def health(what: str) -> dict[str, str]:
+            return {"State": "Enabled", "Health": "Critical" if self._unwell(what) else "OK"}
+
+        store = "Systems/1/Storage/1"
+        links: list[dict[str, object]] = [
+            {
+                "@odata.id": f"{ROOT}/Systems/1/EthernetInterfaces/{n}",
+                "Id": f"port-{n}",
+                "LinkStatus": "LinkDown" if self._unwell(f"port-{n}") else "LinkUp",
+                "SpeedMbps": 10_000 if self._unwell(f"speed-{n}") else 25_000,
+            }
+            for n in (1, 2)
+        ]
+        drives = [row for place, row in self._pieces().items() if "/Drives/" in place]
+        storage: dict[str, object] = {
+            "@odata.id": f"{ROOT}/{store}",
+            "Id": "1",
+            "Drives": [{"@odata.id": row["@odata.id"]} for row in drives],
+        }
+        log = "Managers/1/LogServices/events"
+        entries: list[dict[str, object]] = [
+            {
+                "@odata.id": f"{ROOT}/{log}/Entries/1",
+                "Id": "1",
+                "Severity": "OK",
+                "Created": rfc3339(self.server.started_at),
+                "Message": "The server was started.",
+            },
+        ]
+        if self._unwell("event"):
+            said = {"Severity": "Critical", "Message": "A memory module in slot 7 was left out."}
+            entries.append({**entries[0], **said, "@odata.id": f"{ROOT}/{log}/Entries/2", "Id": "2"})
+        power: dict[str, object] = {
+            "@odata.id": f"{ROOT}/Chassis/1/Power",
+            "PowerSupplies": [{"MemberId": f"psu-{n}", "Status": health(f"psu-{n}")} for n in (1, 2)],
+        }
+        thermal: dict[str, object] = {
+            "@odata.id": f"{ROOT}/Chassis/1/Thermal",
+            "Fans": [{"MemberId": f"fan-{n}", "Status": health(f"fan-{n}")} for n in (1, 2, 3)],
+            "Temperatures": [{"MemberId": "inlet", "ReadingCelsius": 24, "Status": health("inlet")}],
+        }
+        collections: dict[str, list[dict[str, object]]] = {
+            "Systems/1/EthernetInterfaces": links,
+            "Systems/1/Storage": [storage],
+            "Managers/1/LogServices": [
+                {"@odata.id": f"{ROOT}/{log}", "Id": "events", "Entries": _link(f"{log}/Entries")}
+            ],
+            f"{log}/Entries": entries,
+        }
+        made = {f"{ROOT}/{path}": _collection(path, rows, expand, 0) for path, rows in collections.items()}
+        single = [*links, storage, *collections["Managers/1/LogServices"], *entries, power, thermal]
+        return made | {str(row["@odata.id"]): row for row in single}
 
     def _status(self) -> dict[str, str]:
         return {"State": "Enabled", "Health": self.server.health}
@@ -236,6 +300,9 @@ class RedfishServer(WebServer):
             "PowerState": server.power,
             "MemorySummary": {"TotalSystemMemoryGiB": 512},
             "Bios": _link("Systems/1/Bios"),
+            "EthernetInterfaces": _link("Systems/1/EthernetInterfaces"),
+            "Storage": _link("Systems/1/Storage"),
+            "ProcessorSummary": {"Count": 2},
             "LastResetTime": rfc3339(server.started_at),
             "Status": self._status(),
             "Actions": {
@@ -247,7 +314,7 @@ class RedfishServer(WebServer):
         }
         if self.old:
             system["serialNumber"] = system.pop("SerialNumber")
-            for name in ("PartNumber", "MemorySummary", "Status"):
+            for name in ("PartNumber", "MemorySummary", "Status", "EthernetInterfaces", "Storage", "ProcessorSummary"):
                 del system[name]
         return system
 
@@ -270,6 +337,7 @@ class RedfishServer(WebServer):
             "FirmwareVersion": server.running.get("Manager"),
             "DateTime": rfc3339(moment),
             "Status": self._status(),
+            **({} if self.old else {"LogServices": _link("Managers/1/LogServices")}),
         }
 
     def _inventory(self) -> list[dict[str, object]]:
@@ -297,6 +365,7 @@ class RedfishServer(WebServer):
                     "@odata.id": place,
                     "Id": number,
                     "SerialNumber": f"{self.server.serial}-{kind[0]}{number}",
+                    "Status": {"State": "Enabled", "Health": "Critical" if self._unwell(name) else "OK"},
                     **PIECES[kind],
                 }
         return found

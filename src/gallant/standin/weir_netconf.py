@@ -26,6 +26,9 @@ BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 SYSTEM = "urn:ietf:params:xml:ns:yang:ietf-system"
 HARDWARE = "urn:ietf:params:xml:ns:yang:ietf-hardware"
 INTERFACES = "urn:ietf:params:xml:ns:yang:ietf-interfaces"
+ROUTING = "urn:ietf:params:xml:ns:yang:ietf-routing"
+UNICAST = "urn:ietf:params:xml:ns:yang:ietf-ipv4-unicast-routing"
+LLDP = "urn:ieee:std:802.1AB:yang:ieee802-dot1ab-lldp"
 WEIR = "urn:tarnholt:weir:1"
 END = "]]>]]>"
 CAPABILITIES = (
@@ -36,6 +39,8 @@ CAPABILITIES = (
     f"{INTERFACES}?module=ietf-interfaces&revision=2018-02-20",
     f"{SYSTEM}?module=ietf-system&revision=2014-08-06",
     f"{HARDWARE}?module=ietf-hardware&revision=2018-03-13",
+    f"{ROUTING}?module=ietf-routing&revision=2018-03-13",
+    f"{LLDP}?module=ieee802-dot1ab-lldp&revision=2022-03-15",
 )
 
 
@@ -127,6 +132,8 @@ class WeirServer(ShellHost):
                 "hardware": self._hardware,
                 "interfaces": self._interfaces,
                 "fabric": self._fabric,
+                "routing": self._routing,
+                "lldp": self._neighbours,
             }
             return f"<data>{''.join(make() for key, make in parts.items() if not wanted or key in wanted)}</data>"
         if verb == "get-config":
@@ -219,6 +226,30 @@ class WeirServer(ShellHost):
             for name, state in (("uplink-1", up), ("uplink-2", up), ("port-1", "up"), ("port-2", "up"))
         )
         return f'<interfaces xmlns="{INTERFACES}">{said}</interfaces>'
+
+    def _unwell(self, what: str) -> bool:
+        return self.world.fault("unwell", self.full, what) is not None
+
+    def _routing(self) -> str:
+        """Two routes; one of them is gone where a fault says so."""
+        routes = [("0.0.0.0/0", "10.1.0.1"), *([] if self._unwell("route") else [("10.9.0.0/16", "10.1.0.2")])]
+        said = "".join(
+            f'<route><destination-prefix xmlns="{UNICAST}">{to}</destination-prefix><next-hop>'
+            f'<next-hop-address xmlns="{UNICAST}">{by}</next-hop-address></next-hop><active/></route>'
+            for to, by in routes
+        )
+        return f'<routing xmlns="{ROUTING}"><ribs><rib><name>main</name><routes>{said}</routes></rib></ribs></routing>'
+
+    def _neighbours(self) -> str:
+        """Who is heard at the uplinks that are up."""
+        heard = [] if not self.cluster.links_up(self.name) else ["uplink-1", "uplink-2"]
+        heard = [port for port in heard if not self._unwell(f"neighbour {port}")]
+        said = "".join(
+            f"<port><name>{port}</name><remote-systems-data><chassis-id>02-00-00-00-00-0{n}</chassis-id>"
+            f"<system-name>core-{n}</system-name></remote-systems-data></port>"
+            for n, port in enumerate(heard, 1)
+        )
+        return f'<lldp xmlns="{LLDP}">{said}</lldp>'
 
     def _fabric(self) -> str:
         m = self.member

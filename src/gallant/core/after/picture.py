@@ -12,7 +12,18 @@ from datetime import datetime
 
 from gallant.core.assess.complaints import KNOWN_FACETS
 from gallant.core.estate.systems import System, node_name
-from gallant.core.readings import DOWN_ON_PURPOSE, IMAGE, IN_SERVICE, LINK_WELL, LINKS, Facet, Reading
+from gallant.core.readings import (
+    DOWN_ON_PURPOSE,
+    IMAGE,
+    IN_SERVICE,
+    LINK_WELL,
+    LINKS,
+    SPEED,
+    Closely,
+    Facet,
+    Gauge,
+    Reading,
+)
 from gallant.core.records import Record
 from gallant.core.work.plan import Hop
 
@@ -34,9 +45,10 @@ GOOD = LINK_WELL | {
     "mounted",
     "listening",
     "established",
+    "saved",
 }
 BAD = frozenset(
-    {"down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent", "lost", "dead", "stopped", "inactive", "disconnected"}
+    {"warning", "down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent", "lost", "dead", "stopped", "inactive", "disconnected"}
 )  # fmt: skip
 # Numbers of which fewer is a loss: of one node, or of all nodes of a system together.
 COUNTED: tuple[tuple[str, bool], ...] = (
@@ -46,9 +58,14 @@ COUNTED: tuple[tuple[str, bool], ...] = (
     ("routes", False),
     ("mounts", False),
     ("listening ports", False),
+    ("high listening ports", False),
+    ("processors", False),
+    ("memory", False),
     ("guests", True),
 )
 NONE_LEFT = ("sessions",)  # numbers that come and go, of which none at all is a loss
+# What is well for as long as it is there, whatever is said of it.
+THERE = re.compile(r"(?:default route|neighbour at|address|mount|port)(?![a-z])")
 ANSWER = "the answer of"  # and a service: the time that it takes
 SLOW, SLOW_S = 2.0, 0.2  # an answer is slower that takes so many times as long as before, and so many seconds more
 _NUMBERS = re.compile(r"\d+")
@@ -165,8 +182,9 @@ def _nodes(before: Picture, after: Picture, planned: Moved) -> Iterator[Unlike]:
 def _elsewhere(before: Picture, after: Picture, own: Reading) -> set[str]:
     """The facets that are well on another node of the system now and were not before: they moved."""
     others = [name for name, r in after.readings.items() if r.system == own.system and r.node != own.node]
-    had = {(n, f.name) for n in others if n in before.readings for f in before.readings[n].facets if _is_well(f)}
-    now = {(n, f.name) for n in others for f in after.readings[n].facets if _is_well(f)}
+    known = [n for n in others if n in before.readings]
+    had = {(n, f.name) for n in known for f in _facets_of(before.readings[n], True) if _is_well(f)}
+    now = {(n, f.name) for n in known for f in _facets_of(after.readings[n], True) if _is_well(f)}
     return {name for _, name in now - had}
 
 
@@ -185,10 +203,44 @@ def _of_node(old: Reading, new: Reading, planned: Moved, elsewhere: set[str]) ->
     yield from _facets(old, new, elsewhere)
     yield from _alarms(old, new)
     yield from _channels(old, new)
-    for name, whole in COUNTED:
-        was, now = old.gauge(name), new.gauge(name)
-        if not whole and was is not None and now is not None and was != now:
-            yield _one(old, name, f"{was:g}", f"{now:g}", LOST if now < was else BETTER, at)
+    yield from _numbers(old, new)
+    yield from _log(old, new)
+
+
+def _numbers(old: Reading, new: Reading) -> Iterator[Unlike]:
+    """Numbers of which fewer is a loss."""
+    was, now = ({g.name: g for g in _gauges(reading)} for reading in (old, new))
+    counted = {name for name, whole in COUNTED if not whole}
+    for name in was:
+        if name in now and (name in counted or name.startswith(SPEED)) and was[name].value != now[name].value:
+            less = now[name].value < was[name].value
+            unit = f" {was[name].unit}".rstrip()
+            told = (f"{was[name].value:g}{unit}", f"{now[name].value:g}{unit}")
+            yield _one(old, name, *told, LOST if less else BETTER, new.taken)
+
+
+def _log(old: Reading, new: Reading) -> Iterator[Unlike]:
+    """What its own log has since, each by its words once: an entry that stops people is a loss, a warning after a restart is not."""
+    known = {(entry.at, entry.text) for entry in _closely(old).log}
+    told = set[str]()
+    for entry in _closely(new).log if old.closely is not None else ():
+        words = _NUMBERS.sub("#", entry.text)
+        if (entry.at, entry.text) not in known and words not in told:
+            told.add(words)
+            yield _one(old, "its log", "", entry.text, LOST if entry.level == "stop" else OTHER, new.taken)
+
+
+def _closely(reading: Reading) -> Closely:
+    return reading.closely or Closely()
+
+
+def _gauges(reading: Reading) -> tuple[Gauge, ...]:
+    return (*reading.gauges, *_closely(reading).gauges)
+
+
+def _facets_of(reading: Reading, both: bool) -> tuple[Facet, ...]:
+    """The conditions of a reading; those of a close look where the other has had one too."""
+    return (*reading.facets, *_closely(reading).facets) if both else reading.facets
 
 
 def _versions(old: Reading, new: Reading, planned: Moved) -> Iterator[Unlike]:
@@ -208,7 +260,8 @@ def _versions(old: Reading, new: Reading, planned: Moved) -> Iterator[Unlike]:
 
 
 def _facets(old: Reading, new: Reading, elsewhere: set[str]) -> Iterator[Unlike]:
-    was, now = {f.name: f for f in old.facets}, {f.name: f for f in new.facets}
+    both = all(r.closely is not None and not r.closely.error for r in (old, new))
+    was, now = ({f.name: f for f in _facets_of(r, both)} for r in (old, new))
     for name in sorted(was.keys() | now.keys()):
         a, b = was.get(name), now.get(name)
         if a is not None and b is not None and a.state == b.state:
@@ -228,6 +281,8 @@ def _is_well(facet: Facet) -> bool | None:
     state = facet.state.lower()
     if facet.name in WELL:
         return state == WELL[facet.name]
+    if THERE.match(facet.name):
+        return True
     if LINKS.match(facet.name):
         return None if state in DOWN_ON_PURPOSE else state in LINK_WELL
     return True if state in GOOD else False if state in BAD else None
