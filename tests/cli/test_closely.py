@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 
+import gallant.drivers
+
 from ..conftest import Place, starting
+
+PROFILES = Path(gallant.drivers.__file__).parent / "profiles"
 
 
 @pytest.fixture(scope="module")
@@ -63,3 +69,22 @@ def test_what_a_device_loses_is_found_with_the_right_words(line, what):
 @pytest.mark.parametrize("system", SYSTEMS)
 def test_what_has_not_changed_is_not_blamed(line, system):
     assert lost(line, system) == []
+
+
+def test_what_the_profile_knows_to_pass_by_itself_has_its_time_before_it_counts(line):
+    own = (PROFILES / "ostrel-shoal.yaml").read_text()
+    (line.folder / "own.yaml").write_text(own + '\npassing:\n  - {pattern: "a fan has failed", within_s: 86400}\n')
+    estate = (line.folder / "estate.yaml").read_text()
+    line.faults({"name": "alarm", "node": "tickets/b"})
+    try:
+        assert "tickets/b: its alarm none → a fan has failed" in lost(line, "tickets")
+        (line.folder / "estate.yaml").write_text(estate.replace("profile: ostrel-shoal\n", "profile: own.yaml\n", 1))
+        line.faults({"name": "alarm", "node": "tickets/b"})
+        waits = line.begin("verify", "tickets", "--against", "base", "--json")
+        line.wait_for(lambda: line.truth()["counts"].get("tickets/b login", 0) >= 8, waits)
+        line.faults()
+        said, _ = waits.communicate(timeout=60)
+    finally:
+        line.faults()
+        (line.folder / "estate.yaml").write_text(estate)
+    assert [one for one in json.loads(said)["unlike"] if one["means"] == "lost"] == []

@@ -268,6 +268,10 @@ class PassingRule(Record):
         if self.pattern is not None:
             checked_pattern(self.pattern)
 
+    def knows(self, text: str) -> bool:
+        """Whether it is about what a device says, whatever its status."""
+        return self.pattern is not None and searched(self.pattern, text) is not None
+
 
 class ActCalls(Record):
     """An act's calls; `lands_within_s` is how long after its time-out a request may still take effect.

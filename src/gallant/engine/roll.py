@@ -47,6 +47,7 @@ from gallant.engine.rounds import Places, Rounds
 from gallant.engine.soak import Soak
 from gallant.engine.watch import Watch
 
+AGAIN_S = 10.0  # estate seconds between two looks at what may still come back
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
 
 
@@ -60,6 +61,10 @@ def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
             " ".join(dict.fromkeys(one.why for one in missing if one.why)) or None,
             f"Anyone who accepts that says so: {roll_command(plan, exports, sorted(given))}",
         )
+
+
+def _picture(at: datetime, readings: Mapping[str, Reading]) -> Picture:
+    return Picture(at=at, readings=dict(readings))
 
 
 # What a lane that leaves the image as it is has come to.
@@ -565,21 +570,25 @@ class Roll:
             if len(chosen) < len(system.nodes)
             else "on every node"
         )
-        lost = self._lost_since(lane, system, now)
+        lost = await self._lost_since(lane, system, now)
         return End(
             state="finished",
             message=f"{system.name} {own} {where}.{lost}",
             next=f"gallant verify {system.name}",
         )
 
-    def _lost_since(self, lane: Lane, system: System, now: Mapping[str, Reading]) -> str:
-        """What is not any more as it was before the roll, in words; nothing where all is (I10)."""
+    async def _lost_since(self, lane: Lane, system: System, now: Mapping[str, Reading]) -> str:
+        """What is not any more as it was before the roll, in words; nothing where all is (I10). What is missing may still be on its way, and is looked at
+        again for as long as a condition has to hold."""
         before = {name: reading for name, reading in self.means.before.items() if name in now}
-        if not before:
-            return ""
-        at = self.clock.now()
-        then, after = Picture(at=at, readings=before), Picture(at=at, readings=dict(now))
-        found = losses(then, after, moved_by(lane.hops, system))
+        began = self.clock.now()
+        until = began + timedelta(seconds=self.means.estate.limits.steady_s)
+        found = losses(_picture(began, before), _picture(began, now), moved_by(lane.hops, system)) if before else []
+        while found and self.clock.now() < until:
+            await self.clock.sleep(AGAIN_S)
+            for name in (lane.system, *lane.also):
+                now = {**now, **{r.name: r for r in (await self.attempts.read_all(self._system(name))).values()}}
+            found = losses(_picture(began, before), _picture(self.clock.now(), now), moved_by(lane.hops, system))
         return f" Not as before: {'; '.join(one.words for one in found)}." if found else ""
 
     def _parts_short(self, lane: Lane, readings: Mapping[str, Reading]) -> Iterator[str]:

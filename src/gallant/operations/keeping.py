@@ -7,11 +7,11 @@ import contextlib
 import re
 import statistics
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 
 import msgspec
 
-from gallant.core.after.picture import Picture, Unlike, first_seen, moved_by, unlike
+from gallant.core.after.picture import Picture, Unlike, first_seen, losses, moved_by, unlike
 from gallant.core.after.settling import Series
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
@@ -100,6 +100,50 @@ async def take(
             if all(one.ok for one in some)
         },
     )
+
+
+LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come
+
+
+async def take_settled(
+    place: Workplace,
+    systems: Sequence[System],
+    before: Kept | None,
+    drivers: Mapping[str, Driver] | None = None,
+    seen: Sequence[Surveyed] = (),
+) -> Picture:
+    """A picture; what is missing in it may still be on its way (a link that is held down, a replica that fills), and is looked at again for as long
+    as a condition has to hold before it counts; what a profile knows to pass by itself, for as long as that says after the work."""
+    picture, began = await take(place, systems, drivers, seen), place.clock.now()
+    while before is not None and (lost := losses(before.picture, picture, before.planned)):
+        until = max(_until(place, one, before, began) for one in lost)
+        if place.clock.now() >= until:
+            break
+        await place.clock.sleep(LOOK_AGAIN_S)
+        picture = await take(place, systems, drivers)
+    return picture
+
+
+def _until(place: Workplace, lost: Unlike, before: Kept, began: datetime) -> datetime:
+    """How long a loss is waited for before it counts; `began` is when it was first looked at."""
+    from gallant.drivers.profile import load_profile
+
+    steady = began + timedelta(seconds=place.estate.limits.steady_s)
+    system = place.estate.systems.get(lost.system)
+    if system is None:
+        return steady
+    ended = _ended(place, before) or began
+    known = [r.within_s for r in load_profile(system.profile, place.folder).passing if r.knows(lost.after)]
+    return max([steady, *(ended + timedelta(seconds=within_s) for within_s in known)])
+
+
+def _ended(place: Workplace, before: Kept) -> datetime | None:
+    """When the roll was over that a picture was taken before; None where it is of none."""
+    if not OF_A_ROLL.fullmatch(before.name):
+        return None
+    with contextlib.suppress(GallantError):
+        return place.journal.roll(before.name.partition(".")[0]).ended
+    return None
 
 
 def keep(

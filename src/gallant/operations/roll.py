@@ -457,7 +457,7 @@ async def _keep(
     found = list[Unlike]()
     if end.state == "finished":
         with contextlib.suppress(GallantError, OSError):
-            after = await keeping.take(place, keeping.around(place, _systems(place, plan)), drivers)
+            after = await keeping.take_settled(place, keeping.around(place, _systems(place, plan)), before, drivers)
             keeping.keep(place, f"{roll_id}.{keeping.AFTER}", after, plan)
             found = keeping.compared(place, before, after) if before is not None else []
         if plan.undoes is None:

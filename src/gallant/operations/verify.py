@@ -7,25 +7,23 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from gallant.core.after.compare import NodeVerdict, verify_system
-from gallant.core.after.picture import LOST, Picture, Unlike, losses
+from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, words_of
 from gallant.core.assess.ledger import ENDED, FAILED
 from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError, worst_exit
-from gallant.core.estate.systems import System
 from gallant.core.records import Record, clean
 from gallant.core.work.planning import target_of
 from gallant.operations import backups, keeping
 from gallant.operations.backups import Taken
 from gallant.operations.check import probe_services
 from gallant.operations.deciding import record
-from gallant.operations.keeping import Kept
 from gallant.operations.notices import left_out
 from gallant.operations.notifying import message_of, notify
 from gallant.operations.settling import Settling, Tick, settling
 from gallant.operations.snapshots import Settled, settle
 from gallant.operations.still import RESTART, Still, fresh_catalogs, still_wanted
-from gallant.operations.survey import Surveyed, survey_with
+from gallant.operations.survey import survey_with
 from gallant.operations.workplace import Workplace
 
 
@@ -84,7 +82,7 @@ async def verify(
         still = still_wanted(place, systems, seen.readings(), drivers)
     wide = keeping.around(place, systems)
     wanted = before is not None or keep is not None
-    picture = await _settled_picture(place, wide, seen.nodes, before) if wanted else None
+    picture = await keeping.take_settled(place, wide, before, seen=seen.nodes) if wanted else None
     names, found = {s.name for s in wide}, list[Unlike]()
     if before is not None and picture is not None:
         found = [one for one in keeping.compared(place, before, picture) if one.system in names]
@@ -144,20 +142,3 @@ def in_words(done: Verified) -> str:
     unsettled = [words_of(one) for one in done.settling.judged if one.state not in AT_REST] if done.settling else []
     still = [f"{one.system}/{one.node}: {one.what}" for one in done.still if one.about == RESTART]
     return clean("; ".join([*bad, *lost, *unsettled, *still]), 400) or "all is as it should be, and as it was"
-
-
-LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come
-
-
-async def _settled_picture(
-    place: Workplace, systems: Sequence[System], seen: Sequence[Surveyed], before: Kept | None
-) -> Picture:
-    """A picture; what is missing in it may still be on its way (a link that is held down, a replica that fills), and is looked at again for as long
-    as a condition has to hold before it counts."""
-    picture, began = await keeping.take(place, systems, seen=seen), place.clock.now()
-    while before is not None and losses(before.picture, picture, before.planned):
-        if (place.clock.now() - began).total_seconds() >= place.estate.limits.steady_s:
-            break
-        await place.clock.sleep(LOOK_AGAIN_S)
-        picture = await keeping.take(place, systems)
-    return picture
