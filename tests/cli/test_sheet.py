@@ -9,6 +9,8 @@ from lxml import html
 
 from gallant.operations.workplace import Workplace
 
+from ..pages import problems
+
 NOTE = """- about: tickets
     text: "<script>alert(1)</script> & call the box office"
     by: "anna <b>"
@@ -67,44 +69,32 @@ def test_it_says_what_changes_for_whom_when_and_how_it_is_taken_back(sheet):
 
 def test_it_stands_by_itself_and_believes_no_word_of_others(sheet):
     _, _, text = sheet
-    page = html.fromstring(text)
-    assert not page.xpath("//script | //link | //iframe | //*[@onclick]")
-    assert all(src.startswith("data:image/png;base64,") for src in page.xpath("//@src"))
     assert "<script>alert(1)</script> & call the box office" in words(text)
     assert "anna <b>" in words(text)
 
 
-def test_it_can_be_read_aloud_and_found_through(sheet):
+def test_it_is_valid_and_can_be_read_aloud_found_through_and_seen(sheet):
     _, _, text = sheet
-    page = html.fromstring(text)
-    assert page.get("lang") == "en"
-    assert len(page.xpath("//h1")) == 1
-    assert all(image.get("alt") for image in page.xpath("//img"))
-    assert all(table.xpath("./caption") for table in page.xpath("//table"))
-    assert all(cell.get("scope") in ("col", "row") for cell in page.xpath("//th"))
-    ids = page.xpath("//@id")
-    assert len(ids) == len(set(ids))
-    assert set(page.xpath("//@aria-labelledby")) <= set(ids)
+    assert problems(text) == []
 
 
-def _luminance(colour: str) -> float:
-    """WCAG 2.2, "relative luminance"."""
-    parts = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
-    linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
-    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-
-
-def test_every_text_stands_out_from_its_paper_by_day_by_night_and_on_paper(sheet):
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("</main>", "</section>"),
+        (' lang="en"', ""),
+        ('alt="', 'title="'),
+        ('scope="col"', ""),
+        ("<h3>", "<h4>"),
+        ('tabindex="0"', ""),
+        ("#57606a", "#b7c0ca"),
+        ("</main>", "<script>1</script></main>"),
+    ],
+)
+def test_what_is_wrong_with_a_page_is_seen(sheet, old, new):
     _, _, text = sheet
-    blocks = re.findall(r":root \{([^}]*)\}", text)
-    assert len(blocks) == 3
-    for block in blocks:
-        colours = dict(re.findall(r"--(\w+): (#[0-9a-f]{3,6})", block))
-        full = {n: c if len(c) == 7 else "#" + "".join(2 * x for x in c[1:]) for n, c in colours.items()}
-        paper = _luminance(full["paper"])
-        for name in ("ink", "soft", "bad", "work", "good"):
-            light, dark = sorted((paper, _luminance(full[name])), reverse=True)
-            assert (light + 0.05) / (dark + 0.05) >= 4.5, (name, full[name])
+    assert old in text
+    assert problems(text.replace(old, new, 1 if "main" in old else -1)) != []
 
 
 def test_a_page_that_cannot_be_written_says_so(sheet):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import complete_names, estate_option, open_place, output_options
+from gallant.cli.common import complete_names, estate_option, open_place, output_options, run
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -39,4 +39,4 @@ def support(estate_path: Path | None, name: str, into: Path | None, anonymous: b
     from gallant.views import support as views
 
     place = open_place(estate_path, output)
-    output.show(views.bundle_view(operation(place, name, into or Path(f"{name}.zip"), anonymous)))
+    output.show(views.bundle_view(run(operation(place, name, into or Path(f"{name}.zip"), anonymous))))

@@ -60,8 +60,12 @@ class OneRoll(Record):
     @property
     def is_happy(self) -> bool:
         lost = any(one.means == LOST for one in self.unlike)
-        looked = [word.state for word in self.words if word.kind == "verify"]  # the newest look counts
-        return self.run.state == "finished" and not lost and looked[-1:] != [FAILED]
+        return self.run.state == "finished" and not lost and not (self.looks and self.looks[-1].state == FAILED)
+
+    @property
+    def looks(self) -> tuple[LedgerEntry, ...]:
+        """What was found when it was looked at after it had finished; the newest counts."""
+        return tuple(word for word in self.words if word.kind == "verify")
 
     @property
     def took_s(self) -> float | None:

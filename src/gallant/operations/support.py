@@ -16,9 +16,11 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
+from gallant.core.work.plan import Plan
 from gallant.disk import put_whole
 from gallant.operations import history, keeping
 from gallant.operations.assess import last_readings
+from gallant.operations.calls import calls_of
 from gallant.operations.workplace import Workplace
 
 LIST = "CONTENTS.txt"
@@ -42,14 +44,19 @@ class Bundle(Record):
     replaced: int = 0
 
 
-def support(place: Workplace, name: str, into: Path, anonymous: bool) -> Bundle:
+async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> Bundle:
     """Write a bundle about a roll or a system. Raises `WrongUse` for what is neither."""
     if name in place.estate.systems:
-        files = list(_of_system(place, [place.estate.systems[name]]))
+        systems = [place.estate.systems[name]]
+        files = list(_of_system(place, systems))
     else:
         row = place.journal.roll(name)
         systems = [place.estate.systems[n] for n in row.plan.systems if n in place.estate.systems]
         files = [*_of_roll(place, name), *_of_system(place, systems)]
+        if systems and not any(place.has_to_ask(system, "read") for system in systems):
+            files += [await _calls(place, row.plan)]
+    if not any(place.has_to_ask(system, "read") for system in systems):
+        files += [await _asked(place, systems)]
     names = _names(place) if anonymous else {}
     table = into.with_suffix(".names.txt")
     if anonymous and table.resolve() == into.resolve():
@@ -82,6 +89,21 @@ def _of_roll(place: Workplace, name: str) -> Iterator[File]:
         except GallantError:
             continue
         yield f"{which}.json", f"what was read {which} it", _json(kept.picture.readings)
+
+
+async def _calls(place: Workplace, plan: Plan) -> File:
+    """No node is contacted for it."""
+    return (
+        "calls.json",
+        "every call of the plan, as it is sent to a node, without secrets",
+        _json(await calls_of(place, plan)),
+    )
+
+
+async def _asked(place: Workplace, systems: Sequence[System]) -> File:
+    async with place.drivers(systems) as drivers:
+        asked = {name: driver.asks() for name, driver in drivers.items()}
+    return "reads.json", "the calls by which its nodes are read", _json(asked)
 
 
 def _of_system(place: Workplace, systems: Sequence[System]) -> Iterator[File]:

@@ -40,6 +40,7 @@ def rendered(template: str, **said: object) -> str:
         "day": day,
         "date": _date,
         "second": _second,
+        "time_of": _time_of,
         "long": duration,
         "clock": clock,
         "size": size,
@@ -87,6 +88,11 @@ def _date(then: datetime) -> str:
 
 def _second(then: datetime) -> str:
     return f"{then:%Y-%m-%d %H:%M:%S} UTC"
+
+
+def _time_of(then: datetime, began: datetime) -> str:
+    """The time of day, with the day where it is not that on which the roll began."""
+    return f"{then:%H:%M:%S}" if then.date() == began.date() else f"{then:%a %H:%M:%S}"
 
 
 def clock(seconds: float) -> str:

@@ -53,7 +53,7 @@ def _verdict(report: Report) -> Verdict:
         why = (
             f"{first.run.run} is {first.run.state}"
             if first.run.state != "finished"
-            else f"{first.run.run} finished, and not all is as it was before"
+            else f"{first.run.run} finished, and {_what_is_wrong(first)}"
         )
         more = f"; and {len(unhappy) - 1} more need somebody" if len(unhappy) > 1 else ""
         return Verdict("bad", f"{why}{more}.")
@@ -67,6 +67,12 @@ def _verdict(report: Report) -> Verdict:
     return Verdict(
         "good", f"{'It' if len(report.rolls) == 1 else f'All {len(report.rolls)} rolls'} finished, and nothing is lost."
     )
+
+
+def _what_is_wrong(one: OneRoll) -> str:
+    if any(u.means == LOST for u in one.unlike):
+        return "not all is as it was before"
+    return f"not all was well when it was looked at after: {one.looks[-1].reason}"
 
 
 def _mark(one: OneRoll) -> str:

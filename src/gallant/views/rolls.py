@@ -147,17 +147,17 @@ def verify_view(done: Verified) -> View:
                 f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual places, replicas are whole, services answer."
             )
         )
-        if done.settling is not None:
-            yield from settling_lines(done.settling)
-        for one in done.settled:
-            yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
         yield from unlike_lines(done.unlike)
         if done.against is not None and done.since is not None:
             yield _as_before(done.unlike, done.compared, _called(done.against), done.since)
+        if done.settling is not None:
+            yield from settling_lines(done.settling)
         if done.kept is not None:
             yield f"{mark('good')} How it is now is kept as {BOLD}{plain(done.kept)}{OFF}."
         yield from still_lines(done.still)
         yield from left_lines(done.left)
+        for one in done.settled:
+            yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
         for row in done.backups:
             taken = f"is kept as {row.backup.id}" if row.backup is not None else f"failed: {row.error}"
             yield f"{mark('good' if row.error is None else 'bad')} The backup of {plain(row.system)} {plain(taken)}"
