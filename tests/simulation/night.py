@@ -218,6 +218,7 @@ class Night:
     sessions: Callable[[str], float] | None = None  # how many are logged in on a node
     edit: Callable[[str], str] = lambda text: text  # of the estate's file
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
+    probes_every_s: float = 0.4  # real seconds
 
     def __post_init__(self) -> None:
         if self.others:
@@ -631,10 +632,8 @@ class SimRestorePoints:
 
 
 class SimProber:
-    pause_s = 0.4
-
     def __init__(self, night: Night) -> None:
-        self.night = night
+        self.night, self.pause_s = night, night.probes_every_s
         systems = night.estate.systems.values()
         self.watches = [
             Watched(system=s.name, service=n, budget_s=service.budget_s)
