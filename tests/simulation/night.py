@@ -84,9 +84,10 @@ class VirtualLoop(asyncio.SelectorEventLoop):
 
         class Jumping(selectors.SelectSelector):
             def select(self, timeout: float | None = None) -> list:
+                """Nothing ever comes from outside."""
                 if timeout:
                     loop._at += timeout
-                return super().select(0)
+                return []
 
         super().__init__(Jumping())
 
@@ -219,6 +220,7 @@ class Night:
     edit: Callable[[str], str] = lambda text: text  # of the estate's file
     out: Callable[[str], bool] = lambda service: False  # whether a service is out for a reason of its own
     probes_every_s: float = 0.4  # real seconds
+    read_s: float = 0.02  # how long a node takes to be read
 
     def __post_init__(self) -> None:
         if self.others:
@@ -494,7 +496,8 @@ class SimDriver:
             raise NotReached(f"{self.system}/{node} cannot be reached.")
 
     async def read(self, node: str, closely: bool = False) -> Reading:
-        await asyncio.sleep(0.02)
+        if self.night.read_s:
+            await asyncio.sleep(self.night.read_s)
         self.night.happens("read", self.system, node)
         self._up(node)
         return self.night.tell(self.system, node)
