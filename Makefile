@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick docs lint bench bench-short cuts night clean locked lock outdated
+.PHONY: demo test quick docs lint bench bench-short cuts simulate mutants night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -72,6 +72,10 @@ RUNS ?= 500
 SEED ?= 1
 simulate: $(VENV)/.test
 	$(BIN)/python -m tests.simulation.dice --runs $(RUNS) --seed $(SEED) --jobs 2
+
+# The engine, the order, plans and guards broken one by one; about an hour. What lives is listed.
+mutants: $(VENV)/.test
+	$(BIN)/python -m tests.mutants
 
 # The whole line in one night, as the demo has it; two minutes.
 night: $(VENV)/.test

@@ -27,11 +27,12 @@ from gallant.core.estate.windows import Span
 from gallant.core.readings import Facet, Reading
 from gallant.core.records import replace
 from gallant.core.work.consents import consents_needed
-from gallant.core.work.plan import Plan
+from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.journal import grammar_problems
 from gallant.engine.means import End, Orders
 from gallant.standin.world import Fault
 
+from .backwards import way_back
 from .night import BEGAN, Killed, Night, last_state
 from .promises import CANARY, Judged
 from .shapes import LETTERS, ClusterNight, Extra, StackedNight
@@ -108,6 +109,7 @@ class Case:
     full_after: int | None = None
     hold_after: int | None = None
     defect_after: int | None = None
+    back: bool = False  # a roll that stops is taken back rather than mended and carried on
     window: tuple[float, float] | None = (
         None  # minutes from the beginning: when the first opens, and how long each of them is
     )
@@ -143,6 +145,9 @@ def drawn(seed: int) -> Case:
         running = (first,) * size
     names = LETTERS[:size]
     faults = tuple(_fault(dice, family, names) for _ in range(dice.choice((0, 0, 1, 1, 2))))
+    back = dice.random() < 0.25
+    if back:  # something has to stop it
+        faults = (_fault(dice, family, names, stops=True), *faults[:1])
     kills = tuple(
         (dice.choice(("before append", "after append", "before act", "after act")), dice.randint(1, 160))
         for _ in range(dice.choice((0, 0, 1, 2, 4)))
@@ -176,13 +181,17 @@ def drawn(seed: int) -> Case:
         full_after=dice.randint(3, 80) if dice.random() < 0.06 else None,
         hold_after=dice.randint(3, 80) if dice.random() < 0.1 else None,
         defect_after=dice.randint(3, 200) if dice.random() < 0.06 else None,
+        back=back,
         window=(dice.uniform(-30, 300), dice.uniform(30, 400)) if family == "pairs" and dice.random() < 0.3 else None,
     )
 
 
-def _fault(dice: random.Random, family: str, names: str) -> Fault:
+def _fault(dice: random.Random, family: str, names: str, stops: bool = False) -> Fault:
     node = f"tickets/{dice.choice(names)}"
-    if dice.random() < 0.5:
+    if stops:
+        name = dice.choice(("install_fails_at", "no_return", "role_stuck"))
+        act = DEVICE[family][name][0]
+    elif dice.random() < 0.5:
         name, act = dice.choice(ON_THE_WAY), dice.choice(ORDERS[family])
     else:
         name = dice.choice(tuple(DEVICE[family]))
@@ -373,8 +382,13 @@ def _lives(night: Night, case: Case, plan: Plan) -> tuple[End | None, int]:
         if end is not None:
             night.ended(end)
             if end.state == "finished":
+                if plan.undoes is not None:
+                    _is_back(night)
                 return end, life + 1
             if end.state == "stopped":
+                if case.back and plan.undoes is None and (way := _way_back(night, plan)) is not None:
+                    plan = way
+                    continue
                 mended += 1
                 if mended > 2:
                     return end, life + 1
@@ -383,6 +397,30 @@ def _lives(night: Night, case: Case, plan: Plan) -> tuple[End | None, int]:
         night.lost.clear()
         night.lost_at.clear()
     return end, LIVES
+
+
+def _way_back(night: Night, plan: Plan) -> Plan | None:
+    """The plan that takes back what a stopped roll has done, with the consents that it needs; None where there is none to be made."""
+    _mend(night)
+    journal = list(night.events)
+    try:
+        way = way_back(night, plan)
+    except (Refused, NothingToDo):
+        night.events[:] = journal
+        return None
+    night.made = way
+    exports = [name for name in way.systems if night.exports]
+    night.consents = tuple(dict.fromkeys([*night.consents, *(o.consent.words for o in consents_needed(way, exports))]))
+    return way
+
+
+def _is_back(night: Night) -> None:
+    """What was taken back runs what it ran before the first roll began."""
+    for lane in night.made.lanes:
+        for node, member in night.pairs[lane.system].nodes.items():
+            was = night.started_as[f"{lane.system}/{node}"]
+            if any(hop.image for hop in lane.hops) and member.version != was:
+                night.breaks("I10", f"taken back, and {lane.system}/{node} runs {member.version}, not {was}")
 
 
 def _mend(night: Night) -> None:
@@ -420,6 +458,7 @@ SIMPLER = {
     "hold_after": None,
     "defect_after": None,
     "window": None,
+    "back": False,
     "lag_s": 0.0,
     "forgets": False,
     "loses_facet": False,

@@ -37,6 +37,10 @@ class Judged:
         self.begin_out = {name: self._out(name) for name in self.pairs}
         self.started_as = {f"{s}/{n}": node.version for s, pair in self.pairs.items() for n, node in pair.nodes.items()}
 
+    @property
+    def _goes_back(self) -> bool:
+        return self.made is not None and self.made.undoes is not None
+
     def breaks(self, promise: str, words: str) -> None:
         if (promise, words) not in self._said:
             self._said.add((promise, words))
@@ -94,7 +98,7 @@ class Judged:
 
     def _recall(self, system: str, node: str, kind: str, release: str) -> None:
         mine = self.pairs[system].nodes[node]
-        recalled = self.recalled_at.get(release) if system == "tickets" else None
+        recalled = self.recalled_at.get(release) if system == "tickets" and not self._goes_back else None
         if (
             recalled is not None
             and kind == "install"
@@ -110,7 +114,8 @@ class Judged:
         task = mine.busy if isinstance(pair, SimCluster) else mine.busy_task
         if task is not None and task.what == kind:
             self.breaks("I5", f"{kind} of {system}/{node} while that is under way")
-        if kind == "install" and release in (mine.version, mine.next_version):
+        has = {mine.next_version} if self._goes_back else {mine.version, mine.next_version}
+        if kind == "install" and release in has:
             self.breaks("I5", f"{system}/{node} has {release} already, and it is installed again")
         waits = bool(getattr(mine, "next_parts", {}))
         if kind == "restart" and mine.version == mine.next_version and not waits:

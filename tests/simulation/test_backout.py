@@ -9,37 +9,17 @@ from hypothesis import strategies as st
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
 from gallant.core.records import replace
-from gallant.core.work.backing import did, make_backout
-from gallant.core.work.plan import NothingToDo, Plan, steps_of
-from gallant.engine.journal import replay
+from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
 from . import night as nights
+from .backwards import way_back
 from .night import Killed, Night
 from .shapes import LETTERS, ClusterNight, Extra
 
 YES = Orders(by="tester", consents=("downtime:tickets", "recalled:tickets", "loses:tickets"))
 ONE_STEP = replace(YES, hold_after="step")
-
-
-def way_back(night: Night, undone: Plan, chosen: dict[str, tuple[str, ...]] | None = None, points=()) -> Plan:
-    """The plan that takes back what the night's journal has, and a journal of its own for it."""
-    state = replay(night.events)
-    steps = {s.id: s for waves in state.waves.values() for s in steps_of(waves)}
-    begun = [steps[name] for name in state.order if name in steps and state.step(name).attempts]
-    chosen = chosen or {name: tuple(night.estate.systems[name].nodes) for name in undone.every}
-    plan = make_backout(
-        replace(night.ground(), now=night.world.moment),
-        "roll-0001",
-        undone,
-        did(begun, points),
-        chosen,
-        {"ostrel-shoal": "p"},
-        "t",
-    )
-    night.events.clear()
-    return plan
 
 
 def parts_of(night: Night) -> dict[str, dict[str, str]]:

@@ -1,0 +1,228 @@
+"""Break the engine, the order, plans and guards in many ways, one by one, and see whether any related test notices.
+
+    python -m tests.mutants --count 150 --seed 1        # as `make mutants`
+
+Whatever lives is listed with its place; each is killed by a test, or shown to be the same program, in docs/proof.md.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import copy
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+TARGETS = (
+    *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak")),
+    *(f"core/work/{name}.py" for name in ("planning", "hops", "lanes", "layers", "consents", "estimate")),
+    "core/estate/order.py",
+    "core/estate/capacity.py",
+)  # fmt: skip
+# The quickest first; a mutant that dies early costs little.
+TESTS = (
+    ("tests/engine", "tests/core/test_order.py", "tests/core/test_work.py", "tests/core/test_layers.py"),
+    ("tests/simulation/test_shapes.py", "tests/simulation/test_pairs.py", "tests/simulation/test_rounds.py", "tests/simulation/test_returns.py"),
+    ("tests/simulation",),
+)  # fmt: skip
+LONGEST_S = 400  # of one set of tests; a program that hangs is noticed too
+COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+}
+
+
+@dataclass(frozen=True)
+class Mutant:
+    """One change: the file, the line, the n-th place of it that could be changed, and in words what is changed."""
+
+    file: str
+    line: int
+    place: int
+    words: str
+
+
+class Changing(ast.NodeTransformer):
+    """Counts the places that could be changed, and changes the one that is asked for."""
+
+    def __init__(self, wanted: int = -1) -> None:
+        self.wanted, self.count = wanted, 0
+        self.found: list[tuple[int, str]] = []
+
+    def _here(self, node: ast.AST, words: str) -> bool:
+        self.found.append((getattr(node, "lineno", 0), words))
+        self.count += 1
+        return self.count - 1 == self.wanted
+
+    def visit_FunctionDef(self, node: ast.FunctionDef) -> ast.AST:
+        return self._of_function(node)
+
+    def visit_AsyncFunctionDef(self, node: ast.AsyncFunctionDef) -> ast.AST:
+        return self._of_function(node)
+
+    def _of_function(self, node: ast.FunctionDef | ast.AsyncFunctionDef) -> ast.AST:
+        node.body = [self.visit(one) for one in node.body]  # not its annotations and defaults
+        return node
+
+    def visit_Compare(self, node: ast.Compare) -> ast.AST:
+        self.generic_visit(node)
+        for at, op in enumerate(node.ops):
+            other = COMPARED.get(type(op))
+            if other is not None and self._here(node, f"{ast.unparse(node)}: {type(op).__name__} → {other.__name__}"):
+                node.ops[at] = other()
+        return node
+
+    def visit_BoolOp(self, node: ast.BoolOp) -> ast.AST:
+        self.generic_visit(node)
+        if self._here(node, f"{ast.unparse(node)[:100]}: and ↔ or"):
+            node.op = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+        return node
+
+    def visit_UnaryOp(self, node: ast.UnaryOp) -> ast.AST:
+        self.generic_visit(node)
+        if isinstance(node.op, ast.Not) and self._here(node, f"{ast.unparse(node)[:100]}: without not"):
+            return node.operand
+        return node
+
+    def visit_Constant(self, node: ast.Constant) -> ast.AST:
+        if isinstance(node.value, bool):
+            if self._here(node, f"{node.value} → {not node.value}"):
+                return ast.copy_location(ast.Constant(not node.value), node)
+        elif isinstance(node.value, int) and self._here(node, f"{node.value} → {node.value + 1}"):
+            return ast.copy_location(ast.Constant(node.value + 1), node)
+        return node
+
+    def visit_If(self, node: ast.If) -> ast.AST:
+        self.generic_visit(node)
+        if self._here(node, f"if {ast.unparse(node.test)[:100]}: never"):
+            node.test = ast.Constant(False)
+        return node
+
+    def visit_Raise(self, node: ast.Raise) -> ast.AST:
+        return (
+            ast.copy_location(ast.Pass(), node) if self._here(node, f"{ast.unparse(node)[:100]}: not raised") else node
+        )
+
+    def visit_Expr(self, node: ast.Expr) -> ast.AST:
+        if isinstance(node.value, ast.Constant):
+            return node  # words for people
+        self.generic_visit(node)
+        if isinstance(node.value, (ast.Await, ast.Call)) and self._here(node, f"{ast.unparse(node)[:100]}: left out"):
+            return ast.copy_location(ast.Pass(), node)
+        return node
+
+    def visit_comprehension(self, node: ast.comprehension) -> ast.AST:
+        self.generic_visit(node)
+        if node.ifs and self._here(node.ifs[0], f"for … if {ast.unparse(node.ifs[0])[:80]}: whatever"):
+            node.ifs = []
+        return node
+
+
+def every_mutant() -> Iterator[Mutant]:
+    for file in TARGETS:
+        tree = ast.parse((ROOT / "src/gallant" / file).read_text())
+        looking = Changing()
+        looking.visit(tree)
+        for place, (line, words) in enumerate(looking.found):
+            yield Mutant(file, line, place, words)
+
+
+def lives(mutant: Mutant, folder: Path) -> bool:
+    """Whether every related test passes with the change; `folder` holds a copy of all of it."""
+    source = (ROOT / "src/gallant" / mutant.file).read_text()
+    tree = Changing(mutant.place).visit(copy.deepcopy(ast.parse(source)))
+    target = folder / "src/gallant" / mutant.file
+    target.write_text(ast.unparse(ast.fix_missing_locations(tree)))
+    try:
+        return all(_passes(folder, tests) for tests in TESTS)
+    finally:
+        target.write_text(source)
+
+
+def _passes(folder: Path, tests: tuple[str, ...]) -> bool:
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-q",
+        "-x",
+        "-p",
+        "no:cacheprovider",
+        "-p",
+        "no:xdist",
+        "-m",
+        "not long and not alone",
+    ]
+    try:
+        done = subprocess.run(
+            [
+                *command,
+                "-k",
+                "not killed_anywhere and not killed_at_any_instant and not is_caught and not byte_for_byte",
+                *tests,
+            ],
+            cwd=folder,
+            env={**os.environ, "PYTHONPATH": str(folder / "src"), "PYTHONDONTWRITEBYTECODE": "1"},
+            capture_output=True,
+            timeout=LONGEST_S,
+            check=False,
+        )
+    except subprocess.TimeoutExpired:
+        return False
+    return done.returncode == 0
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--count", type=int, default=150)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--jobs", type=int, default=2)
+    said = parser.parse_args()
+    chosen = random.Random(said.seed).sample(list(every_mutant()), said.count)
+    alive, free = list[Mutant](), list[Path]()
+    with tempfile.TemporaryDirectory() as top:
+        for job in range(said.jobs):
+            folder = Path(top) / str(job)
+            for name in ("src", "tests"):
+                shutil.copytree(ROOT / name, folder / name, ignore=shutil.ignore_patterns("__pycache__"))
+            for name in ("pyproject.toml", "docs", "README.md", "CHANGELOG.md"):
+                (folder / name).symlink_to(ROOT / name)
+            free.append(folder)
+
+        def one(mutant: Mutant) -> bool:
+            folder = free.pop()
+            try:
+                return lives(mutant, folder)
+            finally:
+                free.append(folder)
+
+        with ThreadPoolExecutor(said.jobs) as pool:
+            for number, (mutant, survived) in enumerate(zip(chosen, pool.map(one, chosen), strict=True), 1):
+                if survived:
+                    alive.append(mutant)
+                    print(f"lives: {mutant.file}:{mutant.line} [{mutant.place}] {mutant.words}", flush=True)
+                if number % 25 == 0:
+                    print(f"{number} tried, {len(alive)} live", flush=True)
+    print(f"{said.count} mutants, {said.count - len(alive)} killed, {len(alive)} live")
+    return 1 if alive else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
