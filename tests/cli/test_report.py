@@ -353,3 +353,19 @@ def test_what_is_due_after_a_roll_is_a_look_at_what_it_left(rolled):
     rolled.wait_for(lambda: looks() > before)
     again = {row["subject"] for row in rolled.run("due", "--json").rows if row["did"] == "begun"}
     assert "roll-0001 1 h after" not in again
+
+
+def test_a_plan_is_rehearsed_without_a_word_to_any_node(rolled):
+    plan = rolled.run("history", "--json").rows[0]["plan"]
+    before = rolled.truth()["counts"]
+    done = rolled.run("rehearse", plan, "--runs", "200", "--figure", "night.png", COLUMNS="200")
+    assert done.code == 0, done.err
+    assert "rehearsed 200 times" in done.out
+    assert (rolled.folder / "night.png").read_bytes()[:4] == b"\x89PNG"
+    found = rolled.run("rehearse", plan, "--runs", "200", "--json").rows[0]
+    assert found["finished"] + found["stopped"] + found["held"] == pytest.approx(1.0)
+    assert found["p50_s"] <= found["p90_s"]
+    assert rolled.truth()["counts"] == before
+    assert rolled.run("rehearse", plan, "--runs", "0").code == 2
+    assert rolled.run("rehearse", plan, "--at", "soon").code == 2
+    assert rolled.run("rehearse", "plan-nothing").code == 2

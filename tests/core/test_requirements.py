@@ -149,3 +149,18 @@ def test_a_version_with_signs_of_the_range_notation_is_still_one_version():
         plan_of(BOTH, readings(hosts="1.0", manager="2.0"), {**PRODUCTS, "s/hosts": odd}, "hosts").lanes[0].hops[0].to
         == "2.0-fix1"
     )
+
+
+def test_an_order_that_cannot_be_kept_says_why_and_what_to_do():
+    from gallant.core.work.planning import NoOrder
+
+    error = NoOrder(
+        "No order keeps it.", "reef needs bank, and bank reef.", "gallant gaps --conflicts", ["reef", "bank"]
+    )
+    assert (error.what, error.why, error.next, error.systems) == (
+        "No order keeps it.",
+        "reef needs bank, and bank reef.",
+        "gallant gaps --conflicts",
+        ("reef", "bank"),
+    )
+    assert str(error).startswith("No order keeps it.")

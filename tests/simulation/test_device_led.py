@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import pytest
 
 from gallant.core.errors import Refused
+from gallant.core.ports import DeviceRefused
 from gallant.core.records import replace
 from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import DEVICE_LED
@@ -295,3 +296,20 @@ def test_nodes_in_different_modes_are_refused_at_the_plan_and_at_the_roll():
     end = night.run(plan)
     assert (end.state, night.acts) == ("stopped", [])
     assert "tickets/b says all" in end.message
+
+
+def test_a_device_that_never_takes_its_word_is_told_so_often_and_no_oftener():
+    night = night_of(3)
+
+    class Deaf(LedDriver):
+        async def act(self, node, act, *, send_by, progress=None):
+            if act.kind == "pause":
+                raise DeviceRefused("It does not listen.", meaning="refused")
+            return await super().act(node, act, send_by=send_by, progress=progress)
+
+    night.driver = lambda system: Deaf(night, system)
+    night.trouble = lambda what, name, node, n: setattr(night, "hold_reason", "asked" if night.ordered else None)
+    night.run(night.plan())
+    told = [e.entry.message for e in night.events if e.entry.kind == "told"]
+    times = told.count("told to pause: asked")
+    assert (times, told.count("it refused to pause: It does not listen.")) == (5 * len(night.ordered),) * 2

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from gallant.core.errors import Refused
+from gallant.core.work.plan import steps_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -123,3 +124,16 @@ def test_a_format_is_not_raised_while_only_some_nodes_are_chosen():
     plan = night.plan()
     assert plan.lanes[0].left == {"data": "a format is raised when all nodes are, and only some were chosen"}
     assert (night.run(plan, YES).state, night.all_well()) == ("finished", [])
+
+
+@pytest.mark.parametrize(
+    ("kind", "first"), [("BIOS", True), ("NIC", True), ("add-on module", False), ("OS package", False)]
+)
+def test_what_lies_below_the_image_comes_before_it_and_what_lies_above_after_it(kind, first):
+    plan = ClusterNight(extras={"agent": Extra(kind=kind, restart="node")}).plan()
+    own = [
+        s.component
+        for s in steps_of(plan.lanes[0].hops[0].waves)
+        if s.node == "b" and s.kind in ("install", "install_part")
+    ]
+    assert own == (["agent", "image"] if first else ["image", "agent"])

@@ -221,3 +221,11 @@ def test_of_nodes_side_by_side_one_takes_the_stale_backup_anew_for_all():
     assert night.most_out > 1
     assert len(night.backups) == taken + 2  # of this hop once more, and of the next
     assert night.whole() == []
+
+
+def test_a_pool_that_waits_between_two_parts_of_a_wave_asks_at_a_pace():
+    night = night_of("pool", 4, load=50)
+    night.run(night.plan())
+    waits = [e.entry.at for e in night.events]
+    seconds = (waits[-1] - waits[0]).total_seconds()
+    assert night.seen.total() < seconds  # less than one question a second, of all nodes together
