@@ -25,8 +25,16 @@ SURE = {
 }
 
 
-def of(night: Night, plan: Plan | None = None, runs: int = 300, **more) -> Rehearsal:
-    said = {"observations": (), "tried": SURE, "windows": {}, "begins": BEGAN, "runs": runs, **more}
+def of(night: Night, plan: Plan | None = None, runs: int = 300, seed: int = 1, **more) -> Rehearsal:
+    said = {
+        "observations": (),
+        "tried": SURE,
+        "windows": {},
+        "begins": BEGAN,
+        "runs": runs,
+        "draw": random.Random(seed).random,
+        **more,
+    }
     return rehearse(plan or night.plan(), night.estate, **said)
 
 

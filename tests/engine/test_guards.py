@@ -182,3 +182,12 @@ def test_a_move_of_roles_needs_the_backup_that_its_own_hop_began_with_whatever_t
     assert against(scene(step=move, backups=(late,))) == []
     assert against(scene(step=move, backups=(late,), hop_backups=("another",))) != []
     assert against(scene(step=move, backups=(replace(late, sealed=None),))) != []
+
+
+def test_what_a_node_that_is_out_tells_of_its_load_counts_for_nothing():
+    four = replace(POOL, nodes=dict.fromkeys("abcd", TICKETS.nodes["b"]))
+    load = {"gauges": (Gauge(name="load", value=55, unit="%"),)}
+    idle = {"gauges": (Gauge(name="load", value=0, unit="%"),), "state": "out_of_service"}
+    readings = {**both(load, load), "c": replace(both(load)["a"], node="c"), "d": replace(both(idle)["a"], node="d")}
+    made = scene(system=four, step=ON_B, readings=readings, ceiling_percent=80)
+    assert against(made) == ["without tickets/b the load of the others would be 82 %, over 80 %"]

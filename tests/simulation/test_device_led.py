@@ -313,3 +313,18 @@ def test_a_device_that_never_takes_its_word_is_told_so_often_and_no_oftener():
     told = [e.entry.message for e in night.events if e.entry.kind == "told"]
     times = told.count("told to pause: asked")
     assert (times, told.count("it refused to pause: It does not listen.")) == (5 * len(night.ordered),) * 2
+
+
+def test_a_device_that_breaks_a_promise_is_told_so_at_once():
+    careless = Fault(name="careless", node="tickets/b", act="update-all")
+    night = night_of(5, faults=[careless], careful=False, shape="fabric")
+    since = []
+
+    def look(what, name, node, n):
+        if not since and night.most_out == 2:
+            since.append(night.clock.now())
+
+    night.trouble = look
+    night.run(night.plan())
+    told = next(e.entry.at for e in night.events if e.entry.kind == "told")
+    assert (told - since[0]).total_seconds() < 10

@@ -224,8 +224,30 @@ def test_of_nodes_side_by_side_one_takes_the_stale_backup_anew_for_all():
 
 
 def test_a_pool_that_waits_between_two_parts_of_a_wave_asks_at_a_pace():
-    night = night_of("pool", 4, load=50)
-    night.run(night.plan())
-    waits = [e.entry.at for e in night.events]
-    seconds = (waits[-1] - waits[0]).total_seconds()
+    """Just when the first part is done, a node that has its turn later loses its replica for a quarter of an hour."""
+    night = night_of("pool", 6, load=10)
+    plan = night.plan()
+    night.load = 50
+    lost = []
+
+    def trouble(what, name, node, n):
+        done = sum(e.entry.kind == "outcome" and ".steady" in e.entry.step for e in night.events)
+        if done == 2 and not lost:
+            lost.append(night.world.now)
+            night.pairs["tickets"].members["f"].in_sync_at = night.world.now + 900
+
+    night.trouble = trouble
+    assert night.run(plan).state in ("finished", "held")
+    seconds = (night.events[-1].entry.at - night.events[0].entry.at).total_seconds()
+    assert lost
     assert night.seen.total() < seconds  # less than one question a second, of all nodes together
+
+
+def test_the_way_back_of_a_node_that_stands_alone_is_its_restore_point_and_of_others_it_is_not():
+    def ways(night) -> set[tuple[str, bool]]:
+        return {(s.kind, s.reverts) for s in night.plan().steps() if s.kind in ("backup", "install", "restart")}
+
+    assert {kind for kind, reverts in ways(night_of("single", 1)) if reverts} >= {"install"}
+    assert ("backup", True) not in ways(night_of("single", 1))
+    assert not any(reverts for _, reverts in ways(night_of("quorum", 3)))
+    assert not any(reverts for _, reverts in ways(night_of("single", 1, snapshots=False)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import datetime
+from random import Random
 
 from gallant.core.errors import WrongUse
 from gallant.core.work.events import DONE, FAILED
@@ -24,7 +25,16 @@ def rehearse(place: Workplace, plan: Plan, runs: int, at: str | None = None, see
     begins: datetime = opens_at(place, plan) or place.clock.now()
     if at is not None:
         begins = moment_of(place, plan.systems[0], at)
-    return through(plan, place.estate, learned(place), tried(place), windows_of_plan(place, plan), begins, runs, seed)
+    return through(
+        plan,
+        place.estate,
+        learned(place),
+        tried(place),
+        windows_of_plan(place, plan),
+        begins,
+        runs,
+        Random(seed).random,
+    )
 
 
 def tried(place: Workplace) -> dict[str, Tried]:

@@ -7,9 +7,8 @@ disturbed that would not be at rest in nine of ten cases before its window ends.
 
 from __future__ import annotations
 
-import random
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -75,8 +74,8 @@ class Rehearsal(Record):
 class _Night:
     """One night: when each hop is over and how, and what stopped it."""
 
-    def __init__(self, number: int, world: _World, dice: random.Random) -> None:
-        self.number, self.world, self.dice = number, world, dice
+    def __init__(self, number: int, world: _World, draw: Callable[[], float]) -> None:
+        self.number, self.world, self.draw = number, world, draw
         self.ended: dict[str, tuple[str, float]] = {}  # by hop
         self.lanes: dict[str, tuple[str, float]] = {}
         self.stop: Step | None = None
@@ -159,7 +158,7 @@ class _Night:
             if over > self.lag.get(lane.system, (0.0, step))[0]:
                 self.lag[lane.system] = (over, step)
             at += lasts
-            if self.dice.random() < self.world.fails(step):
+            if self.draw() < self.world.fails(step):
                 self.stop = self.stop or step
                 return STOPPED, at
             if lane.down_s and (away or is_disruptive(step)):
@@ -247,13 +246,13 @@ def rehearse(
     windows: Mapping[str, Sequence[Span]],
     begins: datetime,
     runs: int,
-    seed: int = 1,
+    draw: Callable[[], float],
 ) -> Rehearsal:
-    """So many nights of a plan that begins at a time. Raises `ValueError` for none, or more than are drawn at once."""
+    """So many nights of a plan that begins at a time; `draw` gives numbers from 0 to 1, by which steps fail. Raises `ValueError` for none, or more than are drawn at once."""
     if not 0 < runs <= MOST_RUNS:
         raise ValueError(f"runs: 1 to {MOST_RUNS}")
-    world, dice = _World(plan, estate, observations, tried, windows, begins), random.Random(seed)
-    nights = [_Night(number, world, dice) for number in range(runs)]
+    world = _World(plan, estate, observations, tried, windows, begins)
+    nights = [_Night(number, world, draw) for number in range(runs)]
     for night in nights:
         night.through()
     ends = [_whole(night) for night in nights]
