@@ -72,6 +72,8 @@ RUNS ?= 500
 SEED ?= 1
 simulate: $(VENV)/.test
 	$(BIN)/python -m tests.simulation.dice --runs $(RUNS) --seed $(SEED) --jobs 2
+	PYTHONHASHSEED=1 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals > $(VENV)/journals
+	PYTHONHASHSEED=4242 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals | cmp - $(VENV)/journals
 
 # The engine, the order, plans and guards broken one by one; about an hour. What lives is listed.
 mutants: $(VENV)/.test

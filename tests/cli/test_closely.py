@@ -54,7 +54,10 @@ def lost(place: Place, system: str) -> list[str]:
     ]
 
 
-@pytest.mark.parametrize("what", LOSSES)
+ALIKE = ("inlet", "fan-3", "psu-1", "Drive.2", "unit", "path 1")  # as others that are tried each time
+
+
+@pytest.mark.parametrize("what", [pytest.param(n, marks=pytest.mark.long) if n in ALIKE else n for n in LOSSES])
 def test_what_a_device_loses_is_found_with_the_right_words(line, what):
     node, words = LOSSES[what]
     line.faults({"name": "unwell", "node": node, "act": what})
@@ -71,6 +74,7 @@ def test_what_has_not_changed_is_not_blamed(line, system):
     assert lost(line, system) == []
 
 
+@pytest.mark.long
 def test_what_the_profile_knows_to_pass_by_itself_has_its_time_before_it_counts(line):
     own = (PROFILES / "ostrel-shoal.yaml").read_text()
     (line.folder / "own.yaml").write_text(own + '\npassing:\n  - {pattern: "a fan has failed", within_s: 86400}\n')

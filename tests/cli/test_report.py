@@ -80,7 +80,7 @@ def test_what_is_lost_after_a_roll_is_named_with_since_when(rolled, about):
 
 WORSE = {
     "running out": {"name": "leaks", "node": "tickets/b", "value": 150_000},
-    "slower": {"name": "slow_answers", "node": "tickets/b", "value": 0.3},
+    "slower": {"name": "slow_answers", "node": "tickets/b", "value": 0.25},
 }
 
 
@@ -88,14 +88,27 @@ WORSE = {
 def test_what_is_not_settled_after_a_roll_is_named_with_how_long_it_takes(rolled, state):
     rolled.faults(WORSE[state])
     try:
-        done = rolled.run("verify", "tickets", "--settle", "15m", "--figure", "settle.png", "--json")
-        shown = rolled.run("verify", "tickets", "--settle", "15m", "--tell", "--against", "roll-0001", COLUMNS="200")
+        done = rolled.run(
+            "verify",
+            "tickets",
+            "--settle",
+            "15m" if state == "running out" else "1m",
+            "--figure",
+            "settle.png",
+            "--json",
+        )
+        told_too = state == "running out"
+        shown = (
+            rolled.run("verify", "tickets", "--settle", "15m", "--tell", "--against", "roll-0001") if told_too else None
+        )
     finally:
         rolled.faults()
     worst = done.json["settling"]["judged"][0]
     assert (done.code, worst["state"]) == (1, state), done.json["settling"]["judged"]
     assert (worst["wait_s"] is not None) is (state == "running out")
     assert (rolled.folder / "settle.png").read_bytes()[:4] == b"\x89PNG"
+    if shown is None:
+        return
     assert shown.code == 1
     assert state in shown.out
     [told] = [row for row in rolled.run("ledger", "--json").rows if row["kind"] == "verify"][:1]
@@ -284,6 +297,7 @@ KIOSK = """  kiosk:
 """ % ("0" * 64)
 
 
+@pytest.mark.long
 def test_what_only_stands_beside_the_work_and_cannot_be_read_does_not_stop_a_roll(standins):
     place = standins()
     plan = place.make_ready()

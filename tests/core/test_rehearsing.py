@@ -119,6 +119,7 @@ def test_a_number_of_nights_that_is_none_is_refused(runs):
         of(Night(), runs=runs)
 
 
+@pytest.mark.long
 def test_nine_of_ten_nights_of_the_same_world_end_within_a_twentieth_of_what_was_rehearsed():
     """A world whose devices are quicker or slower each night: some of it is learned, and fresh nights are held against the rehearsal."""
     dice = random.Random(5)

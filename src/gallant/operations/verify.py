@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
 from gallant.core.after.compare import NodeVerdict, verify_system
@@ -11,7 +11,9 @@ from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, words_of
 from gallant.core.assess.ledger import ENDED, FAILED
 from gallant.core.assess.notices import Notice
+from gallant.core.assess.outages import Sample
 from gallant.core.errors import GallantError, worst_exit
+from gallant.core.estate.systems import System
 from gallant.core.records import Record, clean
 from gallant.core.work.planning import target_of
 from gallant.operations import backups, keeping
@@ -23,7 +25,7 @@ from gallant.operations.notifying import message_of, notify
 from gallant.operations.settling import Settling, Tick, settling
 from gallant.operations.snapshots import Settled, settle
 from gallant.operations.still import RESTART, Still, fresh_catalogs, still_wanted
-from gallant.operations.survey import survey_with
+from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 
 
@@ -69,26 +71,68 @@ async def verify(
     `settle_s`: sample for so long whether it is settled. `backup`: take one of what runs now. `tell`: what was found goes into the
     ledger, and to those whom the estate has told of what needs somebody.
     """
+    looked = _Look(keep=keep, against=against, settle_s=settle_s, backup=backup)
+    if not tell:
+        return await _verified(place, terms, looked, tick)
+    names = [s.name for s in place.systems(terms)]
+    try:
+        done = await _verified(place, terms, looked, tick)
+    except GallantError as error:  # nobody reads what it says, where a timer looks
+        record(place, "verify", against or " ".join(names), state=FAILED, reason=clean(error.what, 400))
+        raise
+    await _tell(place, names, done, against)
+    return done
+
+
+class _Look(Record):
+    """What a look is to do, see `verify`."""
+
+    keep: str | None
+    against: str | None
+    settle_s: float | None
+    backup: bool
+
+
+async def _verified(place: Workplace, terms: Sequence[str], look: _Look, tick: Tick) -> Verified:
     systems = place.systems(terms)
-    before = (
-        keeping.kept(place, against) if against is not None else keeping.newest_for(place, [s.name for s in systems])
-    )
+    names = [s.name for s in systems]
+    before = keeping.kept(place, look.against) if look.against is not None else keeping.newest_for(place, names)
     unfresh = await fresh_catalogs(place, systems)
-    sampled = await settling(place, systems, settle_s, before, tick) if settle_s is not None else None
-    taken = (await backups.take(place, terms, "after the work"))[0] if backup else []
+    sampled = await settling(place, systems, look.settle_s, before, tick) if look.settle_s is not None else None
+    taken = (await backups.take(place, terms, "after the work"))[0] if look.backup else []
     async with place.drivers(systems) as drivers:
         seen = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers, closely=True)
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
         still = still_wanted(place, systems, seen.readings(), drivers)
     wide = keeping.around(place, systems)
-    wanted = before is not None or keep is not None
-    picture = await keeping.take_settled(place, wide, before, seen=seen.nodes) if wanted else None
-    names, found = {s.name for s in wide}, list[Unlike]()
-    if before is not None and picture is not None:
-        found = [one for one in keeping.compared(place, before, picture) if one.system in names]
-    if keep is not None and picture is not None:
-        keeping.keep(place, keep, picture, series=sampled.after if sampled is not None else ())
-    rows: list[NodeVerdict] = []
+    around, found = {s.name for s in wide}, list[Unlike]()
+    if before is not None or look.keep is not None:
+        picture = await keeping.take_settled(place, wide, before, seen=seen.nodes)
+        if before is not None:
+            found = [one for one in keeping.compared(place, before, picture) if one.system in around]
+        if look.keep is not None:
+            keeping.keep(place, look.keep, picture, series=sampled.after if sampled is not None else ())
+    rows = sorted(_verdicts(place, systems, seen, probes), key=lambda r: r.ok)
+    well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
+    return Verified(
+        verdicts=tuple(rows),
+        settled=tuple(await settle(place, well)),
+        left=tuple(left_out(place, names)),
+        unlike=tuple(found),
+        against=before.name if before is not None else None,
+        since=before.picture.at if before is not None else None,
+        compared=len(around & {r.system for r in before.picture.readings.values()}) if before is not None else 0,
+        kept=look.keep,
+        still=(*unfresh, *still),
+        settling=sampled,
+        backups=tuple(taken),
+    )
+
+
+def _verdicts(
+    place: Workplace, systems: Sequence[System], seen: Survey, probes: Sequence[Mapping[str, Sample]]
+) -> Iterator[NodeVerdict]:
+    """Each node against what it should be."""
     for system, samples in zip(systems, probes, strict=True):
         own = [n for n in seen.nodes if n.system == system.name]
         product = place.products.get(system.product)
@@ -96,7 +140,7 @@ async def verify(
             target = target_of(place.estate, system, product, place.clock.now(), place.bundles) if product else None
         except GallantError:
             target = None
-        rows += verify_system(
+        yield from verify_system(
             system,
             {n.node: n.reading for n in own if n.reading},
             {n.node: n.error for n in own if n.error},
@@ -104,24 +148,6 @@ async def verify(
             target,
             samples,
         )
-    rows.sort(key=lambda r: r.ok)
-    well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
-    done = Verified(
-        verdicts=tuple(rows),
-        settled=tuple(await settle(place, well)),
-        left=tuple(left_out(place, [s.name for s in systems])),
-        unlike=tuple(found),
-        against=before.name if before is not None else None,
-        since=before.picture.at if before is not None else None,
-        compared=len(names & {r.system for r in before.picture.readings.values()}) if before is not None else 0,
-        kept=keep,
-        still=(*unfresh, *still),
-        settling=sampled,
-        backups=tuple(taken),
-    )
-    if tell:
-        await _tell(place, [s.name for s in systems], done, against)
-    return done
 
 
 async def _tell(place: Workplace, systems: Sequence[str], done: Verified, against: str | None) -> None:
