@@ -152,6 +152,9 @@ def drawn(seed: int) -> Case:
         (dice.choice(("before append", "after append", "before act", "after act")), dice.randint(1, 160))
         for _ in range(dice.choice((0, 0, 1, 2, 4)))
     )
+    window = (dice.uniform(-30, 300), dice.uniform(30, 400)) if family == "pairs" and dice.random() < 0.3 else None
+    # What is on its way while the clock on the wall is set has no time of day by which a window could be judged.
+    jumps = tuple(dice.choice((-86400.0, 0.0, 0.0, 3600.0)) if window is None else 0.0 for _ in range(3))
     return Case(
         seed=seed,
         family=family,
@@ -175,14 +178,14 @@ def drawn(seed: int) -> Case:
         faults=faults,
         kills=kills,
         downtimes=tuple(round(dice.uniform(0.5, 3000), 1) for _ in range(4)),
-        jumps=tuple(dice.choice((-86400.0, 0.0, 0.0, 3600.0)) for _ in range(3)),
+        jumps=jumps,
         recall=(versions[-1], round(dice.uniform(0, 12000), 1)) if dice.random() < 0.08 else None,
         lost_after=dice.randint(3, 80) if dice.random() < 0.08 else None,
         full_after=dice.randint(3, 80) if dice.random() < 0.06 else None,
         hold_after=dice.randint(3, 80) if dice.random() < 0.1 else None,
         defect_after=dice.randint(3, 200) if dice.random() < 0.06 else None,
         back=back,
-        window=(dice.uniform(-30, 300), dice.uniform(30, 400)) if family == "pairs" and dice.random() < 0.3 else None,
+        window=window,
     )
 
 
@@ -266,7 +269,7 @@ def night_of(case: Case) -> PairsNight | SharedNight | LayeredNight:
         night.spans = tuple(
             Span(begin=first + timedelta(days=n), end=first + timedelta(days=n, minutes=length)) for n in range(9)
         )
-        night.in_time = not (case.faults or case.kills or any(case.jumps) or case.lost_after or case.full_after)
+        night.in_time = not (case.faults or case.kills or case.lost_after or case.full_after)
     if case.recall is not None:
         version, at = case.recall
         night.world.after(at, lambda: _recall(night, version))
@@ -439,7 +442,15 @@ def judged(case: Case) -> Outcome:
     """A night, and where it was killed the same one left alone: both come to the same (I6)."""
     outcome = carried_out(case)
     others = case.recall or case.lost_after or case.full_after or case.hold_after or case.defect_after
-    if case.kills and not others and case.window is None and outcome.end != "refused" and not outcome.unknown:
+    # Whoever takes up a roll gives what failed, or is away, another chance: it may then go on where one left alone would be taken back.
+    if (
+        case.kills
+        and not others
+        and not case.back
+        and case.window is None
+        and outcome.end != "refused"
+        and not outcome.unknown
+    ):
         alone = carried_out(dataclasses.replace(case, kills=()))
         if (alone.end, alone.final) != (outcome.end, outcome.final) and not alone.unknown:
             outcome.broken.append(
