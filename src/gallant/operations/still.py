@@ -5,28 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 
+from gallant.core.after.still import BACKUP, CATALOG, HOP, OFFER, PACKAGE, RESTART, Still
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import Reading
-from gallant.core.records import Record
 from gallant.operations import backups, catalogs, stock
 from gallant.operations.assess import releases_ahead
 from gallant.operations.workplace import Workplace
 
-CATALOG, OFFER, HOP, RESTART, BACKUP, PACKAGE = ABOUT = ("catalog", "offer", "hop", "restart", "backup", "package")
 FRESH = timedelta(hours=1)  # a catalog that was asked for within this is as it is now
 RESTART_FACET = ("restart", "wanted")  # the condition by which a host says so
-
-
-class Still(Record):
-    """One thing that is not over yet: `system` and `node` are empty where it is of no system or of all its nodes."""
-
-    about: str
-    what: str
-    system: str = ""
-    node: str = ""
-    next: str | None = None
 
 
 async def fresh_catalogs(place: Workplace, systems: Sequence[System]) -> list[Still]:

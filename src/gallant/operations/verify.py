@@ -9,6 +9,7 @@ from datetime import datetime
 from gallant.core.after.compare import NodeVerdict, verify_system
 from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, words_of
+from gallant.core.after.still import RESTART, Still
 from gallant.core.assess.ledger import ENDED, FAILED
 from gallant.core.assess.notices import Notice
 from gallant.core.assess.outages import Sample
@@ -24,7 +25,7 @@ from gallant.operations.notices import left_out
 from gallant.operations.notifying import message_of, notify
 from gallant.operations.settling import Settling, Tick, settling
 from gallant.operations.snapshots import Settled, settle
-from gallant.operations.still import RESTART, Still, fresh_catalogs, still_wanted
+from gallant.operations.still import fresh_catalogs, still_wanted
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace
 

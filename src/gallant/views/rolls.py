@@ -11,6 +11,7 @@ from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Unlike
 from gallant.core.after.settling import AT_REST, SETTLED, valued
+from gallant.core.after.still import HOP, RESTART, Still
 from gallant.core.assess.lookup import Match
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
@@ -38,7 +39,6 @@ if TYPE_CHECKING:
     from gallant.operations.history import Run, StepRow, Totals
     from gallant.operations.roll import Rolled
     from gallant.operations.settling import Settling
-    from gallant.operations.still import Still
     from gallant.operations.verify import Verified
 
 STATE_MARKS = Marks(
@@ -165,10 +165,10 @@ def verify_view(done: Verified) -> View:
         unsettled = dict.fromkeys(one.system for one in judged if one.state not in AT_REST)
         lost = dict.fromkeys(one.system for one in done.unlike if one.means == LOST)
         yield from next_steps(
-            *(one.next for one in done.still if one.next and one.about == "hop"),
+            *(one.next for one in done.still if one.next and one.about == HOP),
             *(f"gallant check {s}" for s in dict.fromkeys([*bad, *lost, *unsettled])),
             *(f"gallant verify {s} --settle 2h" for s in unsettled),
-            *dict.fromkeys(one.next for one in done.still if one.next and one.about != "hop"),
+            *dict.fromkeys(one.next for one in done.still if one.next and one.about != HOP),
             *(f"gallant gaps {s}" for s in {n.system: 0 for n in done.left}),
         )
 
@@ -238,12 +238,9 @@ def still_lines(still: Sequence[Still]) -> Iterator[str]:
     for one in still:
         groups.setdefault((one.about, one.system, one.what), []).append(one.node)
     for (about, system, what), nodes in list(groups.items())[:MOST_STILL]:
-        named = (
-            f"{BOLD}{plain(system)}{f'/{plain(chr(44).join(n for n in nodes if n))}' if any(nodes) else ''}{OFF}: "
-            if system
-            else ""
-        )
-        yield f"{mark('work' if about == 'restart' else 'note')} {named}{plain(what)}."
+        of = ",".join(node for node in nodes if node)
+        named = f"{BOLD}{plain(f'{system}/{of}' if of else system)}{OFF}: " if system else ""
+        yield f"{mark('work' if about == RESTART else 'note')} {named}{plain(what)}."
     if len(groups) > MOST_STILL:
         yield f"{mark('note')} {len(groups) - MOST_STILL} more of that kind; --json names them."
 
