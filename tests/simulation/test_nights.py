@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gallant.core.errors import GallantError, Refused
+from gallant.core.ports import NotReached
 from gallant.core.work.plan import basis_differences
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -552,3 +553,28 @@ def test_sessions_that_the_estate_allows_or_goes_on_without_hold_nothing():
     silent = Night(estate_text=quiet(), running=running)  # a device that does not tell
     assert silent.run(silent.plan()).state == "finished"
     assert any("does not tell its sessions" in event.entry.message for event in silent.events)
+
+
+def test_a_reading_that_is_lost_now_and_then_is_asked_for_again_and_stops_nothing():
+    night = Night()
+
+    def now_and_then(what, name, node, n):
+        if what == "read" and n % 37 == 5:
+            raise NotReached(f"{name}/{node} is away for a moment.")
+
+    night.trouble = now_and_then
+    assert night.run(night.plan()).state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_node_that_cannot_be_read_at_all_stops_the_roll_in_its_own_words():
+    night = Night()
+
+    def gone(what, name, node, n):
+        if what == "read" and node == "b" and n > 3:
+            raise NotReached("tickets/b is away.")
+
+    night.trouble = gone
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "tickets/b is away" in end.message

@@ -577,15 +577,16 @@ class Attempts:
     async def _settled(self, system: System) -> Look:
         expected = self.expected(system)
 
-        async def heard(node: str) -> Reading | GallantError:
+        async def heard(node: str) -> Reading | str:
+            """A node that is away for a moment is not whole yet, and nothing worse."""
             try:
                 return await self.read(system, node)
             except (NotReached, AnswerLost) as error:
-                return error
+                return error.what.rstrip(".")
 
         for node, reading in (await _side_by_side(tuple(system.nodes), heard)).items():
-            if isinstance(reading, GallantError):
-                return Look(state=GOING, message=reading.what.rstrip("."))
+            if isinstance(reading, str):
+                return Look(state=GOING, message=reading)
             if node in expected and not self.means.same(system.product, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
