@@ -24,6 +24,7 @@ import msgspec
 from gallant.core.catalog.products import Recall, Requirement
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.windows import Span
+from gallant.core.ports import NotReached
 from gallant.core.readings import Facet, Reading
 from gallant.core.records import replace
 from gallant.core.work.consents import consents_needed
@@ -109,6 +110,7 @@ class Case:
     full_after: int | None = None
     hold_after: int | None = None
     defect_after: int | None = None
+    lost_reads: int | None = None  # of so many readings of a node one is lost
     back: bool = False  # a roll that stops is taken back rather than mended and carried on
     window: tuple[float, float] | None = (
         None  # minutes from the beginning: when the first opens, and how long each of them is
@@ -185,6 +187,7 @@ def drawn(seed: int) -> Case:
         hold_after=dice.randint(3, 80) if dice.random() < 0.1 else None,
         defect_after=dice.randint(3, 200) if dice.random() < 0.06 else None,
         back=back,
+        lost_reads=dice.randint(23, 90) if dice.random() < 0.2 else None,
         window=window,
     )
 
@@ -310,6 +313,8 @@ class _Trouble:
             night.full_from = appended
         if self._due("hold", case.hold_after, appended):
             night.hold_reason = "somebody asked"
+        if what == "read" and case.lost_reads is not None and n % case.lost_reads == 5:
+            raise NotReached(f"{name}/{node} is away for a moment.")
         if what == "read" and self._due("defect", case.defect_after, self.count):
             raise RuntimeError(CANARY)
 
@@ -470,6 +475,7 @@ SIMPLER = {
     "defect_after": None,
     "window": None,
     "back": False,
+    "lost_reads": None,
     "lag_s": 0.0,
     "forgets": False,
     "loses_facet": False,
