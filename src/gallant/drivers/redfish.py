@@ -416,7 +416,8 @@ class RedfishDriver(HttpDriver):
                 self._interfaces(node, system),
                 self._drives(node, system),
                 self._supplies(node, chassis),
-                *(self._logged(node, thing) for thing in (system, manager)),
+                self._logged(node, system),
+                self._logged(node, manager),
             ]
         )
         fields: Fields = {}
