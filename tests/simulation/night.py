@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import heapq
 import selectors
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
+from contextvars import Context
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
@@ -76,23 +78,49 @@ class Killed(BaseException):
 
 
 class VirtualLoop(asyncio.SelectorEventLoop):
-    """An event loop in which waiting costs nothing: its clock jumps to the next thing that is due."""
+    """An event loop in which waiting costs nothing: its clock jumps to the next thing that is due.
+
+    Nothing ever comes from outside, so that no turn asks for it: most of a night is turns of this loop.
+    """
 
     def __init__(self, at: float) -> None:
         self._at = at
-        loop = self
-
-        class Jumping(selectors.SelectSelector):
-            def select(self, timeout: float | None = None) -> list:
-                """Nothing ever comes from outside."""
-                if timeout:
-                    loop._at += timeout
-                return []
-
-        super().__init__(Jumping())
+        super().__init__(selectors.SelectSelector())
 
     def time(self) -> float:
         return self._at
+
+    def get_debug(self) -> bool:
+        return False
+
+    def call_soon(self, callback: Callable, *args: object, context: Context | None = None) -> asyncio.Handle:
+        handle = asyncio.Handle(callback, args, self, context)
+        self._ready.append(handle)
+        return handle
+
+    def _run_once(self) -> None:
+        ready, scheduled = self._ready, self._scheduled
+        if not ready:
+            self._jump()
+        while scheduled and scheduled[0]._when <= self._at:
+            due = heapq.heappop(scheduled)
+            due._scheduled = False
+            if not due._cancelled:
+                ready.append(due)
+        for _ in range(len(ready)):
+            handle = ready.popleft()
+            if not handle._cancelled:
+                handle._run()
+
+    def _jump(self) -> None:
+        while self._scheduled and self._scheduled[0]._cancelled:
+            heapq.heappop(self._scheduled)._scheduled = False
+        if not self._scheduled:
+            raise RuntimeError("Nothing is due any more, and the night is not over.")
+        self._at = max(self._at, self._scheduled[0]._when)
+
+    def _timer_handle_cancelled(self, handle: asyncio.TimerHandle) -> None:
+        """It is left out when its turn comes."""
 
 
 class VirtualClock:

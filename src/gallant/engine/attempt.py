@@ -23,7 +23,7 @@ from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import Consent
 from gallant.core.work.events import Before
-from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step, steps_of
+from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step, Wave, steps_of
 from gallant.core.work.steps import (
     ABSENT,
     BACKUP,
@@ -94,6 +94,8 @@ class Attempts:
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
         self._renewing: dict[str, asyncio.Lock] = {}  # by system, held while its backup is taken anew
+        self._waves: dict[str, tuple[Wave, ...]] | None = None  # what `_known` was made of
+        self._known: list[Step] = []
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
@@ -343,7 +345,11 @@ class Attempts:
     def known_steps(self) -> list[Step]:
         """Every step that was derived so far, in the order of the plan."""
         waves = self.log.state.waves
-        return [step for lane in self.plan.lanes for hop in lane.hops for step in steps_of(waves.get(hop.id, ()))]
+        if waves is not self._waves:
+            self._waves = waves
+            hops = (hop for lane in self.plan.lanes for hop in lane.hops)
+            self._known = [step for hop in hops for step in steps_of(waves.get(hop.id, ()))]
+        return self._known
 
     # --- waiting
 
@@ -754,6 +760,8 @@ def _lacks_backup_alone(against: Sequence[Objection]) -> bool:
 
 async def _side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]:
     """What every node says, all asked at once; once all have answered, the first error in their order is raised."""
+    if len(nodes) == 1:
+        return {nodes[0]: await ask(nodes[0])}
     answers = await asyncio.gather(*map(ask, nodes), return_exceptions=True)
     said: dict[str, T] = {}
     for node, answer in zip(nodes, answers, strict=True):
