@@ -67,6 +67,8 @@ def _hear(ignoring: signal.Signals | None) -> None:
 class Place:
     """An estate folder with running stand-ins in front of it."""
 
+    patience_s = PATIENCE_S  # with one command
+
     def __init__(self, folder: Path, said: dict[str, Any] | None = None) -> None:
         self.folder, self.said = folder, said
 
@@ -82,7 +84,7 @@ class Place:
             capture_output=True,
             text=True,
             stdin=subprocess.DEVNULL,
-            timeout=PATIENCE_S,
+            timeout=self.patience_s,
             check=False,
         )
         assert "Traceback" not in done.stderr, done.stderr

@@ -61,6 +61,17 @@ def test_a_draft_that_is_wrong_says_so_in_its_own_lines(desk):
     assert desk.run("catalog", "draft", "draft.yaml").code == 2
 
 
+@pytest.mark.parametrize("place", ["/etc/hostname", "../other.bin", "downloads/../../other.bin"])
+def test_a_draft_names_no_file_that_its_catalog_could_not_fetch(desk, place):
+    (desk.folder / "draft.yaml").write_text(DRAFT.replace("downloads/gauge-1.1.bin", place))
+    done = desk.run("catalog", "draft", "draft.yaml")
+    assert done.code == 2
+    assert re.search(r"draft\.yaml:10:27: .*outside the draft's folder", done.err)
+    elsewhere = DRAFT.replace("downloads/gauge-1.1.bin", "/etc/hostname, url: https://127.0.0.1/gauge-1.1.bin")
+    (desk.folder / "draft.yaml").write_text(elsewhere)
+    assert desk.run("catalog", "draft", "draft.yaml").code == 0
+
+
 def test_a_signing_key_is_never_overwritten_nor_used_when_others_can_read_it(desk):
     desk.run("catalog", "draft", "draft.yaml")
     assert desk.run("catalog", "sign", "catalog.json", "--key", "own.pem").code == 2

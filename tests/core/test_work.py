@@ -651,6 +651,18 @@ def test_a_node_that_was_not_read_is_not_as_it_should_be():
     assert [(r.node, r.ok) for r in rows] == [("a", True), ("b", False)]
 
 
+def test_a_host_that_no_catalog_lists_is_judged_by_those_of_its_packages_that_one_does():
+    own = {"components": (Component(name="turnstile", kind="OS package", product="deb/turnstile", version="1.2-1"),)}
+    node, other = reading("a", **own), reading("b")
+    rows = verify_system(TICKETS, {"a": node, "b": other}, {}, None, None, {}, {"deb/turnstile"})
+    assert [(r.ok, r.problems) for r in rows] == [
+        (True, ()),
+        (False, ("no catalog says what ostrel/shoal should run",)),
+    ]
+    unread = verify_system(TICKETS, {}, {"a": "no answer", "b": "no answer"}, None, None, {}, {"deb/turnstile"})
+    assert [r.ok for r in unread] == [False, False]
+
+
 def test_the_exit_code_of_several_is_the_first_that_holds_in_order():
     assert worst_exit([0, 1, 3]) == 3
     assert worst_exit([3, 5, 4]) == 5

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import json
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -250,10 +251,11 @@ systems:
 """
 
 
-def local(command: str = "true", act: Act | None = None):
+def local(command: str = "true", act: Act | None = None, more: str = "", rows: str = ""):
     estate = parse_estate("e", HERE)
     tools = Tools(credentials=lambda purpose: Credential("me", "x"), clock=EstateClock(estate))
-    driver = ShellDriver(estate.systems["here"], parse_profile("p", LOCAL.replace("COMMAND", repr(command))), tools)
+    text = LOCAL.replace("COMMAND", repr(command)).replace("acts:\n", f"{rows}acts:\n") + more
+    driver = ShellDriver(estate.systems["here"], parse_profile("p", text), tools)
 
     async def go():
         if act is not None:
@@ -292,3 +294,28 @@ def test_a_command_that_ends_badly_is_bounded_and_said(monkeypatch, command, kin
         local(command)
     assert words in caught.value.what
     assert "\x1b" not in caught.value.what
+
+
+OWN_CHECKS = """
+checks:
+  - {id: a-link, well: "length(facets[?state=='up']) >= `1`", level: stop, message: no link at all}
+  - {id: two-links, well: "length(facets[?state=='up']) >= `2`", level: warn, message: one link alone, next: look at the other}
+  - {id: told, well: "gauges[?name=='nothing'].value | [0] > `1`", level: note, message: not told}
+"""
+
+
+def test_a_profiles_own_checks_count_the_rows_of_the_readings_lists():
+    alarms = {a.check: (a.level, a.text, a.next) for a in local(more=OWN_CHECKS).alarms}
+    assert alarms == {
+        "two-links": ("warn", "one link alone", "look at the other"),
+        "told": ("note", "not told", None),
+    }
+
+
+def test_rows_that_lack_something_are_left_out_and_the_reading_says_which():
+    told = json.dumps([{"name": "a.pkg", "sha256": "00"}, {"name": "b.pkg", "sha256": "00", "bytes": 7}, 3])
+    call = json.dumps({"run": f"echo '{told}'", "take": {"packages": "data"}})
+    more = f"  accounts:\n    - {call}\n"
+    found = local(rows=more)
+    assert [p.name for p in found.packages] == ["b.pkg"]
+    assert found.oddities == ("2 of 3 rows of packages are left out: the first has no bytes",)

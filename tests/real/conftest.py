@@ -12,6 +12,8 @@ import pytest
 
 from gallant.standin.ports import reserve
 
+from .hosts import Host
+
 
 def needed(*programs: str) -> None:
     """Skip, naming what is missing; an error where nothing may be skipped."""
@@ -77,117 +79,6 @@ def sshd(tmp_path):
     yield start
     for server in made:
         server.stop()
-
-
-class Host:
-    """A Debian host booted from an overlay of this machine's own files: systemd, apt and a reboot that is one."""
-
-    def __init__(self, folder: Path, number: int) -> None:
-        self.folder, self.name = folder, f"gal{os.getpid() % 10000}n{number}"
-        self.address, outside = f"10.213.{number}.2", f"10.213.{number}.1"
-        self.root = folder / "root"
-        for name in ("up", "wk", "root"):
-            (folder / name).mkdir(exist_ok=True)
-        run = self._run
-        run(
-            "mount",
-            "-t",
-            "overlay",
-            "overlay",
-            "-o",
-            f"lowerdir=/,upperdir={folder}/up,workdir={folder}/wk",
-            str(self.root),
-        )
-        for name in ("host", "user"):
-            run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name))
-        self.key = (folder / "user").read_text()
-        shown = subprocess.run(
-            ["ssh-keygen", "-lf", str(folder / "host.pub")], capture_output=True, text=True, check=True
-        )
-        self.fingerprint = shown.stdout.split()[1]
-        self.serial = os.urandom(16).hex()
-        self._furnish()
-        run("ip", "netns", "add", self.name)
-        run("ip", "link", "add", self.name, "type", "veth", "peer", "name", "eth0", "netns", self.name)
-        run("ip", "addr", "add", f"{outside}/30", "dev", self.name)
-        run("ip", "link", "set", self.name, "up")
-        for words in (
-            ("link", "set", "lo", "up"),
-            ("addr", "add", f"{self.address}/30", "dev", "eth0"),
-            ("link", "set", "eth0", "up"),
-        ):
-            run("ip", "-n", self.name, *words)
-        import threading
-
-        self._ending = False
-        self.process: subprocess.Popen[bytes] | None = None
-        self._keeper = threading.Thread(target=self._keep, daemon=True)
-        self._keeper.start()
-
-    def _run(self, *words: str) -> None:
-        subprocess.run(words, check=True, capture_output=True)
-
-    def _furnish(self) -> None:
-        root, etc = self.root, self.root / "etc"
-        (root / "root" / ".ssh").mkdir(mode=0o700, exist_ok=True)
-        (root / "root" / ".ssh" / "authorized_keys").write_text((self.folder / "user.pub").read_text())
-        for path in etc.glob("systemd/system/*.wants"):
-            shutil.rmtree(path)
-        for path in etc.glob("rc?.d/S*"):
-            path.unlink()
-        (etc / "hostname").write_text(self.name + "\n")
-        (etc / "machine-id").write_text(self.serial + "\n")
-        for name in ("host", "host.pub"):
-            shutil.copy(self.folder / name, etc / "ssh" / name)
-        (etc / "ssh" / "sshd_config").write_text(
-            "HostKey /etc/ssh/host\nPermitRootLogin yes\nUsePAM no\nStrictModes no\nSubsystem sftp internal-sftp\n"
-        )
-        wants = etc / "systemd" / "system" / "multi-user.target.wants"
-        wants.mkdir(exist_ok=True)
-        (wants / "ssh.service").symlink_to("/lib/systemd/system/ssh.service")
-        default = etc / "systemd" / "system" / "default.target"
-        default.unlink(missing_ok=True)
-        default.symlink_to("/lib/systemd/system/multi-user.target")
-        for old in (*(etc / "apt").glob("sources.list"), *(etc / "apt" / "sources.list.d").glob("*")):
-            old.unlink()
-        repository = root / "srv" / "repo"
-        repository.mkdir(parents=True)
-
-    def _keep(self) -> None:
-        """Boot, and boot again whenever a restart was asked for from inside (exit status 133)."""
-        while not self._ending:
-            self.process = subprocess.Popen(
-                [
-                    "systemd-nspawn", "-q", "-b", "-D", str(self.root), "--register=no", "--keep-unit",
-                    f"--machine={self.name}", "--resolv-conf=off", "--console=pipe", "--capability=CAP_NET_ADMIN",
-                    f"--network-namespace-path=/run/netns/{self.name}",
-                ],
-                stdin=subprocess.DEVNULL,
-                stdout=(self.folder / "console").open("ab"),
-                stderr=subprocess.STDOUT,
-            )  # fmt: skip
-            if self.process.wait() != 133:
-                return
-
-    def wait_up(self) -> None:
-        import socket
-
-        until = time.monotonic() + 60
-        while True:
-            try:
-                socket.create_connection((self.address, 22), 1).close()
-                return
-            except OSError:
-                assert time.monotonic() < until, (self.folder / "console").read_text(errors="replace")[-2000:]
-                time.sleep(0.05)
-
-    def stop(self) -> None:
-        self._ending = True
-        if self.process is not None:
-            self.process.terminate()
-        self._keeper.join(20)
-        for words in (("umount", "-l", str(self.root)), ("ip", "netns", "del", self.name)):
-            subprocess.run(words, check=False, capture_output=True)
 
 
 @pytest.fixture

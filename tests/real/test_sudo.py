@@ -15,6 +15,8 @@ from .conftest import needed
 ALLOWED = (
     f"{APT} install bash=1:2.3~x",
     f"{APT} -d install bash=1 dash=2.0-1",
+    "/usr/bin/apt-get -q update",
+    "/usr/bin/dpkg --force-confdef --force-confold --configure -a",
     "/usr/bin/systemctl reboot --message=window",
     "/usr/bin/systemctl restart turnstile.service",
     "/usr/bin/tar -C / --one-file-system -cf - etc",
@@ -27,6 +29,8 @@ REFUSED = (
     f"{APT} install -o DPkg::Pre-Invoke::=sh bash=1",
     f"{APT} install ./own.deb",
     "/usr/bin/apt-get remove bash",
+    "/usr/bin/dpkg --configure bash",
+    "/usr/bin/dpkg -i own.deb",
     "/usr/bin/systemctl restart a b",
     "/usr/bin/systemctl edit ssh",
     "/usr/bin/tar -C / -cf - root",

@@ -54,6 +54,11 @@ def _list(values: object, key: str) -> list[object]:
 def _fill(document: Document, package: dict[str, object], folder: Path, at: tuple[str | int, ...]) -> None:
     named = str(package.pop("file"))
     path = folder / named
+    if "url" not in package and (Path(named).is_absolute() or ".." in Path(named).parts):
+        document.at(
+            at, f"{named} is outside the draft's folder, where no catalog fetches: put it below, or say its url"
+        )
+        return
     try:
         with path.open("rb") as file:
             sha256 = hashlib.file_digest(file, "sha256").hexdigest()

@@ -11,7 +11,7 @@ import functools
 import hashlib
 import io
 import math
-from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Hashable, Mapping, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Hashable, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -713,6 +713,7 @@ class ProfiledDriver:
         )
         shape = SHAPES[self.system.shape]
         parts = [self._part(part) for part in self._records(Component, fields.get("components"))]
+        said = [clean(str(o), 200) for o in _list(fields, "oddities")]
         return Reading(
             system=self.system.name,
             node=node,
@@ -750,7 +751,7 @@ class ProfiledDriver:
             alarms=tuple(replace(a, level=self._level(a.level)) for a in self._records(Alarm, fields.get("alarms"))),
             expiries=self._records(Expiry, fields.get("expiries")),
             snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
-            oddities=tuple(dict.fromkeys(clean(str(o), 200) for o in _list(fields, "oddities"))),
+            oddities=tuple(dict.fromkeys([*said, *_left_out(fields)])),
             tells_work=fields.get("tells_work") is not False,
             reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
         )
@@ -759,7 +760,7 @@ class ProfiledDriver:
         """With an alarm for each of the profile's own checks that does not hold; one that cannot be told holds not."""
         if not self.profile.checks:
             return reading
-        body = msgspec.to_builtins(reading)
+        body = msgspec.json.decode(msgspec.json.encode(reading))  # lists: to JMESPath a tuple is none
         body["services"] = [
             {"name": name, "address": host, "in_own_network": reading.in_own_network(host)}
             for name, service in self.system.services.items()
@@ -801,18 +802,12 @@ class ProfiledDriver:
         return named(self.profile.parts, self.system.product, said, version)
 
     def _records(self, kind: type[R], rows: object) -> tuple[R, ...]:
-        """Rows of an answer as records; a row that is none is left out rather than guessed at."""
+        """Rows of an answer as records; a row that is none is left out rather than guessed at, and `_left_out` says so."""
         found: list[R] = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
-            if isinstance(row, kind):
-                found.append(row)
-            elif isinstance(row, dict):
-                try:
-                    record = cast("R | None", _shared(cast(Hashable, kind), tuple(row.items())))
-                except TypeError:  # a list or an object where a text belongs
-                    record = as_record(kind, row)
-                if record is not None:
-                    found.append(record)
+            record = _record(kind, row)
+            if record is not None:
+                found.append(record)
         return tuple(found)
 
     def _job(self, fields: Fields) -> Job:
@@ -869,12 +864,52 @@ class Ours:
         return self.word
 
 
+# What the rows of a reading's lists are.
+ROWS: Mapping[str, type[Record]] = {
+    "components": Component,
+    "packages": PackagePresent,
+    "facets": Facet,
+    "gauges": Gauge,
+    "channels": Channel,
+    "alarms": Alarm,
+    "expiries": Expiry,
+    "snapshots": Snapshot,
+}
+
+
 def as_record(kind: type[R], row: Mapping[str, object]) -> R | None:
     tidy = {key: text_of(value) if isinstance(value, str) else value for key, value in row.items() if value is not None}
     try:
         return msgspec.convert(tidy, kind, strict=False)
     except msgspec.ValidationError:
         return None
+
+
+def _record(kind: type[R], row: object) -> R | None:
+    if isinstance(row, kind):
+        return row
+    if not isinstance(row, dict):
+        return None
+    try:
+        return cast("R | None", _shared(cast(Hashable, kind), tuple(row.items())))
+    except TypeError:  # a list or an object where a text belongs
+        return as_record(kind, row)
+
+
+def _left_out(fields: Fields) -> Iterator[str]:
+    """Which rows of an answer are none of what they should be, each list in a sentence."""
+    for name, kind in ROWS.items():
+        rows = _list(fields, name)
+        lost = [row for row in rows if _record(kind, row) is None]
+        if lost:
+            first = lost[0] if isinstance(lost[0], dict) else {}
+            lacks = [
+                f.name
+                for f in msgspec.structs.fields(cast(type[msgspec.Struct], kind))
+                if f.required and first.get(f.name) is None
+            ]
+            why = f"the first has no {' and no '.join(lacks)}" if lacks else "they are not in form"
+            yield f"{len(lost)} of {len(rows)} rows of {name} are left out: {why}"
 
 
 @lru_cache(maxsize=65536)

@@ -24,17 +24,22 @@ PUBLISHER = "deb"  # of products that come from a channel of packages
 # Conffiles that a person changed stay; new ones are laid next to them (dpkg(1), --force-conf…).
 KEEP_CONFFILES = "-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold"
 APT = f"/usr/bin/apt-get -y -q {KEEP_CONFFILES}"
+UPDATE = "/usr/bin/apt-get -q update"
+TIDY = "/usr/bin/dpkg --force-confdef --force-confold --configure -a"  # after a host lost its power in the middle of it
 _NAMED = "( [a-z0-9][a-z0-9.+-]*=[A-Za-z0-9.+~:-]+)+"  # Debian policy, 5.6.1 and 5.6.12
 # Everything that Gallant ever does with more rights: a command, and its arguments as a regular expression (sudoers(5),
 # sudo 1.9.10 or later), so that nothing can be slipped in between.
 SUDO: tuple[tuple[str, str, str], ...] = (
     ("/usr/bin/apt-get", f"-y -q {KEEP_CONFFILES} (-d )?install{_NAMED}", "bring and install named versions"),
     ("/usr/bin/apt-get", "-q update", "ask the channels what is new"),
+    ("/usr/bin/dpkg", "--force-confdef --force-confold --configure -a", "finish what was cut off"),
     ("/usr/bin/systemctl", "restart [A-Za-z0-9:_.@-]+", "restart a service"),
     ("/usr/bin/systemctl", "reboot --message=.*", "restart the host, with the reason in its journal"),
     ("/usr/bin/tar", "-C / --one-file-system -cf - etc", "back up /etc"),
 )
 JOBS = ".gallant-jobs"  # in the account's home
+LISTED_MOST = 20
+LOST = "lost"  # a job of which nothing lives, and which never said how it ended
 ROUTES = {"route": "default route", "route6": "default route IPv6"}
 DEFAULT_REASON = "an update needs it"
 ABOUT = r"""
@@ -49,6 +54,27 @@ test -e /run/reboot-required && echo "restart=wanted"
 test -e /run/reboot-required.pkgs && sort -u /run/reboot-required.pkgs | sed 's/^/for=/'
 df -B1 --output=avail /var/cache/apt 2>/dev/null | tail -n 1 | sed 's/^ */free=/'
 awk '/^MemAvailable:/ {print "memory=" $2 * 1024}' /proc/meminfo
+exit 0
+"""
+# What became of one job: nothing while it runs, else its exit status, its kind, and of one that failed what it said of that. Whether it
+# lives is asked before its end is read: one that ends in between has its end, and is not lost.
+ONE_JOB = r"""
+    process= begun=; test -e JOB.pid && read -r process begun < JOB.pid; begun=${begun:-$boot}
+    if test "$begun" = "$boot" && { test -z "$process" || kill -0 "$process" 2>/dev/null; }; then lives=yes; else lives=; fi
+    end=$(cat JOB.end 2>/dev/null)
+    case "$end" in
+      "0 "*) echo "JOB $end";;
+      "") test -n "$lives" && echo JOB || echo "JOB lost";;
+      *) echo "JOB $end $(grep -a -m 1 '^E: ' JOB.log || tail -n 1 JOB.log)";;
+    esac
+"""
+LISTED_JOBS = f"""
+cd ~/{JOBS} 2>/dev/null || exit 0
+boot=$(cat /proc/sys/kernel/random/boot_id)
+for job in $(ls -tr *.log 2>/dev/null | tail -n {LISTED_MOST}); do
+  job=${{job%.log}}
+  {ONE_JOB.replace("JOB", "$job")}
+done
 exit 0
 """
 PARTS = "dpkg-query -W -f='${db:Status-Abbrev}\\t${Package}\\t${Version}\\t${Architecture}\\n'"
@@ -276,33 +302,26 @@ class DebianDriver(ShellDriver):
         return {"channels": list(found.values()), "facets": facets}
 
     async def _jobs(self, node: str) -> Fields:
-        script = f'cd ~/{JOBS} 2>/dev/null || exit 0; for job in *.log; do test -e "$job" && echo "${{job%.log}} $(cat "${{job%.log}}.end" 2>/dev/null)"; done; exit 0'
-        rows = [row.split() for row in (await self._said(node, script)).splitlines()]
-        return {"jobs": [{"id": row[0], **_ended(row[1:])} for row in rows[-20:] if row]}
+        rows = [row.split(maxsplit=3) for row in (await self._said(node, LISTED_JOBS)).splitlines()]
+        return {"jobs": [{"id": row[0], **_ended(row[1:])} for row in rows if row]}
 
     async def _own_job(self, node: str, handle: str) -> Fields:
         if not handle.replace("-", "").isalnum():
             raise DeviceRefused(
                 f"{self.name_of(node)}: {clean(handle, 40)!r} is not the number of a job.", meaning="fatal"
             )
-        # Whether it lives is asked before its end is read: one that ends in between has its end, and is not lost.
         script = f"""
             cd ~/{JOBS} && test -e {handle}.log || exit 4
-            read -r process boot < {handle}.pid
-            test "$boot" = "$(cat /proc/sys/kernel/random/boot_id)" && kill -0 "$process" 2>/dev/null && echo alive || echo gone
-            echo "end=$(cat {handle}.end 2>/dev/null)"
-            tail -n 1 {handle}.log
+            boot=$(cat /proc/sys/kernel/random/boot_id)
+            {ONE_JOB.replace("JOB", handle)}
+            echo "last $(tail -n 1 {handle}.log)"
         """
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
         if said.status == 4:
             raise DeviceRefused(f"{self.name_of(node)} knows no job {handle}.", meaning="refused")
-        alive, _, rest = said.text.partition("\n")
-        end, _, last = rest.partition("\n")
-        found = {"id": handle, **_ended(end.removeprefix("end=").split())}
-        if end == "end=" and alive != "alive":
-            found["state"] = Ours("failed")
-            return {**found, "message": "it ended without a word; was the host restarted?"}
-        return {**found, "message": found.get("message") or last.strip()}
+        told, _, last = said.text.partition("\nlast ")
+        found = _ended(told.split(maxsplit=3)[1:])
+        return {"id": handle, **found, "message": found.get("message") or last.strip()}
 
     @hiding
     async def self_test(self, node: str, release: str) -> Tested:
@@ -374,14 +393,18 @@ class DebianDriver(ShellDriver):
         return await self._begin(node, kind, *lines, elevated=call.elevated)
 
     async def _preload(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}")
+        return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}", before=(UPDATE,))
 
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        return await self._begin(node, "install", f"{APT} install {self._wanted(act)}")
+        return await self._begin(node, "install", f"{APT} install {self._wanted(act)}", before=(UPDATE, TIDY))
 
-    async def _begin(self, node: str, kind: str, *commands: str, elevated: bool = True) -> Fields:
-        """Begin work that outlives the connection; its number is its handle, its end a file next to its log."""
-        every = " && ".join(self.elevated(command, "act") if elevated else command for command in commands)
+    async def _begin(
+        self, node: str, kind: str, *commands: str, elevated: bool = True, before: Sequence[str] = ()
+    ) -> Fields:
+        """Begin work that outlives the connection; its number is its handle, its end a file next to its log. What comes `before` may
+        fail: a channel that is away does not matter where the others have what is wanted."""
+        first = "".join(f"{self.elevated(command, 'act')}; " for command in before)
+        every = first + " && ".join(self.elevated(command, "act") if elevated else command for command in commands)
         work = f'{{ {every}; }} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
         script = f"""
             umask 077
@@ -418,15 +441,18 @@ class DebianDriver(ShellDriver):
 
 
 def _ended(words: list[str]) -> Fields:
-    """A job's state by what its end says: nothing while it runs, else its exit status and its kind."""
+    """A job's state by what its end says: nothing while it runs, else its exit status, its kind, and what it said last."""
     if not words:
         return {"state": Ours("running"), "kind": Ours("install")}
-    kind = words[1] if len(words) > 1 else "unknown"
+    if words[0] == LOST:
+        said = "it ended without a word; was the host restarted?"
+        return {"state": Ours("failed"), "kind": Ours("install"), "percent": 0, "message": said}
+    kind, well = words[1] if len(words) > 1 else "unknown", words[0] == "0"
     return {
-        "state": Ours("done" if words[0] == "0" else "failed"),
+        "state": Ours("done" if well else "failed"),
         "kind": Ours(kind),
-        "percent": 100 if words[0] == "0" else 0,
-        "message": "" if words[0] == "0" else f"exit status {words[0]}",
+        "percent": 100 if well else 0,
+        "message": "" if well else clean(": ".join([f"exit status {words[0]}", *words[2:]]), 200),
     }
 
 

@@ -148,6 +148,7 @@ def _verdicts(
             product,
             target,
             samples,
+            place.products,
         )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 
 from gallant.core.assess.outages import Sample
 from gallant.core.catalog.products import Product, Release
@@ -30,11 +30,14 @@ def verify_system(
     product: Product | None,
     target: Release | None,
     probes: Mapping[str, Sample],
+    listed: Container[str] = (),
 ) -> list[NodeVerdict]:
     """One verdict a node, in the estate's order. A service that does not answer is a problem of the
-    node whose usual place it is to serve (the first where the estate declares none)."""
+    node whose usual place it is to serve (the first where the estate declares none). `listed` are the products of all catalogs: where
+    none has the system's own, but one has something on the node, as with a host and its packages, that is what it is judged by."""
     return [
-        _verdict(system, node, readings.get(node), errors.get(node), product, target, probes) for node in system.nodes
+        _verdict(system, node, readings.get(node), errors.get(node), product, target, probes, listed)
+        for node in system.nodes
     ]
 
 
@@ -46,10 +49,12 @@ def _verdict(
     product: Product | None,
     target: Release | None,
     probes: Mapping[str, Sample],
+    listed: Container[str],
 ) -> NodeVerdict:
     expected = target.version if target else None
     problems: list[str] = []
-    if target is None:
+    parts = [part.product for part in reading.components] if reading is not None else []
+    if target is None and (product is not None or not any(part in listed for part in parts)):
         problems.append(f"no catalog says what {system.product} should run")
     if reading is None:
         problems.append(error or "it was not read")
