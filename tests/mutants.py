@@ -146,9 +146,9 @@ def every_mutant() -> Iterator[Mutant]:
 
 def lives(mutant: Mutant, folder: Path) -> bool:
     """Whether every related test passes with the change; `folder` holds a copy of all of it."""
-    source = (ROOT / "src/gallant" / mutant.file).read_text()
-    tree = Changing(mutant.place).visit(copy.deepcopy(ast.parse(source)))
     target = folder / "src/gallant" / mutant.file
+    source = target.read_text()  # as it was when the places were counted
+    tree = Changing(mutant.place).visit(copy.deepcopy(ast.parse(source)))
     target.write_text(ast.unparse(ast.fix_missing_locations(tree)))
     try:
         return all(_passes(folder, tests) for tests in TESTS)

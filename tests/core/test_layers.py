@@ -195,3 +195,10 @@ def test_no_order_of_work_needs_fewer_restarts_and_none_breaks_a_rule(layers: li
 def test_the_order_in_which_layers_are_given_changes_nothing(order: tuple[int, ...]):
     layers = [layer("nic", release(2, bios=">=2.0")), layer("bios", release(2)), layer("image", release(2))]
     assert told(find_passes([layers[n] for n in order])) == [([], ["bios", "image"]), ([], ["nic"])]
+
+
+def test_a_format_that_what_stays_behind_forbids_is_not_raised_in_the_end():
+    layers = [layer("data", release(2, "none", nic=">=3.0")), layer("nic", release(2)), layer("image", release(2))]
+    found = find_passes(layers)
+    assert told(found) == [([], ["nic", "image"])]
+    assert found.stuck == {"data": "data 2.0 needs nic on 3.0 or later"}

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.estate.capacity import rooms, width
-from gallant.core.estate.order import NotSafe, Standing, rounds
+from gallant.core.estate.order import SHAPES, NotSafe, Standing, rounds
 from gallant.core.estate.systems import Limits
 from gallant.core.readings import Gauge
 from gallant.core.records import replace
@@ -142,3 +142,7 @@ def test_a_pool_is_worked_in_the_order_that_a_person_asks_for(wish, wide):
     order = rounds("pool", "abcdef", list("abcdef"), standing, {})
     assert [t.node for together in order for t in together] == list(wish)
     assert max(map(len, order)) == wide
+
+
+def test_only_the_nodes_of_a_pool_and_what_goes_in_groups_are_worked_on_side_by_side():
+    assert {name for name, shape in SHAPES.items() if shape.side_by_side} == {"pool", "pairs"}

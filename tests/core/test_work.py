@@ -36,6 +36,16 @@ from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
+from gallant.core.work.estimate import (
+    BY_HAND_MINUTES,
+    CHANNEL_MINUTES,
+    FALL_BACK_MINUTES,
+    LOOK_MINUTES,
+    by_hand_seconds,
+    channel_seconds,
+    fall_back_seconds,
+    look_seconds,
+)
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Knows, NothingToDo, Plan, basis_differences
 from gallant.core.work.planning import make_plan
@@ -675,3 +685,14 @@ def test_moments_are_said_in_utc():
 
     assert rfc3339(datetime(2026, 11, 25, 12, 0, tzinfo=UTC)) == "2026-11-25T12:00:00Z"
     assert clean("a\x1b[31mb\u202ec\nd") == "a[31mbc d"
+
+
+def test_what_nobody_measures_lasts_as_many_minutes_as_are_said_once():
+    steps = {
+        fall_back_seconds: FALL_BACK_MINUTES,
+        channel_seconds: CHANNEL_MINUTES,
+        look_seconds: LOOK_MINUTES,
+        by_hand_seconds: BY_HAND_MINUTES,
+    }
+    for seconds, minutes in steps.items():
+        assert seconds(None) == timedelta(minutes=minutes).total_seconds()

@@ -6,9 +6,10 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.readings import Gauge, Job, PackagePresent
+from gallant.core.catalog.products import Recall
+from gallant.core.readings import Component, Gauge, Job, PackagePresent
 from gallant.core.records import replace
-from gallant.core.work.plan import steps_of
+from gallant.core.work.plan import Brought, steps_of
 from gallant.core.work.steps import KINDS
 from gallant.engine.guards import GUARDS, MOST_FLAPS, Above, Scene, objections
 
@@ -191,3 +192,21 @@ def test_what_a_node_that_is_out_tells_of_its_load_counts_for_nothing():
     readings = {**both(load, load), "c": replace(both(load)["a"], node="c"), "d": replace(both(idle)["a"], node="d")}
     made = scene(system=four, step=ON_B, readings=readings, ceiling_percent=80)
     assert against(made) == ["without tickets/b the load of the others would be 82 %, over 80 %"]
+
+
+def test_a_recall_is_named_as_what_it_is_and_a_person_may_have_said_that_it_does_not_matter():
+    recalled = replace(RELEASE, recall=Recall(date=NOW, reason="it loses what it was given"))
+    alone = replace(EVERY_GUARD, guards=("not_recalled",))
+    (said,) = against(scene(release=recalled, release_as_planned=False, step=alone))
+    assert said == f"2.11.3 was {recalled.recall.words}"
+    assert against(scene(release=recalled, step=replace(alone, despite_recall=True))) == []
+
+
+@pytest.mark.parametrize(
+    ("waits", "said"), [(None, []), ("5.20", []), ("5.19", ["tickets/b would start nic 5.19, not 5.20"])]
+)
+def test_a_component_that_would_start_something_else_keeps_its_node_from_starting(waits, said):
+    nic = Component(name="nic", kind="NIC", product="ostrel/nic", version="5.16", next_version=waits)
+    brings = (Brought(component="nic", product="ostrel/nic", version="5.20"),)
+    step = replace(EVERY_GUARD, guards=("awaits_target",), brings=brings)
+    assert against(scene(b={"components": (nic,)}, step=step)) == said

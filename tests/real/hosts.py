@@ -175,7 +175,11 @@ class Host:
         if self.process is not None:
             self.process.terminate()
         self._keeper.join(20)
-        for words in (("umount", "-l", str(self.root)), ("ip", "netns", "del", self.name)):
+        for words in (
+            ("ip", "link", "del", self.name),
+            ("umount", "-l", str(self.root)),
+            ("ip", "netns", "del", self.name),
+        ):
             subprocess.run(words, check=False, capture_output=True)
 
 

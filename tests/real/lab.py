@@ -76,7 +76,7 @@ class Asking:
         self._once, self._every_s = once, every_s
         self.well: list[float] = []
         self.done: list[int] = []
-        self.failed = 0
+        self.failed, self.ended = 0, 0.0
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._ask, daemon=True)
 
@@ -89,15 +89,21 @@ class Asking:
             except OSError:
                 self.failed += 1
             else:
-                self.well.append(time.monotonic())
+                self.well.append(time.time())
                 self.done.append(number)
             self._over.wait(self._every_s)
 
     @property
     def longest_s(self) -> float:
         """The longest stretch in which nothing went well, from the first success to the end."""
-        moments = [*self.well, time.monotonic()]
-        return max(after - before for before, after in itertools.pairwise(moments))
+        return self.longest[0]
+
+    @property
+    def longest(self) -> tuple[float, str]:
+        """The longest stretch, and when it began (UTC)."""
+        moments = [*self.well, self.ended]
+        length, began = max((after - before, before) for before, after in itertools.pairwise(moments))
+        return length, time.strftime("%H:%M:%SZ", time.gmtime(began))
 
     def has_begun(self) -> None:
         until = time.monotonic() + 20
@@ -115,6 +121,7 @@ def asking(once: Callable[[int], object], every_s: float):
         asked.has_begun()
         yield asked
     finally:
+        asked.ended = time.time()
         asked._over.set()
         asked._thread.join(20)
 

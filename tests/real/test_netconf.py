@@ -16,6 +16,7 @@ from gallant.drivers.base import Credential, Tools
 from gallant.drivers.netconf import NetconfDriver
 from gallant.drivers.profile import parse_profile
 from gallant.operations.clock import EstateClock
+from tests.conftest import Place
 
 from .conftest import needed
 
@@ -52,8 +53,8 @@ SAVED = (
 
 
 @pytest.fixture
-def quay(tmp_path, sshd):
-    """The server and an estate in front of it: gives a function that runs a coroutine with the driver."""
+def server(tmp_path, sshd):
+    """The server, behind OpenSSH."""
     needed("netconfd", "netconf-subsystem", "sshd")
     socket = tmp_path / "ncx.sock"
     # The server lets in anyone who came over the port that it was told.
@@ -72,6 +73,14 @@ def quay(tmp_path, sshd):
     while not socket.exists():
         assert time.monotonic() < until, (tmp_path / "netconfd.log").read_text()
         time.sleep(0.02)
+    yield server
+    daemon.terminate()
+    daemon.wait()
+
+
+@pytest.fixture
+def quay(tmp_path, server):
+    """An estate in front of the server: gives a function that runs a coroutine with the driver."""
     estate = parse_estate("e", ESTATE.format(port=server.port, fingerprint=server.fingerprint))
 
     @asynccontextmanager
@@ -95,9 +104,7 @@ def quay(tmp_path, sshd):
 
         return asyncio.run(go())
 
-    yield run
-    daemon.terminate()
-    daemon.wait()
+    return run
 
 
 def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of_what_it_does_not_say(quay):
@@ -142,3 +149,29 @@ def test_a_lock_that_another_session_holds_is_passing(quay):
         return caught.value
 
     assert "lock" in quay(work).what
+
+
+def test_what_was_changed_between_two_backups_is_seen(quay, server, tmp_path):
+    text = ESTATE.format(port=server.port, fingerprint=server.fingerprint)
+    accounts = 'backups: {plain: yes}\naccounts: {read: {user: root, secret: "key:user"}, act: {user: root, secret: "key:user"}}\n'
+    (tmp_path / "estate.yaml").write_text(text.replace("sites:", f"{accounts}sites:").replace("    profile: p\n", ""))
+    place = Place(tmp_path)
+
+    def well(*words: str):
+        done = place.run(*words)
+        assert done.code == 0, done.out + done.err
+        return done
+
+    well("survey")
+    well("backup", "take", "quay")
+    (tmp_path / "saved.xml").write_text(SAVED)
+
+    async def work(driver):
+        await driver.act("a", Act(kind="restore", package="saved.xml"), send_by=driver.clock.real() + 9)
+
+    quay(work)
+    well("backup", "take", "quay")
+    newest, before = (row["id"] for row in well("backup", "list", "--json").rows)
+    seen = place.run("backup", "diff", before, newest)
+    assert "quay-a" in seen.out
+    assert "1 item differs, 0 the same" in seen.out

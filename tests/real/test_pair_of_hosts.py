@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import functools
 import http.server
+import re
 import socket
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import pytest
+
+from .conftest import needed
 from .hosts import Host, several
-from .lab import Lab, until
+from .lab import Lab, asking, until
 from .repository import package, signed
 
 NUMBER = 43
@@ -99,3 +103,69 @@ def gates(folder: Path) -> Iterator[tuple[Lab, Path]]:
 
 def connects(number: int) -> None:
     socket.create_connection((f"10.213.{NUMBER}.100", 22), 0.5).close()
+
+
+@pytest.fixture
+def pair(tmp_path) -> Iterator[Lab]:
+    needed("systemd-nspawn", "sshd", "ip", "apt-ftparchive", "dpkg-deb", "gpg", "keepalived")
+    with gates(tmp_path) as (lab, _):
+        yield lab
+
+
+def boots(lab: Lab) -> dict[str, str]:
+    return {name: host.say("cat /proc/sys/kernel/random/boot_id").strip() for name, host in lab.hosts.items()}
+
+
+def of_turnstile(host: Host) -> str:
+    """What dpkg on the host says of the package."""
+    return host.say("dpkg-query -W -f='${Status} ${Version}' turnstile")
+
+
+def order(done: str, what: str) -> list[str]:
+    """The hosts on which a kind of step was begun, in their order."""
+    return re.findall(rf"gates/(\w) {what} .*: begun", done)
+
+
+def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_never_away_for_a_second(pair):
+    first = "a" if carries(pair.hosts["a"]) else "b"
+    other = "b" if first == "a" else "a"
+    before = boots(pair)
+    with asking(connects, 0.05) as asked:
+        gaps = pair.run("gaps", "--json")
+        assert {r["component"] for r in gaps.rows if r["standing"] == "behind"} == {"turnstile"}
+        pair.well("backup", "take", "gates")
+        assert pair.run("check", "gates", "--json").code in (0, 1)
+        pair.well("plan", "gates")
+        updated = pair.run("roll", "gates")
+        assert updated.code == 0, updated.out + updated.err
+        assert order(updated.err, "install turnstile") == [other, first]
+        assert boots(pair) == before
+        looked = pair.run("verify", "gates")
+        assert "a restart" in looked.out  # the package wants one on both hosts
+        pair.well("plan", "gates", "--restart", "--reason", "the turnstile wants it")
+        restarted = pair.run("roll", "gates")
+        assert restarted.code == 0, restarted.out + restarted.err
+        assert order(restarted.err, "restart") == [first, other]  # the address had moved before
+    after = boots(pair)
+    assert all(after[name] != before[name] for name in before)
+    assert asked.longest_s < 1.0, f"{asked.longest}\n{updated.err}\n{restarted.err}"
+    assert {of_turnstile(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
+    pair.well("verify", "gates")
+
+
+def test_a_host_that_loses_its_power_in_the_middle_of_its_update_is_finished_by_resume(pair):
+    second = "a" if carries(pair.hosts["a"]) else "b"
+    with asking(connects, 0.05) as asked:
+        pair.well("plan", "gates")
+        roll = pair.begin("roll", "gates")
+        until(lambda: "half-configured" in of_turnstile(pair.hosts[second]), 120)
+        pair.hosts[second].cut_power()
+        pair.hosts[second].power_on()
+        assert "half-configured" in of_turnstile(pair.hosts[second])
+        out, err = roll.communicate(timeout=120)
+        assert roll.returncode == 4, out + err
+        assert f"gates/{second}: install turnstile to 1.3-1 failed: it ended without a word" in out + err
+        done = pair.run("resume", "roll-0001")
+        assert done.code == 0, done.out + done.err
+    assert asked.longest_s < 1.0, asked.longest
+    assert {of_turnstile(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}

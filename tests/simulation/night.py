@@ -442,7 +442,9 @@ class Night:
             components=(Component(name="image", kind="system image", product=product, version=node.version),),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in node.packages.items()),
             jobs=jobs_of(
-                [t for t in node.tasks if not (self.forgets and t.state == "complete")], self.world.now, KINDS
+                [t for t in node.tasks if not (self.forgets and t.state in ("complete", "broken"))],
+                self.world.now,
+                KINDS,
             ),
         )
 
@@ -532,7 +534,8 @@ class SimDriver:
 
     async def job(self, node: str, handle: str) -> Job:
         self._up(node)
-        found = next((j for j in self.night._reading(self.system, node).jobs if j.id == handle), None)
+        tasks = self.night.pairs[self.system].nodes[node].tasks  # also those that are listed no more
+        found = next((j for j in jobs_of(tasks, self.night.world.now, KINDS) if j.id == handle), None)
         if found is None:
             raise DeviceRefused(f"{self.system}/{node} knows no job {handle}.")
         return found

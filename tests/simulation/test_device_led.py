@@ -11,7 +11,7 @@ from gallant.core.errors import Refused
 from gallant.core.ports import DeviceRefused
 from gallant.core.records import replace
 from gallant.core.work.backing import did, make_backout
-from gallant.core.work.plan import DEVICE_LED
+from gallant.core.work.plan import DEVICE_LED, steps_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -328,3 +328,12 @@ def test_a_device_that_breaks_a_promise_is_told_so_at_once():
     night.run(night.plan())
     told = next(e.entry.at for e in night.events if e.entry.kind == "told")
     assert (told - since[0]).total_seconds() < 10
+
+
+def test_what_waits_for_the_restart_is_laid_last_on_the_node_that_is_given_the_order():
+    plan = night_of(3, extras={"adapter": Extra("NIC")}).plan()
+    hop = next(hop for hop in plan.lanes[0].hops if any("laid for" in wave.why for wave in hop.waves))
+    laid = [track.node for wave in hop.waves if "laid for" in wave.why for track in wave.tracks]
+    order = next(s.node for s in steps_of(hop.waves) if s.kind == "update_all")
+    assert sorted(laid) == ["a", "b", "c"]
+    assert laid[-1] == order

@@ -137,3 +137,11 @@ def test_what_lies_below_the_image_comes_before_it_and_what_lies_above_after_it(
         if s.node == "b" and s.kind in ("install", "install_part")
     ]
     assert own == (["agent", "image"] if first else ["image", "agent"])
+
+
+def test_a_component_whose_requirement_nobody_here_meets_stays_behind_and_the_rest_goes_on():
+    extras = {"bios": Extra(kind="BIOS"), "nic": Extra(kind="NIC", needs=("other/cabinet", "2.0"))}
+    plan = ClusterNight(extras=extras).plan()
+    assert list(plan.lanes[0].left) == ["nic"]
+    assert "other/cabinet" in plan.lanes[0].left["nic"]
+    assert {s.component for s in plan.steps() if s.kind.startswith("install")} == {"image", "bios"}

@@ -11,7 +11,8 @@ from gallant.core.records import replace
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import Deaf, Killed, Night, last_state
+from .night import Deaf, Killed, Night, SimDriver, last_state
+from .shapes import ClusterNight
 
 OLD = {"a": "2.8.5", "b": "2.8.5"}
 END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
@@ -618,3 +619,39 @@ def test_a_job_of_this_roll_that_a_device_still_lists_is_named_by_its_step():
     end = night.run(plan)
     assert end.state == "stopped"
     assert "tickets/b still says that it carries out tickets.1.b.install (writing)" in end.message
+
+
+def test_nodes_that_do_not_become_whole_between_two_parts_of_a_wave_stop_it_in_the_end():
+    night = ClusterNight(shape="pool", running=dict.fromkeys("abcd", "2.8.5"), leader=None, load=10.0)
+
+    def more_load(*what):
+        if night.backups:
+            night.load = 45.0  # more than when the order was derived: one at a time now
+
+    night.trouble = more_load
+
+    def bend(reading):
+        began = [e for e in night.events if e.entry.kind == "outcome" and (e.entry.step or "").endswith(".restart")]
+        return replace(reading, in_sync=False, sync_word="apart") if reading.node == "d" and began else reading
+
+    night.bend = bend
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "tickets/b: install was not begun: tickets/d: its replica is apart" in end.message
+    assert {node for node, kind, _ in night.acts if kind == "restart"} == {"a"}
+
+
+def test_a_job_that_was_seen_once_is_asked_for_by_its_number_when_it_is_listed_no_more():
+    """The device gives no number when it takes the order, and lists only what is going on."""
+    night = Night(
+        faults=[Fault(name="install_fails_at", node="tickets/b", act="install", nth=1, value=40)], forgets=True
+    )
+
+    class Silent(SimDriver):
+        async def act(self, node, act, *, send_by, progress=None):
+            return replace(await super().act(node, act, send_by=send_by, progress=progress), handle=None)
+
+    night.driver = lambda system: Silent(night, system)
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "tickets/b: install to 2.11.3 failed" in end.message

@@ -204,3 +204,9 @@ def test_what_still_settles_has_its_soak_time_once_more(minutes, state):
     else:
         waited = min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef")
         assert 30 * 60 < waited < 60 * 60
+
+
+def test_one_round_of_everything_is_none():
+    rule = "rounds: [{name: all, of: ['*']}]\nsystems:\n"
+    night = Night(others={"reef": {"a": "2.8.5", "b": "2.8.5"}}, edit=lambda text: text.replace("systems:\n", rule, 1))
+    assert night.plan().rounds == ()

@@ -251,3 +251,11 @@ def test_the_way_back_of_a_node_that_stands_alone_is_its_restore_point_and_of_ot
     assert ("backup", True) not in ways(night_of("single", 1))
     assert not any(reverts for _, reverts in ways(night_of("quorum", 3)))
     assert not any(reverts for _, reverts in ways(night_of("single", 1, snapshots=False)))
+
+
+@pytest.mark.parametrize(("chosen", "where"), [(("b", "c"), "on b, c."), ((), "on every node.")])
+def test_the_end_says_on_which_nodes_the_release_runs(chosen, where):
+    night = ClusterNight(running=dict.fromkeys("abc", "2.11.3"), chosen={"tickets": chosen} if chosen else {})
+    end = night.run(night.plan())
+    assert end.state == "finished"
+    assert where in end.message

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from functools import lru_cache
 
 from gallant.core.errors import GallantError
@@ -22,6 +22,7 @@ from gallant.drivers.base import (
     RETRY_PAUSE_S,
     Acts,
     Asked,
+    Exports,
     Fields,
     Ours,
     Reads,
@@ -33,6 +34,7 @@ from gallant.drivers.base import (
 from gallant.drivers.calls import Delete, Get, Post, Request
 from gallant.drivers.http import MOST_PAGES, HttpDriver, basic, getting, own_path, parsed_json
 from gallant.drivers.profile import PartRule, Profile, rule_for
+from gallant.drivers.redfish_settings import settings
 from gallant.drivers.xml import MOST_ROWS
 
 ROOT = "/redfish/v1/"
@@ -214,7 +216,7 @@ class RedfishDriver(HttpDriver):
             self._tell(node, Asked(call), found, {})
         return found
 
-    def _link(self, thing: object, node: str, *names: str) -> str | None:
+    def link(self, thing: object, node: str, *names: str) -> str | None:
         """Where a property links to, if it stays on this service."""
         found = self.get(self.get(thing, node, *names), node, "@odata.id")
         if not isinstance(found, str):
@@ -299,12 +301,12 @@ class RedfishDriver(HttpDriver):
 
     async def _first(self, node: str, name: str) -> dict[str, object]:
         """The first member of one of the root's collections; empty where the service has none."""
-        found = await self._members(node, self._link(await self._root(node), node, name), most=1)
+        found = await self._members(node, self.link(await self._root(node), node, name), most=1)
         return found[0] if found else {}
 
     async def _own_system(self, node: str) -> dict[str, object]:
         """The system that the node is: of several behind one service, the one with the serial that the estate names."""
-        path = self._link(await self._root(node), node, "Systems")
+        path = self.link(await self._root(node), node, "Systems")
         page = await self._optional(node, path) if path is not None else {}
         rows = self.rows(page, node, "Members")
         if len(rows) < 2:
@@ -430,7 +432,7 @@ class RedfishDriver(HttpDriver):
 
     async def _interfaces(self, node: str, system: object) -> Fields:
         """EthernetInterface v1_12: LinkStatus, and the speed of a link that is up."""
-        rows = await self._members(node, self._link(system, node, "EthernetInterfaces"))
+        rows = await self._members(node, self.link(system, node, "EthernetInterfaces"))
         facets, gauges = list[Fields](), list[Fields]()
         for row in rows:
             name, link = self._called(node, row), self.get(row, node, "LinkStatus")
@@ -445,7 +447,7 @@ class RedfishDriver(HttpDriver):
 
     async def _drives(self, node: str, system: object) -> Fields:
         """Drive v1_20 of every Storage of the system: each by its own health."""
-        stores = await self._members(node, self._link(system, node, "Storage"))
+        stores = await self._members(node, self.link(system, node, "Storage"))
         links = [row for store in stores for row in self.rows(store, node, "Drives")][:MOST_RELATED]
         drives = await self._members_of(node, links, False)
         return {"facets": [f for row in drives if (f := self._piece(node, "drive", row)) is not None]}
@@ -458,19 +460,19 @@ class RedfishDriver(HttpDriver):
         rows += [("temperature", row) for row in self.rows(thermal, node, "Temperatures")]
         for kind, subsystem, name in NEWER if not rows else ():
             held = await self._held(node, chassis, subsystem)
-            rows += [(kind, row) for row in await self._members(node, self._link(held, node, name))]
+            rows += [(kind, row) for row in await self._members(node, self.link(held, node, name))]
         return {"facets": [f for kind, row in rows if (f := self._piece(node, kind, row)) is not None]}
 
     async def _held(self, node: str, thing: object, name: str) -> dict[str, object]:
-        path = self._link(thing, node, name)
+        path = self.link(thing, node, name)
         return {} if path is None else await self._optional(node, path)
 
     async def _logged(self, node: str, thing: object) -> Fields:
         """LogEntry v1_17 of every log of a system or its manager: what is a warning or worse."""
-        logs = await self._members(node, self._link(thing, node, "LogServices"))
+        logs = await self._members(node, self.link(thing, node, "LogServices"))
         found = list[Fields]()
         for log in logs[:MOST_LOGS]:
-            entries = await self._members(node, self._link(log, node, "Entries"))
+            entries = await self._members(node, self.link(log, node, "Entries"))
             for row in entries[-MOST_ENTRIES:]:
                 level = HEALTH.get(str(self.get(row, node, "Severity")))
                 text = self.get(row, node, "Message")
@@ -537,17 +539,17 @@ class RedfishDriver(HttpDriver):
         service = await self._update_service(node)
         rows = []
         for name in ("FirmwareInventory", "SoftwareInventory"):
-            rows += await self._members(node, self._link(service, node, name), lasting=True)
+            rows += await self._members(node, self.link(service, node, name), lasting=True)
         return rows
 
     async def _update_service(self, node: str) -> dict[str, object]:
-        path = self._link(await self._root(node), node, "UpdateService")
+        path = self.link(await self._root(node), node, "UpdateService")
         return {} if path is None else await self._optional(node, path)
 
     async def _jobs(self, node: str) -> Fields:
-        path = self._link(await self._root(node), node, "Tasks")
+        path = self.link(await self._root(node), node, "Tasks")
         service = {} if path is None else await self._optional(node, path)
-        rows = await self._members(node, self._link(service, node, "Tasks"))
+        rows = await self._members(node, self.link(service, node, "Tasks"))
         return {"jobs": [self._task(node, row) for row in rows], "tells_work": path is not None}
 
     def _task(self, node: str, row: Mapping[str, object]) -> Fields:
@@ -597,7 +599,7 @@ class RedfishDriver(HttpDriver):
 
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
         """Push the package by the way that the service offers; where it only pulls, let it fetch it from here."""
-        service = await self._now(node, await self._path_of(node, "UpdateService"))
+        service = await self.now(node, await self._path_of(node, "UpdateService"))
         times = self.words(self.get(service, node, "@Redfish.OperationApplyTimeSupport"), node, "SupportedValues")
         apply = next((t for t in APPLY_TIMES if t in times), None)
         timed = {"@Redfish.OperationApplyTime": apply} if apply else {}
@@ -631,13 +633,13 @@ class RedfishDriver(HttpDriver):
 
     async def _reset(self, node: str, act: Act, wanted: tuple[str, ...]) -> Fields:
         mine = self._systems.get(node)
-        system = await self._now(node, mine if mine is not None else await self._member_path(node, "Systems"))
+        system = await self.now(node, mine if mine is not None else await self._member_path(node, "Systems"))
         action = self.get(self.get(system, node, "Actions"), node, "#ComputerSystem.Reset")
         target = self._action(system, node, "#ComputerSystem.Reset")
         allowed = self.words(action, node, "ResetType@Redfish.AllowableValues")
         info = self.get(action, node, "@Redfish.ActionInfo")
         if not allowed and isinstance(info, str):
-            said = await self._now(node, info)
+            said = await self.now(node, info)
             allowed = next(
                 (
                     self.words(p, node, "AllowableValues")
@@ -678,21 +680,32 @@ class RedfishDriver(HttpDriver):
         return {"handle": handle, "message": self._readable(raw) if body else ""}
 
     async def _path_of(self, node: str, name: str) -> str:
-        path = self._link(await self._root(node), node, name)
+        path = self.link(await self._root(node), node, name)
         if path is None:
             raise DeviceRefused(f"{self.name_of(node)} has no {name}.", meaning="fatal")
         return path
 
     async def _member_path(self, node: str, name: str) -> str:
-        collection = await self._now(node, await self._path_of(node, name))
+        collection = await self.now(node, await self._path_of(node, name))
         found = [self.get(m, node, "@odata.id") for m in self.rows(collection, node, "Members")]
         if not found or not isinstance(found[0], str):
             raise DeviceRefused(f"{self.name_of(node)} has nothing in its {name}.", meaning="fatal")
         return str(found[0])
 
-    async def _now(self, node: str, path: str) -> dict[str, object]:
-        """A resource as it is at this moment, for an act that follows."""
-        return self._json(node, (await self._whole(node, Asked(getting(path), {}, "act"))).raw)
+    async def now(self, node: str, path: str, purpose: str = "act") -> dict[str, object]:
+        """A resource as it is at this moment: for an act that follows, or to be kept."""
+        return self._json(node, (await self._whole(node, Asked(getting(path), {}, purpose))).raw)
+
+    def _own_exports(self) -> Exports:
+        """The settings by the standard's names, where the profile does not say what a backup is."""
+
+        async def export(node: str) -> AsyncIterator[bytes]:
+            yield await settings(self, node)
+
+        return {} if self.profile.exports else {"settings.json": export}
+
+    def exports_each(self, name: str) -> bool:
+        return name in self._own_exports() or super().exports_each(name)  # every node is a service of its own
 
     # --- login
 
@@ -706,7 +719,7 @@ class RedfishDriver(HttpDriver):
             return await super()._log_in(node, purpose)
         user, secret, _ = self.credential(purpose)
         root = await self._root(node)
-        path = self._link(self.get(root, node, "Links"), node, "Sessions")
+        path = self.link(self.get(root, node, "Links"), node, "Sessions")
         if path is None:
             return await self._basic(node, purpose, user, secret)
         call = Post(post=path.replace("{", "%7B"), send={"UserName": "{user}", "Password": "{secret}"})
@@ -727,7 +740,7 @@ class RedfishDriver(HttpDriver):
         """The account with every request (RFC 7617)."""
         self._note(node, "has no sessions: the account goes with every request")
         root = await self._root(node)
-        path = next((p for name in GUARDED if (p := self._link(root, node, name)) is not None), None)
+        path = next((p for name in GUARDED if (p := self.link(root, node, name)) is not None), None)
         return await self._tried(node, purpose, user, basic(user, secret), path)
 
     async def _log_out(self, node: str, purpose: str, carried: dict[str, str]) -> None:

@@ -420,7 +420,7 @@ class Roll:
         free = [t for t in tracks if t.node in standing.out and t not in begun]
         others = [t for t in tracks if t not in begun and t not in free]
         now = [*begun, *free, *others[: max(0, standing.width - len(begun))]]
-        return (now, [t for t in tracks if t not in now]) if now else (list(tracks[:1]), list(tracks[1:]))
+        return now, [t for t in tracks if t not in now]
 
     async def _track(self, steps: tuple[Step, ...], of_wave: Collection[str]) -> None:
         own = {step.subject for step in steps}

@@ -492,7 +492,7 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
 def _of_upper(work: HopWork, upper: Upper) -> HopWork:
     """The work on a system that stands on the one of the hop: nothing of it changes, it only makes room."""
     knows = replace(work.knows, repeat=upper.repeat)
-    return replace(work, image=False, parts=(), package=None, restore_point=False, above=upper, knows=knows)
+    return replace(work, image=False, parts=(), package=None, above=upper, knows=knows)
 
 
 def _upper_leaves(work: HopWork, node: str) -> list[Step]:

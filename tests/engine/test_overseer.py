@@ -1,0 +1,89 @@
+"""What is said to a device that updates its nodes by itself: to a node that answers, in words that it knows, and with patience."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
+
+import pytest
+
+from gallant.core.errors import Stopped
+from gallant.core.ports import Accepted
+from gallant.core.records import replace
+from gallant.core.work.plan import steps_of
+from gallant.core.work.steps import GOING, PAUSED, UPDATE_ALL, Look
+from gallant.engine.means import Hold
+from gallant.engine.overseer import Overseer
+
+from ..simulation.test_device_led import night_of
+
+NOW = datetime(2026, 11, 25, tzinfo=UTC)
+NIGHT = night_of(3)
+STEP = next(s for hop in NIGHT.plan().lanes[0].hops for s in steps_of(hop.waves) if s.kind == UPDATE_ALL)
+SYSTEM = NIGHT.estate.systems["tickets"]
+
+
+class Desk:
+    """Means and a log of which an overseer needs no more than this; what is said to nodes is kept."""
+
+    lease_s = 60.0
+
+    def __init__(self, *knows: str) -> None:
+        self.at, self.knows, self.said = NOW, frozenset(knows), list[tuple[str, str]]()
+        self.clock = SimpleNamespace(now=lambda: self.at, real=lambda: 0.0)
+        self.drivers, self.journal = {"tickets": self}, self
+
+    def capabilities(self):
+        return self.knows
+
+    async def act(self, node, act, *, send_by):
+        self.said.append((node, act.kind))
+        return Accepted()
+
+    async def write(self, kind, step, message): ...
+
+    def overseer(self, wants=lambda system: None) -> Overseer:
+        return Overseer("roll-0001", self, self, wants)
+
+
+def look(*out: str, state: str = GOING) -> Look:
+    return Look(state=state, out=out, message="between a and b")
+
+
+def test_a_word_goes_to_a_node_that_is_there():
+    desk = Desk("pause")
+    asyncio.run(desk.overseer(lambda system: "asked").see(STEP, SYSTEM, look("a"), "1"))
+    assert desk.said == [("b", "pause")]
+
+
+def test_a_device_that_knows_no_word_to_go_on_is_left_standing_and_a_person_told():
+    desk = Desk("pause")
+    with pytest.raises(Stopped, match="its profile knows no go_on") as caught:
+        asyncio.run(desk.overseer().go_on(STEP, SYSTEM, look(state=PAUSED), "1"))
+    assert "Have tickets go on at its console" in caught.value.next
+    assert desk.said == []
+
+
+def test_a_device_that_was_told_to_go_on_has_a_minute_to_be_seen_going():
+    desk = Desk("go_on")
+    overseer = desk.overseer()
+
+    async def after(seconds: float):
+        desk.at = NOW + timedelta(seconds=seconds)
+        await overseer.see(STEP, SYSTEM, look(state=PAUSED), "1")
+
+    asyncio.run(overseer.go_on(STEP, SYSTEM, look(state=PAUSED), "1"))
+    assert desk.said == [("a", "go_on")]
+    asyncio.run(after(60.0))
+    with pytest.raises(Hold, match="stands still between two nodes"):
+        asyncio.run(after(61.0))
+
+
+def test_two_looks_are_needed_for_a_promise_and_the_second_comes_soon():
+    desk = Desk("pause")
+    overseer, bad = desk.overseer(), replace(look("a", "b"), message="")
+    assert asyncio.run(overseer.see(STEP, SYSTEM, bad, "1")) is True
+    assert desk.said == []
+    assert asyncio.run(overseer.see(STEP, SYSTEM, bad, "1")) is False
+    assert desk.said == [("c", "pause")]
