@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick docs lint bench bench-short cuts simulate mutants night clean locked lock outdated
+.PHONY: demo test quick docs lint bench bench-short cuts simulate machines mutants night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -45,7 +45,7 @@ demo: $(VENV)/.base
 
 test: $(VENV)/.test
 	$(BIN)/python -m pytest -m alone
-	$(BIN)/python -m pytest -m "not alone and not long" -n 2 --dist worksteal
+	$(BIN)/python -m pytest -m "not alone and not long and not machines" -n 2 --dist worksteal
 
 # Core, engine, and one pass of the built program: for between two edits. The nights that are killed at every position one
 # after the other are for make test; here kills are drawn by chance.
@@ -78,6 +78,10 @@ simulate: $(VENV)/.test
 # The engine, the order, plans and guards broken one by one; about an hour. What lives is listed.
 mutants: $(VENV)/.test
 	$(BIN)/python -m tests.mutants
+
+# Hosts that really boot, restart and lose their power, two databases and a quorum on them; ten minutes. Needs root.
+machines: $(VENV)/.test
+	$(BIN)/python -m pytest -m machines -n 2 --dist loadfile
 
 # The whole line in one night, as the demo has it; two minutes.
 night: $(VENV)/.test

@@ -18,6 +18,8 @@ from .conftest import needed
 from .hosts import several
 from .lab import Lab, asking, until
 
+pytestmark = pytest.mark.machines
+
 QUORUM = """\
   roster:
     product: etcd/server

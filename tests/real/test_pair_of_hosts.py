@@ -18,6 +18,8 @@ from .hosts import Host, several
 from .lab import Lab, asking, until
 from .repository import package, signed
 
+pytestmark = pytest.mark.machines
+
 NUMBER = 43
 PAIR = f"""\
   gates:

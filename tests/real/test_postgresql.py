@@ -15,6 +15,8 @@ from .conftest import needed
 from .hosts import several
 from .lab import Lab, asking
 
+pytestmark = pytest.mark.machines
+
 PAIR = """\
   ledger:
     product: postgresql/server

@@ -69,3 +69,12 @@ def test_the_file_is_right_and_allows_its_commands_and_nothing_beside_them(accou
 
     assert [c for c in ALLOWED if not allowed(c)] == []
     assert [c for c in REFUSED if allowed(c)] == []
+
+
+@pytest.mark.parametrize("profile", ["debian-pair", "etcd-quorum", "postgresql-pair", "chorister-turnstile"])
+def test_the_file_of_every_host_profile_is_right_and_says_what_sudo_cannot_hold(profile, tmp_path):
+    needed("visudo")
+    text = sudoers("gallant-trial", load_profile(profile, Path()))
+    (tmp_path / "rules").write_text(text)
+    subprocess.run(["visudo", "-cf", str(tmp_path / "rules")], check=True, capture_output=True)
+    assert ("sudo cannot hold an account to it" in text) == (profile in ("etcd-quorum", "postgresql-pair"))

@@ -149,28 +149,35 @@ def sudoers(user: str, profile: Profile | None = None) -> str:
         return f"{user} ALL=(root) NOPASSWD: {command} ^{re.sub('([,:=])', _BACKSLASH, arguments)}$"
 
     every = [*SUDO, *(_elevated(profile) if profile is not None else ())]
-    rows = "\n".join(f"# {why}\n{line(command, arguments)}" for command, arguments, why in every)
+    rows = "\n".join(
+        f"# {why}\n{line(command, arguments) if command else _UNHELD}" for command, arguments, why in every
+    )
     return f"# What Gallant may do on this host. Check with: visudo -cf FILE\n{rows}\n"
 
 
 def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
-    """The commands of a profile's calls that need more rights; a field is one word without blanks."""
+    """The commands of a profile's calls that need more rights; a field is one word without blanks. No command where it is a script, which
+    no rule can hold to what it says."""
     told: set[str] = set()
     for path, call, _ in every_call(profile):
-        for text in call.lines if isinstance(call, Run) and call.elevated else ():
+        if not isinstance(call, Run) or not call.elevated:
+            continue
+        for text in call.lines if call.detached else (call.run,):
             if text not in told:
                 told.add(text)
+                why = f"{profile.name}: {' '.join(str(word) for word in path[:2])}"
                 command, _, arguments = text.partition(" ")
+                if not command.startswith("/") or command in _SHELLS or "\n" in text:
+                    yield "", "", why
+                    continue
                 parts = re.split(r"(\{[a-z_0-9]+\})", arguments)
                 pattern = "".join(_WORD if part.startswith("{") else re.escape(part) for part in parts)
-                yield (
-                    command,
-                    pattern.replace("\\ ", " ").replace("\\-", "-"),
-                    f"{profile.name}: {' '.join(str(word) for word in path[:2])}",
-                )
+                yield command, pattern.replace("\\ ", " ").replace("\\-", "-"), why
 
 
 _WORD = "[A-Za-z0-9._+~:-]+"
+_SHELLS = ("/bin/sh", "/usr/bin/sh", "/bin/bash", "/usr/bin/bash")
+_UNHELD = "#   a script, or no full path: sudo cannot hold an account to it. Let the account for the work be root, or one that may do all"
 _BACKSLASH = r"\\\1"
 
 
