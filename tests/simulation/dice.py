@@ -34,6 +34,7 @@ from gallant.engine.means import End, Orders
 from gallant.standin.world import Fault
 
 from .backwards import way_back
+from .led import LedNight
 from .night import BEGAN, Killed, Night, last_state
 from .promises import CANARY, Judged
 from .shapes import LETTERS, ClusterNight, Extra, StackedNight
@@ -50,7 +51,7 @@ ROUTES = (
         "3.2.4": "vers:dotted/>=3.0.2",
     },
 )
-FAMILIES = ("pairs", "pairs", "cluster", "cluster", "stacked")
+FAMILIES = ("pairs", "pairs", "cluster", "cluster", "stacked", "led")
 SHAPES = ("single", "fabric", "quorum", "pool")
 # By family: the faults that its devices know, with the orders that each may hit.
 DEVICE = {
@@ -71,12 +72,15 @@ DEVICE = {
     },
 }
 DEVICE["stacked"] = DEVICE["cluster"]
+DEVICE["led"] = {"install_fails_at": ("update-all",), "late_return": ("restart",), "no_return": ("restart",)}
 ON_THE_WAY = ("answer_lost", "never_acts", "acts_late", "lands_late", "sent_late")
 ORDERS = {
     "pairs": ("install", "restart", "yield", "reclaim"),
     "cluster": ("install", "restart", "hand-over", "lead", "drain"),
 }
 ORDERS["stacked"] = ORDERS["cluster"]
+ORDERS["led"] = ("update-all", "pause", "go-on")
+STEERING = ((), ("pause", "go_on"), ("pause", "go_on", "cancel"), ("cancel",))
 LIVES = 20  # processes that carry one roll out, at most
 
 
@@ -95,6 +99,7 @@ class Case:
     others: int = 0
     requires: bool = False
     extras: tuple[str, ...] = ()
+    steering: tuple[str, ...] = ()
     snapshots: bool = True
     exports: bool = True
     lag_s: float = 0
@@ -127,7 +132,13 @@ def drawn(seed: int) -> Case:
     family = dice.choice(FAMILIES)
     route = dice.randrange(len(ROUTES))
     versions = list(ROUTES[route])
-    shape = "pair" if family == "pairs" else "pool" if family == "stacked" else dice.choice(SHAPES)
+    shape = (
+        "pair"
+        if family == "pairs"
+        else "pool"
+        if family == "stacked"
+        else dice.choice(SHAPES[1:] if family == "led" else SHAPES)
+    )
     size = (
         2
         if shape == "pair"
@@ -135,6 +146,8 @@ def drawn(seed: int) -> Case:
         if shape == "single"
         else dice.choice((2, 3, 3, 4, 5, 7, 9))
         if family == "cluster"
+        else dice.choice((2, 3, 4, 5))
+        if family == "led"
         else 3
     )
     first = dice.choice(versions[:-1])
@@ -171,6 +184,7 @@ def drawn(seed: int) -> Case:
         extras=dice.choice(((), (), ("agent",), ("agent", "layout")))
         if family == "cluster" and shape != "pool"
         else (),
+        steering=dice.choice(STEERING) if family == "led" else (),
         snapshots=dice.random() < 0.7,
         exports=dice.random() < 0.9 or family != "pairs",
         lag_s=dice.choice((0.0, 0.0, 5.0, 15.0)),
@@ -195,7 +209,7 @@ def drawn(seed: int) -> Case:
 def _fault(dice: random.Random, family: str, names: str, stops: bool = False) -> Fault:
     node = f"tickets/{dice.choice(names)}"
     if stops:
-        name = dice.choice(("install_fails_at", "no_return", "role_stuck"))
+        name = dice.choice(tuple(n for n in ("install_fails_at", "no_return", "role_stuck") if n in DEVICE[family]))
         act = DEVICE[family][name][0]
     elif dice.random() < 0.5:
         name, act = dice.choice(ON_THE_WAY), dice.choice(ORDERS[family])
@@ -203,7 +217,10 @@ def _fault(dice: random.Random, family: str, names: str, stops: bool = False) ->
         name = dice.choice(tuple(DEVICE[family]))
         act = dice.choice(DEVICE[family][name])
     value = {"install_fails_at": 40.0, "no_return": 5000.0, "late_return": 600.0, "acts_late": 5.0, "lands_late": 12.0}
-    return Fault(name=name, node=node, act=act, nth=dice.choice((1, 1, 2)), value=value.get(name, 15.0))
+    nth = (
+        0 if family == "led" and name in DEVICE["led"] else dice.choice((1, 1, 2))
+    )  # what a device does by itself has no number
+    return Fault(name=name, node=node, act=act, nth=nth, value=value.get(name, 15.0))
 
 
 @dataclass
@@ -221,13 +238,18 @@ class LayeredNight(Judged, StackedNight):
     pass
 
 
+@dataclass
+class ByItselfNight(Judged, LedNight):
+    pass
+
+
 EXTRAS = {
     "agent": Extra(kind="add-on module", restart="service"),
     "layout": Extra(kind="on-disk format", restart="none"),
 }
 
 
-def night_of(case: Case) -> PairsNight | SharedNight | LayeredNight:
+def night_of(case: Case) -> Judged:
     names = LETTERS[: case.nodes]
     common = {
         "versions": dict(ROUTES[case.route]),
@@ -247,7 +269,7 @@ def night_of(case: Case) -> PairsNight | SharedNight | LayeredNight:
         last = list(ROUTES[case.route])[-1]
         needs = Requirement(product="ostrel/reef", range=f"vers:dotted/>={last}")
         requires = {last: (needs,)} if case.requires and others else {}
-        night: PairsNight | SharedNight | LayeredNight = PairsNight(**common, others=others, requires=requires)
+        night: Judged = PairsNight(**common, others=others, requires=requires)
     elif case.family == "cluster":
         leads = case.shape in ("quorum", "fabric") and case.nodes > 1
         night = SharedNight(
@@ -258,6 +280,11 @@ def night_of(case: Case) -> PairsNight | SharedNight | LayeredNight:
             drains=case.drains,
             load=case.load,
             extras={name: EXTRAS[name] for name in case.extras},
+        )
+    elif case.family == "led":
+        leads = case.shape in ("quorum", "fabric")
+        night = ByItselfNight(
+            **common, shape=case.shape, leader="a" if leads else None, usual=False, steering=case.steering
         )
     else:
         hosts = dict.fromkeys(names, case.running[0])
@@ -480,6 +507,7 @@ SIMPLER = {
     "forgets": False,
     "loses_facet": False,
     "extras": (),
+    "steering": (),
     "others": 0,
     "aside": 0,
     "drains": False,

@@ -89,6 +89,12 @@ class Judged:
         if kind in ("install", "restart"):
             self._recall(system, node, kind, release)
             self._again(system, node, kind, release)
+        if kind == "update_all":  # on every node that does not run it yet
+            for name, member in self.pairs[system].nodes.items():
+                if member.version != release:
+                    self._recall(system, name, "install", release)
+                    self._backed_up(system, name)
+            self._needs(system, release)
         if kind == "install":
             self._verified(system, node, release)
         if kind == "restart":

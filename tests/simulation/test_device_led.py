@@ -3,8 +3,6 @@ it can, and says plainly what it cannot prevent. The judge looks at the world wh
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import pytest
 
 from gallant.core.errors import Refused
@@ -15,58 +13,11 @@ from gallant.core.work.plan import DEVICE_LED, steps_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
+from .led import BY_GALLANT, LedDriver, LedNight
 from .night import Killed, last_state
-from .shapes import LETTERS, ClusterDriver, ClusterNight, Extra, tolerated
+from .shapes import LETTERS, ClusterNight, Extra
 
-BY_GALLANT = {"install", "restart"}
 BOTH = ("pause", "go_on", *sorted(BY_GALLANT))  # of a device whose mode decides
-
-
-class LedDriver(ClusterDriver):
-    def capabilities(self):
-        return (super().capabilities() - BY_GALLANT) | {"update_all", *self.night.steering}
-
-
-@dataclass
-class LedNight(ClusterNight):
-    """`steering` is what the device knows besides the one order; `careful`: the judge has it take no more than its shape tolerates."""
-
-    steering: tuple[str, ...] = ("pause", "go_on")
-    careful: bool = True
-
-    def driver(self, system):
-        return LedDriver(self, system)
-
-    def _pair(self, system, running):
-        cluster = super()._pair(system, running)
-        for name in cluster.members:
-            cluster.stopped.setdefault(name, []).append(lambda n=name: self._down(cluster, n))
-        return cluster
-
-    def _down(self, cluster, name):
-        out = [n for n, m in cluster.members.items() if not m.up]
-        self.most_out = max(self.most_out, len(out))
-        if self.careful and len(out) > tolerated(self.shape, len(cluster.members)):
-            self.broken.append(f"I1: {out} are out at once")
-
-    def judge(self, system, node, kind, release):
-        if kind != "update_all":
-            return
-        cluster = self.pairs[system]
-        for name, member in cluster.members.items():
-            behind = member.version != release
-            if behind and not any(b.versions[name] == member.version for b in self.backups):
-                self.broken.append(f"I3: {release} on all nodes without a backup of {member.version} of {name}")
-            if not member.up or cluster.sync(name)[0] != "level":
-                self.broken.append(f"I2: {release} on all nodes while {name} is not whole")
-        if any(task.state in ("busy", "pausing", "paused") for task in cluster.shared):
-            self.broken.append("I5: the order was given while it was carried out already")
-        if self.snapshots and not cluster.snapshots:
-            self.broken.append("I3: an order without the restore point that the plan asks for")
-
-    @property
-    def ordered(self) -> list[str]:
-        return [release for _, kind, release in self.acts if kind == "update_all"]
 
 
 def night_of(size: int = 3, **more) -> LedNight:
