@@ -19,6 +19,11 @@ def run(*words: str) -> str:
     return subprocess.run(words, check=True, capture_output=True, text=True).stdout
 
 
+def number_of(network: int) -> int:
+    """A network's number for this one of several test processes: each has its own."""
+    return network + 10 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
+
+
 class Network:
     """A bridge with this machine on it as .254; addresses are taken in turn from .1 on."""
 

@@ -15,7 +15,7 @@ import pytest
 
 from .builds import installed_version, repacked
 from .conftest import needed
-from .hosts import several
+from .hosts import number_of, several
 from .lab import Lab, asking, until
 
 pytestmark = pytest.mark.machines
@@ -89,7 +89,7 @@ def quorum(tmp_path) -> Iterator[tuple[Lab, str, str]]:
     old = re.match(r"[0-9.]+[0-9]", installed)[0]
     new = old[:-1] + str(int(old[-1]) + 1 if old[-1] < "9" else 8)
     package = repacked(tmp_path, "etcd-server", installed.replace(old, new, 1), old.encode(), new.encode())
-    with several(tmp_path, 42, "abc", furnish, ("etcd.service",)) as hosts:
+    with several(tmp_path, number_of(42), "abc", furnish, ("etcd.service",)) as hosts:
         until(lambda: all(_answers(host.address) for host in hosts.values()))
         (tmp_path / "lab").mkdir()
         lab = Lab(tmp_path / "lab", hosts, QUORUM)

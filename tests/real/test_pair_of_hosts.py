@@ -14,13 +14,13 @@ from pathlib import Path
 import pytest
 
 from .conftest import needed
-from .hosts import Host, several
+from .hosts import Host, number_of, several
 from .lab import Lab, asking, until
 from .repository import package, signed
 
 pytestmark = pytest.mark.machines
 
-NUMBER = 43
+NUMBER = number_of(43)
 PAIR = f"""\
   gates:
     product: debian/host

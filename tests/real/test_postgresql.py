@@ -12,7 +12,7 @@ import pytest
 
 from .builds import installed_version, repacked
 from .conftest import needed
-from .hosts import several
+from .hosts import number_of, several
 from .lab import Lab, asking
 
 pytestmark = pytest.mark.machines
@@ -116,7 +116,7 @@ def build(tmp_path_factory) -> tuple[str, str, Path]:
 
 @pytest.fixture
 def pair(tmp_path, build) -> Iterator[Lab]:
-    with several(tmp_path, 41, "ab", furnish) as hosts:
+    with several(tmp_path, number_of(41), "ab", furnish) as hosts:
         hosts["a"].say(PRIMARY)
         hosts["b"].say(STANDBY.replace("PRIMARY", hosts["a"].address))
         (tmp_path / "lab").mkdir()
