@@ -73,7 +73,7 @@ DEVICE = {
 }
 DEVICE["stacked"] = DEVICE["cluster"]
 DEVICE["led"] = {"install_fails_at": ("update-all",), "late_return": ("restart",), "no_return": ("restart",)}
-ON_THE_WAY = ("answer_lost", "never_acts", "acts_late", "lands_late", "sent_late")
+ON_THE_WAY = ("answer_lost", "never_acts", "acts_late", "lands_late", "sent_late", "arrives_twice")
 ORDERS = {
     "pairs": ("install", "restart", "yield", "reclaim"),
     "cluster": ("install", "restart", "hand-over", "lead", "drain"),
@@ -144,7 +144,7 @@ def drawn(seed: int) -> Case:
         if shape == "pair"
         else 1
         if shape == "single"
-        else dice.choice((2, 3, 3, 4, 5, 7, 9))
+        else dice.choice((2, 3, 3, 4, 5, 7, 9, 12))
         if family == "cluster"
         else dice.choice((2, 3, 4, 5))
         if family == "led"
@@ -216,7 +216,14 @@ def _fault(dice: random.Random, family: str, names: str, stops: bool = False) ->
     else:
         name = dice.choice(tuple(DEVICE[family]))
         act = dice.choice(DEVICE[family][name])
-    value = {"install_fails_at": 40.0, "no_return": 5000.0, "late_return": 600.0, "acts_late": 5.0, "lands_late": 12.0}
+    value = {
+        "install_fails_at": 40.0,
+        "no_return": 5000.0,
+        "late_return": 600.0,
+        "acts_late": 5.0,
+        "lands_late": 12.0,
+        "arrives_twice": 2.0,
+    }
     nth = (
         0 if family == "led" and name in DEVICE["led"] else dice.choice((1, 1, 2))
     )  # what a device does by itself has no number

@@ -6,6 +6,7 @@ The promises are asserted inside the world, at the moment at which something hap
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import heapq
 import selectors
@@ -565,6 +566,8 @@ class SimDriver:
             raise AnswerLost(f"{full} gave no answer.")
         handle = self._do(node, act)
         night.acted(self.system, node, act.kind, _named(act), act.reason)
+        if again := night.world.fault("arrives_twice", full, order):  # sent once, and carried over the network twice
+            night.world.after(again.value, lambda: self._again(node, act))
         night.moment("act", "after")
         if night.world.fault("answer_lost", full, order):
             raise AnswerLost(f"{full} gave no answer.")
@@ -578,6 +581,12 @@ class SimDriver:
         except DeviceRefused:
             return
         self.night.acted(self.system, node, act.kind, _named(act), act.reason)
+
+    def _again(self, node: str, act) -> None:
+        """What the device makes of a copy of an order: it refuses most, and nobody asked for it."""
+        if self.night.pairs[self.system].nodes[node].up and act.kind in self.orders:
+            with contextlib.suppress(Denied):
+                self.night.pairs[self.system].order(node, self.orders[act.kind], act.package)
 
     def _do(self, node: str, act) -> str | None:
         pair = self.night.pairs[self.system]

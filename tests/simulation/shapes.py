@@ -28,7 +28,7 @@ ORDERS = {"install": "install", "restart": "restart", "handover": "hand-over", "
 ORDERS |= {"update_all": "update-all", "pause": "pause", "go_on": "go-on", "cancel": "give-up"}
 ORDERS |= {"refill": "refill", "install_part": "install-part", "raise_format": "raise"}
 KINDS = {order: kind for kind, order in ORDERS.items()} | {"install-part": "install"}
-LETTERS = "abcdefghi"
+LETTERS = "abcdefghijkl"
 
 
 def tolerated(shape: str, nodes: int) -> int:

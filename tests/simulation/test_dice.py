@@ -38,7 +38,7 @@ def test_a_night_is_the_same_byte_for_byte_when_it_is_drawn_again():
 
 def test_the_nights_are_not_all_of_one_kind():
     cases = [drawn(seed) for seed in range(1, 501)]
-    assert {case.family for case in cases} == {"pairs", "cluster", "stacked"}
+    assert {case.family for case in cases} == {"pairs", "cluster", "stacked", "led"}
     assert {case.shape for case in cases} == {"pair", "single", "fabric", "quorum", "pool"}
     assert {case.route for case in cases} == {0, 1, 2, 3}
     assert sum(len(case.faults) == 2 for case in cases) > 50

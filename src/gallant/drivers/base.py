@@ -712,7 +712,8 @@ class ProfiledDriver:
             build=text["build"],
         )
         shape = SHAPES[self.system.shape]
-        parts = [self._part(part) for part in self._records(Component, fields.get("components"))]
+        rows: dict[str, tuple[Any, ...]] = {name: self._records(kind, fields.get(name)) for name, kind in ROWS.items()}
+        parts = [self._part(part) for part in rows["components"]]
         said = [clean(str(o), 200) for o in _list(fields, "oddities")]
         return Reading(
             system=self.system.name,
@@ -739,19 +740,19 @@ class ProfiledDriver:
             clock_offset_s=offset,
             clock_uncertainty_s=None if offset is None else number(fields.get("clock_within")),
             components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
-            packages=self._records(PackagePresent, fields.get("packages")),
+            packages=rows["packages"],
             jobs=tuple(self._job(job) for job in _list(fields, "jobs") if isinstance(job, dict)),
             facets=tuple(
                 replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state))
-                for f in self._records(Facet, fields.get("facets"))
+                for f in rows["facets"]
             ),
-            gauges=tuple(self._gauge(g) for g in self._records(Gauge, fields.get("gauges"))),
+            gauges=tuple(self._gauge(g) for g in rows["gauges"]),
             offers=self._versions_of(_several(offers)),
-            channels=self._records(Channel, channels) if isinstance(channels, list) else None,
-            alarms=tuple(replace(a, level=self._level(a.level)) for a in self._records(Alarm, fields.get("alarms"))),
-            expiries=self._records(Expiry, fields.get("expiries")),
-            snapshots=self._records(Snapshot, kept) if isinstance(kept := fields.get("snapshots"), list) else None,
-            oddities=tuple(dict.fromkeys([*said, *_left_out(fields)])),
+            channels=rows["channels"] if isinstance(channels, list) else None,
+            alarms=tuple(replace(a, level=self._level(a.level)) for a in rows["alarms"]),
+            expiries=rows["expiries"],
+            snapshots=rows["snapshots"] if isinstance(fields.get("snapshots"), list) else None,
+            oddities=tuple(dict.fromkeys([*said, *_left_out(fields, rows)])),
             tells_work=fields.get("tells_work") is not False,
             reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
         )
@@ -896,12 +897,12 @@ def _record(kind: type[R], row: object) -> R | None:
         return as_record(kind, row)
 
 
-def _left_out(fields: Fields) -> Iterator[str]:
-    """Which rows of an answer are none of what they should be, each list in a sentence."""
+def _left_out(fields: Fields, taken: Mapping[str, Sequence[object]]) -> Iterator[str]:
+    """Which rows of an answer are none of what they should be, each list in a sentence; `taken` are those that were."""
     for name, kind in ROWS.items():
         rows = _list(fields, name)
-        lost = [row for row in rows if _record(kind, row) is None]
-        if lost:
+        if len(rows) > len(taken[name]):
+            lost = [row for row in rows if _record(kind, row) is None]
             first = lost[0] if isinstance(lost[0], dict) else {}
             lacks = [
                 f.name
