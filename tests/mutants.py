@@ -30,7 +30,7 @@ TARGETS = (
 )  # fmt: skip
 # The quickest first; a mutant that dies early costs little.
 TESTS = (
-    ("tests/engine", "tests/core/test_order.py", "tests/core/test_work.py", "tests/core/test_layers.py"),
+    ("tests/engine", *(f"tests/core/test_{name}.py" for name in ("order", "work", "layers", "requirements", "learning"))),
     ("tests/simulation/test_shapes.py", "tests/simulation/test_pairs.py", "tests/simulation/test_rounds.py", "tests/simulation/test_returns.py"),
     ("tests/simulation",),
 )  # fmt: skip

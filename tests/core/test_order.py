@@ -144,5 +144,14 @@ def test_a_pool_is_worked_in_the_order_that_a_person_asks_for(wish, wide):
     assert max(map(len, order)) == wide
 
 
-def test_only_the_nodes_of_a_pool_and_what_goes_in_groups_are_worked_on_side_by_side():
-    assert {name for name, shape in SHAPES.items() if shape.side_by_side} == {"pool", "pairs"}
+FLAGS = {
+    "side_by_side": {"pool", "pairs"},
+    "needs_head": {"pair", "pairs", "quorum"},
+    "shares_load": {"pool", "pairs", "quorum"},
+    "shares_export": {"pair"},
+}
+
+
+@pytest.mark.parametrize("flag", FLAGS)
+def test_each_shape_is_what_the_table_says(flag):
+    assert {name for name, shape in SHAPES.items() if getattr(shape, flag)} == FLAGS[flag]

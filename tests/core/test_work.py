@@ -28,7 +28,7 @@ from gallant.core.assess.findings import (
 )
 from gallant.core.assess.issues import Concern
 from gallant.core.assess.outages import Sample, outages
-from gallant.core.catalog.products import KnownIssue, Package
+from gallant.core.catalog.products import KnownIssue, Minutes, Package
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate.backups import Copy
 from gallant.core.estate.order import NotSafe, Standing, rounds
@@ -36,19 +36,11 @@ from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
-from gallant.core.work.estimate import (
-    BY_HAND_MINUTES,
-    CHANNEL_MINUTES,
-    FALL_BACK_MINUTES,
-    LOOK_MINUTES,
-    by_hand_seconds,
-    channel_seconds,
-    fall_back_seconds,
-    look_seconds,
-)
+from gallant.core.work import estimate
 from gallant.core.work.ground import Ground
-from gallant.core.work.plan import Knows, NothingToDo, Plan, basis_differences
+from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences
 from gallant.core.work.planning import make_plan
+from gallant.core.work.steps import KINDS
 
 from ..builders import ESTATE, TICKETS, both, reading, sealed_backup
 from .test_assessment import NOW, SHOAL
@@ -687,12 +679,25 @@ def test_moments_are_said_in_utc():
     assert clean("a\x1b[31mb\u202ec\nd") == "a[31mbc d"
 
 
-def test_what_nobody_measures_lasts_as_many_minutes_as_are_said_once():
-    steps = {
-        fall_back_seconds: FALL_BACK_MINUTES,
-        channel_seconds: CHANNEL_MINUTES,
-        look_seconds: LOOK_MINUTES,
-        by_hand_seconds: BY_HAND_MINUTES,
+def test_a_step_lasts_as_many_minutes_as_its_publisher_says_and_where_nobody_does_as_a_table_has():
+    work = HopWork(
+        hop_id="x", to="2.0", minutes=Minutes(install=8, restart=0, sync=4), package=None, mbit_per_s=None, steady_s=60.0,
+        knows=Knows(capabilities=frozenset()), by_itself=3,
+    )  # fmt: skip
+    minutes = {
+        "install": 8,
+        "restart": estimate.RESTART_MINUTES,
+        "steady": 4 + 1,
+        "update_all": 3 * (8 + estimate.RESTART_MINUTES + 4),
+        "backup": estimate.BACKUP_MINUTES,
+        "snapshot": estimate.SNAPSHOT_MINUTES,
+        "handover": estimate.MOVE_MINUTES,
+        "drain": estimate.DRAIN_MINUTES,
+        "fall_back": estimate.FALL_BACK_MINUTES,
+        "enable_channel": estimate.CHANNEL_MINUTES,
+        "look_over": estimate.LOOK_MINUTES,
+        "by_hand": estimate.BY_HAND_MINUTES,
     }
-    for seconds, minutes in steps.items():
-        assert seconds(None) == timedelta(minutes=minutes).total_seconds()
+    assert {kind: KINDS[kind].estimate(work) for kind in minutes} == {k: n * 60.0 for k, n in minutes.items()}
+    given = replace(work, minutes=Minutes(install=8, restart=7, sync=4))
+    assert KINDS["restart"].estimate(given) == 420.0
