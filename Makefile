@@ -81,7 +81,7 @@ mutants: $(VENV)/.test
 
 # Hosts that really boot, restart and lose their power, two databases and a quorum on them; ten minutes. Needs root.
 machines: $(VENV)/.test
-	$(BIN)/python -m pytest -m machines -n 2 --dist worksteal
+	$(BIN)/python -m pytest -m machines
 
 # The whole line in one night, as the demo has it; two minutes.
 night: $(VENV)/.test

@@ -121,6 +121,9 @@ class Host:
             old.unlink()
         (root / "usr" / "sbin" / "policy-rc.d").unlink(missing_ok=True)  # of a machine on which nothing is started
         (root / "srv" / "repo").mkdir(parents=True)
+        (root / "var" / "lib" / "man-db" / "auto-update").unlink(
+            missing_ok=True
+        )  # no index of manuals after each install
 
     def _keep(self) -> None:
         """Boot, and boot again whenever a restart was asked for from inside (exit status 133)."""

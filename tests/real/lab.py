@@ -32,7 +32,7 @@ systems:
 class Lab(Place):
     """A folder with an estate of `hosts`, which all let in the first one's key."""
 
-    patience_s = 400.0
+    patience_s = 900.0
 
     def __init__(self, folder: Path, hosts: dict[str, Host], system: str) -> None:
         super().__init__(folder)

@@ -90,7 +90,7 @@ def gates(folder: Path) -> Iterator[tuple[Lab, Path]]:
             )
             host.say("apt-get -q update; apt-get -y -q install turnstile")
         package(
-            pool, "turnstile", "1.3-1", files={"etc/turnstile.conf": "gates=4\n"}, postinst="sleep 3; " + WANTS_RESTART
+            pool, "turnstile", "1.3-1", files={"etc/turnstile.conf": "gates=4\n"}, postinst="sleep 8; " + WANTS_RESTART
         )
         signed(pool)
         until(lambda: carries(hosts["a"]) != carries(hosts["b"]))
