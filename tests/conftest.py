@@ -26,6 +26,9 @@ from gallant.core.work.events import Entry
 from gallant.demo.skerry import furnish, new_accounts, sources_of
 from gallant.demo.standins import start, stop
 
+from .warm import INTERPRETER, Warm
+
+warm = Warm()
 # The program is started some thousand times here; where its bytecode is not kept, each start compiles all of it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 PATIENCE_S = 90.0
@@ -64,10 +67,25 @@ def _hear(ignoring: signal.Signals | None) -> None:
         signal.signal(one, signal.SIG_IGN if one == ignoring else signal.SIG_DFL)
 
 
+def cold(words: tuple[str, ...], folder: Path, env: dict[str, str], timeout: float) -> subprocess.CompletedProcess[str]:
+    """A command, started as a user starts it."""
+    return subprocess.run(
+        [sys.executable, "-m", "gallant", *words],
+        cwd=folder,
+        env=env,
+        capture_output=True,
+        text=True,
+        stdin=subprocess.DEVNULL,
+        timeout=timeout,
+        check=False,
+    )
+
+
 class Place:
     """An estate folder with running stand-ins in front of it."""
 
     patience_s = PATIENCE_S  # with one command
+    cold = bool(os.environ.get("GALLANT_COLD"))  # whether every command is started as a user starts it
 
     def __init__(self, folder: Path, said: dict[str, Any] | None = None) -> None:
         self.folder, self.said = folder, said
@@ -77,16 +95,8 @@ class Place:
         return {**kept, "NO_COLOR": "1", **more}
 
     def run(self, *words: str, **more: str) -> Done:
-        done = subprocess.run(
-            [sys.executable, "-m", "gallant", *words],
-            cwd=self.folder,
-            env=self.environment(**more),
-            capture_output=True,
-            text=True,
-            stdin=subprocess.DEVNULL,
-            timeout=self.patience_s,
-            check=False,
-        )
+        run = cold if self.cold or any(name.startswith(INTERPRETER) for name in more) else warm.run
+        done = run(words, self.folder, self.environment(**more), self.patience_s)
         assert "Traceback" not in done.stderr, done.stderr
         assert "has a defect" not in done.stderr, done.stderr
         return Done(done.returncode, done.stdout, done.stderr)
@@ -224,6 +234,7 @@ def starting(tmp_path: Path) -> Iterator[Any]:
                 **setup,
             },
             tmp_path / "standins.log",
+            warm.standins,
         )
         children.append(child)
         furnish(folder, said, accounts, since, speed, whole=bool(setup.get("whole")))

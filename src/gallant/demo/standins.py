@@ -8,9 +8,9 @@ import json
 import signal
 import subprocess
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
-from typing import Any, TypeAlias
+from typing import IO, Any, TypeAlias
 
 from gallant.core.errors import GallantError
 
@@ -27,18 +27,25 @@ def die_with_parent() -> None:
         _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
-def start(setup: Mapping[str, object], log: Path) -> tuple[subprocess.Popen[str], Said]:
+def begun(errors: IO[str]) -> subprocess.Popen[str]:
+    """Their process, which ends when this one does."""
+    return subprocess.Popen(
+        [sys.executable, "-m", "gallant.standin"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=errors,
+        text=True,
+        preexec_fn=die_with_parent,
+        start_new_session=True,
+    )
+
+
+def start(
+    setup: Mapping[str, object], log: Path, begin: Callable[[IO[str]], subprocess.Popen[str]] = begun
+) -> tuple[subprocess.Popen[str], Said]:
     """Start the stand-ins; the process, and what they said of their addresses when they were ready."""
     with log.open("w") as errors:
-        child = subprocess.Popen(
-            [sys.executable, "-m", "gallant.standin"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=errors,
-            text=True,
-            preexec_fn=die_with_parent,
-            start_new_session=True,
-        )
+        child = begin(errors)
     assert child.stdin is not None
     assert child.stdout is not None
     child.stdin.write(json.dumps(dict(setup)) + "\n")
