@@ -23,7 +23,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 TARGETS = (
-    *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak")),
+    *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak", "known")),
     *(f"core/work/{name}.py" for name in ("planning", "hops", "lanes", "layers", "consents", "estimate")),
     "core/estate/order.py",
     "core/estate/capacity.py",
@@ -179,7 +179,7 @@ def _passes(folder: Path, tests: tuple[str, ...]) -> bool:
                 *tests,
             ],
             cwd=folder,
-            env={**os.environ, "PYTHONPATH": str(folder / "src"), "PYTHONDONTWRITEBYTECODE": "1"},
+            env={**os.environ, "PYTHONPATH": str(folder / "src")},
             capture_output=True,
             timeout=LONGEST_S,
             check=False,
@@ -195,8 +195,10 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
     parser.add_argument("--skip", type=int, default=0, help="leave out the first so many of them")
+    parser.add_argument("--only", default="", metavar="FILE", help="of this file alone, as engine/known.py")
     said = parser.parse_args()
-    chosen = random.Random(said.seed).sample(list(every_mutant()), said.count)[said.skip :]
+    every = [mutant for mutant in every_mutant() if mutant.file.startswith(said.only)]
+    chosen = random.Random(said.seed).sample(every, min(said.count, len(every)))[said.skip :]
     alive, free = list[Mutant](), list[Path]()
     with tempfile.TemporaryDirectory() as top:
         for job in range(said.jobs):

@@ -6,6 +6,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.records import replace
 from gallant.core.work.backing import did, make_backout
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -74,6 +75,14 @@ def test_where_both_layers_of_a_machine_are_due_it_is_emptied_once_and_one_resta
     assert both_done(night) == []
     assert disturbed(night, "restart") == {"tickets/a": 1, "tickets/b": 1, "tickets/c": 1}
     assert set(disturbed(night, "drain").values()) == ({1} if drains else set())
+
+
+def test_in_which_order_a_plan_lists_its_lanes_makes_no_difference_to_what_they_share():
+    night = StackedNight(both=True)
+    plan = night.plan()
+    assert night.run(replace(plan, lanes=plan.lanes[::-1])).state == "finished"
+    assert both_done(night) == []
+    assert disturbed(night, "restart") == {"tickets/a": 1, "tickets/b": 1, "tickets/c": 1}
 
 
 @pytest.mark.parametrize("machines", [{"a": "3.2.4"}, {"a": "3.2.4", "b": "3.2.4"}])

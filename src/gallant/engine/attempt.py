@@ -8,22 +8,21 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import TypeVar
 
-from gallant.core.catalog.products import release_digest
+from gallant.core.catalog.products import Release, release_digest
 from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.snapshots import name_begins, roll_reason
 from gallant.core.estate.stacks import by_system
-from gallant.core.estate.systems import System, node_name
+from gallant.core.estate.systems import System
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, act_of
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.consents import Consent
 from gallant.core.work.events import Before
-from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step, Wave, steps_of
+from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step
 from gallant.core.work.steps import (
     ABSENT,
     BACKUP,
@@ -45,18 +44,17 @@ from gallant.core.work.steps import (
     Seen,
     doing,
     nodes_looked_at,
-    nodes_of,
     observe,
     told,
 )
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
+from gallant.engine.known import Known
 from gallant.engine.means import Hold, Log, Means, Orders, Unknown, WayOn
 from gallant.engine.overseer import Overseer
 from gallant.engine.stages import Stages
 from gallant.engine.watch import Watch
 
-T = TypeVar("T")
 # Polls back off with the expected remainder, between these two, in seconds of estate time.
 SHORTEST_POLL_S, LONGEST_POLL_S = 1.0, 30.0
 STEADY_SAMPLE_S = 10.0
@@ -94,8 +92,8 @@ class Attempts:
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
         self._renewing: dict[str, asyncio.Lock] = {}  # by system, held while its backup is taken anew
-        self._waves: dict[str, tuple[Wave, ...]] | None = None  # what `_known` was made of
-        self._known: list[Step] = []
+        self.known = Known(plan, means.estate, means.drivers, log)
+        self._digests: dict[str, tuple[Release, str]] = {}  # by version
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
@@ -108,8 +106,14 @@ class Attempts:
         if known.open and await self._reconcile(step, known):
             return
         while not await self._attempt(step):
-            if self.log.state.step(step.id).attempts >= MOST_ATTEMPTS:
-                raise Stopped(f"{step.subject}: {doing(step)} was tried {MOST_ATTEMPTS} times and never began.")
+            known = self.log.state.step(step.id)
+            if known.attempts >= MOST_ATTEMPTS:
+                seen = known.outcome.entry.message if known.outcome is not None else None
+                raise Stopped(
+                    f"{step.subject}: {doing(step)} was tried {MOST_ATTEMPTS} times and never came to anything.",
+                    seen,
+                    self._advice(step),
+                )
 
     async def _attempt(self, step: Step) -> bool:
         """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
@@ -149,10 +153,10 @@ class Attempts:
         if already.state == DONE:
             await self.log.outcome(step, e.DONE, f"it was so already: {already.message}")
             return True
-        return await self._send(step, before, mark + self.log.journal.lease_s * SEND_WITHIN)
+        return await self._send(step, before, mark + self.log.journal.lease_s * SEND_WITHIN, already)
 
-    async def _send(self, step: Step, before: Before, send_by: float) -> bool:
-        """Send the act and see it through; past `send_by` nothing is sent."""
+    async def _send(self, step: Step, before: Before, send_by: float, already: Look) -> bool:
+        """Send the act and see it through; past `send_by` nothing is sent. `already` is how it looked before."""
         try:
             kept = KINDS[step.kind].keeper
             accepted = await (self._rewind(step) if kept else self._order(step, send_by))
@@ -171,7 +175,7 @@ class Attempts:
             return await self._reconcile(step, self.log.state.step(step.id))
         if accepted is not None:
             await self.log.write(e.ACCEPTED, step, handle=accepted.handle, message=accepted.message)
-        await self._wait(step, before, accepted.handle if accepted else None)
+        await self._wait(step, before, accepted.handle if accepted else None, already)
         return True
 
     async def _order(self, step: Step, send_by: float) -> Accepted:
@@ -207,7 +211,7 @@ class Attempts:
         hop = next((hop for lane in self.plan.lanes for hop in lane.hops if hop.id == step.hop), None)
         if hop is not None and hop.rewinds is not None and self.plan.undoes is not None:
             return self.plan.undoes, hop.rewinds
-        own = (s for s in self.known_steps() if s.hop == step.hop and s.kind == SNAPSHOT)
+        own = (s for s in self.known.steps() if s.hop == step.hop and s.kind == SNAPSHOT)
         return self.id, next((s.to for s in own), step.to)
 
     async def _above(self, step: Step) -> list[Above]:
@@ -232,15 +236,15 @@ class Attempts:
             step=step,
             system=system,
             readings=dict(readings),
-            expected=self.expected(system),
+            expected=self.known.expected(system),
             release=release,
-            release_as_planned=release is not None and release_digest(release) == planned,
+            release_as_planned=release is not None and self._digest(release) == planned,
             backups=tuple(self.means.vault.backups(system.name)),
             now=self.clock.now(),
             backup_limit=timedelta(hours=self.means.estate.limits.backup_age_hours),
-            hop_backups=self._hop_backups(step),
+            hop_backups=self.known.backups(step),
             restore_point=restore_point,
-            our_jobs=self._our_jobs(system.name),
+            our_jobs=self.known.jobs(system.name),
             silent=tuple(self.watch.silent(system.name)),
             flapping=self.watch.flapping(system.name),
             beside=tuple(sorted(self.beside.get(step.system, set()) - {step.node})),
@@ -251,6 +255,14 @@ class Attempts:
             backup_waived=not self._can_export(system) and self._consented("no-backup", system),
         )
         return objections(scene, self.means.same)
+
+    def _digest(self, release: Release) -> str:
+        """Of a release as its catalog has it; of the same one it is reckoned once."""
+        own, digest = self._digests.get(release.version, (None, ""))
+        if own is not release:
+            digest = release_digest(release)
+            self._digests[release.version] = (release, digest)
+        return digest
 
     async def _with_fresh_backup(self, step: Step, system: System, readings: Mapping[str, Reading]) -> list[Objection]:
         """What is against a step once a backup that only grew too old, in a long hold as a rule, was taken anew: that is Gallant's own
@@ -266,7 +278,7 @@ class Attempts:
     def _stale_backup(self, step: Step, against: Sequence[Objection]) -> Step | None:
         """The backup step of a hop, where what it took is there, and too old by now."""
         gone = self._gone(step, against[0])
-        taken = set(self._hop_backups(gone)) if gone is not None else set()
+        taken = set(self.known.backups(gone)) if gone is not None else set()
         there = {b.id for b in self.means.vault.backups(step.system) if b.sealed is not None}
         return gone if gone is not None and taken and taken <= there else None
 
@@ -295,7 +307,7 @@ class Attempts:
     def _gone(self, step: Step, objection: Objection) -> Step | None:
         """The step whose effect a guard looks for, where that was done already and is not to be seen any more."""
         hops = {step.hop, *(h.id for lane in self.plan.lanes for h in lane.hops if h.lays and h.system == step.system)}
-        for earlier in self.known_steps():
+        for earlier in self.known.steps():
             kind = KINDS[earlier.kind]
             near = earlier.hop in hops and earlier.system == step.system and (kind.ours or earlier.node == step.node)
             if near and kind.proved_by == objection.guard and self.log.state.step(earlier.id).done:
@@ -312,52 +324,20 @@ class Attempts:
         given = {*self.log.state.consents, *self.orders.consents}
         return Consent(to=to, system=system.name).words in given
 
-    def _hop_backups(self, step: Step) -> tuple[str, ...]:
-        """The backups that the hop of a step began with, as the journal has them: no clock is asked which came first."""
-        own = (s for s in self.known_steps() if s.kind == BACKUP and s.hop == step.hop)
-        ends = (self.log.state.step(s.id).outcome for s in own)
-        return tuple(end.entry.handle for end in ends if end is not None and end.entry.handle is not None)
-
-    def _our_jobs(self, system: str) -> dict[tuple[str, str], str]:
-        """The steps of this roll by node and the job that the node gave them."""
-        own = (s for s in self.known_steps() if s.system == system)
-        taken = ((s, self.log.state.step(s.id).accepted) for s in own)
-        return {
-            (node, t.entry.handle): s.id
-            for s, t in taken
-            if t is not None and t.entry.handle is not None
-            for node in nodes_of(s)
-        }
-
-    def expected(self, system: System) -> dict[str, str]:
-        """The version of each node as the journal left it: the plan's basis, and every step since that entered another. None of a
-        node whose image has its version from a component that was brought since, nor of those that a device works on by itself."""
-        expected = {n: self.plan.basis.versions[node_name(system, n)] for n in system.nodes}
-        carried = self.means.drivers[system.name].knows().image_from
-        for step in (s for s in self.known_steps() if s.system == system.name):
-            row, known = KINDS[step.kind], self.log.state.step(step.id)
-            if known.intent and (step.component in carried or row.whole):
-                expected = {n: version for n, version in expected.items() if n not in nodes_of(step)}
-            if row.enters and known.done:
-                expected |= dict.fromkeys(nodes_of(step), step.to)
-        return expected
-
-    def known_steps(self) -> list[Step]:
-        """Every step that was derived so far, in the order of the plan."""
-        waves = self.log.state.waves
-        if waves is not self._waves:
-            self._waves = waves
-            hops = (hop for lane in self.plan.lanes for hop in lane.hops)
-            self._known = [step for hop in hops for step in steps_of(waves.get(hop.id, ()))]
-        return self._known
-
     # --- waiting
 
-    async def _wait(self, step: Step, before: Before, handle: str | None) -> None:
-        """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first."""
+    async def _wait(self, step: Step, before: Before, handle: str | None, already: Look | None = None) -> None:
+        """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first.
+
+        A failure that looks as it did `already` before the act was sent is what an earlier one left behind, for as long as a device
+        may tell what was so a while ago.
+        """
         began, stages = self.clock.now(), self._stages(step)
+        lands = timedelta(seconds=self.means.drivers[step.system].lands_within_s(KINDS[step.kind].order))
         while True:
             look = await self._look(step, before, handle)
+            if look.state == FAILED and look == already and self.clock.now() - began < lands:
+                look = replace(look, state=GOING)
             handle = handle or look.handle
             if await self._ended(step, look):
                 return
@@ -424,7 +404,7 @@ class Attempts:
             return Stopped(what, next=self._advice(step))
         brought = [
             s.id
-            for s in self.known_steps()
+            for s in self.known.steps()
             if (s.hop, s.node) == (step.hop, step.node) and KINDS[s.kind].alters and self.log.state.step(s.id).done
         ]
         if not brought:
@@ -456,7 +436,7 @@ class Attempts:
                     raise
             return None
 
-        readings = await _side_by_side(nodes_looked_at(step, tuple(system.nodes)), look_at)
+        readings = await self.means.ask_all(nodes_looked_at(step, tuple(system.nodes)), look_at)
         own = readings[step.node]
         if handle is not None and own is not None and all(job.id != handle for job in own.jobs):
             with contextlib.suppress(GallantError):  # a device that lists only its newest jobs may still know this one
@@ -581,7 +561,7 @@ class Attempts:
             await self._sleep(before, STEADY_SAMPLE_S)
 
     async def _settled(self, system: System) -> Look:
-        expected = self.expected(system)
+        expected = self.known.expected(system)
 
         async def heard(node: str) -> Reading | str:
             """A node that is away for a moment is not whole yet, and nothing worse."""
@@ -590,7 +570,7 @@ class Attempts:
             except (NotReached, AnswerLost) as error:
                 return error.what.rstrip(".")
 
-        for node, reading in (await _side_by_side(tuple(system.nodes), heard)).items():
+        for node, reading in (await self.means.ask_all(tuple(system.nodes), heard)).items():
             if isinstance(reading, str):
                 return Look(state=GOING, message=reading)
             if node in expected and not self.means.same(system.product, reading.version, expected[node]):
@@ -599,17 +579,10 @@ class Attempts:
                 words = f"{reading.name}: {reading.why_unwell}"
                 stage = IN_SYNC if reading.in_sync is False and reading.state == IN_SERVICE else SERVES
                 return Look(state=GOING, message=words, remaining_s=reading.sync_remaining_s, stage=stage)
-            if down := [name for name in self._links_before(system, node) if name not in reading.links_up]:
+            if down := [name for name in self.known.links(system.name, node) if name not in reading.links_up]:
                 words = f"{reading.name}: {', '.join(down)} not up again"
                 return Look(state=GOING, message=words, stage=LINKS)
         return Look(state=DONE, message="every node in service and in sync")
-
-    def _links_before(self, system: System, node: str) -> tuple[str, ...]:
-        """The links of a node that were up before this roll last disturbed it: where it has other links, it has to have these."""
-        own = (s for s in self.known_steps() if (s.system, s.node) == (system.name, node) and KINDS[s.kind].disturbs)
-        intents = (self.log.state.step(s.id).intent for s in own)
-        last = max((i for i in intents if i is not None), key=lambda i: i.seq, default=None)
-        return last.entry.before.links if last is not None and last.entry.before is not None else ()
 
     async def _backup(self, step: Step, system: System) -> None:
         if not self._can_export(system):  # then a consent was given, or nothing began
@@ -667,6 +640,10 @@ class Attempts:
         while True:
             landed = self._has_landed(step, known)
             look = await self._look(step, before, handle)
+            if look.state == FAILED and step.repeat == SAFE and not known.accepted:
+                # What is seen may be of an attempt before this one, which may never have been sent.
+                await self.log.outcome(step, e.NOT_STARTED, f"observed: {look.message}; it is done again")
+                return False
             if await self._ended(step, look, "observed: "):
                 return True
             if look.state == PAUSED:
@@ -739,7 +716,7 @@ class Attempts:
     async def read_all(self, system: System, nodes: Sequence[str] = ()) -> dict[str, Reading]:
         """Fresh readings of every node, or of `nodes` alone, side by side; raises what the first of them raises."""
         names = tuple(nodes or system.nodes)
-        return await _side_by_side(names, lambda node: self._read_again(system, node))
+        return await self.means.ask_all(names, lambda node: self._read_again(system, node))
 
     async def _read_again(self, system: System, node: str) -> Reading:
         """One node, again for a little while where it fails; one that lets a request run into its time-out is not asked twice."""
@@ -756,16 +733,3 @@ class Attempts:
 
 def _lacks_backup_alone(against: Sequence[Objection]) -> bool:
     return [one.guard for one in against] == ["backup_sealed"]
-
-
-async def _side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]:
-    """What every node says, all asked at once; once all have answered, the first error in their order is raised."""
-    if len(nodes) == 1:
-        return {nodes[0]: await ask(nodes[0])}
-    answers = await asyncio.gather(*map(ask, nodes), return_exceptions=True)
-    said: dict[str, T] = {}
-    for node, answer in zip(nodes, answers, strict=True):
-        if isinstance(answer, BaseException):
-            raise answer
-        said[node] = answer
-    return said

@@ -35,6 +35,9 @@ class StepState(Record):
         return self.intent is not None and self.outcome is None
 
 
+_NOTHING = StepState()
+
+
 class RollState(Record):
     """A roll as its journal has it so far. `set_aside` are jobs (system, node, id) of steps of which a person said that they
     did not take effect: whatever the node still says of them, they are none."""
@@ -50,7 +53,7 @@ class RollState(Record):
     opens: datetime | None = None
 
     def step(self, step_id: str) -> StepState:
-        return self.steps.get(step_id, StepState())
+        return self.steps.get(step_id, _NOTHING)
 
 
 _ROLL_STATES: dict[str, State] = {

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import asyncio
+from collections import Counter
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import PurePath
+from typing import Any, Protocol, TypeVar
 
 from gallant.core.assess.outages import Sample
 from gallant.core.errors import GallantError, Stopped
@@ -13,11 +16,32 @@ from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import Span
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.readings import Reading
-from gallant.core.records import Record, replace
+from gallant.core.records import Record
 from gallant.core.work import events as e
 from gallant.core.work.events import Before, Entry, Event
 from gallant.core.work.plan import Step
 from gallant.engine.journal import RollState, after, replay
+
+T = TypeVar("T")
+
+
+class AskAll(Protocol):
+    """How several nodes are asked one thing: gives what every one of them says, or raises the first error in their order."""
+
+    async def __call__(self, nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]: ...
+
+
+async def side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]:
+    """All at once; an error is raised once all have answered."""
+    if len(nodes) == 1:
+        return {nodes[0]: await ask(nodes[0])}
+    answers = await asyncio.gather(*map(ask, nodes), return_exceptions=True)
+    said: dict[str, T] = {}
+    for node, answer in zip(nodes, answers, strict=True):
+        if isinstance(answer, BaseException):
+            raise answer
+        said[node] = answer
+    return said
 
 
 @dataclass(frozen=True)
@@ -36,6 +60,7 @@ class Means:
     before: Mapping[str, Reading] = field(default_factory=dict)  # by node, as it was read before the roll began
     # By system and service as it is watched: the seconds that an answer took before the roll began.
     answered: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    ask_all: AskAll = side_by_side
 
     def same(self, product: str, a: str | None, b: str | None) -> bool:
         """Whether two texts name one release of a product, by whichever of its names."""
@@ -146,6 +171,7 @@ class Log:
     def __init__(self, journal: Journal, clock: Clock, listener: Listener, by: str) -> None:
         self.journal, self.clock, self.listener, self.by = journal, clock, listener, by
         self.state = RollState()
+        self.entries: Counter[str] = Counter()  # by system, how many this run has written about its steps
 
     def read(self) -> list[Event]:
         events = self.journal.events()
@@ -154,9 +180,12 @@ class Log:
 
     async def write(self, kind: str, step: Step | None = None, **said: object) -> Event:
         """Write one entry of this moment, about a step or about the roll; `said` are the entry's other fields."""
-        plain = Entry(kind=kind, at=self.clock.now(), wall=self.clock.real(), step=None if step is None else step.id)
-        event = await self.journal.append(replace(plain, **said), None if step is None else step.system)
+        about, now = None if step is None else step.id, self.clock.now()
+        fields: dict[str, Any] = {**said, "kind": kind, "at": now, "wall": self.clock.real(), "step": about}
+        event = await self.journal.append(Entry(**fields), None if step is None else step.system)
         self.state = after(self.state, event)
+        if step is not None:
+            self.entries[step.system] += 1
         self.listener.event(event)
         return event
 

@@ -90,7 +90,6 @@ class Roll:
         self._hold: str | None = None
         self._lost: set[str] = set()  # systems whose lease another has taken
         self._lane_of = {hop.id: lane for lane in plan.lanes for hop in lane.hops}
-        # By lane, the nodes in the middle of something.
         # By lane, the systems whose users it can hit.
         self._concerned = {
             lane.system: {
@@ -100,6 +99,8 @@ class Roll:
             }
             for lane in plan.lanes
         }
+        self.ends: dict[str, End] = {}  # by lane, how it ended, in the order in which they did
+        # By lane, the nodes in the middle of something.
         self._unsafe: dict[str, set[str]] = {lane.system: set() for lane in plan.lanes}
         self._hops: dict[str, asyncio.Future[str]] = {}  # how each hop ended: as a roll ends
 
@@ -118,7 +119,7 @@ class Roll:
             kind, by=self.orders.by, consents=self.orders.consents, watched=tuple(self.means.prober.watches)
         )
         await self._take_words()
-        for step in self.attempts.known_steps():
+        for step in self.attempts.known.steps():
             if self.log.state.step(step.id).done:
                 self._came_to_rest(step)
         loop = asyncio.get_running_loop()
@@ -192,14 +193,14 @@ class Roll:
             await self.log.word(step, e.AGAIN, None, f"{self.orders.by} says: its effect is gone; it is done again")
 
     def _step_named(self, step_id: str) -> Step:
-        found = next((step for step in self.attempts.known_steps() if step.id == step_id), None)
+        found = next((step for step in self.attempts.known.steps() if step.id == step_id), None)
         if found is None:
             raise Refused(f"{self.id} has no step {step_id} so far.", next=f"gallant history {self.id} shows them.")
         return found
 
     def _refuse_again(self, step: Step) -> None:
         """Only what was done can be done again, and only while nothing that built on it was."""
-        own = [s for s in self.attempts.known_steps() if (s.hop, s.node) == (step.hop, step.node)]
+        own = [s for s in self.attempts.known.steps() if (s.hop, s.node) == (step.hop, step.node)]
         later = [] if KINDS[step.kind].ours else [s for s in own[own.index(step) + 1 :] if KINDS[s.kind].alters]
         built = next((s for s in later if self.log.state.step(s.id).done), None)
         if not self.log.state.step(step.id).done:
@@ -244,6 +245,7 @@ class Roll:
 
     async def _lane(self, lane: Lane) -> End:
         end = await self._to_its_end(lane)
+        self.ends[lane.system] = end
         self._rounds.ended(lane.system, end)
         if end.state == "stopped" and self.orders.stop_others:
             self.hold(f"{lane.system} stopped, and the others were to hold then")
@@ -521,7 +523,7 @@ class Roll:
         """When the last step of a lane was done."""
         lane = next(lane for lane in self.plan.lanes if lane.system == system)
         hops = {hop.id for hop in lane.hops}
-        ends = (self.log.state.step(s.id).outcome for s in self.attempts.known_steps() if s.hop in hops)
+        ends = (self.log.state.step(s.id).outcome for s in self.attempts.known.steps() if s.hop in hops)
         return max((end.entry.at for end in ends if end is not None), default=None)
 
     async def _well(self, system: str) -> None:
@@ -603,7 +605,7 @@ class Roll:
 
     def _way_back(self, lane: Lane) -> str | None:
         """What else there is than to go on, where something of the lane was begun that can be taken back."""
-        own = (s for s in self.attempts.known_steps() if self._lane_of[s.hop] is lane and KINDS[s.kind].alters)
+        own = (s for s in self.attempts.known.steps() if self._lane_of[s.hop] is lane and KINDS[s.kind].alters)
         if self.plan.undoes is not None or not any(self.log.state.step(s.id).attempts for s in own):
             return None
         return f"To go back instead: gallant backout {self.id} {lane.system} plans what that takes."

@@ -149,7 +149,7 @@ async def roll(
     """
     despite = despite or {}
     _may_begin(place, plan, despite)
-    systems = _systems(place, plan)
+    systems = systems_of(place, plan)
     _known_systems(plan, [parse_consent(text) for text in consents])
     set_aside = _refuse_decided(place, plan, despite_booking)
     if not pace.outside:
@@ -284,7 +284,7 @@ async def resume(
     row = place.journal.roll(roll_id)
     if row.ended is not None:
         raise WrongUse(f"{roll_id} has ended; there is nothing to carry on.", next=f"gallant history {roll_id}")
-    systems = _systems(place, row.plan)
+    systems = systems_of(place, row.plan)
     known = {name: serial for s in systems for n in s.nodes for name, serial in [(node_name(s, n), s.nodes[n].serial)]}
     basis = _basis_of(place, row.plan, known, row.plan.basis.versions)
     async with _drivers(place, row.plan, systems) as drivers:
@@ -399,7 +399,7 @@ async def _run(
     detach: bool,
     before: Kept | None,
 ) -> Rolled:
-    services, watches = _watched(place, _systems(place, plan))
+    services, watches = watched(place, systems_of(place, plan))
     answers = before.picture.answers if before is not None else {}
     means = Means(
         estate=place.estate,
@@ -457,7 +457,7 @@ async def _keep(
     found = list[Unlike]()
     if end.state == "finished":
         with contextlib.suppress(GallantError, OSError):
-            after = await keeping.take_settled(place, keeping.around(place, _systems(place, plan)), before, drivers)
+            after = await keeping.take_settled(place, keeping.around(place, systems_of(place, plan)), before, drivers)
             keeping.keep(place, f"{roll_id}.{keeping.AFTER}", after, plan)
             found = keeping.compared(place, before, after) if before is not None else []
         if plan.undoes is None:
@@ -472,7 +472,7 @@ async def _keep(
     return found
 
 
-def _watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
+def watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
     """What is probed all through a roll, of its systems and of all that depend on them: each service by its name, with its
     system's where two systems have one of a name."""
     hit = dict.fromkeys(name for system in systems for name in dependents(place.estate, system))
@@ -569,7 +569,7 @@ def _only_open(place: Workplace) -> str:
     raise WrongUse(what, next="gallant history lists them; name one.")
 
 
-def _systems(place: Workplace, plan: Plan) -> list[System]:
+def systems_of(place: Workplace, plan: Plan) -> list[System]:
     missing = [name for name in plan.every if name not in place.estate.systems]
     if missing:
         raise Refused(f"{', '.join(missing)}: no longer in the estate.", next="Make a new plan.")
@@ -584,7 +584,7 @@ def _basis_now(place: Workplace, plan: Plan, readings: dict[str, Reading]) -> Ba
 
 
 def _basis_of(place: Workplace, plan: Plan, serials: dict[str, str], versions: dict[str, str]) -> Basis:
-    systems = _systems(place, plan)
+    systems = systems_of(place, plan)
     releases = {}
     for key in plan.basis.releases:
         product, _, version = key.rpartition(" ")

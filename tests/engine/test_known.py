@@ -1,0 +1,62 @@
+"""What the journal says of a roll's steps, once it was carried out."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+
+import pytest
+
+from gallant.core.work.plan import Knows, steps_of
+from gallant.engine.known import Known
+from gallant.engine.means import Log
+
+from ..simulation.night import Deaf, Night, SimJournal
+from ..simulation.shapes import ClusterNight, Extra
+
+
+@pytest.fixture(scope="module")
+def carried_out() -> tuple[Night, Known]:
+    night = Night()
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    log = Log(SimJournal(night), night.clock, Deaf(), "tester")
+    log.read()
+    return night, Known(plan, night.estate, {"tickets": night.driver("tickets")}, log)
+
+
+def test_a_hop_has_the_backups_that_it_began_with_and_no_other_hops(carried_out):
+    night, known = carried_out
+    taken = [e.entry.handle for e in night.events if e.entry.kind == "outcome" and ".backup" in e.entry.step]
+    of_hops = [known.backups(next(steps_of(hop.waves))) for hop in known.plan.lanes[0].hops]
+    assert of_hops == [(taken[0],), (taken[1],)]
+    assert taken[0] != taken[1]
+
+
+def test_every_step_that_was_derived_is_there_in_the_order_of_the_plan(carried_out):
+    _, known = carried_out
+    assert [step.id for step in known.steps()] == [step.id for step in known.plan.steps()]
+
+
+def test_what_nodes_are_expected_to_run_is_what_they_entered_last(carried_out):
+    night, known = carried_out
+    assert known.expected(night.estate.systems["tickets"]) == {"a": "3.2.4", "b": "3.2.4"}
+
+
+def test_jobs_are_those_of_the_orders_that_were_taken_each_with_its_step(carried_out):
+    night, known = carried_out
+    taken = {e.entry.step: e.entry.handle for e in night.events if e.entry.kind == "accepted" and e.entry.handle}
+    assert {step: handle for (_, handle), step in known.jobs("tickets").items()} == taken
+    assert taken
+
+
+@pytest.mark.parametrize(("carries", "told"), [((), {"a": "3.2.4"}), (("bmc",), {})])
+def test_of_a_node_whose_image_comes_with_a_component_no_version_is_expected_once_that_was_brought(carries, told):
+    night = ClusterNight(
+        shape="single", running={"a": "3.2.4"}, leader=None, extras={"bmc": Extra(kind="x", restart="none")}
+    )
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    log = Log(SimJournal(night), night.clock, Deaf(), "tester")
+    log.read()
+    driver = SimpleNamespace(knows=lambda: Knows(capabilities=frozenset(), image_from=carries))
+    assert Known(plan, night.estate, {"tickets": driver}, log).expected(night.estate.systems["tickets"]) == told
