@@ -423,6 +423,8 @@ def _lives(night: Night, case: Case, plan: Plan) -> tuple[End | None, int]:
             end = None
         if end is not None:
             night.ended(end)
+            if OWN in end.message and case.defect_after is None:
+                night.breaks("I6", f"nobody drew a defect, and it ended with one: {end.message.splitlines()[0]}")
             if end.state == "finished":
                 if plan.undoes is not None:
                     _is_back(night)
@@ -547,6 +549,7 @@ def tried(seed: int) -> Outcome:
 
 
 CRASHED = "crashed"
+OWN = "an error of Gallant's own"
 
 
 def main() -> int:

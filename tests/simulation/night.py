@@ -8,11 +8,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import hashlib
-import heapq
-import selectors
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from contextvars import Context
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
@@ -34,6 +31,7 @@ from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
 from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair, Task
 from gallant.standin.world import Fault, World
+from gallant.twins.loop import VirtualLoop
 
 BEGAN = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 SPEED = 20.0  # of the world's clock over the real one; only what is unscaled notices
@@ -76,52 +74,6 @@ def estate_of(*others: str) -> str:
 
 class Killed(BaseException):
     """The process ends here, and nothing of it runs any more."""
-
-
-class VirtualLoop(asyncio.SelectorEventLoop):
-    """An event loop in which waiting costs nothing: its clock jumps to the next thing that is due.
-
-    Nothing ever comes from outside, so that no turn asks for it: most of a night is turns of this loop.
-    """
-
-    def __init__(self, at: float) -> None:
-        self._at = at
-        super().__init__(selectors.SelectSelector())
-
-    def time(self) -> float:
-        return self._at
-
-    def get_debug(self) -> bool:
-        return False
-
-    def call_soon(self, callback: Callable, *args: object, context: Context | None = None) -> asyncio.Handle:
-        handle = asyncio.Handle(callback, args, self, context)
-        self._ready.append(handle)
-        return handle
-
-    def _run_once(self) -> None:
-        ready, scheduled = self._ready, self._scheduled
-        if not ready:
-            self._jump()
-        while scheduled and scheduled[0]._when <= self._at:
-            due = heapq.heappop(scheduled)
-            due._scheduled = False
-            if not due._cancelled:
-                ready.append(due)
-        for _ in range(len(ready)):
-            handle = ready.popleft()
-            if not handle._cancelled:
-                handle._run()
-
-    def _jump(self) -> None:
-        while self._scheduled and self._scheduled[0]._cancelled:
-            heapq.heappop(self._scheduled)._scheduled = False
-        if not self._scheduled:
-            raise RuntimeError("Nothing is due any more, and the night is not over.")
-        self._at = max(self._at, self._scheduled[0]._when)
-
-    def _timer_handle_cancelled(self, handle: asyncio.TimerHandle) -> None:
-        """It is left out when its turn comes."""
 
 
 class VirtualClock:
@@ -409,7 +361,12 @@ class Night:
     # --- what is true
 
     def now(self) -> None:
-        self.world.advance(asyncio.get_running_loop().time())
+        """The world as it is at this moment; once the process is gone it goes on by itself."""
+        try:
+            loop = asyncio.get_running_loop()
+        except RuntimeError:
+            return
+        self.world.advance(loop.time())
 
     def tell(self, system: str, name: str) -> Reading:
         """What a node tells now: with a lag, what was so when it last looked at itself."""
@@ -506,6 +463,7 @@ class Night:
 class SimDriver:
     request_timeout_s = 10.0
     orders = ORDERS
+    kinds = KINDS
     can = frozenset({"preload", "install", "restart", "handover", "failback"})
 
     def __init__(self, night: Night, system: str) -> None:
@@ -536,7 +494,7 @@ class SimDriver:
     async def job(self, node: str, handle: str) -> Job:
         self._up(node)
         tasks = self.night.pairs[self.system].nodes[node].tasks  # also those that are listed no more
-        found = next((j for j in jobs_of(tasks, self.night.world.now, KINDS) if j.id == handle), None)
+        found = next((j for j in jobs_of(tasks, self.night.world.now, self.kinds) if j.id == handle), None)
         if found is None:
             raise DeviceRefused(f"{self.system}/{node} knows no job {handle}.")
         return found

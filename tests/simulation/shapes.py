@@ -125,6 +125,7 @@ def _package(name: str, version: str) -> Package:
 
 class ClusterDriver(SimDriver):
     orders = ORDERS
+    kinds = KINDS
 
     def knows(self) -> Knows:
         return replace(super().knows(), parts=tuple(self.night.extras))

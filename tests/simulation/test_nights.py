@@ -578,3 +578,33 @@ def test_a_node_that_cannot_be_read_at_all_stops_the_roll_in_its_own_words():
     end = night.run(night.plan())
     assert end.state == "stopped"
     assert "tickets/b is away" in end.message
+
+
+@pytest.mark.parametrize("lag_s", [0.0, 5.0])
+@pytest.mark.parametrize("kill", [None, ("before act", 1), ("after append", 2), ("after act", 1)])
+def test_what_a_failed_upload_left_behind_says_nothing_of_the_next_one(lag_s, kill):
+    """However late the node tells what lies on it, and wherever the second attempt is cut off."""
+    night = Night(lag_s=lag_s, faults=[Fault(name="corrupt_package", node="tickets/b", act="upload", nth=1)])
+    plan = night.plan()
+    assert "altered on the way" in night.run(plan).message
+    night.world.faults = []
+    night.passed.clear()
+    night.kill_at = kill
+    for _ in range(2):
+        try:
+            end = night.run(plan, downtime=60.0)
+            break
+        except Killed:
+            continue
+    assert (end.state, night.all_well()) == ("finished", [])
+
+
+def test_an_upload_that_is_altered_each_time_and_never_answered_is_not_sent_for_ever_and_says_why():
+    faults = [Fault(name=name, node="tickets/b", act="upload") for name in ("corrupt_package", "answer_lost")]
+    night = Night(faults=faults)
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert "was tried 3 times" in end.message
+    assert "altered on the way" in end.message
+    assert "Look at the network" in end.next
+    assert [act for act in night.acts if act[1] == "preload" and act[0] == "b"] == [("b", "preload", "2.11.3")] * 3

@@ -40,7 +40,7 @@ COMMANDS: dict[str, tuple[str, str, str]] = {
     "windows": ("windows", "windows", "When work is allowed, over the next two weeks."),
     "waive": ("check", "waive", "Accept a warning, by name, with a reason and an end."),
     "plan": ("plan", "plan", "The ordered work, its length, what will change."),
-    "rehearse": ("rehearse", "rehearse", "A plan some hundred times on paper: when it is done, where it stops."),
+    "rehearse": ("rehearse", "rehearse", "A plan some hundred times on twins: when it is done, where it stops."),
     "approve": ("roll", "approve", "Approve a plan that somebody else made."),
     "roll": ("roll", "roll", "Carry out a plan."),
     "due": ("due", "due", "Do what is booked and due; for a timer."),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import complete_plans, estate_option, open_place, output_options
+from gallant.cli.common import complete_plans, estate_option, open_place, output_options, ticking
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -41,8 +41,8 @@ def rehearse(
     figure: Path | None,
     output: Output,
 ) -> None:
-    """A plan carried out some hundred times on paper, by what was learned here: when it is done, how often it stops and where, whether its
-    window holds it, and which step decides. No node is contacted.
+    """A plan carried out some hundred times on twins of its systems, by what was learned here: when it is done, how often it stops and where,
+    whether its window holds it, and which step decides. No node is contacted.
 
     Examples:  gallant rehearse plan-1a2b3c   |   gallant rehearse tickets --at 22:00 --figure night.png
     """
@@ -51,7 +51,8 @@ def rehearse(
     from gallant.views import rehearsal
 
     place = open_place(estate_path, output)
-    found = operation.rehearse(place, load_plan(place, plan_name), runs, at, seed)
+    with ticking(output, "nights") as tick:
+        found = operation.rehearse(place, load_plan(place, plan_name), runs, at, seed, tick)
     if figure is not None:
         rehearsal.draw_rehearsal(found, figure)
         output.remark(f"The figure is in {figure}.")

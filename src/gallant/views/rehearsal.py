@@ -40,9 +40,18 @@ def rehearsal_view(found: Rehearsal) -> View:
         yield from _places("It stops most often at", found.stops)
         yield from _places("It is held most often before", found.holds)
         yield from _places("What decides when it is done:", found.decides)
-        yield from next_steps(f"gallant plan --show {found.plan}", f"gallant roll {found.plan}")
+        yield from next_steps(*_next(found))
 
     return View("rehearsal", [found], text)
+
+
+def _next(found: Rehearsal) -> Iterator[str]:
+    """What its window does not hold is put into several."""
+    if found.until is not None and found.in_window + found.stopped < SURE:
+        yield "gallant plan --all"
+    yield f"gallant plan --show {found.plan}"
+    if found.in_window:
+        yield f"gallant roll {found.plan}"
 
 
 def _known(found: Rehearsal) -> str:
@@ -70,13 +79,15 @@ def _rows(found: Rehearsal) -> Iterator[tuple[float, str, tuple[str, str]]]:
     yield (
         found.stopped,
         "bad" if found.stopped > 1 - SURE else "note",
-        ("stopped", "a step failed; what needs it was not begun"),
+        ("stopped", "a step failed or took too long; what needs it was not begun"),
     )
 
 
 def _places(words: str, places: Sequence[Share]) -> Iterator[str]:
     if places:
         yield f"{words} {', '.join(f'{_called(one)} ({100 * one.share:.3g} %)' for one in places)}."
+        if places[0].why:
+            yield f"{DIM}There: {plain(places[0].why.splitlines()[0])}{OFF}"
 
 
 def _called(one: Share) -> str:

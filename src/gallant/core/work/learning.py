@@ -159,18 +159,25 @@ class Model:
         self.spread = {name: (WORTH + int(counts[n]), float(variance[n])) for n, name in enumerate(kinds)}
 
     @cached_property
-    def nights(self) -> Array:
-        """What all steps of a hop, a kind or a system have in common, in each of `DRAWS` nights that could be: (nights, effects)."""
+    def _root(self) -> Array:
         np, many = self._np, len(self._index)
-        random = np.random.default_rng(SEED)
-        root = np.linalg.cholesky(self.covariance + np.eye(many) * 1e-12) if many else np.zeros((0, 0))
-        return self.mean + random.standard_normal((DRAWS, many)) @ root.T
+        return np.linalg.cholesky(self.covariance + np.eye(many) * 1e-12) if many else np.zeros((0, 0))
+
+    @cached_property
+    def nights(self) -> Array:
+        return self.nights_of(SEED)
+
+    def nights_of(self, seed: int) -> Array:
+        """What all steps of a hop, a kind or a system have in common, in each of `DRAWS` nights that could be: (nights, effects)."""
+        random = self._np.random.default_rng(seed)
+        return self.mean + random.standard_normal((DRAWS, len(self._index))) @ self._root.T
 
     def seen(self, product: str, hop: str, kind: str, component: str = IMAGE) -> int:
         return self._count.get(f"{product} {hop} {pace_key(kind, component)}", 0)
 
-    def draws(self) -> Draws:
-        return Draws(self)
+    def draws(self, seed: int = SEED) -> Draws:
+        """Nights that could be; of another seed others."""
+        return Draws(self, seed)
 
     def pace(self, product: str, hop: str, kind: str, component: str, system: str) -> Pace:
         """The factors of one step to come."""
@@ -187,9 +194,10 @@ class Model:
 class Draws:
     """So many nights that could be: in each, what steps of a hop, a kind or a system have in common is the same for all of them."""
 
-    def __init__(self, model: Model) -> None:
+    def __init__(self, model: Model, seed: int) -> None:
         self._model, self._np = model, model._np
-        self._random = model._np.random.default_rng(SEED + 1)  # not the numbers of `nights` again
+        self._nights = model.nights if seed == SEED else model.nights_of(seed)
+        self._random = model._np.random.default_rng(seed + 1)  # not the numbers of the nights again
         self._fresh: dict[tuple[str, str], Array] = {}
 
     def factors(self, product: str, hop: str, kind: str, component: str, system: str) -> Array:
@@ -204,7 +212,7 @@ class Draws:
     def _effect(self, effect: tuple[str, str]) -> Array:
         at = self._model._index.get(effect)
         if at is not None:
-            return self._model.nights[:, at]
+            return self._nights[:, at]
         if effect not in self._fresh:
             self._fresh[effect] = self._random.standard_normal(DRAWS) * _prior(effect[0])
         return self._fresh[effect]

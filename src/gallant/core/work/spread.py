@@ -45,7 +45,7 @@ def spread_of(plan: Plan, observations: tuple[Observation, ...]) -> Spread:
         return found
 
     def lasts(hop: Hop) -> Any:
-        return waves_seconds(hop.waves, lambda step: _drawn(draws, products[owners[hop.id]], hop, step), latest)
+        return waves_seconds(hop.waves, lambda step: drawn(draws, products[owners[hop.id]], hop, step), latest)
 
     ends = hop_ends(plan.lanes, lasts, plan.rounds, latest)
     by_lane = {lane.system: latest([ends[hop.id] for hop in lane.hops]) for lane in plan.lanes if lane.hops}
@@ -144,7 +144,8 @@ def product_of(lane: Lane) -> str:
     return next((s.product for s in steps if s.component == "image"), "")
 
 
-def _drawn(draws: Draws, product: str, hop: Hop, step: Step) -> Any:
+def drawn(draws: Draws, product: str, hop: Hop, step: Step) -> Array:
+    """The seconds that a step takes, in each of the nights."""
     name, way = way_of(hop, step, product)
     times = taken(announced_s(hop, step), draws.factors(name, way, step.kind, step.component, step.system))
     return times.clip(min=0.0)
