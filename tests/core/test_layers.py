@@ -79,6 +79,15 @@ def test_two_hops_of_one_layer_share_their_restarts_with_the_hops_of_another():
     assert told(find_passes(layers)) == [([], ["bios", "nic", "image"]), ([], ["bios", "image"])]
 
 
+def test_what_runs_a_release_that_no_catalog_lists_requires_nothing_while_it_does():
+    own = layer("nic", release(2)).product
+    layers = [
+        Layer(component="nic", kind="NIC", product=own, running="0.9", stations=own.releases[1:]),
+        layer("bios", release(2)),
+    ]
+    assert told(find_passes(layers)) == [([], ["bios", "nic"])]
+
+
 def test_what_can_never_be_is_left_and_the_reason_named():
     layers = [layer("nic", release(2, bios=">=3.0")), layer("bios", release(2)), layer("image", release(2))]
     found = find_passes(layers)

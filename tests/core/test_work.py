@@ -33,7 +33,7 @@ from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate.backups import Copy
 from gallant.core.estate.order import NotSafe, Standing, rounds
 from gallant.core.estate.snapshots import RestorePoint
-from gallant.core.estate.systems import Limits, Note, Service
+from gallant.core.estate.systems import Aim, Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
 from gallant.core.work import estimate
@@ -122,6 +122,14 @@ def test_what_cannot_be_planned_safely_is_refused_with_the_reason(change, said):
     with pytest.raises(Refused) as refused:
         plan_of(both(change))
     assert said in refused.value.what
+
+
+def test_a_system_whose_nodes_have_different_aims_is_refused_and_both_are_named():
+    apart = replace(ESTATE, aims=(*ESTATE.aims, Aim(for_="tickets/b", aim="pin 3.2.4")))
+    named = {f"tickets/{n}": r for n, r in both().items()}
+    ground = Ground(estate=apart, readings=named, products={SHOAL.name: SHOAL}, now=NOW)
+    with pytest.raises(Refused, match=r"different aims \(pin 3\.2\.4, settled 90d\)"):
+        make_plan(ground, [apart.systems["tickets"]], {"ostrel-shoal": "d"}, by="t")
 
 
 def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
