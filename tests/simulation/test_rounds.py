@@ -106,6 +106,16 @@ def test_a_hold_is_heeded_while_a_round_soaks_and_the_rest_of_the_time_is_soaked
     assert night.all_well() == []
 
 
+def test_a_round_soaks_from_its_own_end_on_also_while_nobody_looks():
+    night, end = many(ROUNDS), reef_ends()
+    plan = night.plan()
+    night.world.after(end + 300, lambda: setattr(night, "hold_reason", "asked"))
+    assert night.run(plan).state == "held"
+    night.hold_reason = None
+    assert night.run(plan, downtime=1200).state == "finished"
+    assert 30 * 60 <= min(begins(night)[s] for s in ("tickets", "bank")) - end < 32 * 60
+
+
 @pytest.mark.parametrize(("limits", "most"), [(", lanes_at_once: 1", 1), (", lanes_at_once_per_site: 2", 2), ("", 3)])
 def test_no_more_systems_are_worked_on_side_by_side_than_the_estate_allows(limits, most):
     night = many(limits=limits)
