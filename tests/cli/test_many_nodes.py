@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+
 import pytest
+
+from gallant.cli import common
 
 NODES = 90  # no answer at any address: closed ports on this machine
 
@@ -24,6 +29,21 @@ def many(bare):
     )
     (bare.folder / "estate.yaml").write_text(HEAD.format() + rows)
     return bare
+
+
+def test_what_a_library_remarks_on_a_line_that_was_cut_is_not_said_besides(caplog):
+    async def writes_on() -> None:
+        server = await asyncio.start_server(lambda reader, writer: writer.transport.abort(), "127.0.0.1", 0)
+        reader, writer = await asyncio.open_connection(*server.sockets[0].getsockname())
+        with contextlib.suppress(ConnectionError):
+            await reader.read()
+        for _ in range(20):
+            writer.write(b"more")
+            await asyncio.sleep(0)
+        server.close()
+
+    common.run(writes_on())
+    assert caplog.records == []
 
 
 def test_a_survey_groups_failures_by_site_and_cause_and_gives_one_next_step(many):

@@ -113,7 +113,7 @@ class Draws(Deaf):
     def event(self, event):
         raise ValueError("a width that is negative")
 
-    progress = sample = waiting = event
+    progress = unanswered = sample = waiting = event
 
 
 def test_a_screen_that_cannot_be_drawn_changes_nothing_of_the_roll_and_is_remarked_on():

@@ -15,7 +15,7 @@ from gallant.core.work.plan import basis_differences
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import ESTATE, Killed, Night, last_state
+from .night import ESTATE, Deaf, Killed, Night, last_state
 
 GOOD_END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
 
@@ -578,6 +578,45 @@ def test_a_node_that_cannot_be_read_at_all_stops_the_roll_in_its_own_words():
     end = night.run(night.plan())
     assert end.state == "stopped"
     assert "tickets/b is away" in end.message
+
+
+class Hearing(Deaf):
+    """Keeps what is said of a node that does not answer, once in a row, and that its step goes on."""
+
+    def __init__(self) -> None:
+        self.said: list[tuple[str, str]] = []
+
+    def unanswered(self, step, what):
+        if self.said[-1:] != [(step, what)]:
+            self.said.append((step, what))
+
+    def progress(self, step, percent, message):
+        if self.said and self.said[-1][0] == step and self.said[-1][1] != "answers":
+            self.said.append((step, "answers"))
+
+
+@pytest.mark.parametrize(("since", "until"), [(30, 150), (30, 10**9)])
+def test_a_node_that_is_silent_during_its_install_is_told_while_it_is_and_named_where_it_stays_so(since, until):
+    hears = Hearing()
+    night = Night(listener=hears)
+
+    def silent(what, name, node, n):
+        taken = (e.entry for e in night.events if (e.entry.kind, e.entry.step) == ("accepted", "tickets.1.b.install"))
+        began = next((entry.at for entry in taken), None)
+        if what == "read" and node == "b" and began and since <= (night.clock.now() - began).total_seconds() < until:
+            raise NotReached("tickets/b cannot be reached: the line is dead.")
+
+    night.trouble = silent
+    end = night.run(night.plan())
+    told = [("tickets.1.b.install", "tickets/b cannot be reached: the line is dead.")]
+    if until < 10**9:
+        assert end.state == "finished"
+        assert hears.said == [*told, ("tickets.1.b.install", "answers")]
+    else:
+        assert end.state == "stopped"
+        assert "tickets/b: install to 2.11.3 was not done within" in end.message
+        assert "the line is dead" in end.message
+        assert hears.said == told
 
 
 @pytest.mark.parametrize("lag_s", [0.0, 5.0])

@@ -219,6 +219,8 @@ def watching(show, text: str) -> None:
     entry(e.OPENED, by=text)
     entry(e.INTENT, step=step.id)
     show.progress(step.id, 30.0, text)
+    show.unanswered(step.id, text)
+    show.progress(step.id, 40.0, text)
     show.sample(Sample(service=text, at=NOW, real=0.0, ok=False, why=text))
     show.waiting(NOW, NOW, step.id)
     entry(e.OUTAGE, outage=filled(Outage, text))

@@ -9,7 +9,7 @@ import pytest
 from gallant.core.work import events as e
 from gallant.core.work.plan import hop_ends, waves_seconds
 from gallant.core.work.spread import with_spread
-from gallant.views.live import LiveShow
+from gallant.views.live import LinesShow, LiveShow
 from gallant.views.words import clock
 
 from ..simulation.night import Night
@@ -52,6 +52,23 @@ def test_what_is_going_on_comes_first_and_is_open_what_is_over_is_a_line(monkeyp
 
 def test_a_tall_screen_shows_every_step(monkeypatch):
     assert sum("install" in line for line in screen(200, 3, monkeypatch)) == 20
+
+
+def test_a_node_that_stops_answering_is_a_line_at_once_and_another_when_it_answers_again():
+    said = io.StringIO()
+    lines = LinesShow(said)
+    lines.begin("roll-0001", PLAN, None, [])
+    step = next(step for step in PLAN.steps() if step.kind == "install")
+    lines.progress(step.id, 99.0, "writing")
+    for _ in range(3):
+        lines.unanswered(step.id, "it does not answer")
+    lines.progress(step.id, 99.0, "")
+    lines.progress(step.id, 99.0, "writing")
+    assert [line.partition(": ")[2] for line in said.getvalue().splitlines()] == [
+        "99 %, writing",
+        "it does not answer",
+        "99 %, answers again",
+    ]
 
 
 def test_what_is_left_is_the_longest_way_through_the_lanes_not_their_sum(monkeypatch):

@@ -368,7 +368,7 @@ class Attempts:
 
     def _late(self, step: Step, look: Look, late: timedelta, stages: Stages) -> Stopped:
         if stages.limit(look) is None:
-            return self._overdue(step, late)
+            return self._overdue(step, late, look)
         minutes = late.total_seconds() / 60
         return Stopped(
             f"{step.subject}: {look.message.rstrip('.')}, for longer than the {minutes:.0f} min that its profile gives that.",
@@ -380,16 +380,24 @@ class Attempts:
 
     def _show(self, step: Step, look: Look, elapsed: timedelta) -> None:
         guessed = min(99.0, 100.0 * elapsed.total_seconds() / step.estimate_s) if step.estimate_s else 0.0
-        self.listener.progress(step.id, guessed if look.percent is None else look.percent, look.message)
+        self._tell(step, look, guessed if look.percent is None else look.percent, look.message)
+
+    def _tell(self, step: Step, look: Look, percent: float, words: str) -> None:
+        """How far a step is, for anyone who watches; or that its node does not answer."""
+        if look.state == UNREACHED and look.message:
+            self.listener.unanswered(step.id, look.message)
+        else:
+            self.listener.progress(step.id, percent, words)
 
     def _poll_after(self, step: Step, look: Look, elapsed: timedelta) -> float:
         """A quarter of what is expected to be left; of what it is over, once it is longer than was expected."""
         left = look.remaining_s if look.remaining_s is not None else abs(step.estimate_s - elapsed.total_seconds())
         return min(LONGEST_POLL_S, max(SHORTEST_POLL_S, left / 4))
 
-    def _overdue(self, step: Step, patience: timedelta) -> Stopped:
+    def _overdue(self, step: Step, patience: timedelta, look: Look | None = None) -> Stopped:
         minutes = patience.total_seconds() / 60
-        return Stopped(told(KINDS[step.kind].overdue, step, minutes), next=self._advice(step))
+        why = look.message if look is not None and look.state == UNREACHED and look.message else None
+        return Stopped(told(KINDS[step.kind].overdue, step, minutes), why, self._advice(step))
 
     def _advice(self, step: Step) -> str:
         if step.reverts:
@@ -423,14 +431,13 @@ class Attempts:
 
     async def _look_once(self, step: Step, before: Before, handle: str | None) -> Look:
         """A node that does not answer is unreached; another machine at its address ends the roll."""
-        system, away = self._system(step.system), KINDS[step.kind].away
+        system, away, said = self._system(step.system), KINDS[step.kind].away, dict[str, str]()
 
         async def look_at(node: str) -> Reading | None:
             try:
                 return await self.read(system, node)
             except (NotReached, AnswerLost) as error:
-                if node == step.node and not away:
-                    self.listener.progress(step.id, 0.0, error.what)
+                said[node] = error.what
             except LoginRefused:
                 if not away:  # a node that is starting may not know its accounts yet
                     raise
@@ -443,7 +450,8 @@ class Attempts:
                 readings[step.node] = replace(
                     own, jobs=(*own.jobs, await self.means.drivers[step.system].job(step.node, handle))
                 )
-        return observe(self._seen(step, readings, before, handle))
+        look = observe(self._seen(step, readings, before, handle))
+        return replace(look, message=said.get(step.node, "")) if look.state == UNREACHED else look
 
     def _seen(self, step: Step, readings: dict[str, Reading | None], before: Before, handle: str | None) -> Seen:
         system = self._system(step.system)
@@ -557,7 +565,7 @@ class Attempts:
                 raise Stopped(
                     f"{before.subject}: {doing(before)} was not begun: {look.message}.", next=self._advice(before)
                 )
-            self.listener.progress(before.id, 0.0, f"waiting: {look.message}")
+            self._tell(before, look, 0.0, f"waiting: {look.message}")
             await self._sleep(before, STEADY_SAMPLE_S)
 
     async def _settled(self, system: System) -> Look:
@@ -572,7 +580,7 @@ class Attempts:
 
         for node, reading in (await self.means.ask_all(tuple(system.nodes), heard)).items():
             if isinstance(reading, str):
-                return Look(state=GOING, message=reading)
+                return Look(state=UNREACHED, message=reading)
             if node in expected and not self.means.same(system.product, reading.version, expected[node]):
                 raise Stopped(f"{reading.name} runs {reading.version}; by the journal it should run {expected[node]}.")
             if not (reading.healthy if system.in_service else reading.state == IN_SERVICE):
@@ -660,7 +668,7 @@ class Attempts:
             silent = look.state == UNTOLD or (look.state == ABSENT and step.repeat == NEVER)
             if landed and (silent or self.clock.now() - began > patience):
                 raise self._not_known(step, look, patience)
-            self.listener.progress(step.id, 0.0, "looking what became of it")
+            self._tell(step, look, 0.0, "looking what became of it")
             await self._sleep(step, SHORTEST_POLL_S)
 
     def _by_hand(self, step: Step) -> Unknown:

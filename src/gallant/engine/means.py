@@ -158,6 +158,9 @@ class Shielded:
     def progress(self, step: str, percent: float, message: str) -> None:
         self._tell(lambda it: it.progress(step, percent, message))
 
+    def unanswered(self, step: str, what: str) -> None:
+        self._tell(lambda it: it.unanswered(step, what))
+
     def sample(self, sample: Sample) -> None:
         self._tell(lambda it: it.sample(sample))
 

@@ -161,6 +161,7 @@ class LinesShow:
         self.quiet, self.verbose = quiet, verbose
         self.seen = Watched()
         self._told: dict[str, int] = {}
+        self._silent: dict[str, str] = {}  # by step whose node does not answer, what was said of that
 
     def _line(self, text: str) -> None:
         if not self.quiet:
@@ -204,9 +205,16 @@ class LinesShow:
 
     def progress(self, step: str, percent: float, message: str) -> None:
         quarter = int(percent // LINE_EVERY_PERCENT)
-        if self.verbose or quarter > self._told.get(step, 0):
+        again = self._silent.pop(step, None) is not None
+        if self.verbose or again or quarter > self._told.get(step, 0):
             self._told[step] = quarter
-            self._line(f"{self._subject(step)}: {percent:.0f} %, {message}")
+            words = ", ".join(text for text in (f"{percent:.0f} %", "answers again" if again else "", message) if text)
+            self._line(f"{self._subject(step)}: {words}")
+
+    def unanswered(self, step: str, what: str) -> None:
+        if self._silent.get(step) != what:
+            self._silent[step] = what
+            self._line(f"{self._subject(step)}: {what}")
 
     def sample(self, sample: Sample) -> None:
         pass
@@ -247,6 +255,9 @@ class LiveShow:
     def progress(self, step: str, percent: float, message: str) -> None:
         self.seen.percents[step] = percent
         self.seen.messages[step] = message
+
+    def unanswered(self, step: str, what: str) -> None:
+        self.seen.messages[step] = what
 
     def sample(self, sample: Sample) -> None:
         strip = self.seen.strips.setdefault(sample.service, deque(maxlen=round(STRIP_CELLS * CELL_S / 0.02)))
