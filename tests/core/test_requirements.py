@@ -7,11 +7,12 @@ from datetime import timedelta
 import pytest
 
 from gallant.core.assess.compat import breaches
-from gallant.core.assess.requirements import requirements
+from gallant.core.assess.remarks import remarks
+from gallant.core.assess.requirements import own_breaches, requirements
 from gallant.core.catalog.products import Product, Requirement
 from gallant.core.errors import Refused
 from gallant.core.estate.systems import Estate, parse_estate
-from gallant.core.readings import Reading
+from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Plan
@@ -123,6 +124,32 @@ def test_a_system_of_which_one_node_is_unread_counts_as_unknown():
 def test_a_breach_that_exists_today_is_found():
     known = requirements(BOTH, readings(hosts="2.0", manager="1.0"), PRODUCTS, {})
     assert [(b.rule.system, b.other_running) for b in breaches(known.tasks, known.rules)] == [("hosts", "1.0")]
+
+
+def test_a_requirement_on_a_component_of_its_own_nodes_is_about_that_and_no_other_system():
+    card = Component(name="card", kind="NIC", product="s/manager", version="1.5")
+    read = {name: replace(one, components=(card,)) for name, one in readings(hosts="2.0").items()}
+    read["hosts/b"] = replace(read["hosts/b"], components=(replace(card, version="2.1"),))
+    read |= readings(manager="3.0")
+    known = requirements(BOTH, read, PRODUCTS, {})
+    assert (known.rules, known.unknown) == ((), ())
+    found = own_breaches(BOTH, read, PRODUCTS)
+    assert [(b.rule.system, b.running, b.rule.other, b.other_running) for b in found] == [
+        ("hosts", "2.0", "its card", "1.5")
+    ]
+    by_system = {"hosts": [read["hosts/a"], read["hosts/b"]]}
+    said = remarks(BOTH, by_system, PRODUCTS)["hosts"]["a"].reasons
+    assert said == ("hosts on 2.0 needs its card on 2.0 or later; its card runs 1.5",)
+    older = {name: replace(one, version="1.0") for name, one in read.items()}
+    assert own_breaches(BOTH, older, PRODUCTS) == []  # 1.0 asks for nothing
+
+
+@pytest.mark.parametrize(("version", "kept"), [("2.0", True), ("1.9", False), ("none", False)])
+def test_a_component_that_no_catalog_lists_is_held_against_the_range_by_its_own_words(version, kept):
+    card = Component(name="card", kind="NIC", product="x/card", version=version)
+    hosts = replace(HOSTS, releases=(release("2.0", requires=needs("x/card", ">=2.0")),))
+    read = {name: replace(one, components=(card,)) for name, one in readings(hosts="2.0").items()}
+    assert (own_breaches(BOTH, read, {"s/hosts": hosts}) == []) is kept
 
 
 def test_a_requirement_is_about_the_systems_that_belong_together():

@@ -139,9 +139,9 @@ def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
         plan_of(both(*({"version": "3.2.4", "next_version": "3.2.4"},) * 2))
 
 
-def plan_with(estate, capabilities, knows: Knows | None = None) -> Plan:
+def plan_with(estate, capabilities, knows: Knows | None = None, roles: tuple[str, str] = ("active", "standby")) -> Plan:
     system = estate.systems["tickets"]
-    readings = {f"tickets/{n}": r for n, r in both().items()}
+    readings = {f"tickets/{n}": r for n, r in both(*({"role": role} for role in roles)).items()}
     known = {"tickets": knows or Knows(capabilities=frozenset(capabilities))}
     ground = Ground(estate=estate, readings=readings, products={SHOAL.name: SHOAL}, now=NOW, knows=known)
     return make_plan(ground, [system], {"ostrel-shoal": "p"}, by="x")
@@ -187,8 +187,9 @@ def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
 IDLE = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, in_service=False)})
 
 
-def test_machines_that_are_not_in_service_are_planned_all_at_once_whatever_their_roles():
-    plan = plan_with(IDLE, ALL_ACTS - {"handover", "failback"})
+@pytest.mark.parametrize("roles", [("active", "standby"), ("standby", "standby"), ("active", "active")])
+def test_machines_that_are_not_in_service_are_planned_all_at_once_whatever_their_roles(roles):
+    plan = plan_with(IDLE, ALL_ACTS - {"handover", "failback"}, roles=roles)
     waves = plan.lanes[0].hops[0].waves
     assert [sorted(t.node for t in w.tracks) for w in waves] == [["a", "b"], ["a", "b"], ["a"]]
     assert [s.kind for t in waves[1].tracks for s in t.steps] == ["install", "restart"] * 2

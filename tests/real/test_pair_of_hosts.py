@@ -164,7 +164,7 @@ def test_a_host_that_loses_its_power_in_the_middle_of_its_update_is_finished_by_
         pair.hosts[second].cut_power()
         pair.hosts[second].power_on()
         assert "half-configured" in of_turnstile(pair.hosts[second])
-        out, err = roll.communicate(timeout=120)
+        out, err = roll.communicate(timeout=600)
         assert roll.returncode == 4, out + err
         assert f"gates/{second}: install turnstile to 1.3-1 failed: it ended without a word" in out + err
         done = pair.run("resume", "roll-0001")

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
+from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
 from gallant.core.work.plan import steps_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import Killed
+from .night import Killed, Night
 from .shapes import LETTERS, ClusterNight, Extra
 
 YES = Orders(by="tester", consents=("downtime:tickets", "one-way:tickets"))
@@ -71,6 +74,42 @@ def test_a_format_is_raised_last_and_only_by_consent():
     assert night.acts == []
     assert night.run(plan, YES).state == "finished"
     assert [kind for _, kind, _ in night.acts][-3:] == ["raise_format"] * 3
+
+
+def test_a_format_that_the_image_needs_is_raised_by_itself_after_what_it_needs_in_turn():
+    night = night_of(
+        "quorum",
+        running=dict.fromkeys("abc", "2.11.3"),
+        extras={"bmc": EXTRAS["bmc"], "data": replace(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
+        requires={"3.2.4": (Requirement(product="ostrel/data", range="vers:dotted/>=2.0"),)},
+    )
+    hops = night.plan().lanes[0].hops
+    assert [([part.component for part in hop.parts], hop.image) for hop in hops] == [
+        (["bmc"], False),
+        (["data"], False),
+        ([], True),
+    ]
+
+
+def test_an_image_that_needs_a_component_is_refused_while_that_stays_where_it_is():
+    night = night_of(
+        "quorum",
+        running=dict.fromkeys("abc", "2.11.3"),
+        extras={"data": replace(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
+        requires={"3.2.4": (Requirement(product="ostrel/data", range="vers:dotted/>=2.0"),)},
+    )
+    with pytest.raises(Refused, match="image 3.2.4 needs data on 2.0 or later") as refused:
+        night.plan()
+    assert (
+        "data does not come along: 2.0 needs ostrel/bmc on 2.0 or later, and what that runs is not known"
+        in refused.value.why
+    )
+    with pytest.raises(Refused, match="image 3.2.4 needs data on 2.0 or later") as refused:
+        Night.plan(night)  # without any component
+    assert "stays at what it runs" in refused.value.why
+    for member in night.pairs["tickets"].members.values():
+        member.parts["data"] = "2.0"
+    assert [(hop.parts, hop.to) for hop in Night.plan(night).lanes[0].hops] == [((), "3.2.4")]
 
 
 def test_a_drained_node_gets_everything_in_its_one_turn():

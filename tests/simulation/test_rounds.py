@@ -130,6 +130,22 @@ def test_no_more_systems_are_worked_on_side_by_side_than_the_estate_allows(limit
     assert most < 3 or widest == 3
 
 
+def test_systems_of_one_kind_share_its_places_and_those_of_another_have_their_own():
+    night = many(limits=", lanes_at_once_per_kind: 1")
+    kinds = {"reef": "storage", "bank": "storage", "tickets": "boards"}
+    systems = {name: replace(system, kind=kinds[name]) for name, system in night.estate.systems.items()}
+    night.estate = replace(night.estate, systems=systems)
+    assert night.run(night.plan()).state == "finished"
+    restarting, together = set[str](), set[frozenset[str]]()
+    for event in night.events:
+        if event.entry.kind in ("intent", "outcome") and "restart" in event.entry.step:
+            system = event.entry.step.split(".")[0]
+            (restarting.add if event.entry.kind == "intent" else restarting.discard)(system)
+            together.add(frozenset(restarting))
+    assert not [some for some in together if {"reef", "bank"} <= some]
+    assert [some for some in together if len(some) == 2]
+
+
 def test_when_one_stops_the_others_hold_where_that_was_asked_for():
     night = many(faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
     end = night.run(night.plan(), Orders(by="tester", stop_others=True))

@@ -57,7 +57,11 @@ def test_a_node_that_is_out_and_not_to_be_worked_on_keeps_the_others_where_they_
 @pytest.mark.parametrize(("load", "width"), [(10, 5), (30, 3), (50, 2), (60, 1), (None, 1)])
 def test_a_pool_goes_as_wide_as_the_others_can_carry(load, width):
     night = night_of("pool", 6, load=load)
-    assert night.run(night.plan()).state == "finished"
+    plan = night.plan()
+    assert {t.node == s.node for hop in plan.lanes[0].hops for w in hop.waves for t in w.tracks for s in t.steps} == {
+        True
+    }
+    assert night.run(plan).state == "finished"
     assert night.whole() == []
     assert night.most_out == width
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from gallant.core.assess.compat import breaches
 from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
 from gallant.core.assess.recalls import WayOut, ways_out
-from gallant.core.assess.requirements import requirements
+from gallant.core.assess.requirements import own_breaches, requirements
 from gallant.core.assess.routes import find_route
 from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.errors import GallantError
@@ -57,7 +57,7 @@ def conflicts(place: Workplace, terms: Sequence[str]) -> list[ConflictRow]:
             standing="broken",
             said_by=b.rule.said_by,
         )
-        for b in breaches(known.tasks, known.rules)
+        for b in (*breaches(known.tasks, known.rules), *own_breaches(place.estate, readings, place.products))
     ]
     rows += [
         ConflictRow(

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from gallant.core.assess.routes import find_route
-from gallant.core.catalog.products import Package, Product, Release
+from gallant.core.catalog.products import Package, Product, Release, version_of
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE, Component
-from gallant.core.work.layers import version_of
 from gallant.core.work.plan import Plan, steps_of
 from gallant.operations.assess import last_readings
 from gallant.operations.notices import left_out

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from gallant.core.assess.compat import Breach, Task, breaches
-from gallant.core.assess.requirements import Requirements, requirements
+from gallant.core.assess.requirements import Requirements, own_breaches, requirements
 from gallant.core.assess.routes import why_not_enter
 from gallant.core.catalog.products import Product
 from gallant.core.estate.systems import Estate, System
@@ -40,6 +40,8 @@ def remarks(
         for breach in breaches(known.tasks, known.rules):
             about = breach.rule.system if breach.rule.system in by_system else breach.rule.other
             said.setdefault(about, []).append(_breach_words(estate, breach, known.tasks))
+        for breach in own_breaches(estate, readings, products):
+            said.setdefault(breach.rule.system, []).append(_needs(breach))
         blocked = _without_counterpart(estate, known, products)
     found: dict[str, dict[str, Remark]] = {}
     for name, rows in by_system.items():
@@ -77,8 +79,7 @@ def _offers(reading: Reading, product: Product | None) -> tuple[tuple[str, ...] 
 
 
 def _breach_words(estate: Estate, breach: Breach, tasks: Sequence[Task]) -> str:
-    rule = breach.rule
-    needs = f"{rule.system} on {breach.running} needs {rule.other} on {parse_range(rule.range).words()}; {rule.other} runs {breach.other_running}"
+    rule, needs = breach.rule, _needs(breach)
     one, other = estate.systems.get(rule.system), estate.systems.get(rule.other)
     beyond = _beyond(rule.range, next(task for task in tasks if task.system == rule.other), breach.other_running)
     # Ahead of its manager: the managed one asks for a newer manager, or the manager does not know so new a one yet.
@@ -87,6 +88,12 @@ def _breach_words(estate: Estate, breach: Breach, tasks: Sequence[Task]) -> str:
     if one and other and _manages(one, other) and beyond == "above":
         return f"{rule.other} is ahead of its manager: {needs}"
     return needs
+
+
+def _needs(breach: Breach) -> str:
+    rule = breach.rule
+    asked = f"{rule.system} on {breach.running} needs {rule.other} on {parse_range(rule.range).words()}"
+    return f"{asked}; {rule.other} runs {breach.other_running}"
 
 
 def _manages(manager: System, system: System) -> bool:

@@ -3,6 +3,9 @@
 A requirement of a system's release concerns the systems of the required product that it uses or runs on, or that use or
 run on it; where there are none, those of its site; where there are none either, all of them. A product that no system of
 the estate runs may be declared there by a named person; else the requirement is unknown, which is not the same as kept.
+
+What a system's own nodes carry as a component is the nearest of all: a requirement on it is about that component, and no other
+system. A plan keeps it by the order of a node's layers (core/work/layers.py).
 """
 
 from __future__ import annotations
@@ -10,10 +13,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from urllib.parse import quote
 
-from gallant.core.assess.compat import Rule, Task
-from gallant.core.catalog.products import Product, Release, Requirement
+from gallant.core.assess.compat import Breach, Rule, Task
+from gallant.core.catalog.products import Product, Release, Requirement, version_of
 from gallant.core.estate.systems import Estate, System, node_name
-from gallant.core.readings import Reading
+from gallant.core.readings import Component, Reading
 from gallant.core.records import Record
 from gallant.core.versions import parse_range
 
@@ -50,6 +53,8 @@ def requirements(
     unknown: list[Unknown] = []
     schemes: dict[str, str] = {}
     for system, product, release, requirement in _required(estate, products):
+        if _components(system, requirement.product, readings):
+            continue
         schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
         others = related(estate, system, requirement.product)
         known = [o for o in others if o in running]
@@ -82,6 +87,28 @@ def requirements(
     return Requirements(
         tasks=tuple(tasks), rules=tuple(r for r in rules if {r.system, r.other} <= names), unknown=tuple(unknown)
     )
+
+
+def own_breaches(estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> list[Breach]:
+    """What nodes run and their own components do not keep now, each once for a system."""
+    found: dict[Breach, None] = {}
+    for system, product, release, requirement in _required(estate, products):
+        allowed = parse_range(requirement.range)
+        for reading, part in _components(system, requirement.product, readings):
+            running = product.resolve(reading.version)
+            if running is None or running.version != release.version:
+                continue
+            version = version_of(products.get(part.product) or _plain(part.product, allowed.scheme), part.version)
+            if version is None or version not in allowed:
+                rule = _rule(system, product, release, requirement, f"its {part.name}")
+                found[Breach(rule=rule, running=release.version, other_running=part.version)] = None
+    return list(found)
+
+
+def _components(system: System, product: str, readings: Mapping[str, Reading]) -> list[tuple[Reading, Component]]:
+    """The components of a product that the system's own nodes carry."""
+    own = [r for node in system.nodes if (r := readings.get(node_name(system, node))) is not None]
+    return [(reading, part) for reading in own for part in reading.components if part.product == product]
 
 
 def _required(
@@ -137,5 +164,9 @@ def _rule(system: System, product: Product, release: Release, requirement: Requi
 
 def _product(name: str, products: Mapping[str, Product], schemes: Mapping[str, str]) -> Product:
     """The product as the catalogs have it, or one without releases in the scheme that the rules speak."""
-    found = products.get(name)
-    return found or Product(name=name, scheme=schemes.get(name, "dotted"), releases=())
+    return products.get(name) or _plain(name, schemes.get(name, "dotted"))
+
+
+def _plain(name: str, scheme: str) -> Product:
+    """A product of which no release is known."""
+    return Product(name=name, scheme=scheme, releases=())

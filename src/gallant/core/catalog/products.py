@@ -270,6 +270,17 @@ def joined(one: Product, other: Product) -> Product:
     return Product(name=one.name, scheme=one.scheme, releases=(*one.releases, *more), title=one.title) if more else one
 
 
+def version_of(product: Product, text: str) -> Version | None:
+    """The version that a text is, by whatever name of it; None for one that cannot be compared."""
+    known = product.resolve(text)
+    if known is not None:
+        return product.key(known)
+    try:
+        return parse(product.scheme, text)
+    except NotAVersion:
+        return None
+
+
 class Bundle(Record):
     """Versions by product that were validated together; `optional` ones only where a system has them."""
 

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from gallant.core.assess.compat import Rule, Task, breaches
 from gallant.core.assess.requirements import related, requirements
-from gallant.core.catalog.products import Package, Product, Release
+from gallant.core.catalog.products import Package, Product, Release, version_of
 from gallant.core.errors import Refused
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES, Standing
@@ -23,7 +23,6 @@ from gallant.core.versions import parse_range
 from gallant.core.work.ground import Ground, all_read, work_now
 from gallant.core.work.hops import Runs, Todo, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.lanes import lane_of
-from gallant.core.work.layers import version_of
 from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, NothingToDo, Part, Plan, Step
 from gallant.core.work.planning import after_hop, paces_for, plan_of
 from gallant.core.work.steps import KINDS, nodes_of

@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from gallant.core.catalog.products import Product, Release
+from gallant.core.catalog.products import Product, Release, version_of
 from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, WORK, NotSafe, Round, Standing, Turn, rounds
 from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, replace
 from gallant.core.work.estimate import deadline_seconds
-from gallant.core.work.layers import rank_of, version_of
+from gallant.core.work.layers import rank_of
 from gallant.core.work.learning import pace_key, taken
 from gallant.core.work.plan import ALL, Brought, Hop, HopWork, Part, Step, Track, Wave, steps_of
 from gallant.core.work.steps import (

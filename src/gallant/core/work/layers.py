@@ -13,10 +13,10 @@ import heapq
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
 
-from gallant.core.catalog.products import Product, Release
+from gallant.core.catalog.products import Product, Release, version_of
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record
-from gallant.core.versions import NotAVersion, Version, parse, parse_range
+from gallant.core.versions import parse_range
 
 AT_ONCE, SERVICE, RESTART = "none", "service", "node"
 FORMAT = "on-disk format"
@@ -148,17 +148,6 @@ def _wanted(layer: Layer) -> set[str]:
     """The products that any of its releases requires something of."""
     releases = (*layer.stations, layer.product.resolve(layer.running))
     return {need.product for release in releases if release is not None for need in release.requires}
-
-
-def version_of(product: Product, text: str) -> Version | None:
-    """The version that a text is, by whatever name of it; None for one that cannot be compared."""
-    known = product.resolve(text)
-    if known is not None:
-        return product.key(known)
-    try:
-        return parse(product.scheme, text)
-    except NotAVersion:
-        return None
 
 
 State = tuple[int, ...]  # by layer: 0 is what runs now, n its n-th station

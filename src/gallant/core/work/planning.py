@@ -9,7 +9,7 @@ from datetime import datetime
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route
-from gallant.core.catalog.products import Bundle, Product, Release, release_digest
+from gallant.core.catalog.products import Bundle, Product, Release, release_digest, version_of
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
@@ -22,7 +22,7 @@ from gallant.core.versions import parse_range
 from gallant.core.work.ground import Ground, PartGoal, all_read, work_now
 from gallant.core.work.hops import Runs, Todo, closed_channels, hop_rounds, hop_todo, hop_waves, runs_of
 from gallant.core.work.lanes import lane_of, one_after_the_other
-from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes, version_of
+from gallant.core.work.layers import FORMAT, RESTART, Layer, Move, Pass, find_passes
 from gallant.core.work.learning import Pace, hop_key, paces_of
 from gallant.core.work.plan import (
     Basis,
@@ -430,7 +430,15 @@ def _legs(
         running=running,
         stations=tuple(replace(release, restart=RESTART) for release in stations),
     )
-    found = find_passes([own, *layers])
+    found = find_passes([own, *layers, *_staying(ground, system, stations, layers)])
+    if IMAGE in found.stuck:
+        reasons = (f"{name} does not come along: {why}." for name, why in left.items())
+        raise NoOrder(
+            f"{system.name}: no order of work keeps every requirement: {found.stuck[IMAGE]}.",
+            " ".join(reasons) or "A component that does not come along stays at what it runs.",
+            f"gallant gaps {system.name} shows what is behind; a plan without --only and --without takes all of it along.",
+            [system.name],
+        )
     made: list[tuple[OrderedHop, tuple[Part, ...]]] = []
     by_name, waiting = {layer.component: layer for layer in layers}, list(ordered)
     at = running
@@ -510,6 +518,22 @@ def _layers(ground: Ground, system: System) -> tuple[list[Layer], dict[str, str]
             made.remove(layer)
             left[layer.component] = why
     return made, left
+
+
+def _staying(ground: Ground, system: System, stations: Sequence[Release], layers: Sequence[Layer]) -> Iterator[Layer]:
+    """The components that the image's releases require something of, and that do not come along: they stay at what they run."""
+    wanted = {need.product: need.range for release in stations for need in release.requires}
+    moved = {layer.product.name for layer in layers}
+    staying = {
+        (part.name, part.product, part.version): part
+        for reading in ground.of(system).values()
+        for part in reading.components
+        if part.product in wanted and part.product not in moved
+    }
+    for part in staying.values():
+        plain = Product(name=part.product, scheme=parse_range(wanted[part.product]).scheme, releases=())
+        product = ground.products.get(part.product, plain)
+        yield Layer(component=part.name, kind=part.kind, product=product, running=part.version, stations=())
 
 
 def _layer(ground: Ground, system: System, goal: PartGoal, parts: Sequence[Component]) -> Layer | str:
