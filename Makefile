@@ -79,7 +79,7 @@ simulate: $(VENV)/.test
 mutants: $(VENV)/.test
 	$(BIN)/python -m tests.mutants
 
-# Hosts that really boot, restart and lose their power, two databases and a quorum on them; ten minutes. Needs root.
+# Hosts that really boot, restart and lose their power, a pair of databases and a quorum on them; ten minutes. Needs root.
 machines: $(VENV)/.test
 	$(BIN)/python -m pytest -m machines
 
