@@ -281,6 +281,8 @@ def test_a_value_in_a_command_is_one_word_whatever_stands_in_it():
     [
         ("exit 3", DeviceRefused, "exit status 3"),
         ("echo not now >&2; exit 1", NotReached, "not now"),
+        ("printf 'failed: not now\\nIs it there?\\n' >&2; exit 1", NotReached, "refuses: failed: not now."),
+        ("printf 'one\\ntwo\\n' >&2; exit 1", DeviceRefused, "refuses: two."),
         ("yes xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx", DeviceRefused, "more than 64 MiB"),
         ("sleep 77", AnswerLost, "took too long"),
         ("printf '\\033[2Jbad\\n' >&2; exit 1", DeviceRefused, "refuses: [2Jbad"),
@@ -294,6 +296,14 @@ def test_a_command_that_ends_badly_is_bounded_and_said(monkeypatch, command, kin
         local(command)
     assert words in caught.value.what
     assert "\x1b" not in caught.value.what
+
+
+def test_the_last_word_of_an_act_decides_and_not_what_it_said_on_its_way(monkeypatch):
+    """What it tried may have been done half by then, so that it does not count as never begun."""
+    order = "printf 'not now\\nnothing was moved\\n' >&2; exit 1"
+    monkeypatch.setitem(globals(), "LOCAL", LOCAL.replace('"echo {reason}"', repr(order)))
+    with pytest.raises(DeviceRefused, match="refuses: nothing was moved"):
+        local(act=Act(kind="restart"))
 
 
 OWN_CHECKS = """

@@ -13,7 +13,7 @@ import pytest
 from .builds import installed_version, repacked
 from .conftest import needed
 from .hosts import number_of, several
-from .lab import Lab, asking
+from .lab import Lab, asking, until
 
 pytestmark = pytest.mark.machines
 
@@ -179,3 +179,33 @@ def test_a_pair_is_updated_standby_first_without_a_row_lost_and_not_begun_while_
     held = {p.name: p.read_bytes() for p in (pair.folder / "unpacked").rglob("*") if p.is_file()}
     assert b"CREATE ROLE follows" in next(text for name, text in held.items() if name.endswith("roles.sql"))
     assert any(b"wal_keep_size = 256" in text for name, text in held.items() if "settings.txt" in name)
+
+
+def test_a_standby_that_loses_its_power_once_the_primary_has_stopped_leaves_the_primary_serving_again(pair, build):
+    _, new, _ = build
+    one, other = pair.hosts["a"], pair.hosts["b"]
+    drop_in = f"/etc/systemd/system/postgresql@{MAJOR}-main.service.d"
+    writer = Writer([host.address for host in pair.hosts.values()])
+    with asking(writer.row, 0.02) as asked:
+        pair.well("stock", "fetch", "ledger")
+        pair.well("plan", "ledger")
+        one.say(
+            f"mkdir -p {drop_in}; printf '[Service]\\nExecStopPost=/bin/sh -c \"touch /run/stopped; sleep 3\"\\n' > {drop_in}/slow.conf; systemctl daemon-reload"
+        )
+        roll = pair.begin("roll", "ledger")
+        until(lambda: roll.poll() is not None or "yes" in one.say("test -e /run/stopped && echo yes || echo no"), 400)
+        assert roll.poll() is None, roll.communicate()
+        other.cut_power()
+        out, err = roll.communicate(timeout=300)
+        assert roll.returncode == 4, out + err
+        assert "did not get all that was written; nothing was moved" in out + err
+        assert primary(pair, "select 1") == "1"
+        one.say(f"rm -r {drop_in}; systemctl daemon-reload")
+        other.power_on()
+        other.say(f"systemctl start postgresql@{MAJOR}-main")
+        done = pair.run("resume", "roll-0001")
+        assert done.code == 0, done.out + done.err
+    assert asked.longest_s < 40.0, asked.longest  # while nobody could take over
+    assert versions(pair) == {"a": (new, "standby"), "b": (new, "active")}
+    kept = set(map(int, primary(pair, "select string_agg(n::text, ' ') from rows").split()))
+    assert not set(asked.done) - kept

@@ -210,8 +210,7 @@ class DebianDriver(ShellDriver):
     async def _said(self, node: str, script: str, timeout_s: float | None = None) -> str:
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "read", timeout_s)
         if said.status != 0:
-            text = said.errors.strip() or said.text.strip()
-            raise self._refusal(node, text.splitlines()[-1] if text else f"exit status {said.status}", said.status)
+            raise self._ended_badly(node, said.errors.strip() or said.text.strip(), said.status)
         return said.text
 
     async def _about(self, node: str) -> Fields:

@@ -94,7 +94,7 @@ class ShellDriver(ProfiledDriver):
             await self._send_file(node, fill(call.upload_to or "{package}", fields), act, progress)
         answers = {pattern: fill(text, self._with_secret(text, fields)) for pattern, text in call.answers.items()}
         said = await self.run(node, self._line(node, call, fields), purpose, call.timeout_s, answers, call.elevated)
-        self._judge(node, call, said)
+        self._judge(node, call, said, act)
         return self._data(node, call, said.text, said.status)
 
     def _with_secret(self, text: str, fields: Mapping[str, str]) -> dict[str, str]:
@@ -112,12 +112,21 @@ class ShellDriver(ProfiledDriver):
                 )
         return str(fill(call.said, fields))
 
-    def _judge(self, node: str, call: Run, said: Output) -> None:
-        """Raise what a command's end means, unless it is good."""
+    def _judge(self, node: str, call: Run, said: Output, act: Act | None) -> None:
+        """Raise what a command's end means, unless it is good. Of an act that is its last word: what it said on its way may be of something
+        that it has got over, or has done half."""
         text = said.errors.strip() or said.text.strip()
         if said.status not in call.exits:
-            raise self._refusal(node, text.splitlines()[-1] if text else f"exit status {said.status}", said.status)
+            rows = text.splitlines()
+            raise self._ended_badly(node, text if act is None else "".join(rows[-1:]), said.status)
         self._complaint(node, "\n".join(text for text in (said.errors.strip(), said.text.strip()) if text))
+
+    def _ended_badly(self, node: str, text: str, status: int) -> GallantError:
+        """By all that a command said; told in the row in which a rule of the profile finds why, else in the last."""
+        rows = text.splitlines() or [f"exit status {status}"]
+        patterns = [rule.pattern for rule in self.profile.errors if rule.pattern is not None]
+        telling = next((row for pattern in patterns for row in rows if searched(pattern, row)), rows[-1])
+        return self._refusal(node, telling, status, text or None)
 
     def _complaint(self, node: str, text: str) -> None:
         """Raise what an answer says by a pattern of the profile, however good its exit status is; a prompt has none."""
@@ -373,9 +382,7 @@ class ShellDriver(ProfiledDriver):
         except Exception as error:
             raise self._broken(node, error, True) from None
         if status not in exits:
-            raise self._refusal(
-                node, errors.strip().splitlines()[-1] if errors.strip() else f"exit status {status}", status
-            )
+            raise self._ended_badly(node, errors.strip(), status)
 
 
 class Prompt:
