@@ -16,7 +16,11 @@ class Probes:
     """Gives the samples of each look in turn."""
 
     pause_s = 0.1
-    watches = (Watched(system="tickets", service="blocks"),)
+    watches = (
+        Watched(system="tickets", service="blocks"),
+        Watched(system="tickets", service="seats"),
+        Watched(system="reef", service="reef-blocks"),
+    )
 
     def __init__(self, *looks: list[Sample]) -> None:
         self.looks = list(looks)
@@ -29,8 +33,8 @@ class Probes:
     async def stop(self) -> None: ...
 
 
-def sample(second: float, ok: bool) -> Sample:
-    return Sample(service="blocks", at=NOW + timedelta(seconds=second), real=second, ok=ok)
+def sample(second: float, ok: bool, service: str = "blocks", answer_s: float = 0.0) -> Sample:
+    return Sample(service=service, at=NOW + timedelta(seconds=second), real=second, ok=ok, answer_s=answer_s)
 
 
 def written(*looks: list[Sample]):
@@ -58,3 +62,20 @@ def test_what_is_still_out_in_the_end_is_written_down():
     watch, told = written([sample(0, True)], [sample(1, False)])
     assert [kind for kind, _ in told] == ["outage"]
     assert watch.unanswered("tickets") == ["blocks"]
+
+
+def test_of_each_system_only_its_own_services_tell_how_long_an_answer_takes_and_only_those_that_ever_gave_one():
+    watch, _ = written(
+        [sample(0, True, "blocks", 0.02), sample(0, False, "seats"), sample(0, True, "reef-blocks", 0.3)]
+    )
+    assert watch.answers("tickets") == {"blocks": 0.02}
+    assert watch.answers("reef") == {"reef-blocks": 0.3}
+
+
+def test_of_each_system_only_its_own_services_are_silent_or_come_and_go():
+    looks = [
+        sample(second, ok, service) for service in ("seats", "reef-blocks") for second, ok in ((0, True), (1, False))
+    ]
+    watch, _ = written(looks)
+    assert (watch.silent("tickets"), watch.silent("reef")) == (["seats"], ["reef-blocks"])
+    assert (watch.flapping("tickets"), watch.flapping("reef")) == ({"seats": 1}, {"reef-blocks": 1})

@@ -50,7 +50,7 @@ from gallant.core.work.steps import (
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.known import Known
-from gallant.engine.means import Hold, Log, Means, Orders, Unknown, WayOn
+from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, Orders, Unknown, WayOn
 from gallant.engine.overseer import Overseer
 from gallant.engine.stages import Stages
 from gallant.engine.watch import Watch
@@ -61,8 +61,6 @@ STEADY_SAMPLE_S = 10.0
 READ_TRIES, READ_PAUSE_S = 4, 0.5
 MOST_ATTEMPTS = 3
 UNANSWERED_S = 600.0
-# Of the lease: an intent that was written this long ago is not acted on any more, so that a thief need not fear it.
-SEND_WITHIN = 1 / 3
 
 
 class Attempts:

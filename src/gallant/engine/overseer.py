@@ -16,7 +16,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, Not
 from gallant.core.work import events as e
 from gallant.core.work.plan import Step
 from gallant.core.work.steps import CANCEL, GO_ON, PAUSE, PAUSED, Look
-from gallant.engine.means import Hold, Log, Means
+from gallant.engine.means import SEND_WITHIN, Hold, Log, Means
 
 MOST_TRIES = 5
 # Seconds of estate time after which a device that was told to go on has to be seen going.
@@ -97,7 +97,7 @@ class Overseer:
         if node is None:
             return False
         self._tries[step.id] = self._tries.get(step.id, 0) + 1
-        send_by = self.means.clock.real() + self.log.journal.lease_s / 3
+        send_by = self.means.clock.real() + self.log.journal.lease_s * SEND_WITHIN
         await self.log.write(e.TOLD, step, message=f"told to {way.replace('_', ' ')}: {reason}")
         act = Act(kind=way, release=step.to, reason=f"{self.id} {step.id}", handle=handle or look.handle or "")
         try:

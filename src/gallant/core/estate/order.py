@@ -134,7 +134,7 @@ class Shape(Record):
         now = dict(roles)
         group_of = {node: group for group in self.groups(nodes) for node in group}
         for turn in taken:
-            if turn.kind != WORK and len(group_of[turn.node]) > 1:
+            if turn.kind != WORK:  # a node that is alone in its group has no move to make
                 now = _elected(now, group_of[turn.node], turn, self)
         return now
 
