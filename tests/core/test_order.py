@@ -155,3 +155,11 @@ FLAGS = {
 @pytest.mark.parametrize("flag", FLAGS)
 def test_each_shape_is_what_the_table_says(flag):
     assert {name for name, shape in SHAPES.items() if getattr(shape, flag)} == FLAGS[flag]
+
+
+@pytest.mark.parametrize(
+    ("shape", "usual", "head"),
+    [("pair", {}, "a"), ("pair", {"active": "b"}, "b"), ("pair", {"standby": "b"}, "a"), ("quorum", {"leader": "c"}, "c")],
+)
+def test_who_speaks_for_a_system_when_all_is_well_is_as_declared_and_else_the_first(shape, usual, head):
+    assert SHAPES[shape].usual_head("abc", usual) == head
