@@ -57,10 +57,13 @@ awk '/^MemAvailable:/ {print "memory=" $2 * 1024}' /proc/meminfo
 exit 0
 """
 # What became of one job: nothing while it runs, else its exit status, its kind, and of one that failed what it said of that. Whether it
-# lives is asked before its end is read: one that ends in between has its end, and is not lost.
+# lives is asked before its end is read: one that ends in between has its end, and is not lost. One that is just being begun has no
+# number yet; one that still has none after a minute lost it with the power.
 ONE_JOB = r"""
     process= begun=; test -e JOB.pid && read -r process begun < JOB.pid; begun=${begun:-$boot}
-    if test "$begun" = "$boot" && { test -z "$process" || kill -0 "$process" 2>/dev/null; }; then lives=yes; else lives=; fi
+    if test -z "$process"; then lives=$(find JOB.log -mmin -1)
+    elif test "$begun" = "$boot" && kill -0 "$process" 2>/dev/null; then lives=yes
+    else lives=; fi
     end=$(cat JOB.end 2>/dev/null)
     case "$end" in
       "0 "*) echo "JOB $end";;
@@ -419,6 +422,7 @@ class DebianDriver(ShellDriver):
             : > "$number.log" || exit 1
             LC_ALL=C setsid sh -c {shlex.quote(work)} ~/{JOBS}/"$number" </dev/null >/dev/null 2>&1 &
             echo "$! $(cat /proc/sys/kernel/random/boot_id)" > "$number.pid"
+            sync "$number.pid" "$number.log" 2>/dev/null
             echo "handle=$number"
         """
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
