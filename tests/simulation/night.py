@@ -585,7 +585,7 @@ class SimVault:
             versions={n: node.version for n, node in night.pairs[system.name].nodes.items()},
             items=(Item(name="x", node="a", bytes=1, sha256="0"),),
             archive="x",
-            bytes=1,
+            bytes=4_000_000,
             blake3="0",
             sealed=night.world.moment,
         )

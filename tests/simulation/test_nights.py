@@ -555,6 +555,15 @@ def test_sessions_that_the_estate_allows_or_goes_on_without_hold_nothing():
     assert any("does not tell its sessions" in event.entry.message for event in silent.events)
 
 
+def test_the_journal_says_of_a_backup_what_it_is_and_how_large(alone):
+    said = [
+        e.entry.message
+        for e in alone.events
+        if (e.entry.kind, e.entry.result) == ("outcome", "done") and e.entry.step.endswith("backup")
+    ]
+    assert said == ["b0: 1 items, 4000 kB, sealed", "b1: 1 items, 4000 kB, sealed"]
+
+
 def test_a_reading_that_is_lost_now_and_then_is_asked_for_again_and_stops_nothing():
     night = Night()
 

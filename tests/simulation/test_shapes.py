@@ -66,13 +66,22 @@ def test_a_pool_goes_as_wide_as_the_others_can_carry(load, width):
     assert night.most_out == width
 
 
-def test_a_pool_gets_narrower_when_its_nodes_carry_more_than_the_plan_saw():
-    night = night_of("pool", 6, load=10)
+@pytest.mark.parametrize("when", ["before", "meanwhile"])
+@pytest.mark.parametrize(("planned", "load", "width"), [(10, 50, 2), (50, 60, 1)])
+def test_a_pool_gets_narrower_when_its_nodes_carry_more_than_the_plan_saw(planned, load, width, when):
+    night = night_of("pool", 6, load=planned)
     plan = night.plan()
-    night.load = 50
+
+    def more(what: str = "", name: str = "", node: str = "", n: int = 0) -> None:
+        if what in ("", "act"):
+            night.load = load
+
+    if when == "before":
+        more()
+    night.trouble = more
     assert night.run(plan).state == "finished"
     assert night.whole() == []
-    assert night.most_out == 2
+    assert night.most_out == width
 
 
 def test_a_pool_whose_nodes_carry_too_much_is_left_as_it_is():
