@@ -254,6 +254,7 @@ EXTRAS = {
     "agent": Extra(kind="add-on module", restart="service"),
     "layout": Extra(kind="on-disk format", restart="none"),
 }
+FIRMWARE = Extra(kind="BIOS")  # of the same name, where the image needs it and it takes a restart of its own
 
 
 def night_of(case: Case) -> Judged:
@@ -279,14 +280,17 @@ def night_of(case: Case) -> Judged:
         night: Judged = PairsNight(**common, others=others, requires=requires)
     elif case.family == "cluster":
         leads = case.shape in ("quorum", "fabric") and case.nodes > 1
+        kinds = {**EXTRAS, **({"agent": FIRMWARE} if case.requires and case.seed % 2 else {})}
+        needs = Requirement(product="ostrel/agent", range="vers:dotted/>=2.0")
         night = SharedNight(
             **common,
+            requires={list(ROUTES[case.route])[-1]: (needs,)} if case.requires and case.extras else {},
             shape=case.shape,
             leader="a" if leads else None,
             aside=tuple(names[-case.aside :]) if case.aside else (),
             drains=case.drains,
             load=case.load,
-            extras={name: EXTRAS[name] for name in case.extras},
+            extras={name: kinds[name] for name in case.extras},
         )
     elif case.family == "led":
         leads = case.shape in ("quorum", "fabric")

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from types import SimpleNamespace
@@ -15,7 +16,7 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import DeviceRefused
 from gallant.core.readings import Component, Gauge, PackagePresent, Reading
 from gallant.core.records import replace
-from gallant.core.versions import parse
+from gallant.core.versions import parse, parse_range
 from gallant.core.work.ground import PartGoal
 from gallant.core.work.plan import Knows, Plan
 from gallant.core.work.planning import make_plan
@@ -275,6 +276,19 @@ class ClusterNight(Night):
         if kind in ("install", "restart") and self.snapshots and not cluster.snapshots:
             self.broken.append(f"I3: {kind} of {name} without the restore point that the plan asks for")
 
+        if kind == "restart" and system == "tickets":
+            self._image_needs(node, release, {**mine.parts, **mine.next_parts})
+            if mine.version != release:  # what is broken already may stay so until this restart
+                self._image_needs(node, release, mine.parts)
+
+    def _image_needs(self, node: str, version: str, parts: Mapping[str, str]) -> None:
+        """What an image asks of the node's own components, next to which it would run."""
+        entered = self.catalogs[self.estate.systems["tickets"].product].resolve(version)
+        for needed in entered.requires if entered is not None else ():
+            runs = parts.get(needed.product.removeprefix("ostrel/"))
+            if runs is not None and parse("dotted", runs) not in parse_range(needed.range):
+                self.broken.append(f"I7: tickets/{node} runs {version}, and {needed.product} {runs}")
+
     def judge_part(self, system: str, node: str, component: str, kind: str, release: str) -> None:
         """What a component's order could break: its requirement or one of it, the backup before it, the readers of a format."""
         cluster, extra = self.pairs[system], self.extras[component]
@@ -290,6 +304,8 @@ class ClusterNight(Night):
             running = {m.version for m in cluster.members.values()} if part == "shoal" else {mine.parts[part]}
             if any(parse("dotted", v) < parse("dotted", least) for v in running):
                 self.broken.append(f"I7: {component} on {node}, and {part} runs {running}")
+        if extra.restart != "node":  # it runs at once, next to the image that does
+            self._image_needs(node, mine.version, {**mine.parts, component: release})
         if not any(b.versions[node] == mine.version for b in self.backups):
             self.broken.append(f"I3: {component} on {node} without a backup of {mine.version}")
         if any(m.busy is not None and m is not mine for m in cluster.members.values()) and self.shape != "pool":
