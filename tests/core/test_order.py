@@ -159,7 +159,12 @@ def test_each_shape_is_what_the_table_says(flag):
 
 @pytest.mark.parametrize(
     ("shape", "usual", "head"),
-    [("pair", {}, "a"), ("pair", {"active": "b"}, "b"), ("pair", {"standby": "b"}, "a"), ("quorum", {"leader": "c"}, "c")],
+    [
+        ("pair", {}, "a"),
+        ("pair", {"active": "b"}, "b"),
+        ("pair", {"standby": "b"}, "a"),
+        ("quorum", {"leader": "c"}, "c"),
+    ],
 )
 def test_who_speaks_for_a_system_when_all_is_well_is_as_declared_and_else_the_first(shape, usual, head):
     assert SHAPES[shape].usual_head("abc", usual) == head

@@ -139,9 +139,11 @@ def test_an_unread_node_is_not_planned_and_a_current_system_has_nothing_to_do():
         plan_of(both(*({"version": "3.2.4", "next_version": "3.2.4"},) * 2))
 
 
-def plan_with(estate, capabilities, knows: Knows | None = None, roles: tuple[str, str] = ("active", "standby")) -> Plan:
+def plan_with(estate, capabilities, knows: Knows | None = None, **told: tuple[object, object]) -> Plan:
+    """`told` is what a and b say of themselves, where it is not as usual."""
     system = estate.systems["tickets"]
-    readings = {f"tickets/{n}": r for n, r in both(*({"role": role} for role in roles)).items()}
+    changes = [{field: values[n] for field, values in told.items()} for n in (0, 1)]
+    readings = {f"tickets/{n}": r for n, r in both(*changes).items()}
     known = {"tickets": knows or Knows(capabilities=frozenset(capabilities))}
     ground = Ground(estate=estate, readings=readings, products={SHOAL.name: SHOAL}, now=NOW, knows=known)
     return make_plan(ground, [system], {"ostrel-shoal": "p"}, by="x")
@@ -173,6 +175,12 @@ def test_a_plan_promises_a_spare_slot_only_where_the_profile_says_that_there_is_
         assert ("slot" in told) == (slots == 2)
 
 
+def test_a_plan_names_the_nodes_that_show_nothing_of_an_install_before_they_have_restarted():
+    for telling, mute in (((True, True), ()), ((True, False), ("b",)), ((False, False), ("a", "b"))):
+        plan = plan_with(ESTATE, ALL_ACTS, tells_work=telling)
+        assert plan.lanes[0].mute == mute
+
+
 def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
     knows = Knows(capabilities=frozenset(ALL_ACTS), repeat={"install": "never", "restart": "safe"})
     kinds = {s.kind: s.repeat for s in plan_with(ESTATE, ALL_ACTS, knows).steps()}
@@ -189,7 +197,7 @@ IDLE = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, in
 
 @pytest.mark.parametrize("roles", [("active", "standby"), ("standby", "standby"), ("active", "active")])
 def test_machines_that_are_not_in_service_are_planned_all_at_once_whatever_their_roles(roles):
-    plan = plan_with(IDLE, ALL_ACTS - {"handover", "failback"}, roles=roles)
+    plan = plan_with(IDLE, ALL_ACTS - {"handover", "failback"}, role=roles)
     waves = plan.lanes[0].hops[0].waves
     assert [sorted(t.node for t in w.tracks) for w in waves] == [["a", "b"], ["a", "b"], ["a"]]
     assert [s.kind for t in waves[1].tracks for s in t.steps] == ["install", "restart"] * 2

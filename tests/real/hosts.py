@@ -120,7 +120,9 @@ class Host:
         for old in (*(etc / "apt").glob("sources.list"), *(etc / "apt" / "sources.list.d").glob("*")):
             old.unlink()
         for startup in (root / "root" / ".bashrc", root / "root" / ".profile", etc / "bash.bashrc"):
-            startup.unlink(missing_ok=True)  # what this machine's login shell does may leave locks behind when it is cut off
+            startup.unlink(
+                missing_ok=True
+            )  # what this machine's login shell does may leave locks behind when it is cut off
         (root / "usr" / "sbin" / "policy-rc.d").unlink(missing_ok=True)  # of a machine on which nothing is started
         (root / "srv" / "repo").mkdir(parents=True)
         (root / "var" / "lib" / "man-db" / "auto-update").unlink(

@@ -353,10 +353,11 @@ class Night:
         raise AssertionError("killed more often than planned")
 
     def current(self, product: str, version: str) -> Release | None:
-        return self.catalogs[product].resolve(version)
+        known = self.catalogs.get(product)
+        return None if known is None else known.resolve(version)
 
     def product(self, name: str) -> Product | None:
-        return self.catalogs[name]
+        return self.catalogs.get(name)
 
     # --- what is true
 

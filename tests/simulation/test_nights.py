@@ -555,6 +555,16 @@ def test_sessions_that_the_estate_allows_or_goes_on_without_hold_nothing():
     assert any("does not tell its sessions" in event.entry.message for event in silent.events)
 
 
+def test_a_product_that_no_catalog_lists_any_more_is_said_before_anything_is_begun():
+    night = Night()
+    plan = night.plan()
+    night.catalogs.clear()
+    end = night.run(plan)
+    assert (end.state, night.acts) == ("stopped", [])
+    assert "tickets: no catalog lists ostrel/shoal any more" in end.message
+    assert end.next == "gallant catalog sync; then: gallant resume roll-0001"
+
+
 def test_the_journal_says_of_a_backup_what_it_is_and_how_large(alone):
     said = [
         e.entry.message

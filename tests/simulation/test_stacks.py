@@ -32,6 +32,21 @@ def test_a_machine_is_restarted_only_when_its_host_is_empty_and_leads_nothing():
     assert [node for node, kind, _ in night.acts if kind == "restart"] == ["a", "c", "b"]  # the leader's machine last
 
 
+def test_nothing_more_is_started_below_a_system_whose_lease_another_has_taken():
+    night = StackedNight()
+
+    def taken(what: str, name: str, node: str, n: int) -> None:
+        if night.acts[-1:] and night.acts[-1][1] == "restart":
+            night.lost.add("hosts")
+
+    night.trouble = taken
+    end = night.run(night.plan())
+    assert end.state == "stopped"
+    assert [kind for _, kind, _ in night.acts].count("restart") == 1
+    assert night.acts[-1][1] == "restart"
+    assert "The lease of hosts was taken by another Gallant" in end.message
+
+
 def test_hosts_that_cannot_be_emptied_go_down_one_at_a_time_and_the_leader_hands_over_first():
     night = StackedNight(hosts_drain=False)
     assert night.run(night.plan()).state == "finished"
