@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.work.plan import LINKS, Returns
+from gallant.core.work.plan import ANSWERS, LINKS, SERVES, Returns
 from gallant.core.work.steps import Look
 from gallant.engine.stages import Stages
 
@@ -24,3 +24,20 @@ def test_the_seconds_that_are_left_never_make_a_whole_minute(waited, words):
     assert (
         stages.with_time_left(look, NOW + timedelta(seconds=waited)).message == f"links are down; {words} left for that"
     )
+
+
+def test_each_stage_has_its_time_from_when_it_was_seen_and_all_without_one_share_that_of_the_step():
+    stages = Stages(NOW, timedelta(hours=1), Returns(answers_within_s=600, links_within_s=1800), 0.0)
+    looks = {stage: Look(state="going", stage=stage) for stage in (ANSWERS, LINKS, SERVES, "")}
+    late = [
+        (stage, at, stages.late(looks[stage], NOW + timedelta(seconds=at)))
+        for stage, at in [
+            (ANSWERS, 0), (ANSWERS, 600), (LINKS, 700), (LINKS, 2500), (LINKS, 2501),
+            (SERVES, 3000), ("", 6600), (SERVES, 6601), (ANSWERS, 7000), (ANSWERS, 7601),
+        ]
+    ]  # fmt: skip
+    assert [(stage, at, limit.total_seconds()) for stage, at, limit in late if limit is not None] == [
+        (LINKS, 2501, 1800),
+        (SERVES, 6601, 3600),
+        (ANSWERS, 7601, 600),
+    ]
