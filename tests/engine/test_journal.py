@@ -56,6 +56,8 @@ BROKEN = [
     (["opened", "intent:x", "finished"], "left open"),
     (["opened", "intent:x", "accepted:x", "accepted:x"], "without an open intent"),
     (["opened", "intent:x", "outcome:x:maybe"], "no such outcome"),
+    (["opened", "told:x"], "told something without an open intent"),
+    (["opened", "again:x"], "to be done again, and it was not done"),
 ]
 
 

@@ -9,7 +9,7 @@ from types import SimpleNamespace
 import pytest
 
 from gallant.core.errors import Stopped
-from gallant.core.ports import Accepted
+from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, NotReached
 from gallant.core.records import replace
 from gallant.core.work.plan import steps_of
 from gallant.core.work.steps import GOING, PAUSED, UPDATE_ALL, Look
@@ -87,3 +87,34 @@ def test_two_looks_are_needed_for_a_promise_and_the_second_comes_soon():
     assert desk.said == []
     assert asyncio.run(overseer.see(STEP, SYSTEM, bad, "1")) is False
     assert desk.said == [("c", "pause")]
+
+
+@pytest.mark.parametrize(
+    ("error", "stands"),
+    [
+        (NotReached("tickets/a is away."), True),
+        (AnswerLost("tickets/a gave no answer."), True),
+        (DeviceRefused("tickets/a refuses."), True),
+        (DeviceRefused("tickets/a goes on already.", meaning="already"), False),
+    ],
+)
+def test_a_device_that_does_not_take_the_word_to_go_on_is_said_to_stand_still(error, stands):
+    desk = Desk("go_on")
+
+    async def refuses(node, act, *, send_by):
+        raise error
+
+    desk.act = refuses
+    going = desk.overseer().go_on(STEP, SYSTEM, look(state=PAUSED), "1")
+    if stands:
+        with pytest.raises(Stopped, match="stands still between two nodes, and did not go on"):
+            asyncio.run(going)
+    else:
+        asyncio.run(going)
+
+
+def test_where_no_node_answers_nothing_is_said_to_any():
+    desk = Desk("go_on")
+    with pytest.raises(Stopped, match="did not go on"):
+        asyncio.run(desk.overseer().go_on(STEP, SYSTEM, look("a", "b", "c", state=PAUSED), "1"))
+    assert desk.said == []

@@ -6,6 +6,8 @@ import asyncio
 from datetime import UTC, datetime, timedelta
 from types import SimpleNamespace
 
+import pytest
+
 from gallant.core.assess.outages import Sample, Watched
 from gallant.engine.watch import Watch
 
@@ -79,3 +81,25 @@ def test_of_each_system_only_its_own_services_are_silent_or_come_and_go():
     watch, _ = written(looks)
     assert (watch.silent("tickets"), watch.silent("reef")) == (["seats"], ["reef-blocks"])
     assert (watch.flapping("tickets"), watch.flapping("reef")) == ({"seats": 1}, {"reef-blocks": 1})
+
+
+def test_probes_are_started_once_also_where_the_watch_has_to_begin_again():
+    probes = Probes([sample(0, True)], [sample(1, False), sample(2, True)])
+    started, written, errors = list[bool](), list[object](), [OSError("the disk is full")]
+    probes.start = lambda: started.append(True)
+
+    async def write(kind, outage):
+        if errors:
+            raise errors.pop()
+        written.append(outage)
+
+    async def pause(seconds):
+        watch._ended = not probes.looks
+
+    listener, clock = SimpleNamespace(sample=lambda sample: None), SimpleNamespace(real=lambda: 9.0, pause=pause)
+    watch = Watch(probes, SimpleNamespace(write=write), clock, listener)
+    with pytest.raises(OSError, match="full"):
+        asyncio.run(watch.run())
+    asyncio.run(watch.run())
+    assert started == [True]
+    assert len(written) == 1
