@@ -39,7 +39,7 @@ from gallant.core.records import replace
 from gallant.core.work import estimate
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences
-from gallant.core.work.planning import make_plan
+from gallant.core.work.planning import lane_seconds, make_plan
 from gallant.core.work.steps import KINDS
 
 from ..builders import ESTATE, TICKETS, both, reading, sealed_backup
@@ -109,6 +109,17 @@ def test_a_plan_goes_hop_by_hop_over_both_nodes_with_a_backup_first():
     assert plan.estimate_s > 0
 
 
+def test_what_releases_take_is_what_the_plan_through_them_takes():
+    named = {f"tickets/{n}": r for n, r in both().items()}
+    ground = Ground(estate=ESTATE, readings=named, products={SHOAL.name: SHOAL}, now=NOW)
+    releases = [SHOAL.resolve(version) for version in ("2.11.3", "3.2.4")]
+    seconds, room = lane_seconds(ground, TICKETS, releases)
+    plan = plan_of(both())
+    assert seconds == plan.estimate_s
+    assert room > 0
+    assert lane_seconds(ground, TICKETS, releases[:1])[0] < seconds
+
+
 REFUSED = [
     ({"version": "3.2.6"}, "newer than its aim"),
     ({"version": "9.9.1"}, "not in the catalog"),
@@ -122,6 +133,28 @@ def test_what_cannot_be_planned_safely_is_refused_with_the_reason(change, said):
     with pytest.raises(Refused) as refused:
         plan_of(both(change))
     assert said in refused.value.what
+
+
+WITHOUT_WAY = replace(
+    SHOAL,
+    releases=tuple(replace(r, from_range="vers:dotted/>=9.0") if r.version == "2.11.3" else r for r in SHOAL.releases),
+)
+
+
+@pytest.mark.parametrize(
+    ("products", "aim", "said"),
+    [
+        ({}, "newest", "no catalog here lists ostrel/shoal"),
+        ({SHOAL.name: SHOAL}, "pin 7.7.7", "no release of ostrel/shoal fits the aim pin 7.7.7"),
+        ({SHOAL.name: WITHOUT_WAY}, "pin 3.2.4", "no route|no way|cannot"),
+    ],
+)
+def test_a_plan_without_a_goal_or_a_way_to_it_is_refused_with_the_reason(products, aim, said):
+    aimed = replace(ESTATE, aims=(Aim(for_="default", aim=aim),))
+    named = {f"tickets/{n}": r for n, r in both().items()}
+    ground = Ground(estate=aimed, readings=named, products=products, now=NOW)
+    with pytest.raises(Refused, match=said):
+        make_plan(ground, [TICKETS], {"ostrel-shoal": "d"}, by="t")
 
 
 def test_a_system_whose_nodes_have_different_aims_is_refused_and_both_are_named():

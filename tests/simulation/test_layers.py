@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import replace as varied
 
 import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.records import replace
+from gallant.core.work.ground import PartGoal
 from gallant.core.work.plan import steps_of
+from gallant.core.work.planning import make_plan
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -80,7 +83,7 @@ def test_a_format_that_the_image_needs_is_raised_by_itself_after_what_it_needs_i
     night = night_of(
         "quorum",
         running=dict.fromkeys("abc", "2.11.3"),
-        extras={"bmc": EXTRAS["bmc"], "data": replace(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
+        extras={"bmc": EXTRAS["bmc"], "data": varied(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
         requires={"3.2.4": (Requirement(product="ostrel/data", range="vers:dotted/>=2.0"),)},
     )
     hops = night.plan().lanes[0].hops
@@ -91,11 +94,41 @@ def test_a_format_that_the_image_needs_is_raised_by_itself_after_what_it_needs_i
     ]
 
 
+LEFT = [
+    (
+        lambda g: replace(g, products={n: p for n, p in g.products.items() if n != "ostrel/bios"}),
+        "no catalog here lists it",
+    ),
+    (lambda g: replace(g, parts={"tickets": (PartGoal(component="bios", target="9.0"),)}), "9.0 is not in its catalog"),
+    (
+        lambda g: replace(g, knows={"tickets": replace(g.knows["tickets"], parts=())}),
+        "its profile does not know how to bring it",
+    ),
+    (lambda g: changed(g, from_range="vers:dotted/>=1.5"), "no route leads from 1.0 to 2.0"),
+    (lambda g: changed(g, packages=()), "2.0: the publisher offers no installer for it"),
+]
+
+
+def changed(ground, **release):
+    bios = ground.products["ostrel/bios"]
+    releases = tuple(replace(r, **release) if r.version == "2.0" else r for r in bios.releases)
+    return replace(ground, products={**ground.products, bios.name: replace(bios, releases=releases)})
+
+
+@pytest.mark.parametrize(("change", "why"), LEFT, ids=[why for _, why in LEFT])
+def test_a_component_that_cannot_come_along_stays_behind_with_the_reason(change, why):
+    night = night_of("quorum", extras={"bios": Extra(kind="BIOS")})
+    ground = replace(night.ground(), parts={"tickets": (PartGoal(component="bios", target="2.0"),)})
+    lane = make_plan(change(ground), night.planned(), {"ostrel-shoal": "p"}, by="tester").lanes[0]
+    assert lane.left == {"bios": why}
+    assert [hop.parts for hop in lane.hops] == [(), ()]
+
+
 def test_an_image_that_needs_a_component_is_refused_while_that_stays_where_it_is():
     night = night_of(
         "quorum",
         running=dict.fromkeys("abc", "2.11.3"),
-        extras={"data": replace(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
+        extras={"data": varied(EXTRAS["data"], needs=("ostrel/bmc", "2.0"))},
         requires={"3.2.4": (Requirement(product="ostrel/data", range="vers:dotted/>=2.0"),)},
     )
     with pytest.raises(Refused, match="image 3.2.4 needs data on 2.0 or later") as refused:

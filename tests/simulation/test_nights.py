@@ -9,8 +9,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.errors import GallantError, Refused
-from gallant.core.ports import NotReached
+from gallant.core.errors import GallantError, Refused, Stopped
+from gallant.core.ports import DeviceRefused, NotReached
+from gallant.core.records import replace
 from gallant.core.work.plan import basis_differences
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -597,6 +598,65 @@ def test_a_node_that_cannot_be_read_at_all_stops_the_roll_in_its_own_words():
     end = night.run(night.plan())
     assert end.state == "stopped"
     assert "tickets/b is away" in end.message
+
+
+@pytest.mark.parametrize(("meaning", "state"), [("refused", "stopped"), ("already", "finished")])
+def test_an_order_that_is_refused_stops_and_one_that_is_carried_out_already_goes_on(meaning, state):
+    night = Night()
+
+    def restarted(what, name, node, n):
+        if (what, node, n) == ("act", "b", 3):  # after the upload and the install
+            night.pairs["tickets"].order("b", "restart", "")
+            raise DeviceRefused("tickets/b refuses: it restarts already.", meaning=meaning)
+
+    night.trouble = restarted
+    end = night.run(night.plan())
+    assert end.state == state
+    assert ("tickets/b: restart to 2.11.3 was refused. tickets/b refuses" in end.message) == (meaning == "refused")
+
+
+@pytest.mark.parametrize(("keeps", "words"), [("SimVault", "a backup"), ("SimRestorePoints", "the restore point")])
+def test_what_cannot_be_kept_beforehand_stops_the_roll_before_anything_is_touched(monkeypatch, keeps, words):
+    async def fails(self, system, **said):
+        raise Stopped("The disk is full.", next="Make room, then resume")
+
+    night = Night()
+    plan = night.plan()
+    with monkeypatch.context() as patched:
+        patched.setattr(f"tests.simulation.night.{keeps}.take", fails)
+        end = night.run(plan)
+    assert (end.state, [a for a in night.acts if a[1] != "preload"]) == ("stopped", [])
+    assert end.message.startswith(f"The disk is full.\nNothing goes on without {words}")
+    assert night.run(plan).state == "finished"
+    assert night.all_well() == []
+
+
+def test_a_roll_that_finished_is_not_carried_on_and_no_answer_is_taken_for_a_step_that_waits_for_none():
+    night = Night()
+    plan = night.plan()
+    with pytest.raises(Refused, match=r"tickets\.1\.b\.install is not waiting for an answer"):
+        night.run(plan, Orders(by="tester", answers={"tickets.1.b.install": True}))
+    assert night.run(plan).state == "finished"
+    with pytest.raises(Refused, match="is finished; there is nothing to carry on"):
+        night.run(plan)
+
+
+def test_a_release_that_its_catalog_has_no_longer_is_not_entered():
+    night = Night()
+    plan, product = night.plan(), night.catalog
+
+    def gone(what, name, node, n):
+        if what == "append" and name == "derived" and n == 2:
+            kept = tuple(r for r in product.releases if r.version != "3.2.4")
+            night.catalog = replace(product, releases=kept)
+
+    night.trouble = gone
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "3.2.4" in end.message
+    assert {v for v, _ in night.end_state().values()} == {"2.11.3"}
+    night.trouble, night.catalog = (lambda *said: None), product
+    assert night.run(plan).state == "finished"
 
 
 class Hearing(Deaf):

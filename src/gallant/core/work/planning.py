@@ -8,7 +8,7 @@ from datetime import datetime
 
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
-from gallant.core.assess.routes import Route, find_route
+from gallant.core.assess.routes import Route, find_route, why_not_enter
 from gallant.core.catalog.products import Bundle, Product, Release, release_digest, version_of
 from gallant.core.errors import Refused
 from gallant.core.estate.aims import choose, parse_aim
@@ -556,16 +556,10 @@ def _layer(ground: Ground, system: System, goal: PartGoal, parts: Sequence[Compo
     else:
         route = find_route(product, running, target, delivery=system.delivery, explain=False)
         if not route.found:
-            return f"no route leads from {running} to {target.version}"
+            why = why_not_enter(target)
+            return f"{target.version}: {why}" if why else f"no route leads from {running} to {target.version}"
         stations = tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None)
-        missing = next((r for r in stations if _lacks_package(knows, goal.component, kind, r)), None)
-        if missing is not None:
-            return f"its catalog has no package of {missing.version}"
     return Layer(component=goal.component, kind=kind, product=product, running=running, stations=stations)
-
-
-def _lacks_package(knows: Knows, component: str, kind: str, release: Release) -> bool:
-    return kind != FORMAT and not release.packages and not knows.is_fetched(component, kind)
 
 
 def _unmet(ground: Ground, system: System, release: Release, own: set[str]) -> str | None:
