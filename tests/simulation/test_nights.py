@@ -17,6 +17,7 @@ from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
 from .night import ESTATE, Deaf, Killed, Night, last_state
+from .shapes import ClusterNight
 
 GOOD_END = {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
 
@@ -657,6 +658,20 @@ def test_a_release_that_its_catalog_has_no_longer_is_not_entered():
     assert {v for v, _ in night.end_state().values()} == {"2.11.3"}
     night.trouble, night.catalog = (lambda *said: None), product
     assert night.run(plan).state == "finished"
+
+
+@pytest.mark.parametrize(
+    ("night", "fault", "act", "words"),
+    [
+        (Night, "install_fails_at", "install", "tickets/a serves; nothing else was started."),
+        (Night, "no_return", "restart", "tickets/a serves alone; nothing else was started."),
+        (ClusterNight, "no_return", "restart", "tickets/a and tickets/c serve; nothing else was started."),
+    ],
+)
+def test_a_roll_that_stops_says_who_serves_and_whether_anybody_else_could(night, fault, act, words):
+    value = 40 if act == "install" else 0  # percent; for ever
+    stopped = night(faults=[Fault(name=fault, node="tickets/b", act=act, value=value)])
+    assert words in stopped.run(stopped.plan()).message
 
 
 class Hearing(Deaf):

@@ -55,7 +55,10 @@ def ends(night: Night, system: str) -> float:
 def test_a_later_round_waits_for_the_former_and_its_soak_time():
     night = many(ROUNDS)
     plan = night.plan()
-    assert [(r.name, r.systems) for r in plan.rounds] == [("first", ("reef",)), ("rest", ("tickets", "bank"))]
+    assert [(r.name, r.systems, r.soak_s) for r in plan.rounds] == [
+        ("first", ("reef",), 1800.0),
+        ("rest", ("tickets", "bank"), 0.0),
+    ]
     assert night.run(plan).state == "finished"
     assert night.all_well() == []
     assert min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef") >= 30 * 60
