@@ -532,6 +532,39 @@ def test_a_node_that_came_back_on_its_old_version_can_be_installed_again():
     assert [a for a in night.all_well() if not a.startswith("I5")] == []
 
 
+def held_once(night: Night, done: str):
+    """The plan, held right after a step of it was done."""
+    plan = night.plan()
+    while not any((e.entry.kind, e.entry.step) == ("outcome", done) for e in night.events):
+        night.run(plan, Orders(by="anna", hold_after="step"))
+    return plan
+
+
+def test_a_package_that_is_gone_from_its_node_is_brought_again_or_the_roll_ended():
+    night = Night(versions=ONE_HOP)
+    plan = held_once(night, "tickets.1.b.preload")
+    night.pair.nodes["b"].packages.clear()
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "tickets/b: install was not begun" in end.message
+    assert "gallant resume roll-0001 --again tickets.1.b.preload does that once more" in end.next
+    assert "gallant hold roll-0001 --for-good" in end.next
+    assert night.run(plan, Orders(by="anna", again=("tickets.1.b.preload",))).state == "finished"
+    assert night.all_well() == []
+
+
+def test_what_will_be_well_again_by_itself_is_no_reason_to_end_the_roll():
+    night = Night(versions=ONE_HOP)
+    plan = held_once(night, "tickets.1.b.install")
+    level, night.pair.synced_at = night.pair.synced_at, None
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert "tickets/b: restart was not begun" in end.message
+    assert "--for-good" not in end.next
+    night.pair.synced_at = level
+    assert night.run(plan).state == "finished"
+
+
 def test_what_something_was_built_on_is_not_done_again():
     night = Night(versions=ONE_HOP)
     plan = night.plan()
