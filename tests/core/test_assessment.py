@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from gallant.core.assess.compat import Task, find_order
 from gallant.core.assess.gaps import Prospect, assess, find_gaps
 from gallant.core.assess.routes import admits, describe_unknown, find_route
-from gallant.core.catalog.products import Minutes, Package, Product, Recall, Release, Requirement
+from gallant.core.catalog.products import Minutes, Package, Product, Recall, Release, Requirement, version_of
 from gallant.core.estate.aims import choose, parse_aim, runs_on
 from gallant.core.estate.systems import parse_estate
 from gallant.core.readings import Component, Reading
@@ -502,3 +502,11 @@ def test_gaps_are_counted_indexed_and_gone_through_alike(rows):
     assert ranks == sorted(ranks)
     with pytest.raises(IndexError):
         found[len(found)]
+
+
+@pytest.mark.parametrize(
+    ("text", "version"),
+    [("2.8.5", "2.8.5"), ("60762", "2.8.5"), ("shoal 2.8 Fifth", "2.8.5"), ("7.1", "7.1"), ("none at all", None)],
+)
+def test_a_text_is_the_version_that_it_names_by_whatever_name(text, version):
+    assert version_of(SHOAL, text) == (None if version is None else parse("dotted", version))

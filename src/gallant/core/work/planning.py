@@ -373,7 +373,7 @@ def _opened(
     ground: Ground, system: System, hop: Hop, release: Release | None, todo: Mapping[str, Todo]
 ) -> dict[str, tuple[str, ...]]:
     """The channels that are to be opened for a hop, by node, where the profile knows how to open and close one."""
-    if not {ENABLE_CHANNEL, DISABLE_CHANNEL} <= ground.known_of(system).capabilities:
+    if not ground.known_of(system).capabilities.issuperset((ENABLE_CHANNEL, DISABLE_CHANNEL)):
         return {}
     return closed_channels(ground.of(system), hop, release, todo)
 
