@@ -75,7 +75,7 @@ simulate: $(VENV)/.test
 	PYTHONHASHSEED=1 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals > $(VENV)/journals
 	PYTHONHASHSEED=4242 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals | cmp - $(VENV)/journals
 
-# The engine, the order, plans and guards broken one by one; about an hour. What lives is listed.
+# The engine, the order, plans and guards broken one by one; two hours. What lives is listed.
 mutants: $(VENV)/.test
 	$(BIN)/python -m tests.mutants
 

@@ -118,3 +118,15 @@ def test_where_no_node_answers_nothing_is_said_to_any():
     with pytest.raises(Stopped, match="did not go on"):
         asyncio.run(desk.overseer().go_on(STEP, SYSTEM, look("a", "b", "c", state=PAUSED), "1"))
     assert desk.said == []
+
+
+@pytest.mark.parametrize(
+    ("out", "weak", "against"),
+    [("a", "", False), ("ab", "", False), ("abc", "", True), ("a", "b", False), ("a", "bc", True), ("", "abc", False)],
+)
+def test_a_device_is_judged_by_what_a_quorum_of_five_tolerates(out, weak, against):
+    night = night_of(5)
+    step = next(s for hop in night.plan().lanes[0].hops for s in steps_of(hop.waves) if s.kind == UPDATE_ALL)
+    seen = Look(state=GOING, out=tuple(out), weak=tuple(weak))
+    looked = Desk("pause").overseer().see(step, night.estate.systems["tickets"], seen, "1")
+    assert asyncio.run(looked) is against
