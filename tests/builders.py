@@ -182,3 +182,9 @@ def sealed_backup(**said: Any) -> Backup:
         "sealed": NOW,
     }
     return Backup(**{**plain, **said})
+
+
+def altered(path: Path) -> None:
+    """Change the last byte of a file to another one."""
+    raw = path.read_bytes()
+    path.write_bytes(raw[:-1] + bytes([raw[-1] ^ 1]))

@@ -8,6 +8,8 @@ import pytest
 
 from gallant.operations.workplace import Workplace
 
+from ..builders import altered
+
 
 @pytest.fixture
 def place(place):
@@ -41,7 +43,7 @@ def test_rot_is_found_in_the_backup_and_in_its_copy(place):
     place.run("backup", "take", "tickets")
     row = place.run("backup", "list", "--json").rows[0]
     copy = place.folder / "second-place" / "tickets" / f"{row['id']}.tar.zst.age"
-    copy.write_bytes(copy.read_bytes()[:-1] + b"x")
+    altered(copy)
     done = place.run("backup", "verify", "--all")
     assert done.code == 1
     assert "its copy at second-place" in done.out

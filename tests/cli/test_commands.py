@@ -17,6 +17,7 @@ import pytest
 
 from gallant.cli.main import COMMANDS
 
+from ..builders import altered
 from ..conftest import TERMS, Place
 
 ROWS = {
@@ -315,7 +316,7 @@ def test_rot_in_a_backup_is_found(place):
     place.run("backup", "take", "tickets")
     assert place.run("backup", "verify", "--all").code == 0
     (archive,) = (place.folder / "backups" / "tickets").glob("*.age")
-    archive.write_bytes(archive.read_bytes()[:-1] + b"x")
+    altered(archive)
     done = place.run("backup", "verify", "--all")
     assert done.code == 1
     assert "not those that were written" in done.out

@@ -6,6 +6,8 @@ import json
 
 import pytest
 
+from ..builders import altered
+
 
 @pytest.fixture
 def place(place):
@@ -53,7 +55,7 @@ def test_a_package_that_was_altered_on_the_way_to_a_node_is_not_called_preloaded
 def test_what_rotted_in_stock_goes_onto_no_node(place):
     place.run("stock", "fetch", "tickets")
     path = next((place.folder / "stock").glob("*/shoal-2.11.3.pkg"))
-    path.write_bytes(path.read_bytes()[:-1] + b"x")
+    altered(path)
     assert place.run("stock", "verify").code == 1
     assert held(place)["shoal-2.11.3.pkg"]["ok"] is False
     done = place.run("stock", "preload", "tickets")

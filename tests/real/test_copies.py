@@ -13,6 +13,7 @@ from gallant.operations.copies import SftpPlace
 from gallant.operations.workplace import Workplace
 from gallant.vault.backups import BackupStore, copy_to
 
+from ..builders import altered
 from ..vault.test_backups import NOW, OWN, take
 
 ESTATE = """
@@ -53,7 +54,7 @@ def test_a_backup_is_copied_whole_read_back_and_found_out_when_it_rots(there, tm
         return asyncio.run(place.check("tickets", backup.archive, backup.blake3, backup.bytes))
 
     assert check() is None
-    stored.write_bytes(stored.read_bytes()[:-1] + b"x")
+    altered(stored)
     assert "not those that were written" in (check() or "")
     asyncio.run(copy_to(store, backup, [place], NOW))  # what rotted is written anew
     assert check() is None

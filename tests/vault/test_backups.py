@@ -29,6 +29,8 @@ from gallant.vault.disk import ReadBack, read_back
 from gallant.vault.keys import Signer, fingerprint, identities_from, new_identity
 from gallant.vault.spool import PIECE
 
+from ..builders import altered
+
 CUTS = int(os.environ.get("GALLANT_CUTS", "6"))  # make cuts: many more
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 CONTENT = {"system.json": b"s" * 5000, "volumes.json": random.Random(1).randbytes(300_000)}
@@ -360,7 +362,7 @@ def test_a_copy_has_a_seal_of_its_own_and_a_place_that_fails_is_said(tmp_path):
 
     assert check() is None
     there = tmp_path / "second" / "tickets" / backup.archive
-    there.write_bytes(there.read_bytes()[:-1] + b"x")
+    altered(there)
     assert "not those that were written" in check()
     there.unlink()
     assert "cannot be read" in check()
