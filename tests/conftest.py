@@ -198,13 +198,13 @@ class Place:
         finally:
             db.close()
 
-    def wait_for(self, condition: Any, process: subprocess.Popen[str] | None = None) -> None:
-        """Until the condition holds; fails when the process ends before it does."""
+    def wait_for(self, condition: Any, process: subprocess.Popen[str] | None = None, said: Any = lambda: "") -> None:
+        """Until the condition holds; fails when the process ends before it does. `said` tells how far it came."""
         until = time.monotonic() + PATIENCE_S
         while not condition():
             if process is not None and process.poll() is not None and not condition():
                 raise AssertionError(f"the roll ended before: {process.communicate()}")
-            assert time.monotonic() < until, "it never came to that"
+            assert time.monotonic() < until, f"it never came to that {said()}"
             time.sleep(0.004)
 
 

@@ -192,7 +192,9 @@ def test_the_rest_that_does_not_fit_into_a_window_is_booked_where_the_estate_all
         until(place, after)
         done = place.run("due", "--json")
         assert by_subject(done)["roll-0001"]["did"] == "begun", done.out
-        place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+        place.wait_for(
+            lambda: rolls(place) == ["roll-0001 finished"], said=lambda: place.run("history", "roll-0001").out
+        )
 
 
 def _dated(begin: datetime, end: datetime) -> str:
