@@ -135,7 +135,7 @@ def test_a_requirement_on_a_component_of_its_own_nodes_is_about_that_and_no_othe
     assert (known.rules, known.unknown) == ((), ())
     found = own_breaches(BOTH, read, PRODUCTS)
     assert [(b.rule.system, b.running, b.rule.other, b.other_running) for b in found] == [
-        ("hosts", "2.0", "its card", "1.5")
+        ("hosts", "2.0", "card", "1.5")
     ]
     by_system = {"hosts": [read["hosts/a"], read["hosts/b"]]}
     said = remarks(BOTH, by_system, PRODUCTS)["hosts"]["a"].reasons

@@ -41,7 +41,7 @@ def remarks(
             about = breach.rule.system if breach.rule.system in by_system else breach.rule.other
             said.setdefault(about, []).append(_breach_words(estate, breach, known.tasks))
         for breach in own_breaches(estate, readings, products):
-            said.setdefault(breach.rule.system, []).append(_needs(breach))
+            said.setdefault(breach.rule.system, []).append(_needs(breach, f"its {breach.rule.other}"))
         blocked = _without_counterpart(estate, known, products)
     found: dict[str, dict[str, Remark]] = {}
     for name, rows in by_system.items():
@@ -79,7 +79,7 @@ def _offers(reading: Reading, product: Product | None) -> tuple[tuple[str, ...] 
 
 
 def _breach_words(estate: Estate, breach: Breach, tasks: Sequence[Task]) -> str:
-    rule, needs = breach.rule, _needs(breach)
+    rule, needs = breach.rule, _needs(breach, breach.rule.other)
     one, other = estate.systems.get(rule.system), estate.systems.get(rule.other)
     beyond = _beyond(rule.range, next(task for task in tasks if task.system == rule.other), breach.other_running)
     # Ahead of its manager: the managed one asks for a newer manager, or the manager does not know so new a one yet.
@@ -90,10 +90,9 @@ def _breach_words(estate: Estate, breach: Breach, tasks: Sequence[Task]) -> str:
     return needs
 
 
-def _needs(breach: Breach) -> str:
-    rule = breach.rule
-    asked = f"{rule.system} on {breach.running} needs {rule.other} on {parse_range(rule.range).words()}"
-    return f"{asked}; {rule.other} runs {breach.other_running}"
+def _needs(breach: Breach, other: str) -> str:
+    asked = f"{breach.rule.system} on {breach.running} needs {other} on {parse_range(breach.rule.range).words()}"
+    return f"{asked}; {other} runs {breach.other_running}"
 
 
 def _manages(manager: System, system: System) -> bool:

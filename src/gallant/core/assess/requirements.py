@@ -52,8 +52,11 @@ def requirements(
     rules: list[Rule] = []
     unknown: list[Unknown] = []
     schemes: dict[str, str] = {}
-    for system, product, release, requirement in _required(estate, products):
-        if _components(system, requirement.product, readings):
+    required = list(_required(estate, products))
+    demanding = {system.name: system for system, *_ in required}
+    carried = {name: {part.product for _, part in _parts(system, readings)} for name, system in demanding.items()}
+    for system, product, release, requirement in required:
+        if requirement.product in carried[system.name]:
             continue
         schemes.setdefault(requirement.product, parse_range(requirement.range).scheme)
         others = related(estate, system, requirement.product)
@@ -90,25 +93,34 @@ def requirements(
 
 
 def own_breaches(estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> list[Breach]:
-    """What nodes run and their own components do not keep now, each once for a system."""
+    """What nodes run and their own components do not keep now, each once for a system; the rule's `other` is the component."""
     found: dict[Breach, None] = {}
-    for system, product, release, requirement in _required(estate, products):
-        allowed = parse_range(requirement.range)
-        for reading, part in _components(system, requirement.product, readings):
-            running = product.resolve(reading.version)
-            if running is None or running.version != release.version:
+    for system in estate.systems.values():
+        product = products.get(system.product)
+        if product is None or not any(release.requires for release in product.releases):
+            continue
+        for reading, part in _parts(system, readings):
+            release = product.resolve(reading.version)
+            if release is None:
                 continue
-            version = version_of(products.get(part.product) or _plain(part.product, allowed.scheme), part.version)
-            if version is None or version not in allowed:
-                rule = _rule(system, product, release, requirement, f"its {part.name}")
-                found[Breach(rule=rule, running=release.version, other_running=part.version)] = None
+            for need in release.requires:
+                if need.product == part.product and not _keeps(need, part, products):
+                    rule = _rule(system, product, release, need, part.name)
+                    found[Breach(rule=rule, running=release.version, other_running=part.version)] = None
     return list(found)
 
 
-def _components(system: System, product: str, readings: Mapping[str, Reading]) -> list[tuple[Reading, Component]]:
-    """The components of a product that the system's own nodes carry."""
-    own = [r for node in system.nodes if (r := readings.get(node_name(system, node))) is not None]
-    return [(reading, part) for reading in own for part in reading.components if part.product == product]
+def _keeps(need: Requirement, part: Component, products: Mapping[str, Product]) -> bool:
+    allowed = parse_range(need.range)
+    version = version_of(products.get(part.product) or _plain(part.product, allowed.scheme), part.version)
+    return version is not None and version in allowed
+
+
+def _parts(system: System, readings: Mapping[str, Reading]) -> Iterator[tuple[Reading, Component]]:
+    """What the system's own nodes carry besides their image."""
+    for node in system.nodes:
+        if (reading := readings.get(node_name(system, node))) is not None:
+            yield from ((reading, part) for part in reading.components if part.product != system.product)
 
 
 def _required(
