@@ -98,3 +98,44 @@ def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
     gaps = [b - a for a, b in itertools.pairwise(starts)]
     assert sorted(gaps)[len(gaps) // 2] < 0.1 + INTERVAL_S / 2
     assert any(0.4 < (o.measured or 0) < 1.5 for o in outages(samples))
+
+
+class HaltingClock(RealClock):
+    """Keeps whoever asks for the time from going on for 1.3 s, at these of its calls."""
+
+    def __init__(self, *at: int) -> None:
+        self.at, self.calls = at, 0
+
+    def now(self):
+        self.calls += 1
+        if self.calls in self.at:
+            time.sleep(1.3)
+        return super().now()
+
+
+@pytest.mark.alone
+@pytest.mark.parametrize("halts", [(4,), (4, 9), (4, 9, 14)])
+def test_a_probe_that_this_machine_cut_off_by_standing_still_says_nothing_however_often_it_does(halts):
+    async def slowly(reader, writer):
+        await reader.readline()
+        await asyncio.sleep(0.4)
+        writer.write(b"block 7 abcd\n")
+        writer.close()
+
+    async def go():
+        keeper, port = reserve("127.0.0.1")
+        clock = HaltingClock(*halts)
+        prober = SocketProber({"s": Service(address=f"127.0.0.1:{port}", read=READ)}, clock)
+        server = await asyncio.start_server(slowly, sock=bound("127.0.0.1", port))
+        prober.start()
+        while clock.calls < 20:
+            await asyncio.sleep(0.05)
+        await asyncio.sleep(1)
+        await prober.stop()
+        server.close()
+        keeper.close()
+        return prober.take()
+
+    samples = asyncio.run(go())
+    assert len(samples) > 10
+    assert all(s.ok for s in samples), [s.why for s in samples if not s.ok]

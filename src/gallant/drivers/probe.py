@@ -22,6 +22,8 @@ INTERVAL_S = FAST_S
 TIMEOUT_S = 1.0
 # A tick that comes later than this means that we were not run, not that the network was slow.
 HALT_S = 0.2
+# How often a probe is made anew because this machine stood still under it; a machine that always does has to end somewhere.
+MADE_ANEW = 5
 
 
 async def probe(name: str, service: Service, clock: Clock, timeout_s: float = TIMEOUT_S) -> Sample:
@@ -119,9 +121,13 @@ class SocketProber:
         return found
 
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:
-        sample = await probe(name, service, self.clock)
-        if not sample.ok and sample.answer_s >= TIMEOUT_S and self._halted >= sample.real:
-            # This machine stood still while the probe was out: that it timed out says nothing of the service. Ask again.
+        for _ in range(1 + MADE_ANEW):
             sample = await probe(name, service, self.clock)
+            if sample.ok or sample.answer_s < TIMEOUT_S:
+                break
+            await asyncio.sleep(self.interval_s)  # the beat that sees a halt may come after the probe's own end
+            if self._halted < sample.real:
+                break
+            # This machine stood still while the probe was out: that it timed out says nothing of the service. Ask again.
         with self._lock:
             slot[0] = sample
