@@ -70,27 +70,37 @@ class Lab(Place):
 
 
 class Asking:
-    """Does one thing again and again in a thread; `gaps` between two that went well."""
+    """Does one thing again and again in a thread, and keeps when it went well.
+
+    A stretch counts as long as this client asked in it: of a pause between two tries that lasted longer than it was meant
+    to, because this machine ran something else, only what it was meant to. What hangs while it is tried counts whole.
+    """
 
     def __init__(self, once: Callable[[int], object], every_s: float) -> None:
         self._once, self._every_s = once, every_s
-        self.well: list[float] = []
         self.done: list[int] = []
-        self.failed, self.ended = 0, 0.0
+        self.failed, self._asked_s = 0, 0.0
+        self._well: list[tuple[float, float]] = []  # each success: seconds asked so far, and the time of day
         self._over = threading.Event()
         self._thread = threading.Thread(target=self._ask, daemon=True)
 
     def _ask(self) -> None:
-        number = 0
+        number, ended = 0, time.monotonic()
         while not self._over.is_set():
             number += 1
+            begun = time.monotonic()
             try:
                 self._once(number)
+                went_well = True
             except OSError:
-                self.failed += 1
-            else:
-                self.well.append(time.time())
+                went_well = False
+            pause, ended = min(begun - ended, self._every_s), time.monotonic()
+            self._asked_s += pause + ended - begun
+            if went_well:
+                self._well.append((self._asked_s, time.time()))
                 self.done.append(number)
+            else:
+                self.failed += 1
             self._over.wait(self._every_s)
 
     @property
@@ -101,13 +111,13 @@ class Asking:
     @property
     def longest(self) -> tuple[float, str]:
         """The longest stretch, and when it began (UTC)."""
-        moments = [*self.well, self.ended]
-        length, began = max((after - before, before) for before, after in itertools.pairwise(moments))
+        moments = [*self._well, (self._asked_s, 0.0)]
+        length, began = max((after[0] - before[0], before[1]) for before, after in itertools.pairwise(moments))
         return length, time.strftime("%H:%M:%SZ", time.gmtime(began))
 
     def has_begun(self) -> None:
         until = time.monotonic() + 20
-        while len(self.well) < 3:
+        while len(self._well) < 3:
             assert time.monotonic() < until, "nothing went well yet"
             time.sleep(0.02)
 
@@ -121,7 +131,6 @@ def asking(once: Callable[[int], object], every_s: float):
         asked.has_begun()
         yield asked
     finally:
-        asked.ended = time.time()
         asked._over.set()
         asked._thread.join(20)
 

@@ -32,14 +32,18 @@ PAIR = f"""\
 {{nodes}}
     services: {{{{doors: {{{{address: "10.213.{NUMBER}.100:22", budget_s: 1, every_s: 0.1}}}}}}}}
 """
-KEEPER = """global_defs {{ vrrp_version 3 }}
+# As one sets it up where the hosts are busy: the keeper goes first, else a host at work is taken for a dead one.
+KEEPER = """global_defs {{
+  vrrp_version 3
+  vrrp_rt_priority 50
+}}
 vrrp_instance doors {{
   state BACKUP
   nopreempt
   interface eth0
   virtual_router_id 7
   priority {priority}
-  advert_int 0.2
+  advert_int 0.5
   virtual_ipaddress {{ {address}/24 }}
 }}
 """
