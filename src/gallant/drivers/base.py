@@ -743,8 +743,7 @@ class ProfiledDriver:
             packages=rows["packages"],
             jobs=tuple(self._job(job) for job in _list(fields, "jobs") if isinstance(job, dict)),
             facets=tuple(
-                replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state))
-                for f in rows["facets"]
+                replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state)) for f in rows["facets"]
             ),
             gauges=tuple(self._gauge(g) for g in rows["gauges"]),
             offers=self._versions_of(_several(offers)),
