@@ -109,6 +109,7 @@ class Host:
             shutil.copy(self.folder / name, etc / "ssh" / name)
         (etc / "ssh" / "sshd_config").write_text(
             "HostKey /etc/ssh/host\nPermitRootLogin yes\nUsePAM no\nStrictModes no\nSubsystem sftp internal-sftp\n"
+            "MaxStartups 1000\n"  # clients that connect all the time keep nobody out who logs in
         )
         wants = etc / "systemd" / "system" / "multi-user.target.wants"
         wants.mkdir(exist_ok=True)
@@ -148,7 +149,7 @@ class Host:
     def inside(self, *words: str) -> list[str]:
         """A command on the host as one would type it from here."""
         return [
-            "ssh", "-q", "-n", "-i", str(self.folder / "user"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
+            "ssh", "-o", "LogLevel=ERROR", "-n", "-i", str(self.folder / "user"), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
             f"root@{self.address}", *words,
         ]  # fmt: skip
 
