@@ -101,21 +101,23 @@ def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
 
 
 class HaltingClock(RealClock):
-    """Keeps whoever asks for the time from going on for 1.3 s, at these of its calls."""
+    """Keeps whoever asks for the time from going on for so long, at these of its calls."""
 
-    def __init__(self, *at: int) -> None:
-        self.at, self.calls = at, 0
+    def __init__(self, halt_s: float, *at: int) -> None:
+        self.halt_s, self.at, self.calls = halt_s, at, 0
 
     def now(self):
         self.calls += 1
         if self.calls in self.at:
-            time.sleep(1.3)
+            time.sleep(self.halt_s)
         return super().now()
 
 
 @pytest.mark.alone
-@pytest.mark.parametrize("halts", [(4,), (4, 9), (4, 9, 14)])
-def test_a_probe_that_this_machine_cut_off_by_standing_still_says_nothing_however_often_it_does(halts):
+@pytest.mark.parametrize(
+    ("within_ms", "halts"), [(None, (1.3, 4)), (None, (1.3, 4, 9)), (None, (1.3, 4, 9, 14)), (600, (0.7, 4))]
+)
+def test_a_probe_under_which_this_machine_stood_still_says_nothing_however_often_it_does(within_ms, halts):
     async def slowly(reader, writer):
         await reader.readline()
         await asyncio.sleep(0.4)
@@ -125,7 +127,8 @@ def test_a_probe_that_this_machine_cut_off_by_standing_still_says_nothing_howeve
     async def go():
         keeper, port = reserve("127.0.0.1")
         clock = HaltingClock(*halts)
-        prober = SocketProber({"s": Service(address=f"127.0.0.1:{port}", read=READ)}, clock)
+        service = Service(address=f"127.0.0.1:{port}", read=READ, within_ms=within_ms)
+        prober = SocketProber({"s": service}, clock)
         server = await asyncio.start_server(slowly, sock=bound("127.0.0.1", port))
         prober.start()
         while clock.calls < 20:

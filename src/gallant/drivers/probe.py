@@ -123,11 +123,11 @@ class SocketProber:
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:
         for _ in range(1 + MADE_ANEW):
             sample = await probe(name, service, self.clock)
-            if sample.ok or sample.answer_s < TIMEOUT_S:
+            if sample.ok or sample.answer_s < HALT_S:
                 break
             await asyncio.sleep(self.interval_s)  # the beat that sees a halt may come after the probe's own end
             if self._halted < sample.real:
                 break
-            # This machine stood still while the probe was out: that it timed out says nothing of the service. Ask again.
+            # This machine stood still while the probe was out: that it took long says nothing of the service. Ask again.
         with self._lock:
             slot[0] = sample
