@@ -214,8 +214,8 @@ class _Group:
     def _search(self, frozen: frozenset[int]) -> list[tuple[State, tuple[int, ...], bool]]:
         """The best way as (state, the layers that were moved into it, whether a restart did it), from the start on."""
         start = (0,) * len(self.layers)
-        waiting: list[tuple[int, int, State]] = [(0, 0, start)]
         best: dict[State, tuple[int, int]] = {start: (0, 0)}
+        waiting = [(*best[start], start)]
         before: dict[State, tuple[State, tuple[int, ...], bool]] = {}
         seen: set[State] = set()
         while waiting and len(seen) < MOST_STATES:
