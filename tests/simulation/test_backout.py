@@ -395,3 +395,20 @@ def test_a_node_that_does_not_serve_on_what_it_runs_goes_back_before_it_is_taken
     assert night.run(back, YES).state == "finished"
     assert {v for v, _ in night.end_state().values()} == {"2.11.3"}
     assert night.all_well() == []
+
+
+def test_the_way_back_is_offered_once_something_was_altered_and_not_by_a_roll_that_is_one():
+    offer = "To go back instead: gallant backout"
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan, bent = night.plan(), night.bend
+    night.bend = lambda reading: replace(bent(reading), role="active")  # both: nobody may touch either
+    end = night.run(plan, YES)
+    assert (end.state, offer in end.message) == ("stopped", False), end.message
+    night.bend = bent
+    night.faults.append(Fault(name="install_fails_at", node="tickets/a", act="install", value=40))
+    end = night.run(plan, YES)
+    assert (end.state, offer in end.message) == ("stopped", True), end.message
+    night.faults.append(Fault(name="install_fails_at", node="tickets/b", act="install", value=40))
+    back = way_back(night, plan)
+    end = night.run(back, YES)
+    assert (end.state, offer in end.message) == ("stopped", False), end.message
