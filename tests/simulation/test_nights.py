@@ -324,6 +324,47 @@ def test_a_hold_asked_for_in_a_restart_waits_until_the_node_is_whole_again():
     assert night.pair.nodes["a"].version == "2.8.5"
 
 
+def test_a_hold_asked_for_while_no_process_was_there_waits_for_a_safe_stop_too():
+    kept = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = kept.plan()
+    assert kept.run(plan).state == "finished"
+    safe = {step.id: step.safe_stop_s is not None for step in plan.steps()}
+    held = 0
+    for count in range(1, kept.passed["append"]):
+        night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+        night.kill_at = ("after append", count)
+        with pytest.raises(Killed):
+            night.run(plan)
+        night.hold_reason = "asked for"
+        if night.run(plan, downtime=30).state == "finished":  # no safe stop was left before the end
+            continue
+        done = [e.entry.step for e in night.events if e.entry.kind == "outcome" and e.entry.result == "done"]
+        assert not done or safe[done[-1]], (count, done[-1])
+        held += 1
+    assert held > kept.passed["append"] / 2
+
+
+class Failing(Night):
+    """A pair of which each node, from its so-manieth reading on, does not answer for a while."""
+
+    def happens(self, what, name, node):
+        super().happens(what, name, node)
+        if what == "read":
+            self.reads[node] = self.reads.get(node, 0) + 1
+            if self.reads[node] == self.fails_from:
+                self.away_until[node] = self.clock.real() + self.fails_s
+            if self.clock.real() < self.away_until.get(node, 0.0):
+                raise NotReached(f"{name}/{node} did not answer.")
+
+
+@pytest.mark.parametrize("fails_from", range(1, 40, 3))
+def test_a_node_that_does_not_answer_for_a_second_stops_nothing(fails_from):
+    night = Failing(running={"a": "2.11.3", "b": "2.11.3"})
+    night.reads, night.away_until, night.fails_from, night.fails_s = {}, {}, fails_from, 1.2
+    end = night.run(night.plan())
+    assert (end.state, night.all_well()) == ("finished", []), end.message
+
+
 def test_a_strange_job_on_a_node_stops_the_roll_before_anything_is_done():
     night = Night()
     plan = night.plan()
@@ -711,6 +752,29 @@ def test_a_node_that_is_silent_during_its_install_is_told_while_it_is_and_named_
         assert "tickets/b: install to 2.11.3 was not done within" in end.message
         assert "the line is dead" in end.message
         assert hears.said == told
+
+
+def test_work_that_is_taken_up_again_is_told_with_how_far_it_is():
+    told: list[tuple[str, float, str]] = []
+
+    class Told(Deaf):
+        def progress(self, step, percent, message):
+            told.append((step, percent, message))
+
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    night.trouble = lambda what, name, node, n: (
+        night.die()
+        if any(e.entry.kind == "accepted" and e.entry.step.endswith("b.install") for e in night.events)
+        else None
+    )
+    with pytest.raises(Killed):
+        night.run(plan)
+    night.trouble, night.listener = (lambda *said: None), Told()
+    assert night.run(plan, downtime=60).state == "finished"
+    again = next(one for one in told if "taken up again" in one[2])
+    assert again[0] == "tickets.1.b.install"
+    assert 10 < again[1] < 15  # percent: of eight minutes one is over
 
 
 @pytest.mark.parametrize("lag_s", [0.0, 5.0])

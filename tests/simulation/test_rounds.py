@@ -95,6 +95,14 @@ def test_what_went_wrong_while_a_round_soaked_holds_the_next():
     assert "after the round first: reef is not as it should be" in end.message
 
 
+def test_what_a_round_may_lose_is_held_against_nobody_once_the_rest_of_it_has_soaked():
+    rounds = "[{name: first, of: [reef, bank], soak_minutes: 30, may_fail: 1}, {name: rest, of: ['*']}]"
+    night = many(rounds, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    end = night.run(night.plan())
+    assert (end.state, "after the round" in end.message) == ("stopped", False), end.message
+    assert night.end_state("tickets") == {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
+
+
 def test_a_hold_is_heeded_while_a_round_soaks_and_the_rest_of_the_time_is_soaked_afterwards():
     night = many(ROUNDS)
     plan = night.plan()
