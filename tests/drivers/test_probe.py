@@ -71,6 +71,25 @@ def test_a_silent_service_fails_within_its_time():
     assert "no answer within 0.3 s" in sample.why
 
 
+def test_a_probe_that_is_out_when_probing_ends_is_waited_for():
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+
+        async def go():
+            service = Service(address=f"127.0.0.1:{silent.getsockname()[1]}", read=READ)
+            prober = SocketProber({"s": service}, RealClock())
+            prober.start()
+            while not prober.late_s:  # until the first beat
+                await asyncio.sleep(0.001)
+            await prober.stop()
+            return prober.take()
+
+        samples = asyncio.run(go())
+    assert samples
+    assert {s.why for s in samples} == {"no answer within 1 s"}
+
+
 @pytest.mark.alone
 def test_an_outage_is_measured_while_the_programs_own_loop_stands_still():
     async def go():

@@ -108,7 +108,8 @@ class SocketProber:
                 due = loop.time()
             await asyncio.sleep(max(0.0, due - loop.time()))
         if running:
-            await asyncio.wait(running, timeout=TIMEOUT_S)
+            # With the beat that a failed one waits for.
+            await asyncio.wait(running, timeout=TIMEOUT_S + 2 * self.interval_s)
 
     def _due(self, now: float) -> list[tuple[str, Service]]:
         """The services whose turn it is, by their own pace; half a beat of the fastest is no reason to wait for the next."""
