@@ -55,7 +55,7 @@ def answers() -> dict[bytes, bytes]:
 
     status = {"State": "Enabled", "Health": "OK"}
     inventory = [
-        {**link(f"UpdateService/FirmwareInventory/Part.{n}"), "Id": f"Drive.{n}", "Name": f"Drive {n}", "Version": f"5.{n}", "Updateable": True, "Status": status}
+        {**link(f"UpdateService/FirmwareInventory/Part.{n}"), "Id": f"drive_{n}", "Name": f"Drive {n}", "Version": f"5.{n}", "Updateable": True, "Status": status}
         for n in range(COMPONENTS - 1)
     ]  # fmt: skip
     made = {

@@ -29,7 +29,7 @@ SYSTEMS = ("deck-hw", "quay", "gates", "overlook", "tickets")
 LOSSES = {
     "port-1": ("deck-hw/b", "link port-1 up → down"),
     "speed-2": ("deck-hw/b", "speed of link port-2 25000 Mbit/s → 10000 Mbit/s"),
-    "Drive.2": ("deck-hw/c", "drive 2 ok → critical"),
+    "drive_2": ("deck-hw/c", "drive 2 ok → critical"),
     "psu-1": ("deck-hw/a", "power supply psu-1 ok → critical"),
     "fan-3": ("deck-hw/a", "fan fan-3 ok → critical"),
     "inlet": ("deck-hw/d", "temperature inlet ok → critical"),
@@ -54,7 +54,7 @@ def lost(place: Place, system: str) -> list[str]:
     ]
 
 
-ALIKE = ("inlet", "fan-3", "psu-1", "Drive.2", "unit", "path 1")  # as others that are tried each time
+ALIKE = ("inlet", "fan-3", "psu-1", "drive_2", "unit", "path 1")  # as others that are tried each time
 
 
 @pytest.mark.parametrize("what", [pytest.param(n, marks=pytest.mark.long) if n in ALIKE else n for n in LOSSES])

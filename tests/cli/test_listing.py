@@ -131,9 +131,9 @@ def test_on_a_narrow_screen_a_row_folds_by_field_and_no_word_is_broken(line):
     for columns in (60, 44):
         rows = line.run("notice", "list", COLUMNS=str(columns)).out.splitlines()
         assert not [row for row in rows[:30] if len(row.rstrip()) > columns]
-        assert any(re.match(r"deck-hw:manager(?!\S)", row) for row in rows)
+        assert any(re.match(r"deck-hw:controller(?!\S)", row) for row in rows)
     narrow = line.run("notice", "list", COLUMNS="44")
-    assert re.search(r"(?m)^deck-hw:manager\s*\n  from: \S+\s*\n  to: ", narrow.out)
+    assert re.search(r"(?m)^deck-hw:controller\s*\n  from: \S+\s*\n  to: ", narrow.out)
     wide = line.run("notice", "list", COLUMNS="200")
     assert "  from: " not in wide.out
     for columns in (80, 120, 200):

@@ -35,7 +35,7 @@ RACK = {
         "Actions": {"#UpdateService.SimpleUpdate": {"target": "/redfish/v1/simple"}},
     },
     "/redfish/v1/Inv": {"Members": [{"Id": "Bios", "Name": "b", "Version": "2"}, {"@odata.id": "/redfish/v1/Inv/1"}]},
-    "/redfish/v1/Inv/1": {"Id": "Drive.1", "Version": "3"},
+    "/redfish/v1/Inv/1": {"Id": "drive_1", "Version": "3"},
     "/redfish/v1/Managers": {"Members": [{"Id": "1", "FirmwareVersion": "3", "DateTime": "2026-11-26T00:00:00Z"}]},
     "/redfish/v1/Tasks": {"Tasks": {"@odata.id": "/redfish/v1/Tasks/all"}},
     "/redfish/v1/Tasks/all": {"Members": [{"Id": "1", "TaskState": "Running", "Messages": [{"Message": "m"}], "PercentComplete": 5}]},

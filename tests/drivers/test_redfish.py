@@ -40,12 +40,12 @@ systems:
 """
 IMAGE = b"firmware of the controller, 3.2"
 VERSIONS = {
-    "SystemImage": "2026.1",
-    "Bios": "0.46",
-    "Manager": "3.1",
-    "NetworkAdapter.1": "5.16",
-    "NetworkAdapter.2": "5.20",
-} | {f"Drive.{n}": "D3F7" for n in range(20)}
+    "base_image": "2026.1",
+    "bios": "0.46",
+    "controller": "3.1",
+    "card_1": "5.16",
+    "card_2": "5.20",
+} | {f"drive_{n}": "D3F7" for n in range(20)}
 
 
 class Memory:
@@ -64,7 +64,7 @@ async def rack(old=False, serial="Q4-1", secret="s3cret-word", tools=None, **fau
     """A server's service and the driver in front of it; gives both."""
     world = World(datetime(2026, 11, 25, tzinfo=UTC), 1.0)
     world.faults = [Fault(name=name, value=value) for name, value in faults.items()]
-    firmware = Firmware(component="Manager", version="3.2", sha256=hashlib.sha256(IMAGE).hexdigest())
+    firmware = Firmware(component="controller", version="3.2", sha256=hashlib.sha256(IMAGE).hexdigest())
     server = Server(world, "rack/a", "Q4-1", VERSIONS, {firmware.sha256: firmware})
     context, fingerprint, _ = self_signed("rack", "127.0.0.1")
     keeper, port = reserve("127.0.0.1")
@@ -157,12 +157,12 @@ def test_what_a_service_refuses_is_not_asked_for_a_second_time():
     async def go():
         async with rack(old=True) as (driver, service):
             every = service._resources
-            service._resources = lambda request: {k: v for k, v in every(request).items() if not k.endswith("Drive.7")}
+            service._resources = lambda request: {k: v for k, v in every(request).items() if not k.endswith("drive_7")}
             return await driver.read("a"), service.requests
 
     found, requests = asyncio.run(go())
-    assert "lists /redfish/v1/UpdateService/FirmwareInventory/Drive.7 and does not give it" in found.oddities
-    assert sum(r.endswith("Drive.7") for r in requests) == 1
+    assert "lists /redfish/v1/UpdateService/FirmwareInventory/drive_7 and does not give it" in found.oddities
+    assert sum(r.endswith("drive_7") for r in requests) == 1
     again = {
         "GET /redfish/v1/",
         "GET /redfish/v1/Managers",
@@ -177,7 +177,7 @@ def test_a_second_reading_asks_for_the_inventory_only_if_it_changed():
         async with rack(tools={"memory": memory}) as (driver, service):
             for _ in range(2):
                 sizes.append(len((await driver.read("a")).components))
-            service.server.running["Bios"] = "0.51"
+            service.server.running["bios"] = "0.51"
             found = await driver.read("a")
             return next(c.version for c in found.components if c.name == "bios")
 
@@ -207,7 +207,7 @@ def test_an_install_is_pushed_and_its_task_followed_to_the_next_start(tmp_path):
             off = (await driver.read("a")).state
             world.advance(2000)
             after = await driver.read("a")
-            return half, done, listed, shares, off, restart.handle, before != after.boot, server.running["Manager"]
+            return half, done, listed, shares, off, restart.handle, before != after.boot, server.running["controller"]
 
     half, done, listed, shares, off, handle, restarted, version = asyncio.run(go())
     assert (half.state, half.percent, half.kind) == ("running", 50, "install")
@@ -254,7 +254,7 @@ def test_an_old_service_fetches_the_package_itself(tmp_path):
             act = Act(kind="install", package="p", sha256=hashlib.sha256(IMAGE).hexdigest(), bytes=1)
             await driver.act("a", act, send_by=driver.clock.real() + 9)
             service.server.world.advance(1000)
-            return service.server.running["Manager"]
+            return service.server.running["controller"]
 
     assert asyncio.run(go()) == "3.2"
 

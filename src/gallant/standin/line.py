@@ -41,20 +41,20 @@ RELEASES: dict[str, tuple[tuple[str, float, float], ...]] = {
     "quernix/n25": (("5.16", 180, 240), ("5.20", 180, 240)),
 }
 SERVER_PARTS = {
-    "SystemImage": "2026.1",
-    "Bios": "0.46",
-    "Manager": "3.1",
-    "NetworkAdapter.1": "5.16",
-    "NetworkAdapter.2": "5.16",
-    "Enclosure": "4.0",
+    "base_image": "2026.1",
+    "bios": "0.46",
+    "controller": "3.1",
+    "card_1": "5.16",
+    "card_2": "5.16",
+    "shelf": "4.0",
 }
 DRIVES = 6
 # Which of the publisher's products is for which components.
 FIRMWARE = {
-    "SystemImage": "quernix/q4",
-    "Bios": "quernix/q4-bios",
-    "Manager": "quernix/q4-controller",
-    "NetworkAdapter": "quernix/n25",
+    "base_image": "quernix/q4",
+    "bios": "quernix/q4-bios",
+    "controller": "quernix/q4-controller",
+    "card": "quernix/n25",
 }
 
 
@@ -128,8 +128,8 @@ class Line:
             full, serial, address = f"deck-hw/{name}", f"Q4-77{number}1", f"127.0.60.{11 + number}"
             parts = (
                 SERVER_PARTS
-                | {f"Drive.{n}": "3.7" for n in range(DRIVES)}
-                | ({"NetworkAdapter.2": "5.20"} if name == "c" else {})
+                | {f"drive_{n}": "3.7" for n in range(DRIVES)}
+                | ({"card_2": "5.20"} if name == "c" else {})
             )
             server = self.machines[name] = Server(self.world, full, serial, parts, known)
             context, port = self._https(full, address, serial)

@@ -18,7 +18,7 @@ WRITE_S = 180.0
 
 
 class Firmware(Record):
-    """A firmware that the device takes: which component it is for; `NetworkAdapter` is every one of them."""
+    """A firmware that the device takes: which component it is for; `card` is every one of them."""
 
     component: str
     version: str
@@ -68,10 +68,10 @@ class Server:
             return task
 
         def done() -> None:
-            at_once = known.component == "Manager"  # the controller starts itself again for its own
+            at_once = known.component == "controller"  # the controller starts itself again for its own
             held = self.running if at_once else self.waiting
             held.update(
-                {p: known.version for p in self.running if p == known.component or p.startswith(f"{known.component}.")}
+                {p: known.version for p in self.running if p == known.component or p.startswith(f"{known.component}_")}
             )
             when = "runs" if at_once else "runs from the next start on"
             self._end(task, "Completed", f"{known.component} {known.version} {when}")

@@ -26,15 +26,14 @@ ROOT = "/redfish/v1"
 PAGE = 10
 
 BIOS_SETTINGS: dict[str, object] = {
-    "AdminPhone": "",
-    "BootMode": "Uefi",
-    "EmbeddedSata": "Raid",
-    "NicBoot1": "NetworkBoot",
-    "PowerProfile": "MaxPerf",
-    "ProcCoreDisable": 0,
-    "ProcHyperthreading": "Enabled",
-    "ProcTurboMode": "Enabled",
-    "UsbControl": "UsbEnabled",
+    "StartsFrom": "network",
+    "DriveSets": "on",
+    "TwoThreads": "on",
+    "ClockBoost": "on",
+    "CoresLeftOut": 0,
+    "FansRun": "even",
+    "FrontSockets": "open",
+    "DeskNumber": "",
 }
 
 
@@ -296,7 +295,7 @@ class RedfishServer(WebServer):
             "SerialNumber": "Q4-0000-XX" if swapped else server.serial,
             "Model": "Q4",
             "PartNumber": "Q4-2U-24",
-            "BiosVersion": server.running.get("Bios"),
+            "BiosVersion": server.running.get("bios"),
             "PowerState": server.power,
             "MemorySummary": {"TotalSystemMemoryGiB": 512},
             "Bios": _link("Systems/1/Bios"),
@@ -323,7 +322,7 @@ class RedfishServer(WebServer):
             "@odata.id": f"{ROOT}/Systems/1/Bios",
             "Id": "Bios",
             "AttributeRegistry": "Q4Bios.1",
-            "Attributes": BIOS_SETTINGS | {"AssetTag": self.server.serial},
+            "Attributes": BIOS_SETTINGS | {"OwnNumber": self.server.serial},
         }
 
     def _manager(self) -> dict[str, object]:
@@ -334,7 +333,7 @@ class RedfishServer(WebServer):
         return {
             "@odata.id": f"{ROOT}/Managers/1",
             "Id": "1",
-            "FirmwareVersion": server.running.get("Manager"),
+            "FirmwareVersion": server.running.get("controller"),
             "DateTime": rfc3339(moment),
             "Status": self._status(),
             **({} if self.old else {"LogServices": _link("Managers/1/LogServices")}),
@@ -360,7 +359,7 @@ class RedfishServer(WebServer):
         found: dict[str, dict[str, object]] = {}
         for name in () if self.old else self.server.running:
             if (place := _place_of(name)) is not None:
-                kind, _, number = name.partition(".")
+                kind, _, number = name.partition("_")
                 found[place] = {
                     "@odata.id": place,
                     "Id": number,
@@ -399,14 +398,14 @@ class RedfishServer(WebServer):
 
 # What stands beside the serial of a piece, and where pieces of its kind are found.
 PIECES = {
-    "NetworkAdapter": {"Model": "N25", "PartNumber": "N25-2P"},
-    "Drive": {"Model": "D3 1920", "PartNumber": "D3-1920-S"},
+    "card": {"Model": "N25", "PartNumber": "N25-2P"},
+    "drive": {"Model": "D3 1920", "PartNumber": "D3-1920-S"},
 }
-PLACES = {"NetworkAdapter": f"{ROOT}/Chassis/1/NetworkAdapters", "Drive": f"{ROOT}/Systems/1/Storage/1/Drives"}
+PLACES = {"card": f"{ROOT}/Chassis/1/NetworkAdapters", "drive": f"{ROOT}/Systems/1/Storage/1/Drives"}
 
 
 def _place_of(name: str) -> str | None:
-    kind, _, number = name.partition(".")
+    kind, _, number = name.partition("_")
     return f"{PLACES[kind]}/{number}" if kind in PLACES and number else None
 
 
