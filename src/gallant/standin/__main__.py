@@ -137,7 +137,7 @@ class Stage:
         self.said["publishers"] = {
             name: {"url": f"{base}/{name}/catalog.json", "key": others.keys[name]} for name in others.names
         }
-        self.said["channel"] = {"source": f"deb [arch=amd64] {base}/debian tideway main", "key": others.keys["debian"]}
+        self.said["channel"] = {"source": f"deb [arch=amd64] {base}/debian neaptide main", "key": others.keys["debian"]}
 
     async def open(self) -> None:
         """Start every server, the publisher, and the door behind the stage."""

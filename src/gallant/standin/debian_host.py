@@ -185,7 +185,7 @@ class DebianHost(ShellHost):
             conffiles.append(f" {self.root}{path} {hashlib.md5(b'as it came', usedforsecurity=False).hexdigest()}")
         put("state/conffiles", "\n".join(conffiles) + "\n")
         self._write_channels()
-        put("state/heard", f"Hit:1 {self.channel} tideway InRelease\n")
+        put("state/heard", f"Hit:1 {self.channel} neaptide InRelease\n")
         for name, text in (("reboot-required", ""), ("reboot-required.pkgs", "\n".join(self.wanting) + "\n")):
             flag = self.root / "run" / name
             flag.write_text(text) if self.wanting else flag.unlink(missing_ok=True)
@@ -212,7 +212,7 @@ class DebianHost(ShellHost):
 
     def _write_channels(self) -> None:
         lost = self.world.fault("unwell", self.name, "channel") is not None
-        rows = [] if lost else [f"deb {self.channel} tideway main\n"]
+        rows = [] if lost else [f"deb {self.channel} neaptide main\n"]
         rows += [f"# deb {self.setup.disabled_channel} main\n"] if self.setup.disabled_channel else []
         self._put("etc/apt/sources.list", "".join(rows))
 

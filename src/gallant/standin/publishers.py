@@ -250,16 +250,16 @@ class Others:
             for form, raw in (("", stanzas), (".gz", packed))
         ]
         fields = {
-            "Suite": "tideway",
-            "Codename": "tideway",
+            "Suite": "neaptide",
+            "Codename": "neaptide",
             "Date": format_datetime(self.now - timedelta(days=2)),
             "Valid-Until": format_datetime(self.now + timedelta(days=90)),
             "SHA256": "\n" + "\n".join(listed),
         }
         release = "".join(f"{key}: {value}\n" for key, value in fields.items()).encode()
         found = {
-            "dists/tideway/InRelease": sign(owner.signer(), release, mode=SignatureMode.CLEAR),
-            "dists/tideway/main/binary-amd64/Packages.gz": packed,
+            "dists/neaptide/InRelease": sign(owner.signer(), release, mode=SignatureMode.CLEAR),
+            "dists/neaptide/main/binary-amd64/Packages.gz": packed,
         }
         for name, version in DEBS:
             found[f"pool/{name}_{version.replace(':', '%3a')}_amd64.deb"] = body_of(name, version)
