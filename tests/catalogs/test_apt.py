@@ -38,7 +38,7 @@ def stanza(name: str, version: str, **more: str) -> str:
     return "".join(f"{k}: {v}\n" for k, v in fields.items() if v) + "\n"
 
 
-MAIN = (stanza("turnstile", "2.4-1") + stanza("linux-image-amd64", "74.2-5") + stanza("odd", "1:2.0~rc1-1")).encode()
+MAIN = (stanza("kissgate", "2.4-1") + stanza("linux-image-amd64", "74.2-5") + stanza("odd", "1:2.0~rc1-1")).encode()
 
 
 class Mirror:
@@ -51,7 +51,7 @@ class Mirror:
         self.files: dict[str, bytes] = {}
         packers = {".xz": lzma.compress, ".gz": gzip.compress, "": lambda raw: raw}
         listed = []
-        for component, raw in (("main", MAIN), ("extra", stanza("turnstile", "2.4-1").encode())):
+        for component, raw in (("main", MAIN), ("extra", stanza("kissgate", "2.4-1").encode())):
             for form in ("", *forms):
                 path, body = f"{component}/binary-amd64/Packages{form}", packers[form](raw)
                 digest = hashlib.sha256(body).hexdigest()
@@ -113,7 +113,7 @@ def test_a_channel_is_read_in_each_of_its_forms(forms, by_hash, detached):
     assert {p.name: [r.version for r in p.releases] for p in found.catalog.products} == {
         "deb/linux-image-amd64": ["74.2-5"],
         "deb/odd": ["1:2.0~rc1-1"],
-        "deb/turnstile": ["2.4-1"],
+        "deb/kissgate": ["2.4-1"],
     }
     assert found.catalog.serial == int((NOW - timedelta(days=2)).timestamp())
     assert found.catalog.expires == NOW + timedelta(days=7)
@@ -131,9 +131,9 @@ def test_an_index_that_is_gone_from_by_hash_is_fetched_by_its_name():
 
 def test_a_package_keeps_the_day_on_which_it_was_first_seen():
     seen = NOW - timedelta(days=40)
-    found = read(Mirror(), known={"deb/turnstile 2.4-1": seen})
+    found = read(Mirror(), known={"deb/kissgate 2.4-1": seen})
     days = {p.name: p.releases[0].released for p in found.catalog.products}
-    assert days["deb/turnstile"] == seen
+    assert days["deb/kissgate"] == seen
     assert days["deb/odd"] == NOW - timedelta(days=2)
 
 
@@ -243,7 +243,7 @@ def test_entries_that_are_not_in_form_are_counted_and_left_out():
         found = read(Mirror())
     finally:
         MAIN = before
-    assert [p.name for p in found.catalog.products] == ["deb/good", "deb/turnstile"]
+    assert [p.name for p in found.catalog.products] == ["deb/good", "deb/kissgate"]
     assert found.left_out >= 6
 
 

@@ -153,7 +153,7 @@ def test_a_host_installs_restarts_and_comes_back_with_what_waited(line):
 
     async def work(driver):
         before = await driver.read("a")
-        install = Act(kind="install", component="turnstile", release="1.3-1")
+        install = Act(kind="install", component="kissgate", release="1.3-1")
         taken = await driver.act("a", install, send_by=driver.clock.real() + 9)
         job = await until(driver, "a", taken.handle)
         await driver.act("a", Act(kind="restart", reason="a test"), send_by=driver.clock.real() + 9)
@@ -170,7 +170,7 @@ def test_a_host_installs_restarts_and_comes_back_with_what_waited(line):
     job, before, after = driving(line, "gates", work)
     assert job.state == "done"
     versions = [{c.name: c.version for c in r.components} for r in (before, after)]
-    assert (versions[0]["turnstile"], versions[1]["turnstile"]) == ("1.2-1", "1.3-1")
+    assert (versions[0]["kissgate"], versions[1]["kissgate"]) == ("1.2-1", "1.3-1")
     assert (versions[0]["kernel"], versions[1]["kernel"]) == ("74.2-3", "74.2-5")
 
 

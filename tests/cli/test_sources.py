@@ -233,9 +233,9 @@ def channel_folder(folder, owner: Tsk, version: str, now) -> None:
     """A repository of one package, signed."""
     body = f"package {version}".encode()
     (folder / "pool").mkdir(parents=True, exist_ok=True)
-    (folder / "pool" / f"turnstile_{version}_amd64.deb").write_bytes(body)
+    (folder / "pool" / f"kissgate_{version}_amd64.deb").write_bytes(body)
     packages = (
-        f"Package: turnstile\nVersion: {version}\nArchitecture: amd64\nFilename: pool/turnstile_{version}_amd64.deb\n"
+        f"Package: kissgate\nVersion: {version}\nArchitecture: amd64\nFilename: pool/kissgate_{version}_amd64.deb\n"
         f"Size: {len(body)}\nSHA256: {hashlib.sha256(body).hexdigest()}\n\n"
     ).encode()
     index = folder / "dists" / "stable" / "main" / "binary-amd64"
@@ -265,16 +265,16 @@ def test_a_channel_of_packages_is_followed_like_any_catalog(place, tmp_path):
     fingerprint = str(owner.extract_certificate().fingerprint).upper()
     assert fingerprint.lower() in added.out.replace(" ", "").lower()
     assert place.run("catalog", "sync", "--json").rows[0]["state"] == "reachable"
-    assert place.run("catalog", "show", "deb/turnstile", "--json").rows[0]["version"] == "2.4-1"
+    assert place.run("catalog", "show", "deb/kissgate", "--json").rows[0]["version"] == "2.4-1"
     channel_folder(tmp_path / "debs", owner, "2.5-1", now - timedelta(days=1))
-    assert place.run("catalog", "sync", "--json").rows[0]["new"] == ["deb/turnstile 2.5-1"]
+    assert place.run("catalog", "sync", "--json").rows[0]["new"] == ["deb/kissgate 2.5-1"]
     channel_folder(tmp_path / "debs", owner, "2.4-1", now - timedelta(days=2))
     back = place.run("catalog", "sync", "--json")
     assert (back.code, back.rows[0]["state"]) == (5, "unauthenticated")
     assert "never taken back" in back.rows[0]["problem"]
     channel_folder(tmp_path / "debs", stranger, "9.9-1", now)
     assert place.run("catalog", "sync", "--json").rows[0]["state"] == "unauthenticated"
-    assert place.run("catalog", "show", "deb/turnstile", "--json").rows[0]["version"] == "2.5-1"
+    assert place.run("catalog", "show", "deb/kissgate", "--json").rows[0]["version"] == "2.5-1"
     shutil.rmtree(tmp_path / "debs")
     gone = place.run("catalog", "sync", "--json")
     assert (gone.code, gone.rows[0]["state"]) == (3, "unreachable")

@@ -704,14 +704,14 @@ def test_a_node_that_was_not_read_is_not_as_it_should_be():
 
 
 def test_a_host_that_no_catalog_lists_is_judged_by_those_of_its_packages_that_one_does():
-    own = {"components": (Component(name="turnstile", kind="OS package", product="deb/turnstile", version="1.2-1"),)}
+    own = {"components": (Component(name="kissgate", kind="OS package", product="deb/kissgate", version="1.2-1"),)}
     node, other = reading("a", **own), reading("b")
-    rows = verify_system(TICKETS, {"a": node, "b": other}, {}, None, None, {}, {"deb/turnstile"})
+    rows = verify_system(TICKETS, {"a": node, "b": other}, {}, None, None, {}, {"deb/kissgate"})
     assert [(r.ok, r.problems) for r in rows] == [
         (True, ()),
         (False, ("no catalog says what ostrel/shoal should run",)),
     ]
-    unread = verify_system(TICKETS, {}, {"a": "no answer", "b": "no answer"}, None, None, {}, {"deb/turnstile"})
+    unread = verify_system(TICKETS, {}, {"a": "no answer", "b": "no answer"}, None, None, {}, {"deb/kissgate"})
     assert [r.ok for r in unread] == [False, False]
 
 

@@ -81,30 +81,30 @@ async def finished(driver, handle: str):
 
 
 def test_a_host_is_read_updated_in_order_and_really_restarted(host, tmp_path):
-    conffile = {"etc/turnstile.conf": "gates=4\n"}
-    package(tmp_path, "turnstile", "1.2-1", files=conffile)
-    package(tmp_path, "turnstile-lanes", "3.0-1", "Depends: turnstile (>= 1.3)\n")
+    conffile = {"etc/kissgate.conf": "gates=4\n"}
+    package(tmp_path, "kissgate", "1.2-1", files=conffile)
+    package(tmp_path, "kissgate-lanes", "3.0-1", "Depends: kissgate (>= 1.3)\n")
     package(
         tmp_path,
-        "turnstile",
+        "kissgate",
         "1.3-1",
-        files={"etc/turnstile.conf": "gates=6\n"},
-        postinst="touch /run/reboot-required; echo turnstile > /run/reboot-required.pkgs",
+        files={"etc/kissgate.conf": "gates=6\n"},
+        postinst="touch /run/reboot-required; echo kissgate > /run/reboot-required.pkgs",
     )
     publish(host, tmp_path)
 
     async def work(driver):
         await driver.run("a", "apt-get -q update", "act", 60)
         first = await finished(
-            driver, (await order(driver, Act(kind="install", package="turnstile", release="1.2-1"))).handle
+            driver, (await order(driver, Act(kind="install", package="kissgate", release="1.2-1"))).handle
         )
-        await driver.run("a", "sh -c 'echo gates=5 > /etc/turnstile.conf; apt-mark hold bash'", "act", 60)
+        await driver.run("a", "sh -c 'echo gates=5 > /etc/kissgate.conf; apt-mark hold bash'", "act", 60)
         before = await driver.read("a")
-        tried = await driver.self_test("a", "turnstile=1.3-1 turnstile-lanes=3.0-1")
-        impossible = await driver.self_test("a", "turnstile=9-9")
-        both = Act(kind="install", release="turnstile=1.3-1 turnstile-lanes=3.0-1")
+        tried = await driver.self_test("a", "kissgate=1.3-1 kissgate-lanes=3.0-1")
+        impossible = await driver.self_test("a", "kissgate=9-9")
+        both = Act(kind="install", release="kissgate=1.3-1 kissgate-lanes=3.0-1")
         job = await finished(driver, (await order(driver, both)).handle)
-        kept = (await driver.run("a", "cat /etc/turnstile.conf", "read")).text
+        kept = (await driver.run("a", "cat /etc/kissgate.conf", "read")).text
         wanting = await driver.read("a")
         texts: list[bytes] = []
         await driver.export("a", "etc.tar", texts.append)
@@ -114,10 +114,10 @@ def test_a_host_is_read_updated_in_order_and_really_restarted(host, tmp_path):
     first, before, tried, impossible, job, kept, wanting, etc = run(host, work)
     assert (first.state, job.state, job.kind) == ("done", "done", "install"), (first, job)
     parts = {c.name: c.version for c in before.components}
-    assert parts["turnstile"] == "1.2-1"
+    assert parts["kissgate"] == "1.2-1"
     facets = {f.name: f.state for f in before.facets}
     assert facets["package bash"] == "kept back"
-    assert facets["conffile /etc/turnstile.conf"] == "changed"
+    assert facets["conffile /etc/kissgate.conf"] == "changed"
     assert facets["restart"] == "not wanted"
     assert {c.name: (c.enabled, c.state) for c in before.channels} == {
         "file:/srv/repo site": (True, "reachable"),
@@ -127,12 +127,12 @@ def test_a_host_is_read_updated_in_order_and_really_restarted(host, tmp_path):
     assert tried.findings == ()
     assert impossible.findings[0].level == "stop"
     assert kept == "gates=5\n"  # what a person wrote stays
-    assert {c.name: c.version for c in wanting.components}["turnstile-lanes"] == "3.0-1"
+    assert {c.name: c.version for c in wanting.components}["kissgate-lanes"] == "3.0-1"
     assert {f.name: f.state for f in wanting.facets}["restart"] == "wanted"
-    assert [a.text for a in wanting.alarms] == ["a restart is wanted for turnstile"]
+    assert [a.text for a in wanting.alarms] == ["a restart is wanted for kissgate"]
     (tmp_path / "etc.tar").write_bytes(etc)
     with tarfile.open(tmp_path / "etc.tar") as archive:
-        assert archive.extractfile("etc/turnstile.conf").read() == b"gates=5\n"
+        assert archive.extractfile("etc/kissgate.conf").read() == b"gates=5\n"
 
     async def after(driver):
         until = time.monotonic() + 60
@@ -155,13 +155,13 @@ def test_a_host_is_read_updated_in_order_and_really_restarted(host, tmp_path):
 
 
 def test_what_cannot_be_installed_fails_and_says_why(host, tmp_path):
-    package(tmp_path, "turnstile", "1.2-1", "Depends: nowhere-to-be-had\n")
+    package(tmp_path, "kissgate", "1.2-1", "Depends: nowhere-to-be-had\n")
     publish(host, tmp_path)
 
     async def work(driver):
         await driver.run("a", "apt-get -q update", "act", 60)
         job = await finished(
-            driver, (await order(driver, Act(kind="install", package="turnstile", release="1.2-1"))).handle
+            driver, (await order(driver, Act(kind="install", package="kissgate", release="1.2-1"))).handle
         )
         with pytest.raises(DeviceRefused) as caught:
             await driver.job("a", "install-20000101000000-abcdef")

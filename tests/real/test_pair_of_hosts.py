@@ -47,7 +47,7 @@ vrrp_instance doors {{
   virtual_ipaddress {{ {address}/24 }}
 }}
 """
-WANTS_RESTART = "touch /run/reboot-required; echo turnstile > /run/reboot-required.pkgs"
+WANTS_RESTART = "touch /run/reboot-required; echo kissgate > /run/reboot-required.pkgs"
 
 
 def furnish(root: Path, addresses: str, number: int) -> None:
@@ -81,7 +81,7 @@ def gates(folder: Path) -> Iterator[tuple[Lab, Path]]:
     """A lab in front of both hosts, on which 1.2 of a package runs; 1.3 is in the channel."""
     pool = folder / "channel"
     pool.mkdir()
-    package(pool, "turnstile", "1.2-1", files={"etc/turnstile.conf": "gates=4\n"})
+    package(pool, "kissgate", "1.2-1", files={"etc/kissgate.conf": "gates=4\n"})
     signed(pool)
     with (
         several(folder, NUMBER, "ab", furnish, ("keepalived.service",)) as hosts,
@@ -92,9 +92,9 @@ def gates(folder: Path) -> Iterator[tuple[Lab, Path]]:
             (host.root / "etc" / "apt" / "sources.list").write_text(
                 f"deb [signed-by=/etc/apt/site.gpg] {url} site main\n"
             )
-            host.say("apt-get -q update; apt-get -y -q install turnstile")
+            host.say("apt-get -q update; apt-get -y -q install kissgate")
         package(
-            pool, "turnstile", "1.3-1", files={"etc/turnstile.conf": "gates=4\n"}, postinst="sleep 8; " + WANTS_RESTART
+            pool, "kissgate", "1.3-1", files={"etc/kissgate.conf": "gates=4\n"}, postinst="sleep 8; " + WANTS_RESTART
         )
         signed(pool)
         until(lambda: carries(hosts["a"]) != carries(hosts["b"]))
@@ -122,9 +122,9 @@ def boots(lab: Lab) -> dict[str, str]:
     return {name: host.say("cat /proc/sys/kernel/random/boot_id").strip() for name, host in lab.hosts.items()}
 
 
-def of_turnstile(host: Host) -> str:
+def of_kissgate(host: Host) -> str:
     """What dpkg on the host says of the package."""
-    return host.say("dpkg-query -W -f='${Status} ${Version}' turnstile")
+    return host.say("dpkg-query -W -f='${Status} ${Version}' kissgate")
 
 
 def order(done: str, what: str) -> list[str]:
@@ -138,24 +138,24 @@ def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_ne
     before = boots(pair)
     with asking(connects, 0.05) as asked:
         gaps = pair.run("gaps", "--json")
-        assert {r["component"] for r in gaps.rows if r["standing"] == "behind"} == {"turnstile"}
+        assert {r["component"] for r in gaps.rows if r["standing"] == "behind"} == {"kissgate"}
         pair.well("backup", "take", "gates")
         assert pair.run("check", "gates", "--json").code in (0, 1)
         pair.well("plan", "gates")
         updated = pair.run("roll", "gates")
         assert updated.code == 0, updated.out + updated.err
-        assert order(updated.err, "install turnstile") == [other, first]
+        assert order(updated.err, "install kissgate") == [other, first]
         assert boots(pair) == before
         looked = pair.run("verify", "gates")
         assert "a restart" in looked.out  # the package wants one on both hosts
-        pair.well("plan", "gates", "--restart", "--reason", "the turnstile wants it")
+        pair.well("plan", "gates", "--restart", "--reason", "the kissgate wants it")
         restarted = pair.run("roll", "gates")
         assert restarted.code == 0, restarted.out + restarted.err
         assert order(restarted.err, "restart") == [first, other]  # the address had moved before
     after = boots(pair)
     assert all(after[name] != before[name] for name in before)
     assert asked.longest_s < 1.0, f"{asked.longest}\n{updated.err}\n{restarted.err}"
-    assert {of_turnstile(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
+    assert {of_kissgate(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
     pair.well("verify", "gates")
 
 
@@ -164,14 +164,14 @@ def test_a_host_that_loses_its_power_in_the_middle_of_its_update_is_finished_by_
     with asking(connects, 0.05) as asked:
         pair.well("plan", "gates")
         roll = pair.begin("roll", "gates")
-        until(lambda: "half-configured" in of_turnstile(pair.hosts[second]), 120)
+        until(lambda: "half-configured" in of_kissgate(pair.hosts[second]), 120)
         pair.hosts[second].cut_power()
         pair.hosts[second].power_on()
-        assert "half-configured" in of_turnstile(pair.hosts[second])
+        assert "half-configured" in of_kissgate(pair.hosts[second])
         out, err = roll.communicate(timeout=600)
         assert roll.returncode == 4, out + err
-        assert f"gates/{second}: install turnstile to 1.3-1 failed: it ended without a word" in out + err
+        assert f"gates/{second}: install kissgate to 1.3-1 failed: it ended without a word" in out + err
         done = pair.run("resume", "roll-0001")
         assert done.code == 0, done.out + done.err
     assert asked.longest_s < 1.0, asked.longest
-    assert {of_turnstile(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
+    assert {of_kissgate(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}

@@ -18,7 +18,7 @@ ALLOWED = (
     "/usr/bin/apt-get -q update",
     "/usr/bin/dpkg --force-confdef --force-confold --configure -a",
     "/usr/bin/systemctl reboot --message=window",
-    "/usr/bin/systemctl restart turnstile.service",
+    "/usr/bin/systemctl restart kissgate.service",
     "/usr/bin/tar -C / --one-file-system -cf - etc",
     "/usr/bin/tar -C / -cf - srv/manifest",
     f"{APT} install manifest-updater=1.2-1",
@@ -71,7 +71,7 @@ def test_the_file_is_right_and_allows_its_commands_and_nothing_beside_them(accou
     assert [c for c in REFUSED if allowed(c)] == []
 
 
-@pytest.mark.parametrize("profile", ["debian-pair", "etcd-quorum", "postgresql-pair", "chorister-turnstile"])
+@pytest.mark.parametrize("profile", ["debian-pair", "etcd-quorum", "postgresql-pair", "chorister-kissgate"])
 def test_the_file_of_every_host_profile_is_right_and_says_what_sudo_cannot_hold(profile, tmp_path):
     needed("visudo")
     text = sudoers("gallant-trial", load_profile(profile, Path()))

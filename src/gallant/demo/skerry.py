@@ -123,7 +123,7 @@ SYSTEMS: tuple[Row, ...] = (
     ("lighthouse", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
-    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-turnstile", "a", "opens the gates to people with a ticket",
+    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-kissgate", "a", "opens the gates to people with a ticket",
      ("uses: [tickets]",)),
     ("manifest", "skerry/host", "single", "harbour", "application", "debian", "skerry-manifest", "a", "who is on board",
      ("uses: [tickets]",)),

@@ -18,7 +18,7 @@ from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServe
 from gallant.standin.command_line import CommandLineServer
 from gallant.standin.debian_host import DebianHost, Offered, Setup
 from gallant.standin.listening import Following
-from gallant.standin.manifest import MANIFEST, TURNSTILE
+from gallant.standin.manifest import MANIFEST, KISSGATE
 from gallant.standin.ports import reserve
 from gallant.standin.publishers import body_of
 from gallant.standin.quernix import Firmware, Server
@@ -216,11 +216,11 @@ class Line:
                 "gates",
                 "127.0.66.11",
                 Setup(
-                    packages=base | {"turnstile": "1.2-1", "turnstile-lanes": "3.0-1"},
-                    offered=(Offered(package="turnstile", version="1.3-1"),),
-                    services=("ssh", "cron", "turnstile"),
-                    files={"/etc/turnstile/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
-                    tools=TURNSTILE,
+                    packages=base | {"kissgate": "1.2-1", "kissgate-lanes": "3.0-1"},
+                    offered=(Offered(package="kissgate", version="1.3-1"),),
+                    services=("ssh", "cron", "kissgate"),
+                    files={"/etc/kissgate/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
+                    tools=KISSGATE,
                     waits=True,
                 ),
             ),

@@ -44,17 +44,17 @@ esac
 """,
 }
 
-# Turnstile's add-ons stand in a file of their own; one that needs another one's newer release is refused before it is there.
-TURNSTILE = {
-    "turnstile-addons": """
-addons="$ROOT/etc/turnstile/addons"
+# Kissgate's add-ons stand in a file of their own; one that needs another one's newer release is refused before it is there.
+KISSGATE = {
+    "kissgate-addons": """
+addons="$ROOT/etc/kissgate/addons"
 case "$1" in
   take)
     now=$(sed -n "s/^$2 \\([^ ]*\\).*/\\1/p" "$addons")
     [ -n "$now" ] || { echo "there is no add-on $2" >&2; exit 4; }
     if [ "$2 $3" = "scanner 2.4" ] && ! grep -q "^lanes 3.1" "$addons"; then echo "scanner 2.4 needs lanes 3.1" >&2; exit 3; fi
     sed "s/^$2 [^ ]*/$2 $3/" "$addons" > "$addons.new" && mv "$addons.new" "$addons"
-    echo "$2 $3 is in, and Turnstile was started again";;
+    echo "$2 $3 is in, and Kissgate was started again";;
 esac
 """,
 }

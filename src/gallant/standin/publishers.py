@@ -84,11 +84,11 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
         (("6.3", 200, "low", False, "node", {}), ("6.4", 20, "low", False, "node", {})),
     ),
     "chorister/lanes": (
-        "Turnstile lanes",
+        "Kissgate lanes",
         (("3.0", 150, "low", False, "service", {}), ("3.1", 60, "low", False, "service", {})),
     ),
     "chorister/scanner": (
-        "Turnstile scanner",
+        "Kissgate scanner",
         (
             ("2.2", 150, "low", False, "service", {}),
             (
@@ -150,9 +150,9 @@ DEBS = (
     ("manifest-db", "0.9-3"),
     ("manifest-updater", "1.1-1"),
     ("manifest-updater", "1.2-1"),
-    ("turnstile", "1.2-1"),
-    ("turnstile", "1.3-1"),
-    ("turnstile-lanes", "3.0-1"),
+    ("kissgate", "1.2-1"),
+    ("kissgate", "1.3-1"),
+    ("kissgate-lanes", "3.0-1"),
 )
 
 
