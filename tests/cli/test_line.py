@@ -216,8 +216,8 @@ def test_an_application_is_updated_after_its_updater_and_its_data_are_taken_alon
     before, job, after, refused = driving(line, "manifest", work)
     assert (job.state, job.message) == ("done", "configuration read again")
     parts = [{c.name: (c.kind, c.version) for c in r.components} for r in (before, after)]
-    assert parts[0]["manifest-updater"][1] == "1.1-1"
-    assert parts[1]["manifest-updater"][1] == "1.2-1"
+    assert parts[0]["manifest-tools"][1] == "1.1-1"
+    assert parts[1]["manifest-tools"][1] == "1.2-1"
     assert parts[1]["manifest"][1] == "2.5-1"
     assert (parts[0]["database"], parts[1]["database"]) == (
         ("on-disk format", "2026-03"),

@@ -185,7 +185,7 @@ esac
 CTL = """
 case "$1" in
   parts) echo "schema database $(cat /srv/manifest/schema)";;
-  needs) echo "manifest-updater 1.2-1";;
+  needs) echo "manifest-tools 1.2-1";;
   state) if [ -e /var/lib/manifest-reload ]; then echo "reload: due"; else echo "reload: none"; fi;;
   migrate) echo SCHEMA > /srv/manifest/schema;;
   reload) rm -f /var/lib/manifest-reload; echo "read again";;
@@ -196,7 +196,7 @@ esac
 
 def test_an_application_is_updated_after_the_package_that_it_needs_and_migrated(host, tmp_path):
     for version in ("1.1", "1.2"):
-        package(tmp_path, "manifest-updater", f"{version}-1", tools={"manifest-updater": updater(version)})
+        package(tmp_path, "manifest-tools", f"{version}-1", tools={"manifest-tools": updater(version)})
     for version, schema in (("2.4", "2026-03"), ("2.5", "2026-09")):
         package(tmp_path, "manifest", f"{version}-1", tools={"manifest-ctl": CTL.replace("SCHEMA", schema)})
     publish(host, tmp_path)
@@ -207,7 +207,7 @@ def test_an_application_is_updated_after_the_package_that_it_needs_and_migrated(
 
     async def work(driver):
         await driver.run("a", "apt-get -q update", "act", 60)
-        first = "apt-get -y -q install manifest=2.4-1 manifest-updater=1.1-1"
+        first = "apt-get -y -q install manifest=2.4-1 manifest-tools=1.1-1"
         assert (await driver.run("a", first, "act", 60)).status == 0
         before = await driver.read("a")
         handle = (await order(driver, Act(kind="install", component="manifest", release="2.5-1"))).handle
@@ -221,7 +221,7 @@ def test_an_application_is_updated_after_the_package_that_it_needs_and_migrated(
     before, job, after, held = run(host, work, "skerry-manifest")
     assert (job.state, job.message) == ("done", "read again")
     versions = [{c.name: c.version for c in r.components} for r in (before, after)]
-    names = ("manifest-updater", "manifest", "database")
+    names = ("manifest-tools", "manifest", "database")
     assert [tuple(v[n] for n in names) for v in versions] == [
         ("1.1-1", "2.4-1", "2026-03"),
         ("1.2-1", "2.5-1", "2026-09"),

@@ -21,8 +21,8 @@ ALLOWED = (
     "/usr/bin/systemctl restart kissgate.service",
     "/usr/bin/tar -C / --one-file-system -cf - etc",
     "/usr/bin/tar -C / -cf - srv/manifest",
-    f"{APT} install manifest-updater=1.2-1",
-    "/usr/bin/manifest-updater install 2.5-1",
+    f"{APT} install manifest-tools=1.2-1",
+    "/usr/bin/manifest-tools install 2.5-1",
     "/usr/bin/manifest-ctl reload",
 )
 REFUSED = (
@@ -35,8 +35,8 @@ REFUSED = (
     "/usr/bin/systemctl edit ssh",
     "/usr/bin/tar -C / -cf - root",
     "/bin/sh -c id",
-    "/usr/bin/manifest-updater install 2.5-1 --force",
-    "/usr/bin/manifest-updater remove",
+    "/usr/bin/manifest-tools install 2.5-1 --force",
+    "/usr/bin/manifest-tools remove",
     "/usr/bin/manifest-ctl dump",
 )
 
@@ -47,7 +47,7 @@ def account():
     name = "gallant-trial"
     subprocess.run(["useradd", "--system", "--shell", "/bin/sh", name], check=False, capture_output=True)
     path = "/etc/sudoers.d/gallant-trial"
-    tools = [Path("/usr/bin/manifest-updater"), Path("/usr/bin/manifest-ctl")]  # sudo allows only what is there
+    tools = [Path("/usr/bin/manifest-tools"), Path("/usr/bin/manifest-ctl")]  # sudo allows only what is there
     for tool in tools:
         tool.write_text("#!/bin/sh\n")
         tool.chmod(0o755)

@@ -228,9 +228,9 @@ class Line:
                 "manifest",
                 "127.0.66.12",
                 Setup(
-                    packages=base | {"manifest": "2.4-2", "manifest-updater": "1.1-1", "manifest-db": "0.9-3"},
+                    packages=base | {"manifest": "2.4-2", "manifest-tools": "1.1-1", "manifest-db": "0.9-3"},
                     offered=(
-                        Offered(package="manifest-updater", version="1.2-1"),
+                        Offered(package="manifest-tools", version="1.2-1"),
                         Offered(package="manifest", version="2.5-1"),
                     ),
                     services=("ssh", "cron", "manifest", "manifest-db"),

@@ -16,12 +16,12 @@ order() {
 version() { sed -n "s/^ii \\t$1\\t\\([^\\t]*\\)\\t.*/\\1/p" "$ROOT/state/packages"; }
 """
 MANIFEST = {
-    "manifest-updater": _ORDER
+    "manifest-tools": _ORDER
     + f"""
 case "$1" in
   install)
-    if [ "$2" = {RELEASE} ] && [ "$(version manifest-updater)" != {UPDATER} ]; then
-      echo "the updater $(version manifest-updater) is too old for $2" >&2; exit 3
+    if [ "$2" = {RELEASE} ] && [ "$(version manifest-tools)" != {UPDATER} ]; then
+      echo "the updater $(version manifest-tools) is too old for $2" >&2; exit 3
     fi
     grep -qx -e "manifest=$2" "$ROOT/state/offered" || {{ echo "no release $2 is offered" >&2; exit 4; }}
     order "manifest=$2" && touch "$ROOT/state/due";;
@@ -33,7 +33,7 @@ case "$1" in
   parts) echo "schema database $(cat "$ROOT/state/schema")"; echo "dataset ports 2026-10";;
   needs)
     [ "$2" = {RELEASE} ] || {{ echo "there is no release $2" >&2; exit 4; }}
-    echo "manifest-updater {UPDATER}";;
+    echo "manifest-tools {UPDATER}";;
   state)
     if [ -e "$ROOT/state/due" ]; then echo "reload: due"; else echo "reload: none"; fi
     echo "data: present";;
