@@ -22,7 +22,7 @@ def texts(scheme: str, count: int, chance: random.Random) -> list[str]:
     def one() -> str:
         base = f"{chance.randrange(1, 20)}.{chance.randrange(40)}.{chance.randrange(60)}"
         tail = {
-            "dotted": ["", "b", "-fix2", "p12", " (4711)", "-rc1", ".4"],
+            "dotted": ["", "b", "-mend2", "p12", " (4711)", "-rc1", ".4"],
             "deb": ["-1", "~rc1-1", "+b1", "-1x2"],
             "rpm": ["-1", "~rc1-2", "^git1-1", "-3.z9"],
             "semver": ["", "-rc.1", "-beta.11+x"],

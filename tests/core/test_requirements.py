@@ -169,12 +169,12 @@ def test_a_version_with_signs_of_the_range_notation_is_still_one_version():
         HOSTS,
         releases=(
             release("1.0"),
-            release("2.0-fix1", requires=needs("s/manager", ">=2.0"), days=int(timedelta(days=1).days)),
+            release("2.0-mend1", requires=needs("s/manager", ">=2.0"), days=int(timedelta(days=1).days)),
         ),
     )
     assert (
         plan_of(BOTH, readings(hosts="1.0", manager="2.0"), {**PRODUCTS, "s/hosts": odd}, "hosts").lanes[0].hops[0].to
-        == "2.0-fix1"
+        == "2.0-mend1"
     )
 
 

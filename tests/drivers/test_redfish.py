@@ -112,7 +112,7 @@ def test_everything_is_found_by_links_and_the_inventory_in_one_expanded_request(
 def test_a_piece_of_hardware_says_who_it_is_where_the_inventory_leads_to_it():
     found, _ = reading()
     parts = {c.name: (c.serial, c.model, c.part_number) for c in found.components}
-    assert parts["nic-1"] == ("Q4-1-N1", "N25", "N25-2P")
+    assert parts["nic-1"] == ("Q4-1-C1", "N25", "N25-2P")
     assert parts["disk-19"] == ("Q4-1-D19", "D3 1920", "D3-1920-S")
     assert parts["bios"] == parts["image"] == (None, None, None)
     assert len({serial for serial, *_ in parts.values() if serial}) == 22

@@ -54,8 +54,8 @@ async def sealock(
 ):
     world = World(datetime(2026, 11, 25, tzinfo=UTC), 1.0)
     world.faults = list(faults)
-    nodes = {n: ShoalNode(n, f"ST-{i}", "10.0.0.0/24", "38.1-fix2") for i, n in enumerate("ab", 1)}
-    images = {i.version: i for i in (image("38.1-fix2", b"old"), image("38.1-fix10", BODY))}
+    nodes = {n: ShoalNode(n, f"ST-{i}", "10.0.0.0/24", "38.1b") for i, n in enumerate("ab", 1)}
+    images = {i.version: i for i in (image("38.1b", b"old"), image("38.1k", BODY))}
     pair = ShoalPair(world, "sealock", nodes, images, active="b")
     keeper, port = reserve("127.0.0.1")
     accounts = {"reader-read": "s3cret-word", "keeper-act": "s3cret-word"}
@@ -87,7 +87,7 @@ def test_an_appliances_prompt_pager_and_tables_become_one_reading(tmp_path):
             return found, "".join(texts), server.line.lines
 
     found, text, lines = asyncio.run(go())
-    assert (found.serial, found.version, found.build, found.role) == ("ST-1", "38.1-fix2", "9", "standby")
+    assert (found.serial, found.version, found.build, found.role) == ("ST-1", "38.1b", "9", "standby")
     assert (found.state, found.in_sync, found.network) == ("in_service", True, "10.0.0.0/24")
     assert {f.name: f.state for f in found.facets}["running configuration"] == "saved"
     assert found.gauge("free space") == 900 * 1024 * 1024
@@ -105,11 +105,11 @@ def test_an_install_goes_by_sftp_past_the_master_word_and_the_question(tmp_path)
         async with sealock(tmp_path, package_file=lambda name, sha256: package) as (driver, server):
             world, soon = server.world, driver.clock.real() + 60
             digest = hashlib.sha256(BODY).hexdigest()
-            act = Act(kind="preload", package="stile-38.1-fix10.pkg", bytes=len(BODY), sha256=digest)
+            act = Act(kind="preload", package="stile-38.1k.pkg", bytes=len(BODY), sha256=digest)
             shares = []
             await driver.act("a", act, send_by=soon, progress=lambda share, _: shares.append(share))
             present = (await driver.read("a")).packages
-            taken = await driver.act("a", Act(kind="install", package="stile-38.1-fix10.pkg"), send_by=soon)
+            taken = await driver.act("a", Act(kind="install", package="stile-38.1k.pkg"), send_by=soon)
             world.advance(30)
             half = await driver.job("a", taken.handle)
             world.advance(100)
@@ -128,7 +128,7 @@ def test_an_install_goes_by_sftp_past_the_master_word_and_the_question(tmp_path)
     assert share == 100
     assert (half.state, half.kind, half.percent) == ("running", "install", 50)
     assert done.state == "done"
-    assert (after.version, after.boot) == ("38.1-fix10", "ST-1#2")
+    assert (after.version, after.boot) == ("38.1k", "ST-1#2")
 
 
 def test_the_devices_own_readiness_test_speaks_in_its_words(tmp_path):

@@ -71,7 +71,7 @@ class Version:
 # --- dotted ---------------------------------------------------------------------------------------------------------
 
 # What may stand at one position, in ascending order: a pre-release word, the end, a build number, a suffix of letters
-# (3.4b, 38.1-fix2, 21.3p4), a further numeric part.
+# (3.4b, 38.1b, 21.3p4), a further numeric part.
 _PRE, _END, _BUILD, _SUFFIX, _NUMBER = range(5)
 _PRE_WORDS = {"dev": 0, "alpha": 1, "beta": 2, "pre": 3, "preview": 3, "rc": 4}
 _DOTTED_TOKEN = re.compile(

@@ -34,7 +34,7 @@ RELEASES: dict[str, tuple[tuple[str, float, float], ...]] = {
     "sundholm/overlook": (("17.4", 600, 300), ("17.6", 600, 300)),
     "sundholm/berth": (("31.2", 480, 420), ("31.2.1", 480, 420), ("31.5", 480, 420)),
     "ostrel/ledge": (("4.8", 300, 180), ("5.1", 420, 180)),
-    "gorsefield/stile": (("38.1-fix2", 240, 180), ("38.1-fix10", 240, 180), ("38.2", 300, 180)),
+    "gorsefield/stile": (("38.1b", 240, 180), ("38.1k", 240, 180), ("38.2", 300, 180)),
     "quernix/q4": (("2026.1", 180, 240), ("2026.3", 180, 240)),
     "quernix/q4-bios": (("0.46", 180, 240), ("0.51", 180, 240)),
     "quernix/q4-controller": (("3.1", 180, 240), ("3.2", 180, 240)),
@@ -197,7 +197,7 @@ class Line:
             self.servers.append(server)
 
     def _firewalls(self) -> None:
-        nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "38.1-fix2") for i, n in enumerate("ab")}
+        nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "38.1b") for i, n in enumerate("ab")}
         pair = ShoalPair(self.world, "sealock", nodes, images("gorsefield/stile"), active="a")
         for number, name in enumerate("ab"):
             address = f"127.0.65.{11 + number}"

@@ -104,8 +104,8 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
     "gorsefield/stile": (
         "Stile firewalls",
         (
-            ("38.1-fix2", 260, "medium", False, "node", {}),
-            ("38.1-fix10", 80, "critical", True, "node", {}),
+            ("38.1b", 260, "medium", False, "node", {}),
+            ("38.1k", 80, "critical", True, "node", {}),
             ("38.2", 40, "low", False, "node", {}),
         ),
     ),

@@ -363,7 +363,7 @@ class RedfishServer(WebServer):
                 found[place] = {
                     "@odata.id": place,
                     "Id": number,
-                    "SerialNumber": f"{self.server.serial}-{kind[0]}{number}",
+                    "SerialNumber": f"{self.server.serial}-{kind[0].upper()}{number}",
                     "Status": {"State": "Enabled", "Health": "Critical" if self._unwell(name) else "OK"},
                     **PIECES[kind],
                 }
