@@ -66,7 +66,7 @@ def test_a_pair_writes_itself_as_it_is_and_is_surveyed_then(empty):
         ("deck-hw/a", [], "redfish", "quernix-q4", ""),
         ("gates/a", [], "debian", "debian", "host"),
         ("gates/a", ["--kind", "application"], "debian", "debian", "application"),
-        ("quay/a", ["--driver", "netconf", "--shape", "single"], "netconf", "tarnholt-weir", ""),
+        ("slipway/a", ["--driver", "netconf", "--shape", "single"], "netconf", "tarnholt-weir", ""),
         ("fulmar-box/a", ["--profile", "ostrel-shoal-mini"], "http", "ostrel-shoal-mini", ""),
     ],
 )

@@ -24,7 +24,7 @@ def line(tmp_path_factory) -> Iterator[Place]:
         yield place
 
 
-SYSTEMS = ("deck-hw", "quay", "gates", "overlook", "tickets")
+SYSTEMS = ("deck-hw", "slipway", "gates", "overlook", "tickets")
 # What goes wrong at a node, and what is said of it then.
 LOSSES = {
     "port-1": ("deck-hw/b", "link port-1 up → down"),
@@ -34,8 +34,8 @@ LOSSES = {
     "fan-3": ("deck-hw/a", "fan fan-3 ok → critical"),
     "inlet": ("deck-hw/d", "temperature inlet ok → critical"),
     "event": ("deck-hw/d", "its log none → A memory module in slot 7 was left out."),
-    "route": ("quay/a", "routes 2 → 1"),
-    "neighbour uplink-2": ("quay/b", "neighbour at uplink-2 core-2 → gone"),
+    "route": ("slipway/a", "routes 2 → 1"),
+    "neighbour uplink-2": ("slipway/b", "neighbour at uplink-2 core-2 → gone"),
     "port": ("gates/a", "port 8443 listening → gone"),
     "mount": ("gates/a", "mount /srv/tickets mounted → gone"),
     "default route": ("gates/a", "default route via 10.4.0.1 dev eth0 → gone"),

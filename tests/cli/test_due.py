@@ -251,7 +251,7 @@ def test_what_is_booked_begins_in_a_window(place):
 
 @pytest.mark.parametrize("whose", ["user", "system"])
 def test_the_units_of_a_timer_call_this_very_estate(place, whose):
-    odd = place.folder / 'a "quay" 100% $HOME'
+    odd = place.folder / 'a "slipway" 100% $HOME'
     odd.mkdir()
     (odd / "estate.yaml").write_text((place.folder / "estate.yaml").read_text())
     units = place.run("init", str(odd), "--timer", whose, "--json").rows
@@ -262,7 +262,7 @@ def test_the_units_of_a_timer_call_this_very_estate(place, whose):
         read.read_string(unit["text"])
         if unit["file"].endswith(".service"):
             line = read["Service"]["ExecStart"]
-            assert line.endswith('a \\"quay\\" 100%% $$HOME"')
+            assert line.endswith('a \\"slipway\\" 100%% $$HOME"')
             assert ("User" in read["Service"]) is (whose == "system")
         else:
             assert read["Install"]["WantedBy"] == "timers.target"

@@ -51,11 +51,11 @@ def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
     assert len(done.rows) == 23
     found = readings(line)
     assert {n.partition("/")[0] for n, r in found.items() if r is not None} == {
-        "tickets", "quay", "overlook", "deck", "deck-hw", "lighthouse", "sealock", "gates", "manifest", "fulmar-box",
+        "tickets", "slipway", "overlook", "deck", "deck-hw", "lighthouse", "sealock", "gates", "manifest", "fulmar-box",
     }  # fmt: skip
-    assert (found["quay/a"].role, found["deck/c"].role, found["sealock/a"].role) == ("leader", "leader", "active")
+    assert (found["slipway/a"].role, found["deck/c"].role, found["sealock/a"].role) == ("leader", "leader", "active")
     assert found["deck/b"].version == "31.2.1"
-    assert {f.name: f.state for f in found["quay/b"].facets}["running configuration"] == "unsaved"
+    assert {f.name: f.state for f in found["slipway/b"].facets}["running configuration"] == "unsaved"
     kernel = next(c for c in found["gates/a"].components if c.name == "kernel")
     assert kernel.next_version != kernel.version
     assert [c.enabled for c in found["manifest/a"].channels] == [True, False]
@@ -70,17 +70,17 @@ def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
 
 def test_every_system_is_backed_up_over_its_own_protocol(line):
     line.run("survey")
-    for system in ("quay", "overlook", "deck", "lighthouse", "sealock", "gates", "manifest"):
+    for system in ("slipway", "overlook", "deck", "lighthouse", "sealock", "gates", "manifest"):
         done = line.run("backup", "take", system, "--json")
         assert done.code == 0, (system, done.err)
     held = {r["system"]: r["items"] for r in line.run("backup", "list", "--json").rows}
     assert set(held["gates"]) == {"etc.tar", "packages.txt", "selections.txt", "channels.txt"}
-    assert set(held["quay"]) == {"running.xml", "startup.xml"}
+    assert set(held["slipway"]) == {"running.xml", "startup.xml"}
     assert set(held["sealock"]) == {"running.txt", "startup.txt"}
     assert line.run("backup", "verify", "--all").code == 0
-    again = line.run("backup", "take", "quay", "--json").rows[0]
+    again = line.run("backup", "take", "slipway", "--json").rows[0]
     assert line.run("backup", "show", again["id"], "--json").rows[0]["shares_with"]  # nothing but the envelope is new
-    assert line.run("backup", "diff", "quay").code == 0
+    assert line.run("backup", "diff", "slipway").code == 0
 
 
 def test_no_secret_is_in_anything_that_was_written(line):
@@ -129,7 +129,7 @@ def test_stopping_a_machine_stops_what_lives_on_it(line):
         ("deck", "a", ("drain", "refill")),
         ("deck", "c", ("handover",)),
         ("lighthouse", "a", ("handover",)),
-        ("quay", "a", ("handover",)),
+        ("slipway", "a", ("handover",)),
         ("sealock", "a", ("handover", "failback")),
         ("overlook", "a", ("restart",)),
     ],
@@ -179,10 +179,10 @@ def test_a_host_installs_restarts_and_comes_back_with_what_waited(line):
     [
         ("expired_password", "deck/d", "the password has expired"),
         ("refuse_login", "sealock/b", "refuses the login"),
-        ("swapped_machine", "quay/a", "answers as serial WR-0000-XX"),
+        ("swapped_machine", "slipway/a", "answers as serial WR-0000-XX"),
         ("swapped_machine", "deck-hw/b", "answers as serial Q4-0000-XX"),
         ("swapped_machine", "gates/a", "answers as serial 0000"),
-        ("refuse_login", "quay/b", "refuses the login"),
+        ("refuse_login", "slipway/b", "refuses the login"),
         ("refuse_login", "manifest/a", "refuses the login"),
     ],
 )
@@ -326,15 +326,15 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     )
     publishers = line.said["publishers"]["tarnholt"]
     assert line.run("catalog", "add", "tarnholt", publishers["url"], "--key", "keys/tarnholt.pub").code == 0
-    for words in (["catalog", "sync"], ["survey", "quay"], ["stock", "fetch", "quay"]):
+    for words in (["catalog", "sync"], ["survey", "slipway"], ["stock", "fetch", "slipway"]):
         assert line.run(*words).code == 0, words
-    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "quay").out)[0]
-    assert line.run("notice", "accept", "quay:image").code == 0
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "slipway").out)[0]
+    assert line.run("notice", "accept", "slipway:image").code == 0
     done = line.run("roll", plan)
     assert done.code == 0, done.out + done.err
-    line.run("survey", "quay")
+    line.run("survey", "slipway")
     found = readings(line)
-    assert {found[f"quay/{n}"].version for n in "ab"} == {"62.1"}
+    assert {found[f"slipway/{n}"].version for n in "ab"} == {"62.1"}
     began = [row for row in done.err.splitlines() + done.out.splitlines() if "restart (62.1): begun" in row]
     assert len(began) == 2
 

@@ -152,13 +152,13 @@ def test_pieces_that_run_the_same_stand_once_whatever_their_serials(line):
 def test_several_notices_are_shown_and_accepted_at_once(line):
     refused = line.run("notice", "accept", "severity:low", "site:harbour")
     assert refused.code == 1
-    assert "quay:uplink-1" in refused.err  # what it would be, for whoever is asked
+    assert "slipway:uplink-1" in refused.err  # what it would be, for whoever is asked
     assert "Nothing was accepted" in refused.out
     before = {r["name"]: r["state"] for r in line.run("notice", "list", "--json").rows}
     done = line.run("notice", "accept", "severity:low", "site:harbour", "--yes", "--json")
     assert done.code == 0, done.err
     named = {row["name"] for row in done.rows}
-    assert {"quay:uplink-1", "quay:uplink-2"} <= named
+    assert {"slipway:uplink-1", "slipway:uplink-2"} <= named
     after = {r["name"]: r["state"] for r in line.run("notice", "list", "--json").rows}
     assert {name for name in before if before[name] != after[name]} == named
     assert all(after[name] == "accepted" for name in named)

@@ -183,7 +183,7 @@ def test_a_plan_of_everything_leaves_out_by_name_what_cannot_be_planned(standins
     assert planned.code == 1, planned.err
     assert [one["system"] for one in planned.json["barred"]] == ["deck"]
     assert "overlook" in planned.json["barred"][0]["what"]
-    assert {"tickets", "quay", "gates"} <= set(planned.json["systems"])
+    assert {"tickets", "slipway", "gates"} <= set(planned.json["systems"])
     assert "deck" not in planned.json["systems"]
     told = line.run("plan", COLUMNS="400").out
     assert "deck cannot be planned now. deck: no order of work keeps every requirement" in told

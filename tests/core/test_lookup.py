@@ -21,7 +21,7 @@ KNOWN = (
 
 
 def test_the_best_match_comes_first_whatever_the_numbers_and_names_are():
-    [first, *_] = find("replica on quay/a port 19 never gets whole (code 0x7f)", KNOWN, ["quay", "quay/a"])
+    [first, *_] = find("replica on slipway/a port 19 never gets whole (code 0x7f)", KNOWN, ["slipway", "slipway/a"])
     assert first.known.about == "ostrel/shoal 3.2.4"
     [stop, *_] = find("gates/a did not come back from its restart after 12 min", KNOWN, ["gates", "gates/a", "tickets"])
     assert (stop.known.about, stop.known.helped) == ("roll-0003", "anna switched it on by hand")

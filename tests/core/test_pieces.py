@@ -78,11 +78,11 @@ def test_lanes_that_need_each_other_are_one_piece():
 
 
 def test_a_later_round_waits_for_all_of_the_one_before_it_and_its_soak():
-    lanes = [Lane(system=name, hops=(hop(name, name),)) for name in ("ship", "quay", "gates")]
-    rounds = (Round(name="first", systems=("ship",), soak_s=300), Round(name="rest", systems=("quay", "gates")))
+    lanes = [Lane(system=name, hops=(hop(name, name),)) for name in ("ship", "slipway", "gates")]
+    rounds = (Round(name="first", systems=("ship",), soak_s=300), Round(name="rest", systems=("slipway", "gates")))
     found = cut(plan(*lanes, rounds=rounds))
     assert found["ship"].piece.soak_s == 300
-    assert found["quay"].piece.needs == found["gates"].piece.needs == ("ship",)
+    assert found["slipway"].piece.needs == found["gates"].piece.needs == ("ship",)
 
 
 def test_a_lane_longer_than_its_windows_is_cut_where_it_may_rest():

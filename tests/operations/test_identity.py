@@ -9,7 +9,7 @@ from gallant.operations.workplace import Workplace
 
 ESTATE = """\
 gallant: estate/1
-name: quay
+name: slipway
 sites: {here: {}}
 systems:
   tickets:

@@ -25,7 +25,7 @@ gallant: estate/1
 name: t
 sites: {{s: {{}}}}
 systems:
-  quay:
+  slipway:
     product: t/switch
     shape: single
     site: s
@@ -48,7 +48,7 @@ acts:
   drain: {calls: [{rpc: "<no-such-thing xmlns='urn:x'>{reason}</no-such-thing>"}]}
 """
 SAVED = (
-    """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>quay-a</hostname></system></config>"""
+    """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>slipway-a</hostname></system></config>"""
 )
 
 
@@ -79,7 +79,7 @@ def server(tmp_path, sshd):
 
 
 @pytest.fixture
-def quay(tmp_path, server):
+def slipway(tmp_path, server):
     """An estate in front of the server: gives a function that runs a coroutine with the driver."""
     estate = parse_estate("e", ESTATE.format(port=server.port, fingerprint=server.fingerprint))
 
@@ -91,7 +91,7 @@ def quay(tmp_path, server):
             folder=tmp_path,
             package_file=lambda name, sha256: tmp_path / name,
         )
-        driver = NetconfDriver(estate.systems["quay"], parse_profile("p", PROFILE), tools)
+        driver = NetconfDriver(estate.systems["slipway"], parse_profile("p", PROFILE), tools)
         try:
             yield driver
         finally:
@@ -107,8 +107,8 @@ def quay(tmp_path, server):
     return run
 
 
-def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of_what_it_does_not_say(quay):
-    found = quay(lambda driver: driver.read("a"))
+def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of_what_it_does_not_say(slipway):
+    found = slipway(lambda driver: driver.read("a"))
     assert found.serial.startswith("SHA256:")
     assert found.gauge("names") == 0
     # What the server says of itself is the machine that it runs on, if it says anything.
@@ -116,7 +116,7 @@ def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of
     assert found.oddities or found.version != "not told"
 
 
-def test_configuration_is_written_under_a_lock_read_back_and_exported(quay, tmp_path):
+def test_configuration_is_written_under_a_lock_read_back_and_exported(slipway, tmp_path):
     (tmp_path / "saved.xml").write_text(SAVED)
 
     async def work(driver):
@@ -125,33 +125,33 @@ def test_configuration_is_written_under_a_lock_read_back_and_exported(quay, tmp_
         await driver.export("a", "running.xml", chunks.append)
         return taken, (await driver.read("a")).gauge("names"), b"".join(chunks)
 
-    taken, names, exported = quay(work)
+    taken, names, exported = slipway(work)
     assert taken.message == "in place"
     assert names == 1
-    assert b"quay-a" in exported
+    assert b"slipway-a" in exported
 
 
-def test_an_rpc_that_the_server_does_not_know_is_refused_in_its_own_words(quay):
+def test_an_rpc_that_the_server_does_not_know_is_refused_in_its_own_words(slipway):
     async def work(driver):
         await driver.act("a", Act(kind="drain", reason="<&>"), send_by=driver.clock.real() + 9)
 
     with pytest.raises(DeviceRefused) as caught:
-        quay(work)
-    assert "quay/a refuses: " in caught.value.what
-    assert len(caught.value.what) > len("quay/a refuses: .") + 3
+        slipway(work)
+    assert "slipway/a refuses: " in caught.value.what
+    assert len(caught.value.what) > len("slipway/a refuses: .") + 3
 
 
-def test_a_lock_that_another_session_holds_is_passing(quay):
+def test_a_lock_that_another_session_holds_is_passing(slipway):
     async def work(driver):
         await driver.rpc("a", "<lock><target><running/></target></lock>", "read")
         with pytest.raises(GallantError) as caught:
             await driver.rpc("a", "<lock><target><running/></target></lock>", "act")
         return caught.value
 
-    assert "lock" in quay(work).what
+    assert "lock" in slipway(work).what
 
 
-def test_what_was_changed_between_two_backups_is_seen(quay, server, tmp_path):
+def test_what_was_changed_between_two_backups_is_seen(slipway, server, tmp_path):
     text = ESTATE.format(port=server.port, fingerprint=server.fingerprint)
     accounts = 'backups: {plain: yes}\naccounts: {read: {user: root, secret: "key:user"}, act: {user: root, secret: "key:user"}}\n'
     (tmp_path / "estate.yaml").write_text(text.replace("sites:", f"{accounts}sites:").replace("    profile: p\n", ""))
@@ -163,15 +163,15 @@ def test_what_was_changed_between_two_backups_is_seen(quay, server, tmp_path):
         return done
 
     well("survey")
-    well("backup", "take", "quay")
+    well("backup", "take", "slipway")
     (tmp_path / "saved.xml").write_text(SAVED)
 
     async def work(driver):
         await driver.act("a", Act(kind="restore", package="saved.xml"), send_by=driver.clock.real() + 9)
 
-    quay(work)
-    well("backup", "take", "quay")
+    slipway(work)
+    well("backup", "take", "slipway")
     newest, before = (row["id"] for row in well("backup", "list", "--json").rows)
     seen = place.run("backup", "diff", before, newest)
-    assert "quay-a" in seen.out
+    assert "slipway-a" in seen.out
     assert "1 item differs, 0 the same" in seen.out

@@ -64,14 +64,14 @@ def test_a_lease_that_is_renewed_elsewhere_is_never_taken(tmp_path, monkeypatch)
     monkeypatch.setattr(leases, "LOOK_S", 0.01)
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW):
-        elsewhere(store, host="quay-7", boot="another")
+        elsewhere(store, host="slipway-7", boot="another")
         stirred, other = Stirred(store), taken_by(tmp_path)
-        with pytest.raises(Refused, match="is being carried out by another Gallant, on quay-7"):
+        with pytest.raises(Refused, match="is being carried out by another Gallant, on slipway-7"):
             other.open(stirred)
-        assert "by a Gallant on quay-7" in stirred.waits[0]
+        assert "by a Gallant on slipway-7" in stirred.waits[0]
 
 
-@pytest.mark.parametrize("changes", [{"host": "quay-7", "boot": "another"}, {"space": "pid:[1]"}], ids=str)
+@pytest.mark.parametrize("changes", [{"host": "slipway-7", "boot": "another"}, {"space": "pid:[1]"}], ids=str)
 def test_a_holder_of_which_nothing_is_known_is_waited_for_until_its_lease_has_run_out(tmp_path, monkeypatch, changes):
     monkeypatch.setattr(leases, "LOOK_S", 0.01)
     monkeypatch.setattr(leases, "LEASE_S", 0.3)
@@ -150,7 +150,7 @@ def test_an_entry_that_may_not_be_written_keeps_none_of_the_others_from_it(tmp_p
     async def both(held: RollJournal) -> list:
         return await asyncio.gather(
             held.append(entry("intent", step="x"), "tickets"),
-            held.append(entry("intent", step="y"), "quay"),
+            held.append(entry("intent", step="y"), "slipway"),
             held.append(entry("held")),
             return_exceptions=True,
         )

@@ -130,7 +130,7 @@ def check(
 def waive(estate_path: Path | None, check: str, system: str, reason: str, until: str, output: Output) -> None:
     """Accept the warnings of one check on one system or node, in your own name. A stop cannot be waived.
 
-    Examples:  gallant waive time-source quay --until 2027-01-31 --reason "its server moves in January"
+    Examples:  gallant waive time-source slipway --until 2027-01-31 --reason "its server moves in January"
     """
     from gallant.operations import waiving
     from gallant.views import checks as views

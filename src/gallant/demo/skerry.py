@@ -113,12 +113,12 @@ MORE_AIMS = """\
 # name: product, shape, site, kind, driver, profile, nodes, what it is, more lines
 Row: TypeAlias = tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]]
 SYSTEMS: tuple[Row, ...] = (
-    ("quay", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
+    ("slipway", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
      ("usual: {leader: a, member: b}",)),
     ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages deck, and is its guest",
      ("uses: [deck]",)),
     ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
-     ("uses: [quay]", "managed_by: overlook", "usual: {leader: a}")),
+     ("uses: [slipway]", "managed_by: overlook", "usual: {leader: a}")),
     ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
     ("lighthouse", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",

@@ -183,9 +183,9 @@ class Line:
         self._members(ArchiveServer, cluster, "127.0.63")
 
     def _switches(self) -> None:
-        """quay: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
+        """slipway: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
         members = {name: Member(name, f"WR-55{n}", "61.2") for n, name in enumerate("ab")}
-        cluster = Cluster(self.world, "quay", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
+        cluster = Cluster(self.world, "slipway", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
         cluster.part_images = part_images("tarnholt/uplink", "uplink-", ("4.2", "4.4"), at_once=False)
         for member in members.values():
             member.parts = {"uplink-1": "4.2", "uplink-2": "4.2"}
@@ -193,7 +193,7 @@ class Line:
             address = f"127.0.64.{11 + number}"
             port = self._ssh_port(address)
             server = WeirServer(cluster, name, address, port, self.accounts, self.refresh, saved=name != "b")
-            self._ssh(f"quay/{name}", address, port, member.serial, server.line)
+            self._ssh(f"slipway/{name}", address, port, member.serial, server.line)
             self.servers.append(server)
 
     def _firewalls(self) -> None:
