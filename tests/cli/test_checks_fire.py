@@ -204,8 +204,8 @@ TABLE = (
         "does not answer",
         arrange=lambda p: service_at(p, p.said["services"]["blocks"].rpartition(":")[0] + ":9"),
     ),
-    Row("backup", "warn", "no fresh sealed backup", fires="lighthouse", quiet="overlook"),
-    Row("stock", "stop", "not in stock", fires="lighthouse", quiet="tickets"),
+    Row("backup", "warn", "no fresh sealed backup", fires="tidegauge", quiet="overlook"),
+    Row("stock", "stop", "not in stock", fires="tidegauge", quiet="tickets"),
     Row("channels", "stop", "has no channel", fires="gates", arrange=unwell("channel", "gates/a")),
     Row("terms", "stop", f"terms {TERMS} are not accepted", quiet="slipway"),
     Row("known-issues", "note", "known issue of", quiet="slipway"),
@@ -223,7 +223,7 @@ TABLE = (
         arrange=estate("\naims:\n", LIMITS.format("ceiling_percent: 40")),
     ),
     Row("links", "stop", "1 of 2 links up", arrange=unwell("path 2")),
-    Row("rescue", "warn", "nobody could reach it", fires="lighthouse", quiet="tickets"),
+    Row("rescue", "warn", "nobody could reach it", fires="tidegauge", quiet="tickets"),
     Row("recalled", "warn", "was recalled", fires="deck", quiet="tickets"),
     Row(
         "requirements",
@@ -264,7 +264,7 @@ TABLE = (
     ),
     Row("restored", "warn", "did not end well", fires="fulmar-box", arrange=half_restored),
     Row("snapshot-possible", "warn", "from 1.5.0 on", fires="fulmar-box", quiet="tickets"),
-    Row("format", "warn", "waits to be raised to 4", fires="lighthouse", arrange=unwell("format", "lighthouse/a")),
+    Row("format", "warn", "waits to be raised to 4", fires="tidegauge", arrange=unwell("format", "tidegauge/a")),
     Row(
         "window",
         "warn",

@@ -51,7 +51,7 @@ def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
     assert len(done.rows) == 23
     found = readings(line)
     assert {n.partition("/")[0] for n, r in found.items() if r is not None} == {
-        "tickets", "slipway", "overlook", "deck", "deck-hw", "lighthouse", "sealock", "gates", "manifest", "fulmar-box",
+        "tickets", "slipway", "overlook", "deck", "deck-hw", "tidegauge", "sealock", "gates", "manifest", "fulmar-box",
     }  # fmt: skip
     assert (found["slipway/a"].role, found["deck/c"].role, found["sealock/a"].role) == ("leader", "leader", "active")
     assert found["deck/b"].version == "31.2.1"
@@ -70,7 +70,7 @@ def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
 
 def test_every_system_is_backed_up_over_its_own_protocol(line):
     line.run("survey")
-    for system in ("slipway", "overlook", "deck", "lighthouse", "sealock", "gates", "manifest"):
+    for system in ("slipway", "overlook", "deck", "tidegauge", "sealock", "gates", "manifest"):
         done = line.run("backup", "take", system, "--json")
         assert done.code == 0, (system, done.err)
     held = {r["system"]: r["items"] for r in line.run("backup", "list", "--json").rows}
@@ -128,7 +128,7 @@ def test_stopping_a_machine_stops_what_lives_on_it(line):
     [
         ("deck", "a", ("drain", "refill")),
         ("deck", "c", ("handover",)),
-        ("lighthouse", "a", ("handover",)),
+        ("tidegauge", "a", ("handover",)),
         ("slipway", "a", ("handover",)),
         ("sealock", "a", ("handover", "failback")),
         ("overlook", "a", ("restart",)),
@@ -266,7 +266,7 @@ def test_a_firewall_gets_its_own_configuration_back_over_its_command_line(line, 
     [
         ("overlook", "a", "settings.json", '"s7": "7"', '"s7": "70"'),
         ("deck", "b", "settings.json", '"s7": "7"', '"s7": "70"'),
-        ("lighthouse", "a", "settings.xml", ">7<", ">70<"),
+        ("tidegauge", "a", "settings.xml", ">7<", ">70<"),
         ("fulmar-box", "a", "system.json", '"changed": "0"', '"changed": "3"'),
     ],
 )
@@ -377,14 +377,14 @@ def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(l
 @pytest.mark.long
 def test_an_archive_that_updates_its_own_members_stands_still_at_a_hold_and_goes_on_after_it(line):
     line.follow_catalog()
-    for words in (["survey", "lighthouse"], ["stock", "fetch", "lighthouse"]):
+    for words in (["survey", "tidegauge"], ["stock", "fetch", "tidegauge"]):
         assert line.run(*words).code == 0, words
-    for row in line.run("notice", "list", "lighthouse", "--json").rows:
+    for row in line.run("notice", "list", "tidegauge", "--json").rows:
         line.run("notice", "accept", row["name"])
-    shown = line.run("plan", "lighthouse", "--only", "image")
-    assert "lighthouse brings its nodes to a release by itself" in shown.out, shown.err
+    shown = line.run("plan", "tidegauge", "--only", "image")
+    assert "tidegauge brings its nodes to a release by itself" in shown.out, shown.err
     assert "it is told to pause between two nodes" in shown.out
-    refused = line.run("plan", "lighthouse/b", "--only", "image")
+    refused = line.run("plan", "tidegauge/b", "--only", "image")
     assert (refused.code, "updates all of its nodes by one order" in refused.err) == (5, True)
     roll = line.begin("roll", re.search(r"plan-[0-9a-f]+", shown.out)[0])
 
@@ -394,12 +394,12 @@ def test_an_archive_that_updates_its_own_members_stands_still_at_a_hold_and_goes
     line.wait_for(asked_for_all, roll)
     assert line.run("hold").code == 0
     out, err = roll.communicate(timeout=120)
-    assert (roll.returncode, "lighthouse is held at a safe stop: asked for by" in out) == (4, True), out + err
+    assert (roll.returncode, "tidegauge is held at a safe stop: asked for by" in out) == (4, True), out + err
     assert "told to pause: asked for by" in err
-    line.run("survey", "lighthouse")
-    assert sorted(r.version for n, r in readings(line).items() if n.startswith("lighthouse/")) != ["5.1"] * 3
+    line.run("survey", "tidegauge")
+    assert sorted(r.version for n, r in readings(line).items() if n.startswith("tidegauge/")) != ["5.1"] * 3
     done = line.run("resume", "roll-0001")
-    assert (done.code, "lighthouse runs 5.1 on every node" in done.out) == (0, True), done.out + done.err
+    assert (done.code, "tidegauge runs 5.1 on every node" in done.out) == (0, True), done.out + done.err
     told = [e.message.partition(":")[0] for e in line.entries() if e.kind == "told"]
     assert told == ["told to pause", "told to go on"]
     given = [e for e in line.entries() if e.kind == "intent" and e.step.endswith("update_all")]

@@ -15,7 +15,7 @@ def test_the_night_takes_ten_systems_to_their_aims(bare):
     demo = bare.begin("demo", "--folder", "line", "--night")
     out, err = demo.communicate(timeout=PATIENCE_S)
     assert demo.returncode == 0, out[-2000:] + err[-2000:]
-    for system in ("tickets", "slipway", "overlook", "deck", "deck-hw", "lighthouse", "sealock", "gates", "manifest"):
+    for system in ("tickets", "slipway", "overlook", "deck", "deck-hw", "tidegauge", "sealock", "gates", "manifest"):
         assert f"{system} runs " in out, system
     assert "roll-0001 ✓ finished" in out
 

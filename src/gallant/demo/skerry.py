@@ -120,7 +120,7 @@ SYSTEMS: tuple[Row, ...] = (
     ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
      ("uses: [slipway]", "managed_by: overlook", "usual: {leader: a}")),
     ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
-    ("lighthouse", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
+    ("tidegauge", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
      ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
     ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-kissgate", "a", "opens the gates to people with a ticket",

@@ -61,7 +61,7 @@ STEPS: Steps = (*READING, *CATALOGS, *TICKETS)
 # What nobody can take back, or what is down for a while: each accepted by name.
 CONSENTS = (
     *(f"downtime:{name}" for name in ("fulmar-box", "gates", "manifest", "overlook")),
-    *(f"one-way:{name}" for name in ("fulmar-box", "lighthouse")),
+    *(f"one-way:{name}" for name in ("fulmar-box", "tidegauge")),
 )
 # The second act: everything that the line has, in one night.
 NIGHT: Steps = (

@@ -175,7 +175,7 @@ class Line:
 
     def _archive(self) -> None:
         members = {name: Member(name, f"LD-08{n}", "4.8") for n, name in enumerate("abc")}
-        cluster = Cluster(self.world, "lighthouse", members, images("ostrel/ledge"), leader="a", sync_s=300)
+        cluster = Cluster(self.world, "tidegauge", members, images("ostrel/ledge"), leader="a", sync_s=300)
         cluster.part_images = part_images("ostrel/ledge-collector", "collector", ("4.1", "4.2"), at_once=True)
         cluster.formats = {"format": ("4", "5.1")}
         for member in members.values():
