@@ -182,12 +182,12 @@ def test_an_order_that_cannot_be_kept_says_why_and_what_to_do():
     from gallant.core.work.planning import NoOrder
 
     error = NoOrder(
-        "No order keeps it.", "reef needs bank, and bank reef.", "gallant gaps --conflicts", ["reef", "bank"]
+        "No order keeps it.", "spit needs bank, and bank spit.", "gallant gaps --conflicts", ["spit", "bank"]
     )
     assert (error.what, error.why, error.next, error.systems) == (
         "No order keeps it.",
-        "reef needs bank, and bank reef.",
+        "spit needs bank, and bank spit.",
         "gallant gaps --conflicts",
-        ("reef", "bank"),
+        ("spit", "bank"),
     )
     assert str(error).startswith("No order keeps it.")

@@ -29,22 +29,22 @@ def test_a_system_that_cannot_be_read_for_a_while_is_looked_at_again_and_hides_n
     clock.now = lambda: clock.at
 
     async def read(system):
-        if system == "reef" and away.pop():
+        if system == "spit" and away.pop():
             away.append(True)
-            raise GallantError("reef/a cannot be reached.")
+            raise GallantError("spit/a cannot be reached.")
         left = 4e9 - 1e6 * (clock.at - NOW).total_seconds()
         return {"a": reading("a", system=system, gauges=(Gauge(name="memory available", value=left, unit="B"),))}
 
     before = {
         f"{s}/a": reading("a", system=s, gauges=(Gauge(name="memory available", value=4e9, unit="B"),))
-        for s in ("tickets", "reef")
+        for s in ("tickets", "spit")
     }
     soak = Soak(clock, before, {}, read, lambda system: {})
 
     async def go():
         for minute in range(30):
             clock.at = NOW + timedelta(minutes=minute)
-            await soak.look(("reef", "tickets"))
+            await soak.look(("spit", "tickets"))
 
     asyncio.run(go())
     assert {(one.system, one.state) for one in soak.against()} == {("tickets", "running out")}

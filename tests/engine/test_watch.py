@@ -21,7 +21,7 @@ class Probes:
     watches = (
         Watched(system="tickets", service="blocks"),
         Watched(system="tickets", service="seats"),
-        Watched(system="reef", service="reef-blocks"),
+        Watched(system="spit", service="spit-blocks"),
     )
 
     def __init__(self, *looks: list[Sample]) -> None:
@@ -68,19 +68,19 @@ def test_what_is_still_out_in_the_end_is_written_down():
 
 def test_of_each_system_only_its_own_services_tell_how_long_an_answer_takes_and_only_those_that_ever_gave_one():
     watch, _ = written(
-        [sample(0, True, "blocks", 0.02), sample(0, False, "seats"), sample(0, True, "reef-blocks", 0.3)]
+        [sample(0, True, "blocks", 0.02), sample(0, False, "seats"), sample(0, True, "spit-blocks", 0.3)]
     )
     assert watch.answers("tickets") == {"blocks": 0.02}
-    assert watch.answers("reef") == {"reef-blocks": 0.3}
+    assert watch.answers("spit") == {"spit-blocks": 0.3}
 
 
 def test_of_each_system_only_its_own_services_are_silent_or_come_and_go():
     looks = [
-        sample(second, ok, service) for service in ("seats", "reef-blocks") for second, ok in ((0, True), (1, False))
+        sample(second, ok, service) for service in ("seats", "spit-blocks") for second, ok in ((0, True), (1, False))
     ]
     watch, _ = written(looks)
-    assert (watch.silent("tickets"), watch.silent("reef")) == (["seats"], ["reef-blocks"])
-    assert (watch.flapping("tickets"), watch.flapping("reef")) == ({"seats": 1}, {"reef-blocks": 1})
+    assert (watch.silent("tickets"), watch.silent("spit")) == (["seats"], ["spit-blocks"])
+    assert (watch.flapping("tickets"), watch.flapping("spit")) == ({"seats": 1}, {"spit-blocks": 1})
 
 
 def test_probes_are_started_once_also_where_the_watch_has_to_begin_again():

@@ -272,10 +272,10 @@ def night_of(case: Case) -> Judged:
     }
     if case.family == "pairs":
         others = {
-            name: dict(zip("ab", (case.running[0],) * 2, strict=True)) for name in ("reef", "bank")[: case.others]
+            name: dict(zip("ab", (case.running[0],) * 2, strict=True)) for name in ("spit", "bank")[: case.others]
         }
         last = list(ROUTES[case.route])[-1]
-        needs = Requirement(product="ostrel/reef", range=f"vers:dotted/>={last}")
+        needs = Requirement(product="ostrel/spit", range=f"vers:dotted/>={last}")
         requires = {last: (needs,)} if case.requires and others else {}
         night: Judged = PairsNight(**common, others=others, requires=requires)
     elif case.family == "cluster":

@@ -64,7 +64,7 @@ ESTATE = HEAD + TICKETS
 
 
 def estate_of(*others: str) -> str:
-    """The estate with more pairs, each of a product of its own: `reef` is an `ostrel/reef`."""
+    """The estate with more pairs, each of a product of its own: `spit` is an `ostrel/spit`."""
     more = (
         PAIR.format(name=name, product=f"ostrel/{name}", n=n, letter=name[0].upper(), service=f"{name}-blocks")
         for n, name in enumerate(others, 2)

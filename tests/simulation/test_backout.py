@@ -167,32 +167,32 @@ def test_nothing_goes_back_where_no_package_leads_back():
 
 
 def test_nothing_goes_back_that_another_system_needs_by_now():
-    night = Night(others={"reef": {"a": "2.11.3", "b": "2.11.3"}}, running={"a": "2.11.3", "b": "2.11.3"})
+    night = Night(others={"spit": {"a": "2.11.3", "b": "2.11.3"}}, running={"a": "2.11.3", "b": "2.11.3"})
     plan = night.plan()
     night.run(plan, YES)
     needs = (Requirement(product="ostrel/shoal", range="vers:dotted/>=3.0"),)
-    reef = night.catalogs["ostrel/reef"]
-    night.catalogs["ostrel/reef"] = replace(
-        reef, releases=tuple(replace(r, requires=needs) if r.version == "3.2.4" else r for r in reef.releases)
+    spit = night.catalogs["ostrel/spit"]
+    night.catalogs["ostrel/spit"] = replace(
+        spit, releases=tuple(replace(r, requires=needs) if r.version == "3.2.4" else r for r in spit.releases)
     )
-    with pytest.raises(Refused, match="it breaks: reef on 3.2.4 needs tickets on"):
+    with pytest.raises(Refused, match="it breaks: spit on 3.2.4 needs tickets on"):
         way_back(night, plan, {"tickets": ("a", "b")})
     both = way_back(night, plan)
     assert night.run(both, YES).state == "finished"
-    assert {night.end_state(name)["a"][0] for name in ("tickets", "reef")} == {"2.11.3"}
+    assert {night.end_state(name)["a"][0] for name in ("tickets", "spit")} == {"2.11.3"}
 
 
 def test_systems_go_back_in_the_order_that_keeps_what_one_needs_of_the_other():
     night = Night(
-        others={"reef": {"a": "2.11.3", "b": "2.11.3"}},
+        others={"spit": {"a": "2.11.3", "b": "2.11.3"}},
         running={"a": "2.11.3", "b": "2.11.3"},
-        requires={"3.2.4": (Requirement(product="ostrel/reef", range="vers:dotted/>=3.0"),)},
+        requires={"3.2.4": (Requirement(product="ostrel/spit", range="vers:dotted/>=3.0"),)},
     )
     plan = night.plan()
     assert night.run(plan, YES).state == "finished"
     back = way_back(night, plan)
     hops = {lane.system: lane.hops for lane in back.lanes}
-    assert hops["reef"][0].needs == (hops["tickets"][-1].id,)
+    assert hops["spit"][0].needs == (hops["tickets"][-1].id,)
     assert night.run(back, YES).state == "finished"
     assert night.all_well() == []
 

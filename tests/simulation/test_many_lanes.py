@@ -24,7 +24,7 @@ def many(*names: str, **more) -> Night:
 
 
 def test_lanes_that_need_nothing_of_each_other_end_side_by_side():
-    night = many("reef", "bank")
+    night = many("spit", "bank")
     assert night.run(night.plan()).state == "finished"
     assert [night.end_state(name) for name in night.pairs] == [END] * 3
     assert night.all_well() == []
@@ -33,24 +33,24 @@ def test_lanes_that_need_nothing_of_each_other_end_side_by_side():
 # --- what needs what
 
 
-NEEDS_REEF = {"3.2.4": (Requirement(product="ostrel/reef", range="vers:dotted/>=3.2.4"),)}
+NEEDS_SPIT = {"3.2.4": (Requirement(product="ostrel/spit", range="vers:dotted/>=3.2.4"),)}
 
 
 def test_a_hop_waits_for_the_hop_that_it_needs_and_no_requirement_is_ever_broken():
-    night = many("reef", requires=NEEDS_REEF)
+    night = many("spit", requires=NEEDS_SPIT)
     assert night.run(night.plan()).state == "finished"
     order = [(system, release) for system, _, kind, release in night.every_act if kind == "restart"]
-    assert order.index(("tickets", "3.2.4")) > max(n for n, one in enumerate(order) if one == ("reef", "3.2.4"))
+    assert order.index(("tickets", "3.2.4")) > max(n for n, one in enumerate(order) if one == ("spit", "3.2.4"))
     assert night.all_well() == []
 
 
 def test_a_failed_lane_starts_nothing_that_needs_it_and_the_roll_carries_on_once_it_is_mended():
-    night = many("reef", requires=NEEDS_REEF, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    night = many("spit", requires=NEEDS_SPIT, faults=[Fault(name="no_return", node="spit/b", act="restart", nth=1)])
     plan = night.plan()
     end = night.run(plan)
     assert end.state == "stopped"
-    assert "reef/b did not come back" in end.message
-    assert "tickets: 2.11.3 → 3.2.4 was not started: it needs reef.2" in end.message  # both lanes are told
+    assert "spit/b did not come back" in end.message
+    assert "tickets: 2.11.3 → 3.2.4 was not started: it needs spit.2" in end.message  # both lanes are told
     assert not [a for a in night.every_act if a[0] == "tickets" and a[3] == "3.2.4" and a[2] != "preload"]
     assert night.all_well() == []
 
@@ -69,11 +69,11 @@ def defect(what: str, name: str, nth: int = 1, node: str = "b"):
 @pytest.mark.parametrize("what", ["read", "act"])
 @pytest.mark.parametrize("nth", [1, 2, 3, 6])
 def test_an_error_that_nobody_foresaw_stops_its_lane_and_the_others_rest_at_a_safe_stop(what, nth):
-    night = many("reef", trouble=defect(what, "reef", nth))
+    night = many("spit", trouble=defect(what, "spit", nth))
     plan = night.plan()
     end = night.run(plan)
     assert end.state == "stopped"
-    assert "reef was stopped by an error of Gallant's own: KeyError at test_many_lanes.py:" in end.message
+    assert "spit was stopped by an error of Gallant's own: KeyError at test_many_lanes.py:" in end.message
     assert "anybody foresaw" not in f"{end} {night.events}"  # the text of such an error may hold a secret
     assert "gallant resume roll-0001" in end.next
     assert last_state(night) == "stopped"  # told in the journal too
@@ -93,11 +93,11 @@ def steps(night: Night):
 
 
 def test_two_lanes_that_stop_are_both_told_and_both_journalled():
-    faults = [Fault(name="no_return", node=node, act="restart", nth=1) for node in ("tickets/b", "reef/b")]
-    night = many("reef", faults=faults)
+    faults = [Fault(name="no_return", node=node, act="restart", nth=1) for node in ("tickets/b", "spit/b")]
+    night = many("spit", faults=faults)
     end = night.run(night.plan())
     assert end.state == "stopped"
-    for node in ("tickets/b", "reef/b"):
+    for node in ("tickets/b", "spit/b"):
         assert f"{node} did not come back" in end.message
         assert f"Look at the console of {node}" in end.next
     assert end.next.count("gallant resume roll-0001") == 1
@@ -149,18 +149,18 @@ def test_a_renewal_that_fails_holds_the_roll_and_the_leases_are_kept_until_it_st
 
 
 def test_a_lane_whose_lease_is_taken_acts_no_more_and_the_others_go_on():
-    night = many("reef", versions=ONE_HOP)
+    night = many("spit", versions=ONE_HOP)
 
     def stolen(what, name, node, n):
-        if what == "append" and (name, node, n) == ("accepted", "reef", 3):
-            night.lost.add("reef")
+        if what == "append" and (name, node, n) == ("accepted", "spit", 3):
+            night.lost.add("spit")
 
     night.trouble = stolen
     end = night.run(night.plan())
     assert end.state == "stopped"
-    assert "The lease of reef" in end.message
+    assert "The lease of spit" in end.message
     assert night.end_state("tickets") == {n: ("2.11.3", role) for n, (_, role) in END.items()}
-    after = [a for a in night.every_act if a[0] == "reef" and a[2] != "preload"]
+    after = [a for a in night.every_act if a[0] == "spit" and a[2] != "preload"]
     assert len([a for a in after if a[2] != "snapshot"]) == 1  # what was under way when the lease went
     assert night.all_well() == []
 
@@ -221,13 +221,13 @@ def test_nothing_is_disturbed_while_a_service_does_not_answer():
 
 
 def test_the_journal_says_what_is_watched_from_each_beginning_on():
-    night = many("reef", versions=ONE_HOP)
+    night = many("spit", versions=ONE_HOP)
     plan = night.plan()
     night.run(plan, Orders(by="anna", hold_after="step"))
     night.run(plan)
     begun = [e.entry for e in night.events if e.entry.kind in ("opened", "resumed")]
     assert [[(w.system, w.service) for w in entry.watched] for entry in begun] == [
-        [("tickets", "blocks"), ("reef", "reef-blocks")]
+        [("tickets", "blocks"), ("spit", "spit-blocks")]
     ] * 2
 
 

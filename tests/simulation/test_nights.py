@@ -529,14 +529,14 @@ def test_a_budget_that_is_kept_holds_nothing():
 def test_what_uses_a_system_holds_its_work_when_it_is_out_for_too_long():
     def edit(text: str) -> str:
         text = text.replace('address: "10.2.1.1:860"', 'address: "10.2.1.1:860", budget_s: 30')
-        return text.replace("services: {reef-blocks:", "uses: [tickets]\n    services: {reef-blocks:")
+        return text.replace("services: {spit-blocks:", "uses: [tickets]\n    services: {spit-blocks:")
 
-    night = Night(others={"reef": {"a": "3.2.4", "b": "3.2.4"}}, running={"a": "2.11.3", "b": "2.11.3"}, edit=edit)
+    night = Night(others={"spit": {"a": "3.2.4", "b": "3.2.4"}}, running={"a": "2.11.3", "b": "2.11.3"}, edit=edit)
     began = night.acts
-    night.out = lambda service: service == "reef-blocks" and any(a[1] == "install" for a in began)
+    night.out = lambda service: service == "spit-blocks" and any(a[1] == "install" for a in began)
     end = night.run(night.plan())
     assert end.state == "held"
-    assert "reef-blocks was out for " in end.message
+    assert "spit-blocks was out for " in end.message
     assert [a[1] for a in night.acts if a[1] != "preload"] == ["snapshot", "install"]
 
 

@@ -19,7 +19,7 @@ from .night import BEGAN, HEAD, PAIR, TICKETS, Killed, Night
 OLD = {"a": "2.8.5", "b": "2.8.5"}
 
 
-def text_of(rounds: str, limits: str = "", names: tuple[str, ...] = ("reef", "bank")) -> str:
+def text_of(rounds: str, limits: str = "", names: tuple[str, ...] = ("spit", "bank")) -> str:
     head = HEAD.replace("steady_s: 60", f"steady_s: 60{limits}").replace("systems:", f"rounds: {rounds}\nsystems:")
     more = (
         PAIR.format(name=name, product=f"ostrel/{name}", n=n, letter=name[0].upper(), service=f"{name}-blocks")
@@ -29,12 +29,12 @@ def text_of(rounds: str, limits: str = "", names: tuple[str, ...] = ("reef", "ba
 
 
 def many(rounds: str = "[]", limits: str = "", **more) -> Night:
-    night = Night(others={"reef": dict(OLD), "bank": dict(OLD)}, **more)
+    night = Night(others={"spit": dict(OLD), "bank": dict(OLD)}, **more)
     night.estate = parse_estate("estate.yaml", text_of(rounds, limits))
     return night
 
 
-ROUNDS = "[{name: first, of: [reef], soak_minutes: 30}, {name: rest, of: ['*']}]"
+ROUNDS = "[{name: first, of: [spit], soak_minutes: 30}, {name: rest, of: ['*']}]"
 
 
 def begins(night: Night) -> dict[str, float]:
@@ -56,26 +56,26 @@ def test_a_later_round_waits_for_the_former_and_its_soak_time():
     night = many(ROUNDS)
     plan = night.plan()
     assert [(r.name, r.systems, r.soak_s) for r in plan.rounds] == [
-        ("first", ("reef",), 1800.0),
+        ("first", ("spit",), 1800.0),
         ("rest", ("tickets", "bank"), 0.0),
     ]
     assert night.run(plan).state == "finished"
     assert night.all_well() == []
-    assert min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef") >= 30 * 60
-    assert plan.estimate_s >= 30 * 60 + 2 * 0.5 * plan.ends_s["reef.2"]
+    assert min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "spit") >= 30 * 60
+    assert plan.estimate_s >= 30 * 60 + 2 * 0.5 * plan.ends_s["spit.2"]
 
 
 def test_a_round_of_which_too_many_fail_holds_all_that_come_after():
-    night = many(ROUNDS, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    night = many(ROUNDS, faults=[Fault(name="no_return", node="spit/b", act="restart", nth=1)])
     end = night.run(night.plan())
     assert end.state == "stopped"
-    assert "tickets is held at a safe stop: of the round first reef did not finish, and none may" in end.message
-    assert set(begins(night)) == {"reef"}
+    assert "tickets is held at a safe stop: of the round first spit did not finish, and none may" in end.message
+    assert set(begins(night)) == {"spit"}
 
 
 def test_a_round_that_may_lose_one_lets_the_next_begin():
     rounds = ROUNDS.replace("soak_minutes: 30", "may_fail: 1")
-    night = many(rounds, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    night = many(rounds, faults=[Fault(name="no_return", node="spit/b", act="restart", nth=1)])
     assert night.run(night.plan()).state == "stopped"
     assert night.end_state("bank") == {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
 
@@ -87,17 +87,17 @@ def test_what_went_wrong_while_a_round_soaked_holds_the_next():
     plan = night.plan()
 
     def spoiled() -> None:
-        night.pairs["reef"].synced_at = None
+        night.pairs["spit"].synced_at = None
 
-    night.world.after(ends(before, "reef") + 900, spoiled)
+    night.world.after(ends(before, "spit") + 900, spoiled)
     end = night.run(plan)
     assert end.state == "held"
-    assert "after the round first: reef is not as it should be" in end.message
+    assert "after the round first: spit is not as it should be" in end.message
 
 
 def test_what_a_round_may_lose_is_held_against_nobody_once_the_rest_of_it_has_soaked():
-    rounds = "[{name: first, of: [reef, bank], soak_minutes: 30, may_fail: 1}, {name: rest, of: ['*']}]"
-    night = many(rounds, faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    rounds = "[{name: first, of: [spit, bank], soak_minutes: 30, may_fail: 1}, {name: rest, of: ['*']}]"
+    night = many(rounds, faults=[Fault(name="no_return", node="spit/b", act="restart", nth=1)])
     end = night.run(night.plan())
     assert (end.state, "after the round" in end.message) == ("stopped", False), end.message
     assert night.end_state("tickets") == {"a": ("3.2.4", "serving"), "b": ("3.2.4", "shadowing")}
@@ -118,7 +118,7 @@ def test_a_hold_is_heeded_while_a_round_soaks_and_the_rest_of_the_time_is_soaked
 
 
 def test_a_round_soaks_from_its_own_end_on_also_while_nobody_looks():
-    night, end = many(ROUNDS), reef_ends()
+    night, end = many(ROUNDS), spit_ends()
     plan = night.plan()
     night.world.after(end + 300, lambda: setattr(night, "hold_reason", "asked"))
     assert night.run(plan).state == "held"
@@ -143,7 +143,7 @@ def test_no_more_systems_are_worked_on_side_by_side_than_the_estate_allows(limit
 
 def test_systems_of_one_kind_share_its_places_and_those_of_another_have_their_own():
     night = many(limits=", lanes_at_once_per_kind: 1")
-    kinds = {"reef": "storage", "bank": "storage", "tickets": "boards"}
+    kinds = {"spit": "storage", "bank": "storage", "tickets": "boards"}
     systems = {name: replace(system, kind=kinds[name]) for name, system in night.estate.systems.items()}
     night.estate = replace(night.estate, systems=systems)
     assert night.run(night.plan()).state == "finished"
@@ -153,15 +153,15 @@ def test_systems_of_one_kind_share_its_places_and_those_of_another_have_their_ow
             system = event.entry.step.split(".")[0]
             (restarting.add if event.entry.kind == "intent" else restarting.discard)(system)
             together.add(frozenset(restarting))
-    assert not [some for some in together if {"reef", "bank"} <= some]
+    assert not [some for some in together if {"spit", "bank"} <= some]
     assert [some for some in together if len(some) == 2]
 
 
 def test_when_one_stops_the_others_hold_where_that_was_asked_for():
-    night = many(faults=[Fault(name="no_return", node="reef/b", act="restart", nth=1)])
+    night = many(faults=[Fault(name="no_return", node="spit/b", act="restart", nth=1)])
     end = night.run(night.plan(), Orders(by="tester", stop_others=True))
     assert end.state == "stopped"
-    assert "tickets is held at a safe stop: reef stopped, and the others were to hold then" in end.message
+    assert "tickets is held at a safe stop: spit stopped, and the others were to hold then" in end.message
     assert night.all_well() == []
 
 
@@ -210,18 +210,18 @@ def with_memory(free: Callable[[float], float]) -> Callable[[Reading], Reading]:
     return bend
 
 
-def reef_ends() -> float:
+def spit_ends() -> float:
     night = many(ROUNDS)
     assert night.run(night.plan()).state == "finished"
-    return ends(night, "reef")
+    return ends(night, "spit")
 
 
 def test_what_runs_out_while_a_round_soaks_holds_all_that_come_after():
     night = many(ROUNDS, bend=with_memory(lambda s: 4e9 - 3e5 * s))
     end = night.run(night.plan())
     assert end.state == "held"
-    assert "running out: reef/a memory available, in about" in end.message
-    assert set(begins(night)) == {"reef"}
+    assert "running out: spit/a memory available, in about" in end.message
+    assert set(begins(night)) == {"spit"}
     assert night.run(night.plan()).state == "finished"  # who resumes has looked at it
 
 
@@ -232,18 +232,18 @@ def test_what_goes_up_and_down_while_a_round_soaks_holds_nobody():
 
 @pytest.mark.parametrize(("minutes", "state"), [(40, "finished"), (300, "held")])
 def test_what_still_settles_has_its_soak_time_once_more(minutes, state):
-    begin = reef_ends()
+    begin = spit_ends()
     night = many(ROUNDS, bend=with_memory(lambda s: min(3e9, 1e9 + 2e9 * max(0.0, s - begin) / (minutes * 60))))
     end = night.run(night.plan())
     assert end.state == state
     if state == "held":
-        assert "after the round first: still settling: reef/a memory available, about" in end.message
+        assert "after the round first: still settling: spit/a memory available, about" in end.message
     else:
-        waited = min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "reef")
+        waited = min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "spit")
         assert 30 * 60 < waited < 60 * 60
 
 
 def test_one_round_of_everything_is_none():
     rule = "rounds: [{name: all, of: ['*']}]\nsystems:\n"
-    night = Night(others={"reef": {"a": "2.8.5", "b": "2.8.5"}}, edit=lambda text: text.replace("systems:\n", rule, 1))
+    night = Night(others={"spit": {"a": "2.8.5", "b": "2.8.5"}}, edit=lambda text: text.replace("systems:\n", rule, 1))
     assert night.plan().rounds == ()

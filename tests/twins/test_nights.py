@@ -196,10 +196,10 @@ def test_a_guest_of_a_host_that_was_emptied_is_elsewhere_when_that_restarts():
 
 
 def test_a_round_that_does_not_finish_holds_the_next():
-    night = rounds.many("[{name: first, of: [reef], soak_minutes: 30}, {name: rest, of: ['*']}]")
+    night = rounds.many("[{name: first, of: [spit], soak_minutes: 30}, {name: rest, of: ['*']}]")
     case = planned(night)
     stopped = case.end(fails={"restart": 1.0})
-    assert (stopped.state, stopped.stop.system) == ("stopped", "reef")
+    assert (stopped.state, stopped.stop.system) == ("stopped", "spit")
     dry = with_(case.plan, rounds=tuple(Round(name=r.name, systems=r.systems) for r in case.plan.rounds))
     assert case.end().at_s - case.end(plan=dry).at_s == pytest.approx(1800, abs=60)
 

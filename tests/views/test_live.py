@@ -14,10 +14,10 @@ from gallant.views.words import clock
 
 from ..simulation.night import Night
 
-NIGHT = Night(others={name: {"a": "2.8.5", "b": "2.8.5"} for name in ("reef", "bank", "cove", "isle")})
+NIGHT = Night(others={name: {"a": "2.8.5", "b": "2.8.5"} for name in ("spit", "bank", "cove", "isle")})
 PLAN = NIGHT.plan()
 NIGHT.run(PLAN)
-HALF = next(n for n, event in enumerate(NIGHT.events) if event.entry.hop == "reef.2" and event.entry.kind == e.DERIVED)
+HALF = next(n for n, event in enumerate(NIGHT.events) if event.entry.hop == "spit.2" and event.entry.kind == e.DERIVED)
 
 
 def screen(height: int, events: int, monkeypatch) -> list[str]:
