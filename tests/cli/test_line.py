@@ -324,12 +324,8 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     (line.folder / "estate.yaml").write_text(
         head + "\nsystems:" + systems.replace("\n    product: ", "\n    in_service: no\n    product: ")
     )
-    publishers = line.said["publishers"]["tarnholt"]
-    assert line.run("catalog", "add", "tarnholt", publishers["url"], "--key", "keys/tarnholt.pub").code == 0
-    for words in (["catalog", "sync"], ["survey", "slipway"], ["stock", "fetch", "slipway"]):
-        assert line.run(*words).code == 0, words
-    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "slipway").out)[0]
-    assert line.run("notice", "accept", "slipway:image").code == 0
+    _follow_with_its_manager(line, "slipway")
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "slipway", "--with-needed").out)[0]
     done = line.run("roll", plan)
     assert done.code == 0, done.out + done.err
     line.run("survey", "slipway")
@@ -339,39 +335,57 @@ def test_switches_that_are_not_in_service_fetch_their_image_and_are_restarted_si
     assert len(began) == 2
 
 
-@pytest.mark.long
-def test_a_cluster_and_the_manager_that_it_needs_first_are_rolled_in_one_night(line):
-    """deck is a quorum of five hosts that carry guests; its manager overlook stands alone, and is one of those guests."""
-    publishers = line.said["publishers"]["sundholm"]
-    assert line.run("catalog", "add", "sundholm", publishers["url"], "--key", "keys/sundholm.pub").code == 0
-    for words in (["catalog", "sync"], ["survey"], ["stock", "fetch", "deck"], ["stock", "fetch", "overlook"]):
+def _follow_with_its_manager(line, system):
+    for name in ("tarnholt", "sundholm"):
+        url = line.said["publishers"][name]["url"]
+        assert line.run("catalog", "add", name, url, "--key", f"keys/{name}.pub").code == 0
+    for words in (["catalog", "sync"], ["survey"], ["stock", "fetch", system], ["stock", "fetch", "overlook"]):
         assert line.run(*words).code == 0, words
-    alone = line.run("plan", "deck")
+    for name in (f"{system}:image", "overlook:image"):
+        assert line.run("notice", "accept", name).code == 0
+
+
+@pytest.mark.long
+def test_switches_and_the_manager_that_they_need_first_are_rolled_in_one_night(line):
+    """Their manager overlook stands alone, and is a guest of deck."""
+    _follow_with_its_manager(line, "slipway")
+    alone = line.run("plan", "slipway")
     assert alone.code == 5
-    assert "deck on 31.5 needs overlook on 17.6 or later" in alone.err
-    assert "gallant plan deck --with-needed takes overlook along" in alone.err
-    planned = line.run("plan", "deck", "--with-needed", "--json")
-    kinds = [r["kind"] for r in planned.rows if (r["system"], r["node"]) == ("deck", "b")]
-    assert kinds == ["preload", "drain", "install", "restart", "refill", "steady"]
-    shown = line.run("plan", "deck", "--with-needed").out
-    assert "waits for overlook 17.6" in shown
+    assert "slipway on 62.1 needs overlook on 17.6 or later" in alone.err
+    assert "gallant plan slipway --with-needed takes overlook along" in alone.err
+    shown = line.run("plan", "slipway", "--with-needed").out
+    assert re.search(r"waits for slipway 61\.5\s+and overlook 17\.6", shown), shown
     assert "Taken along, since the others need it first: overlook" in shown
     assert "overlook is down for about 5 min" in shown
     plan = re.search(r"plan-[0-9a-f]+", shown)[0]
-    for name in ("deck:image", "overlook:image"):
-        line.run("notice", "accept", name)
     refused = line.run("roll", plan)
     assert (refused.code, "--consent downtime:overlook" in refused.err) == (5, True)
     done = line.run("roll", plan, "--consent", "downtime:overlook")
     assert done.code == 0, done.out + done.err
     found = readings(line)  # the roll itself keeps what it saw last
+    assert {found[f"slipway/{n}"].version for n in "ab"} == {"62.1"}
+    assert (found["overlook/a"].version, found["slipway/a"].role) == ("17.6", "leader")
+    told = done.err + done.out
+    assert told.index("overlook/a restart (17.6): done") < told.index("slipway/b install (62.1): begun")
+
+
+@pytest.mark.long
+def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_other(line):
+    """deck is a quorum of five hosts that carry guests."""
+    _follow_with_its_manager(line, "deck")
+    planned = line.run("plan", "deck", "--json")
+    kinds = [r["kind"] for r in planned.rows if (r["system"], r["node"]) == ("deck", "b")]
+    assert kinds == ["preload", "drain", "install", "restart", "refill", "steady"]
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "deck").out)[0]
+    done = line.run("roll", plan, "--consent", "downtime:overlook")  # a guest of it
+    assert done.code == 0, done.out + done.err
+    found = readings(line)
     assert {found[f"deck/{n}"].version for n in "abcde"} == {"31.5"}
-    assert (found["overlook/a"].version, found["deck/a"].role) == ("17.6", "leader")
+    assert found["deck/a"].role == "leader"
     told = done.err + done.out
     for node in "abcde":  # each is emptied first and taken back last
         steps = [told.index(f"deck/{node} {kind} (31.5): done") for kind in ("drain", "install", "restart", "refill")]
         assert steps == sorted(steps)
-    assert told.index("overlook/a restart (17.6): done") < told.index("deck/b drain (31.5): begun")
 
 
 @pytest.mark.long

@@ -114,11 +114,11 @@ MORE_AIMS = """\
 Row: TypeAlias = tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]]
 SYSTEMS: tuple[Row, ...] = (
     ("slipway", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
-     ("usual: {leader: a, member: b}",)),
-    ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages deck, and is its guest",
+     ("managed_by: overlook", "usual: {leader: a, member: b}")),
+    ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages the switches, a guest of deck",
      ("uses: [deck]",)),
     ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
-     ("uses: [slipway]", "managed_by: overlook", "usual: {leader: a}")),
+     ("uses: [slipway]", "usual: {leader: a}")),
     ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
     ("tidegauge", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",

@@ -280,7 +280,7 @@ class HostServer(MemberServer):
 
 
 class ManagerServer(HostServer):
-    """Sundholm's cluster manager: a form to log in, cookies to stay."""
+    """Sundholm's manager of switches: a form to log in, cookies to stay."""
 
     login_path = "/enter"
 

@@ -27,7 +27,18 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
         (
             ("61.2", 610, "medium", False, "node", {"label": "Weir Ebb"}),
             ("61.5", 240, "high", True, "node", {"label": "Weir Slack"}),
-            ("62.1", 70, "medium", False, "node", {"label": "Weir Flood", "from_range": "vers:dotted/>=61.5"}),
+            (
+                "62.1",
+                70,
+                "medium",
+                False,
+                "node",
+                {
+                    "label": "Weir Flood",
+                    "from_range": "vers:dotted/>=61.5",
+                    "requires": [{"product": "sundholm/overlook", "range": "vers:dotted/>=17.6"}],
+                },
+            ),
         ),
     ),
     "tarnholt/uplink": (
@@ -51,14 +62,7 @@ PRODUCTS: dict[str, tuple[str, tuple[Row, ...]]] = {
                 "node",
                 {"recall": {"date": -190, "reason": "guests may stop when their host takes on a third"}},
             ),
-            (
-                "31.5",
-                90,
-                "high",
-                True,
-                "node",
-                {"requires": [{"product": "sundholm/overlook", "range": "vers:dotted/>=17.6"}]},
-            ),
+            ("31.5", 90, "high", True, "node", {}),
         ),
     ),
     "quernix/q4": (
