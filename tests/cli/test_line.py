@@ -388,6 +388,14 @@ def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_othe
         assert steps == sorted(steps)
 
 
+def test_members_that_do_not_agree_on_whom_an_order_reaches_are_not_planned(line):
+    line.follow_catalog()
+    assert line.run("survey", "tidegauge").code == 0
+    line.faults({"name": "unwell", "node": "tidegauge/b", "act": "orders"})
+    refused = line.run("plan", "tidegauge", "--only", "image")
+    assert (refused.code, "tidegauge/b says one" in refused.err) == (5, True), refused.err
+
+
 @pytest.mark.long
 def test_an_archive_that_updates_its_own_members_stands_still_at_a_hold_and_goes_on_after_it(line):
     line.follow_catalog()

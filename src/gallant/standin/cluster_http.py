@@ -120,10 +120,7 @@ class MemberServer(WebServer):
 
     @property
     def alarms(self) -> list[tuple[str, str]]:
-        found = [] if self.cluster.links_up(self.name) else [("warning", "uplinks are held down after the start")]
-        if self.world.fault("alarm", self.full):
-            found.append(("critical", "a fan has failed"))
-        return found
+        return [("critical", "a fan has failed")] if self.world.fault("alarm", self.full) else []
 
     @property
     def tasks(self) -> list[Task]:
@@ -358,7 +355,7 @@ class ArchiveServer(MemberServer):
         rows = {
             "serial": self.serial, "release": m.version, "next": m.next_version, "start": m.boot,
             "part": self.cluster.role(self.name), "mood": "working", "clock": self.clock, "copy": word,
-            "copy-left": f"{left:.1f}",
+            "copy-left": f"{left:.1f}", "orders": "each" if self.world.fault("unwell", self.full, "orders") else "shared",
         }  # fmt: skip
         return self._xml("".join(f"<{key}>{value}</{key}>" for key, value in rows.items()))
 

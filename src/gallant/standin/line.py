@@ -183,9 +183,9 @@ class Line:
         self._members(ArchiveServer, cluster, "127.0.63")
 
     def _switches(self) -> None:
-        """slipway: two switches, one of which runs unlike its startup; uplinks are held down after a start."""
+        """slipway: two switches, one of which runs unlike its startup."""
         members = {name: Member(name, f"WR-55{n}", "61.2") for n, name in enumerate("ab")}
-        cluster = Cluster(self.world, "slipway", members, images("tarnholt/weir"), leader="a", link_hold_s=180)
+        cluster = Cluster(self.world, "slipway", members, images("tarnholt/weir"), leader="a")
         cluster.part_images = part_images("tarnholt/uplink", "uplink-", ("4.2", "4.4"), at_once=False)
         for member in members.values():
             member.parts = {"uplink-1": "4.2", "uplink-2": "4.2"}
@@ -197,8 +197,10 @@ class Line:
             self.servers.append(server)
 
     def _firewalls(self) -> None:
+        """sealock: two firewalls, whose uplinks are held down after a start."""
         nodes = {n: ShoalNode(n, f"ST-40{i}", "127.0.65.0/24", "38.1b") for i, n in enumerate("ab")}
         pair = ShoalPair(self.world, "sealock", nodes, images("gorsefield/stile"), active="a")
+        pair.link_hold_s = 180.0
         for number, name in enumerate("ab"):
             address = f"127.0.65.{11 + number}"
             port = self._ssh_port(address)

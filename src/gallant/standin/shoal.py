@@ -86,6 +86,7 @@ class ShoalNode:
         self.packages: dict[str, tuple[str, int]] = {}
         self.tasks: list[Task] = []
         self.down_since: float | None = None
+        self.links_up_at = 0.0
         self.roots = "2025.2"
 
     @property
@@ -137,6 +138,7 @@ class ShoalPair:
         self.free_bytes = free_bytes
         self.synced_at: float | None = 0.0  # when the replica is whole again; None: it does not get whole by itself
         self.move_gap_s = MOVE_GAP_S
+        self.link_hold_s = 0.0  # how long links stay down after a start
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
@@ -160,6 +162,9 @@ class ShoalPair:
         if self.active == name:
             return "serving"
         return "taking-over" if self.going_to == name else "shadowing"
+
+    def links_up(self, name: str) -> bool:
+        return self.nodes[name].up and self.world.now >= self.nodes[name].links_up_at
 
     def replica(self) -> tuple[str, float]:
         """The replica's state in the device's words, and the seconds until it is whole."""
@@ -297,6 +302,7 @@ class ShoalPair:
     def _come_back(self, node: ShoalNode, task: Task) -> None:
         node.up = True
         node.boots += 1
+        node.links_up_at = self.world.now + self.link_hold_s
         node.runs_from = node.boots_from
         began = task.began
         node.down_since = None

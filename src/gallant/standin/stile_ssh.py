@@ -55,7 +55,7 @@ class StileServer(ShellHost):
         for words, answer in (
             ("show unit", self._unit),
             ("show mirror", self._mirror),
-            ("show uplinks", lambda: "port1 up\nport2 up\n"),
+            ("show uplinks", self._uplinks),
             ("show configuration state", lambda: f"configuration {'saved' if self.saved else 'unsaved'}\n"),
             ("show packages", self._packages),
             ("show space", lambda: f"free {self.pair.free(self.name) // 1024} KiB\n"),
@@ -146,6 +146,10 @@ class StileServer(ShellHost):
             "network": self.node.network,
         }
         return "".join(f"{key:<10} {value}\n" for key, value in rows.items())
+
+    def _uplinks(self) -> str:
+        state = "up" if self.pair.links_up(self.name) else "held"
+        return f"uplink1 {state}\nuplink2 {state}\n"
 
     def _mirror(self) -> str:
         word, left = self.pair.replica()

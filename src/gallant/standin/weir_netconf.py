@@ -253,14 +253,13 @@ class WeirServer(ShellHost):
 
     def _fabric(self) -> str:
         m = self.member
-        mode = "stacked" if self.world.fault("unwell", self.full, "stacked") else "by-itself"
         jobs = "".join(self._job(task) for task in m.tasks[-20:])
         kept = "".join(
             f"<image><name>{n}</name><digest>{d}</digest><size>{s}</size></image>" for n, (d, s) in m.packages.items()
         )
         return (
             f'<fabric xmlns="{WEIR}"><part>{self.cluster.role(self.name)}</part><next-image>{m.next_version}</next-image>'
-            f"<build>{self.cluster.images[m.version].build}</build><mode>{mode}</mode>"
+            f"<build>{self.cluster.images[m.version].build}</build>"
             f"<jobs>{jobs}</jobs><images>{kept}</images></fabric>"
         )
 
