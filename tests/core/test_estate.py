@@ -40,6 +40,7 @@ WRONG = [
     ("estate/1", "estate/9", (1, 10, "this Gallant reads estate/1")),
     ("for: tickets/b", "for: tickets/c", (10, 11, "selects nothing (did you mean")),
     ("serial: A}", "serial: A, runs_on: deck/x}", (21, 60, "no node 'deck/x'")),
+    ("serial: A}", "serial: A, runs_on: tickets/a}", (21, 60, "tickets/a runs on itself, by way of tickets/a")),
     ("  read:", "  raed:", (6, 3, "unknown purpose 'raed' (did you mean read?)")),
 ]
 

@@ -589,6 +589,21 @@ def node_name(system: System | str, node: str) -> str:
     return f"{system if isinstance(system, str) else system.name}/{node}"
 
 
+def nodes_below(estate: Estate, name: str) -> tuple[str, ...]:
+    """The nodes that this one lives on, the nearest first; in a circle, up to the first that is met again."""
+    found: list[str] = []
+    while (below := _runs_on(estate, name)) is not None and below not in found:
+        found.append(below)
+        name = below
+    return tuple(found)
+
+
+def _runs_on(estate: Estate, name: str) -> str | None:
+    system, _, node = name.partition("/")
+    said = estate.systems[system].nodes.get(node) if system in estate.systems else None
+    return said.runs_on if said is not None else None
+
+
 def host_and_port(address: str) -> tuple[str, int]:
     """The two parts of HOST:PORT (an IPv6 host in brackets); raises ValueError."""
     host, colon, port = address.rpartition(":")
@@ -788,6 +803,8 @@ def _look_at_node(
         document.at(at, problem, key=True)
     if node.runs_on is not None and node.runs_on not in every:
         document.at((*at, "runs_on"), f"no node {node.runs_on!r}{document.suggestion(node.runs_on, every)}")
+    elif here in nodes_below(estate, here):
+        document.at((*at, "runs_on"), f"{here} runs on itself, by way of {node.runs_on}")
     marks: list[tuple[str, tuple[str, ...]]] = [("serial", (system.product, node.serial))] if node.serial else []
     if node.held_by != "file":
         document.at((*at, "held_by"), "is Gallant's own word; write serial: and the serial", key=True)

@@ -78,7 +78,8 @@ def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, flo
 
 def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
     """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
-    requirement or the management of it by the upper one says otherwise."""
+    requirement or the management of it by the upper one says otherwise. Lanes that wait for one another already, by turns, are
+    ordered hop by hop."""
     done, at = list(lanes), {lane.system: n for n, lane in enumerate(lanes)}
     stands = [
         (lower, at[name])
@@ -93,32 +94,48 @@ def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
         manages = estate.systems[one.system].managed_by == two.system or not SHAPES[
             estate.systems[two.system].shape
         ].tolerates(len(estate.systems[two.system].nodes))
-        first, then = (upper, lower) if leads_to(done, one, two) or manages else (lower, upper)
-        if leads_to(done, done[first], done[then]):
-            first, then = then, first
-        last = done[first].hops[-1].id
-        head = done[then].hops[0]
-        if last not in head.needs:
-            head = replace(head, needs=(*head.needs, last))
-            done[then] = replace(done[then], hops=(head, *done[then].hops[1:]))
+        down, up = leads_to(done, one, two), leads_to(done, two, one)
+        if down and up:
+            _by_turns(done, lower, upper)
+            continue
+        first, then = (upper, lower) if down or (manages and not up) else (lower, upper)
+        _wait(done, then, 0, done[first].hops[-1].id)
     return done
+
+
+def _by_turns(lanes: list[Lane], one: int, other: int) -> None:
+    """Hops of two lanes that neither wait for the other yet: the other's then waits."""
+    for at in range(len(lanes[other].hops)):
+        for hop in lanes[one].hops:
+            its = lanes[other].hops[at].id
+            if its not in waited_for(lanes, [hop.id]) and hop.id not in waited_for(lanes, [its]):
+                _wait(lanes, other, at, hop.id)
+
+
+def _wait(lanes: list[Lane], lane: int, at: int, need: str) -> None:
+    hops = lanes[lane].hops
+    if need not in hops[at].needs:
+        waits = replace(hops[at], needs=(*hops[at].needs, need))
+        lanes[lane] = replace(lanes[lane], hops=(*hops[:at], waits, *hops[at + 1 :]))
 
 
 def leads_to(lanes: Sequence[Lane], one: Lane, other: Lane) -> bool:
     """Whether some hop of the first lane waits, in however many steps, for a hop of the other."""
+    return not waited_for(lanes, [hop.id for hop in one.hops]).isdisjoint(hop.id for hop in other.hops)
+
+
+def waited_for(lanes: Sequence[Lane], hops: Sequence[str]) -> set[str]:
+    """The hops that some of these wait for, in however many steps; one of its own where hops wait in a circle."""
     needs = {hop.id: hop.needs for lane in lanes for hop in lane.hops}
     for lane in lanes:  # hops of one lane wait for one another
         needs |= {b.id: (*needs[b.id], a.id) for a, b in itertools.pairwise(lane.hops)}
-    waiting, seen = [hop.id for hop in one.hops], set[str]()
-    goal = {hop.id for hop in other.hops}
+    waiting, seen = [need for hop in hops for need in needs.get(hop, ())], set[str]()
     while waiting:
         at = waiting.pop()
-        if at in goal:
-            return True
         if at not in seen:
             seen.add(at)
             waiting += needs.get(at, ())
-    return False
+    return seen
 
 
 def _mute(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[str, ...]:

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.stacks import carried
-from gallant.core.estate.systems import System
+from gallant.core.estate.systems import Estate, System, node_name, nodes_below
 from gallant.core.records import Record, replace
 from gallant.core.work.ground import Ground, work_now
 from gallant.core.work.hops import Runs, hop_todo, hop_waves, runs_of
@@ -38,9 +38,9 @@ class _Pair(Record):
 
 
 def share_restarts(ground: Ground, lanes: Sequence[Lane]) -> list[Lane]:
-    """The lanes, those that can share their restarts changed so that they do. Raises `NotSafe`."""
+    """The lanes, those that can share their restarts changed so that they do; of three layers, the two lowest. Raises `NotSafe`."""
     done = {lane.system: lane for lane in lanes}
-    for name in list(done):
+    for name in sorted(done, key=lambda name: _layers_below(ground.estate, name)):
         system = ground.estate.systems[name]
         above = [other for other in carried(ground.estate, system) if other in done]
         if len(above) == 1 and (pair := _pair(ground, list(done.values()), done[name], done[above[0]])) is not None:
@@ -57,9 +57,15 @@ def _pair(ground: Ground, lanes: Sequence[Lane], lower: Lane, upper: Lane) -> _P
     hop, knows = upper.hops[up], ground.known_of(systems[1])
     able = "install" in knows.capabilities and not knows.updates_all and hop.image and not hop.renews_spare
     bound = leads_to(lanes, lower, upper) or leads_to(lanes, upper, lower)
-    if not able or hop.parts or hop.nodes or bound or upper.by_device or lower.by_device:
+    if not able or hop.parts or hop.nodes or hop.serves or bound or upper.by_device or lower.by_device:
         return None
     return _Pair(lower=lower, upper=upper, low=low, up=up)
+
+
+def _layers_below(estate: Estate, name: str) -> int:
+    """On how many machines, one on the other, a node of this system stands at most."""
+    system = estate.systems[name]
+    return max(len(nodes_below(estate, node_name(system, node))) for node in system.nodes)
 
 
 def _restarting(lane: Lane) -> int | None:
