@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import hashlib
+import json
 import os
 import re
 from pathlib import Path
@@ -388,12 +389,28 @@ def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_othe
         assert steps == sorted(steps)
 
 
-def test_members_that_do_not_agree_on_whom_an_order_reaches_are_not_planned(line):
+def test_of_three_layers_the_two_lowest_share_their_restarts_and_no_hop_waits_in_a_circle(standins):
+    line = standins(whole=True)
+    line.read_all()
+    planned = line.run("plan", "overlook", "deck", "deck-hw", "slipway", "--json")
+    assert planned.code in (0, 1), planned.err
+    lanes = json.loads((line.folder / planned.json["path"]).read_text())["lanes"]
+    needs = {hop["id"]: set(hop.get("needs", ())) for lane in lanes for hop in lane["hops"]}
+    assert needs["deck-hw.1"] >= {"deck.1.laid"}
+    assert "overlook.1" in needs  # whole: it shares nothing
+    for _ in needs:  # what waits for nothing that is left can be done
+        done = [name for name, waits in needs.items() if not waits & needs.keys()]
+        needs = {name: waits for name, waits in needs.items() if name not in done}
+    assert needs == {}
+
+
+def test_where_an_order_to_one_member_reaches_all_of_them_only_the_order_that_is_for_all_is_planned(line):
     line.follow_catalog()
     assert line.run("survey", "tidegauge").code == 0
-    line.faults({"name": "unwell", "node": "tidegauge/b", "act": "orders"})
-    refused = line.run("plan", "tidegauge", "--only", "image")
-    assert (refused.code, "tidegauge/b says one" in refused.err) == (5, True), refused.err
+    line.faults(*({"name": "unwell", "node": f"tidegauge/{n}", "act": "orders"} for n in "abc"))
+    assert "tidegauge brings its nodes to a release by itself" in line.run("plan", "tidegauge", "--only", "image").out
+    refused = line.run("plan", "tidegauge")
+    assert (refused.code, "An order to one node of tidegauge reaches all of them" in refused.err) == (5, True)
 
 
 @pytest.mark.long

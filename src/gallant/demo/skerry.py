@@ -47,7 +47,7 @@ aims:
 {more_aims}
 # What may happen by itself: the first rule that matches decides; where none does, a notice asks.
 rules:
-  - {{kind: reference data, restart: none, then: act}}
+  - {{security: no, restart: none, then: act}}
   - {{security: yes, severity: high+, then: ask}}
 
 {catalogs}{rounds}{windows}# What the site itself knows, shown with the publisher's word.
@@ -108,6 +108,7 @@ limits: {lanes_at_once: 3}
 
 MORE_AIMS = """\
   - {for: kind:application, aim: newest}     # a channel says when it was made, not how long a package has been out
+  - {for: sealock, aim: behind 1}            # firewalls run what others have run for a while
 """
 
 # name: product, shape, site, kind, driver, profile, nodes, what it is, more lines

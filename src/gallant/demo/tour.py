@@ -73,7 +73,7 @@ NIGHT: Steps = (
         for name, more in (
             ("tickets:image", ("--accept-terms", "2026-04")),
             *((name, ()) for name in ("deck:image", "deck-hw:controller", "deck-hw:bios", "overlook:image", "slipway:image")),
-            *((name, ()) for name in ("sealock:image", "fulmar-box:image")),
+            *((name, ()) for name in ("sealock:image", "fulmar-box:image", "tidegauge:format")),
         )
     ),
     ("Bring every package here that some system needs.", ("stock", "fetch"), (0,)),
@@ -95,6 +95,7 @@ WEEK: Steps = (
         ("notice", "accept", "tickets:image", "--accept-terms", "2026-04"),
         (0,),
     ),
+    ("A new on-disk format has no way back: somebody decides.", ("notice", "accept", "tidegauge:format"), (0,)),
     ("Bring every package here that some system needs.", ("stock", "fetch"), (0,)),
     ("All that is behind, into the windows to come.", ("plan", "--all", "--search", "3s"), (0, 1)),
     (

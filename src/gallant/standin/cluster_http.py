@@ -355,8 +355,10 @@ class ArchiveServer(MemberServer):
         rows = {
             "serial": self.serial, "release": m.version, "next": m.next_version, "start": m.boot,
             "part": self.cluster.role(self.name), "mood": "working", "clock": self.clock, "copy": word,
-            "copy-left": f"{left:.1f}", "orders": "each" if self.world.fault("unwell", self.full, "orders") else "shared",
+            "copy-left": f"{left:.1f}",
         }  # fmt: skip
+        if self.world.fault("unwell", self.full, "orders"):
+            rows["orders"] = "shared"
         return self._xml("".join(f"<{key}>{value}</{key}>" for key, value in rows.items()))
 
     async def parts(self, request: web.Request) -> web.StreamResponse:

@@ -18,7 +18,7 @@ from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServe
 from gallant.standin.command_line import CommandLineServer
 from gallant.standin.debian_host import DebianHost, Offered, Setup
 from gallant.standin.listening import Following
-from gallant.standin.manifest import MANIFEST, KISSGATE
+from gallant.standin.manifest import KISSGATE, MANIFEST
 from gallant.standin.ports import reserve
 from gallant.standin.publishers import body_of
 from gallant.standin.quernix import Firmware, Server

@@ -175,7 +175,6 @@ MINI_RELEASES: tuple[tuple[str, int, str, bool, str | None, dict[str, object]], 
         {
             "one_way": True,
             "one_way_because": "The on-disk format is raised at the first start.",
-            "snapshots": False,
         },
     ),
 )

@@ -131,7 +131,7 @@ LEDGE: dict[str, tuple[str, tuple[Row, ...]]] = {
                 "none",
                 {
                     "one_way": True,
-                    "one_way_because": "Members that only read format 3 cannot join again.",
+                    "one_way_because": "The index is written anew; 4.8 cannot read it.",
                     "requires": [{"product": "ostrel/ledge", "range": "vers:dotted/>=5.1"}],
                 },
             ),
