@@ -108,7 +108,7 @@ limits: {lanes_at_once: 3}
 
 MORE_AIMS = """\
   - {for: kind:application, aim: newest}     # a channel says when it was made, not how long a package has been out
-  - {for: sealock, aim: behind 1}            # firewalls run what others have run for a while
+  - {for: tag:edge, aim: behind 1}           # firewalls run what others have run for a while
 """
 
 # name: product, shape, site, kind, driver, profile, nodes, what it is, more lines
@@ -123,7 +123,7 @@ SYSTEMS: tuple[Row, ...] = (
     ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
     ("tidegauge", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
-     ("usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
+     ("tags: [edge]", "usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
     ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-kissgate", "a", "opens the gates to people with a ticket",
      ("uses: [tickets]",)),
     ("manifest", "skerry/host", "single", "harbour", "application", "debian", "skerry-manifest", "a", "who is on board",
