@@ -61,7 +61,7 @@ def _seen(text: str) -> Iterator[str]:
     for block in blocks:
         colours = dict(re.findall(r"--(\w+): (#[0-9a-f]{3,6})", block))
         full = {n: c if len(c) == 7 else "#" + "".join(2 * x for x in c[1:]) for n, c in colours.items()}
-        for name in ("ink", "soft", "bad", "work", "good"):
+        for name in ("text", "muted", "bad", "warn", "good"):
             light, dark = sorted((_luminance(full["paper"]), _luminance(full[name])), reverse=True)
             if (light + 0.05) / (dark + 0.05) < 4.5:
                 yield f"1.4.3: {name} {full[name]} on {full['paper']}"

@@ -87,7 +87,7 @@ def test_it_is_valid_and_can_be_read_aloud_found_through_and_seen(sheet):
         ('scope="col"', ""),
         ("<h3>", "<h4>"),
         ('tabindex="0"', ""),
-        ("#57606a", "#b7c0ca"),
+        ("#485f65", "#b7c0ca"),
         ("</main>", "<script>1</script></main>"),
     ],
 )

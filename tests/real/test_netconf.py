@@ -47,9 +47,7 @@ reads:
 acts:
   drain: {calls: [{rpc: "<no-such-thing xmlns='urn:x'>{reason}</no-such-thing>"}]}
 """
-SAVED = (
-    """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>slipway-a</hostname></system></config>"""
-)
+SAVED = """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>slipway-a</hostname></system></config>"""
 
 
 @pytest.fixture

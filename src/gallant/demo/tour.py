@@ -72,7 +72,10 @@ NIGHT: Steps = (
         ("A rule of the estate asks a person about this one.", ("notice", "accept", name, *more), (0,))
         for name, more in (
             ("tickets:image", ("--accept-terms", "2026-04")),
-            *((name, ()) for name in ("deck:image", "deck-hw:controller", "deck-hw:bios", "overlook:image", "slipway:image")),
+            *(
+                (name, ())
+                for name in ("deck:image", "deck-hw:controller", "deck-hw:bios", "overlook:image", "slipway:image")
+            ),
             *((name, ()) for name in ("sealock:image", "fulmar-box:image", "tidegauge:format")),
         )
     ),

@@ -12,6 +12,7 @@ from gallant.core.assess.gaps import STANDINGS, Gap
 from gallant.core.assess.routes import Route, RouteHop
 from gallant.core.versions import parse_range
 from gallant.views.output import Drawn, View
+from gallant.views.palette import TERMINAL
 from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, duration, many, mark, moment, on, plain, said
 
@@ -35,13 +36,13 @@ STANDING_MARKS = Marks(
 )
 # Each standing has a filling of its own, so that a bar reads without colour too.
 FILLINGS = {
-    "recalled": ("✗", "bold red"),
-    "blocked": ("▚", "red"),
-    "behind": ("▒", "yellow"),
-    "waits for restart": ("▲", "bright_yellow"),
-    "unknown": ("?", "magenta"),
-    "ahead": ("░", "cyan"),
-    "current": ("█", "green"),
+    "recalled": ("✗", TERMINAL["bad"]),
+    "blocked": ("▚", TERMINAL["bad"]),
+    "behind": ("▒", TERMINAL["warn"]),
+    "waits for restart": ("▲", TERMINAL["warn"]),
+    "unknown": ("?", TERMINAL["odd"]),
+    "ahead": ("░", TERMINAL["accent"]),
+    "current": ("█", TERMINAL["good"]),
 }
 BAR = 36  # columns of the longest bar
 MOST_NAMES = 6  # that one set of reasons stands under

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.core.estate.backups import Backup, Copy, Fate, Item
 from gallant.views.output import Drawn, View
+from gallant.views.palette import TERMINAL
 from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
 
@@ -233,7 +234,7 @@ def _rows(rows: Sequence[Pair], other: str) -> Grid:
         if last and pair.at[0] > last + 1:
             shown.add_row(f"{DIM}…{OFF}", "", "", "")
         last = pair.at[0]
-        style = "yellow" if pair.differs else "dim"
+        style = TERMINAL["warn" if pair.differs else "muted"]
         sign = " " if not pair.differs else "+" if pair.left is None else "-" if pair.right is None else "≠"
         shown.add_row(
             f"{DIM}{pair.at[0]}{OFF}", _cell(pair.left, style), f"{on(style)}{sign}{OFF}", _cell(pair.right, style)

@@ -10,12 +10,13 @@ from typing import Any
 from gallant.core.estate.windows import Span, without
 from gallant.core.work.plan import Lane, Plan, steps_of, waves_seconds
 from gallant.views.figures import save
+from gallant.views.palette import BAND, LINE, MUTED, ONE, TWO, paler
 
 # Told apart by lightness and by hatching too, in grey and by those who do not see red and green.
-QUIET: dict[str, Any] = {"facecolor": "#c6dbef", "edgecolor": "white"}
-LOUD: dict[str, Any] = {"facecolor": "#e6550d", "hatch": "//", "edgecolor": "white"}
-CLOSED: dict[str, Any] = {"facecolor": "#eeeeee", "hatch": "..", "edgecolor": "#cccccc"}
-LATE: dict[str, Any] = {"color": "#636363", "linewidth": 2, "marker": "|", "markersize": 9}
+QUIET: dict[str, Any] = {"facecolor": paler(ONE, 0.6), "edgecolor": "white"}
+LOUD: dict[str, Any] = {"facecolor": TWO, "hatch": "//", "edgecolor": "white"}
+CLOSED: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
+LATE: dict[str, Any] = {"color": MUTED, "linewidth": 2, "marker": "|", "markersize": 9}
 LOOKS = (("disturbs its system", LOUD), ("disturbs nothing", QUIET), ("no window open", CLOSED))
 MARGIN = 1.04  # of the time shown
 LEAST_SHOWN_S = 60.0

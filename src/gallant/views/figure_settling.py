@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from gallant.core.after.settling import RUNNING_OUT, Judged, Series
 from gallant.views.figures import save
+from gallant.views.palette import ACCENT, BAD, GOOD, LINE, MUTED, WARN
 from gallant.views.words import duration
 
 if TYPE_CHECKING:
@@ -15,12 +16,12 @@ if TYPE_CHECKING:
 
 MOST = 4  # numbers in one figure, the worst first
 COLOURS = {
-    "running out": "#a50f15",
-    "slower": "#de2d26",
-    "creeping": "#d9730d",
-    "still settling": "#2b6cb0",
-    "at another level": "#7b6b9e",
-    "settled": "#3b8a5a",
+    "running out": BAD,
+    "slower": BAD,
+    "creeping": WARN,
+    "still settling": ACCENT,
+    "at another level": MUTED,
+    "settled": GOOD,
 }
 MARKERS = {
     "running out": "v",
@@ -74,9 +75,9 @@ def _draw(axes: Any, one: Judged, before: Series | None, after: Series) -> None:
     axes.plot(minutes, values, MARKERS[one.state], color=colour, markersize=4, label="now")
     if one.before is not None:
         spread = [value / scale for _, value in before.points] if before is not None else []
-        axes.axhline(one.before / scale, color="#555555", linestyle="--", linewidth=1.2, label="level before")
+        axes.axhline(one.before / scale, color=MUTED, linestyle="--", linewidth=1.2, label="level before")
         if len(spread) > 1:
-            axes.axhspan(min(spread), max(spread), color="#bbbbbb", alpha=0.35, linewidth=0, label="range before")
+            axes.axhspan(min(spread), max(spread), color=LINE, alpha=0.35, linewidth=0, label="range before")
     span = minutes[-1] or 1.0
     slope = one.per_h / 60 / scale
     level = one.now / scale

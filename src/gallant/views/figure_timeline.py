@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 from gallant.views.figure_plan import LOUD, QUIET
 from gallant.views.figures import save
+from gallant.views.palette import BAD, BAND, LINE
 
 if TYPE_CHECKING:
     from gallant.operations.report import OneRoll
 
-OUT: dict[str, Any] = {"color": "#a50f15", "marker": "v", "markersize": 8, "linestyle": "none"}
-STOOD: dict[str, Any] = {"facecolor": "#eeeeee", "hatch": "..", "edgecolor": "#bbbbbb"}
+OUT: dict[str, Any] = {"color": BAD, "marker": "v", "markersize": 8, "linestyle": "none"}
+STOOD: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
 
 
 def draw_timeline(roll: OneRoll, path: Path) -> None:

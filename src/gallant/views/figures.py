@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
+from gallant.views.palette import ACCENT, BAD, GOOD, ONE, TEXT, TWO, WARN, paler
 from gallant.views.words import many
 
 if TYPE_CHECKING:
@@ -22,13 +23,13 @@ if TYPE_CHECKING:
 
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.
 COLOURS = {
-    "recalled": ("#a50f15", "xx"),
-    "blocked": ("#de2d26", "//"),
-    "unknown": ("#7b6b9e", ".."),
-    "behind": ("#f0a830", ""),
-    "waits for restart": ("#f7d98b", "--"),
-    "ahead": ("#8fc1de", "\\\\"),
-    "current": ("#3b8a5a", ""),
+    "recalled": (BAD, "xx"),
+    "blocked": (paler(BAD, 0.3), "//"),
+    "unknown": (paler(ACCENT, 0.3), ".."),
+    "behind": (TWO, ""),
+    "waits for restart": (paler(TWO, 0.5), "--"),
+    "ahead": (paler(ONE, 0.4), "\\\\"),
+    "current": (paler(GOOD, 0.2), ""),
 }
 MOST_BARS = 40
 LEAST_ROOM, LEGEND_ROOM = 8, 4  # bars
@@ -77,14 +78,14 @@ def draw_durations(rows: Sequence[Learned], path: Path) -> None:
     axes = figure.subplots()
     places = range(len(shown))
     for at, r in zip(places, shown, strict=True):
-        axes.plot([r.p50_s / 60, r.p90_s / 60], [at, at], color="#8fc1de", linewidth=7, solid_capstyle="butt", zorder=1)
+        axes.plot(
+            [r.p50_s / 60, r.p90_s / 60], [at, at], color=paler(ONE, 0.4), linewidth=7, solid_capstyle="butt", zorder=1
+        )
     axes.scatter(
-        [r.announced_s / 60 for r in shown], places, marker="|", s=150, color="#333333", label="announced", zorder=3
+        [r.announced_s / 60 for r in shown], places, marker="|", s=150, color=TEXT, label="announced", zorder=3
     )
-    axes.scatter(
-        [r.took_s / 60 for r in shown], places, marker="o", s=40, color="#d95f02", label="taken (median)", zorder=2
-    )
-    axes.plot([], [], color="#8fc1de", linewidth=7, label="the next: half of all cases to nine of ten")
+    axes.scatter([r.took_s / 60 for r in shown], places, marker="o", s=40, color=WARN, label="taken (median)", zorder=2)
+    axes.plot([], [], color=paler(ONE, 0.4), linewidth=7, label="the next: half of all cases to nine of ten")
     axes.set_yticks(list(places), [f"{r.product}  {r.hop}  {r.step} ({r.seen})" for r in shown], fontsize=9)
     axes.set(xlabel="minutes of one node", ylim=(len(shown) - 0.5, -0.5))
     axes.set_xlim(left=0)

@@ -11,6 +11,7 @@ from pathlib import Path
 from gallant.core.errors import GallantError
 from gallant.core.records import clean
 from gallant.disk import put_whole
+from gallant.views.palette import variables
 from gallant.views.words import duration, size
 
 LONGEST_WORDS = 600
@@ -36,6 +37,7 @@ def rendered(template: str, **said: object) -> str:
         trim_blocks=True,
         finalize=_plain if html else _marked,
     )
+    environment.globals["variables"] = variables
     environment.filters |= {
         "day": day,
         "date": _date,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from gallant.core.readings import IMAGE
 from gallant.views.output import Drawn, View
+from gallant.views.palette import ACCENT, BAD, GOOD, MUTED, ONE, TEXT, paler
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain
 
@@ -17,7 +18,11 @@ if TYPE_CHECKING:
 
 SURE = 0.9  # of all nights, from which on a plan is called one that fits
 BINS = 40
-LOOKS = (("done", "#8fc1de", ""), ("held", "#b9a9d0", ".."), ("stopped", "#de2d26", "//"))  # told apart in grey, too
+LOOKS = (
+    ("done", paler(ONE, 0.4), ""),
+    ("held", paler(ACCENT, 0.5), ".."),
+    ("stopped", paler(BAD, 0.2), "//"),
+)  # told apart in grey, too
 
 
 def rehearsal_view(found: Rehearsal) -> View:
@@ -123,18 +128,18 @@ def draw_rehearsal(found: Rehearsal, path: Path) -> None:
     for part, at, line in (("half", found.p50_s, "--"), ("nine of ten", found.p90_s, "-")):
         if at is not None:
             when = found.begins + timedelta(seconds=at)
-            axes.axvline(when, color="#1b1f24", linestyle=line, linewidth=1.6, label=f"{part} by {when:%H:%M}")
-    axes.axvline(found.begins, color="#57606a", linewidth=1, linestyle=":", label=f"begins {found.begins:%a %H:%M}")
+            axes.axvline(when, color=TEXT, linestyle=line, linewidth=1.6, label=f"{part} by {when:%H:%M}")
+    axes.axvline(found.begins, color=MUTED, linewidth=1, linestyle=":", label=f"begins {found.begins:%a %H:%M}")
     if found.until is not None:
         axes.axvspan(
             found.begins,
             found.until,
-            color="#3b8a5a",
+            color=GOOD,
             alpha=0.10,
             linewidth=0,
             label=f"window, until {found.until:%a %H:%M}",
         )
-        axes.axvline(found.until, color="#a50f15", linewidth=2.2, label="the window ends")
+        axes.axvline(found.until, color=BAD, linewidth=2.2, label="the window ends")
     where = dates.AutoDateLocator()  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(where)
     axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(where))  # type: ignore[no-untyped-call]

@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from gallant.core.records import printable
+from gallant.views.palette import TERMINAL
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -25,17 +26,17 @@ def on(style: str) -> str:
 
 
 BOLD, DIM, GREEN, YELLOW, CYAN, LOUD, LIVELY, OFF = map(
-    on, ("bold", "dim", "green", "yellow", "cyan", "bold red", "bold cyan", "")
+    on, ("bold", *(TERMINAL[role] for role in ("muted", "good", "warn", "accent", "bad", "going")), "")
 )
 
 # A symbol, the word's own style; colour never carries the meaning alone.
 MARKS = {
-    "good": ("✓", "green"),
-    "work": ("▲", "yellow"),
-    "bad": ("✗", "bold red"),
-    "note": ("•", "cyan"),
-    "quiet": ("·", "dim"),
-    "going": ("▸", "bold cyan"),
+    "good": ("✓", TERMINAL["good"]),
+    "work": ("▲", TERMINAL["warn"]),
+    "bad": ("✗", TERMINAL["bad"]),
+    "note": ("•", TERMINAL["accent"]),
+    "quiet": ("·", TERMINAL["muted"]),
+    "going": ("▸", TERMINAL["going"]),
 }
 
 
