@@ -50,9 +50,9 @@ acts:
 SAVED = """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><hostname>slipway-a</hostname></system></config>"""
 
 
-@pytest.fixture
-def server(tmp_path, sshd):
-    """The server, behind OpenSSH."""
+@pytest.fixture(params=["running", "candidate"])
+def server(tmp_path, sshd, request):
+    """The server, behind OpenSSH: with a running configuration that is written itself, and with a candidate beside it."""
     needed("netconfd", "netconf-subsystem", "sshd")
     socket = tmp_path / "ncx.sock"
     # The server lets in anyone who came over the port that it was told.
@@ -60,7 +60,7 @@ def server(tmp_path, sshd):
     daemon = subprocess.Popen(
         [
             "netconfd", "--module=ietf-system", "--module=ietf-interfaces", "--no-startup", "--superuser=root",
-            "--target=running", f"--port={server.port}", f"--ncxserver-sockname={socket}",
+            f"--target={request.param}", f"--port={server.port}", f"--ncxserver-sockname={socket}",
         ],
         cwd=tmp_path,
         stdout=(tmp_path / "netconfd.log").open("w"),
@@ -115,16 +115,16 @@ def test_a_datastore_alone_is_read_with_the_host_key_as_its_serial_and_a_note_of
 
 
 def test_configuration_is_written_under_a_lock_read_back_and_exported(slipway, tmp_path):
-    (tmp_path / "saved.xml").write_text(SAVED)
+    (tmp_path / "running.xml").write_text(SAVED)
 
     async def work(driver):
-        taken = await driver.act("a", Act(kind="restore", package="saved.xml"), send_by=driver.clock.real() + 9)
+        taken = await driver.act("a", Act(kind="restore", package="running.xml"), send_by=driver.clock.real() + 9)
         chunks: list[bytes] = []
         await driver.export("a", "running.xml", chunks.append)
         return taken, (await driver.read("a")).gauge("names"), b"".join(chunks)
 
     taken, names, exported = slipway(work)
-    assert taken.message == "in place"
+    assert taken.message in ("in place", "committed")
     assert names == 1
     assert b"slipway-a" in exported
 
@@ -141,35 +141,72 @@ def test_an_rpc_that_the_server_does_not_know_is_refused_in_its_own_words(slipwa
 
 def test_a_lock_that_another_session_holds_is_passing(slipway):
     async def work(driver):
-        await driver.rpc("a", "<lock><target><running/></target></lock>", "read")
+        store = "candidate" if (await driver._session("a", "read")).knows("candidate") else "running"
+        await driver.rpc("a", f"<lock><target><{store}/></target></lock>", "read")
         with pytest.raises(GallantError) as caught:
-            await driver.rpc("a", "<lock><target><running/></target></lock>", "act")
+            await driver.rpc("a", f"<lock><target><{store}/></target></lock>", "act")
         return caught.value
 
     assert "lock" in slipway(work).what
 
 
-def test_what_was_changed_between_two_backups_is_seen(slipway, server, tmp_path):
+@pytest.fixture
+def place(server, tmp_path):
+    """The same estate as a folder of the program's."""
     text = ESTATE.format(port=server.port, fingerprint=server.fingerprint)
     accounts = 'backups: {plain: yes}\naccounts: {read: {user: root, secret: "key:user"}, act: {user: root, secret: "key:user"}}\n'
     (tmp_path / "estate.yaml").write_text(text.replace("sites:", f"{accounts}sites:").replace("    profile: p\n", ""))
-    place = Place(tmp_path)
+    return Place(tmp_path)
 
-    def well(*words: str):
-        done = place.run(*words)
-        assert done.code == 0, done.out + done.err
-        return done
 
-    well("survey")
-    well("backup", "take", "slipway")
-    (tmp_path / "saved.xml").write_text(SAVED)
+def well(place, *words: str):
+    done = place.run(*words)
+    assert done.code == 0, done.out + done.err
+    return done
+
+
+def named(name: str):
+    """Has the server call itself so; what it then runs is committed for good."""
+    config = SAVED.replace("<config>", '<config xmlns:nc="urn:ietf:params:xml:ns:netconf:base:1.0">').replace(
+        "slipway-a", name
+    )
 
     async def work(driver):
-        await driver.act("a", Act(kind="restore", package="saved.xml"), send_by=driver.clock.real() + 9)
+        candidate = (await driver._session("a", "act")).knows("candidate")
+        store = "candidate" if candidate else "running"
+        await driver.rpc("a", f"<edit-config><target><{store}/></target>{config}</edit-config>", "act")
+        if candidate:
+            await driver.rpc("a", "<commit/>", "act")
 
-    slipway(work)
-    well("backup", "take", "slipway")
-    newest, before = (row["id"] for row in well("backup", "list", "--json").rows)
+    return work
+
+
+def test_what_was_changed_between_two_backups_is_seen(slipway, place):
+    well(place, "survey")
+    well(place, "backup", "take", "slipway")
+    slipway(named("slipway-a"))
+    well(place, "backup", "take", "slipway")
+    newest, before = (row["id"] for row in well(place, "backup", "list", "--json").rows)
     seen = place.run("backup", "diff", before, newest)
     assert "slipway-a" in seen.out
     assert "1 item differs, 0 the same" in seen.out
+
+
+def test_a_restore_is_done_when_the_running_configuration_is_what_was_saved_also_after_the_session_has_ended(
+    slipway, place
+):
+    well(place, "survey")
+    slipway(named("slipway-a"))
+    well(place, "backup", "take", "slipway")
+    (saved,) = (row["id"] for row in well(place, "backup", "list", "--json").rows)
+    slipway(named("slipway-b"))
+    done = well(place, "backup", "restore", saved, "--yes", "--json")
+    assert (done.rows[0]["items"], done.rows[0]["unlike"]) == (["running.xml"], [])
+    assert well(place, "backup", "diff", saved, "--json").code == 0
+    assert b"slipway-a" in slipway(exported)
+
+
+async def exported(driver):
+    chunks: list[bytes] = []
+    await driver.export("a", "running.xml", chunks.append)
+    return b"".join(chunks)

@@ -198,6 +198,7 @@ def restore(
     place = open_place(estate_path, output)
     done = run(backups.restore(place, backup_id, node, identity, lambda text: may_go_on(text, yes), not without_backup))
     output.show(views.restored_view(done))
+    finish(done.exit_code)
 
 
 @backup.command()

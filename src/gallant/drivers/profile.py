@@ -135,6 +135,16 @@ def searched(pattern: str, text: str) -> regex.Match[str] | None:
         return None
 
 
+def without(patterns: tuple[str, ...], text: str) -> str:
+    """The text with what matches left out; as it is where looking takes too long."""
+    for pattern in patterns:
+        try:
+            text = _compiled(pattern).sub("", text, timeout=PATTERN_SECONDS)
+        except TimeoutError:
+            continue
+    return text
+
+
 def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, str]]:
     """The named groups of every match, as far as the time limit lets; a group that took no part is left out."""
     found: list[dict[str, str]] = []
@@ -332,6 +342,7 @@ class Profile(Record):
     brings: dict[str, ActCalls] = {}
     exports: tuple[Export, ...] = ()
     secrets: tuple[str, ...] = ()
+    changing: tuple[str, ...] = ()
     trim: dict[str, str] = {}
 
     def trimmed(self, field: str, text: str | None) -> str | None:
@@ -431,6 +442,11 @@ def _look_at_profile(document: Document, profile: Profile) -> None:
                 document.at(("secrets", index), "a pattern whose groups are what is to be masked: password (\\S+)")
         except regex.error as error:
             document.at(("secrets", index), f"no pattern: {error}")
+    for index, pattern in enumerate(profile.changing):
+        try:
+            regex.compile(pattern)
+        except regex.error as error:
+            document.at(("changing", index), f"no pattern: {error}")
     for field, pattern in profile.trim.items():
         _look_at_trim(document, field, pattern)
     if profile.transport not in ("ssh", "local"):

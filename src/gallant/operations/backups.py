@@ -8,11 +8,12 @@ import re
 import tarfile
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import timedelta
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from gallant import __version__
-from gallant.core.after.differences import MASK, Difference, Mask, compare
+from gallant.core.after.differences import MASK, SAME, Difference, Mask, compare, whole
 from gallant.core.assess.ledger import BEGUN, ENDED, FAILED
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.backups import Backup, Copy, Fate, Item, fates
@@ -22,7 +23,7 @@ from gallant.core.ports import Act, Driver, Progress
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.tars import BROKEN, Modest
-from gallant.operations.acting import carry_out
+from gallant.operations.acting import POLL_S, carry_out
 from gallant.operations.copies import second_places
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Ask, Workplace
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
 MOST_MEMBERS = 200_000
 LARGEST_COMPARED = 32 * 1024 * 1024
+SHOWN_WITHIN_S = 60.0  # estate time: how long a node may export the former configuration after it took another
 
 
 class Taken(Record):
@@ -305,8 +307,8 @@ async def diff(place: Workplace, left: str, right: str | None, identity: Path | 
     else:
         new = None
         after, takes = await _now(place, old)
-    mask = _mask(place, old.system)
-    return Compared(left=old, right=new, items=tuple(compare(before, after, mask, around)), takes_back=takes)
+    items = compare(before, after, _mask(place, old.system), around, _counts(place, old.system))
+    return Compared(left=old, right=new, items=tuple(items), takes_back=takes)
 
 
 async def _now(place: Workplace, backup: Backup) -> tuple[dict[str, bytes], bool]:
@@ -355,6 +357,15 @@ def _bounded(file: IO[bytes]) -> bytes:
     return b"\0" + digest.digest()
 
 
+def _counts(place: Workplace, system: str) -> Mask:
+    """What of a line is compared: all but what the system's profile knows to be written anew each time."""
+    from gallant.drivers.profile import load_profile, without
+
+    known = place.estate.systems.get(system)
+    patterns = load_profile(known.profile, place.folder).changing if known is not None else ()
+    return (lambda line: without(patterns, line)) if patterns else whole
+
+
 def _mask(place: Workplace, system: str) -> Mask:
     """What the system's profile knows as secrets is not shown, no matter who looks."""
     from gallant.drivers.profile import load_profile
@@ -392,13 +403,19 @@ def export(place: Workplace, backup_id: str, into: Path, identity: Path | None) 
 
 
 class Restored(Record):
-    """A restore that was carried out: what of it went to which node, and the backup of what was there before."""
+    """A restore that was carried out: what of it went to which node, what of that the node exports otherwise now, and the backup of what was
+    there before."""
 
     backup: Backup
     node: str
     items: tuple[str, ...]
+    unlike: tuple[Difference, ...]
     version: str
     safety: Backup | None
+
+    @property
+    def exit_code(self) -> int:
+        return 4 if self.unlike else 0
 
 
 async def restore(
@@ -431,9 +448,44 @@ async def restore(
             if safety:
                 before = await take_one(place, system, driver, place.user, f"before the restore of {backup.id}")
             await _put_back(place, driver, target, backup, items, before)
+            sent = _texts({item.name: files[item] for item in items})
+            unlike = await _unlike(place, driver, system, target, items, sent)
             after = await driver.read(target)
-            record(place, "restore", name, target=backup.id, state=ENDED, reason=what)
-    return Restored(backup=backup, node=name, items=tuple(i.name for i in items), version=after.version, safety=before)
+            wrong = ", ".join(one.item for one in unlike)
+            record(
+                place, "restore", name, target=backup.id, state=FAILED if wrong else ENDED, reason=_told(what, wrong)
+            )
+    return Restored(
+        backup=backup,
+        node=name,
+        items=tuple(i.name for i in items),
+        unlike=unlike,
+        version=after.version,
+        safety=before,
+    )
+
+
+def _told(what: str, wrong: str) -> str:
+    return f"{what}; afterwards the node exports {wrong} otherwise" if wrong else what
+
+
+async def _unlike(
+    place: Workplace, driver: Driver, system: System, node: str, items: Sequence[Item], sent: Mapping[str, bytes]
+) -> tuple[Difference, ...]:
+    """What the node exports now that is not what it was sent. A device may take a while to show what it took, so it is asked again."""
+    until = place.clock.now() + timedelta(seconds=SHOWN_WITHIN_S)
+    mask, counts = _mask(place, system.name), _counts(place, system.name)
+    while True:
+        with contextlib.ExitStack() as stack:
+            now: dict[str, IO[bytes]] = {}
+            for item in items:
+                now[item.name] = stack.enter_context(tempfile.TemporaryFile())
+                await driver.export(node, item.name, now[item.name].write)
+                now[item.name].seek(0)
+            found = [one for one in compare(sent, _texts(now), mask, 0, counts) if one.what != SAME]
+        if not found or place.clock.now() >= until:
+            return tuple(found)
+        await place.clock.sleep(POLL_S)
 
 
 def _can_restore(driver: Driver, system: System, backup: Backup) -> None:

@@ -259,7 +259,13 @@ def exported_view(backup: Backup, folder: Path) -> View:
 
 def restored_view(done: Restored) -> View:
     def text() -> Drawn:
-        yield f"{said('good', done.node)}  has {plain(', '.join(done.items))} of {done.backup.id} again; it runs {plain(done.version)}"
+        as_sent = [item for item in done.items if not any(_is_of(one.item, item) for one in done.unlike)]
+        if as_sent:
+            yield f"{said('good', done.node)}  exports {plain(', '.join(as_sent))} as in {done.backup.id} again; it runs {plain(done.version)}"
+        for one in done.unlike:
+            yield f"{said('bad', done.node)}  took {plain(one.item)} of {done.backup.id}, and exports it otherwise, {_sizes(one)}"
+            if one.rows:
+                yield _rows(one.rows, "now")
         if done.safety is not None:
             yield f"  What was there before is in {done.safety.id}."
         yield from next_steps(f"gallant check {done.backup.system}", f"gallant backup diff {done.backup.id}")
@@ -268,10 +274,16 @@ def restored_view(done: Restored) -> View:
         "node": done.node,
         "backup": done.backup.id,
         "items": done.items,
+        "unlike": list(map(_difference, done.unlike)),
         "version": done.version,
         "before": done.safety.id if done.safety else None,
     }
     return View("backup-restore", [row], text)
+
+
+def _is_of(compared: str, item: str) -> bool:
+    """A tar is compared member by member, each named after it."""
+    return compared == item or compared.startswith(f"{item}:")
 
 
 def pruned_view(planned: Sequence[Fate], now: datetime, dry: bool) -> View:

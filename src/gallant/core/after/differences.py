@@ -37,15 +37,24 @@ class Difference(Record):
     rows: tuple[Pair, ...] = ()
 
 
-def compare(before: Mapping[str, bytes], after: Mapping[str, bytes], mask: Mask, around: int = 0) -> list[Difference]:
-    """Item by item, those that differ first; of a text the lines that differ, with so many `around` each of them."""
+def whole(line: str) -> str:
+    """A line of which everything counts."""
+    return line
+
+
+def compare(
+    before: Mapping[str, bytes], after: Mapping[str, bytes], mask: Mask, around: int = 0, counts: Mask = whole
+) -> list[Difference]:
+    """Item by item, those that differ first; of a text the lines that differ, with so many `around` each of them. `counts` gives what of a
+    line is compared."""
     found = [
-        _one(name, before.get(name), after.get(name), mask, around) for name in sorted(before.keys() | after.keys())
+        _one(name, before.get(name), after.get(name), mask, around, counts)
+        for name in sorted(before.keys() | after.keys())
     ]
     return sorted(found, key=lambda d: d.what == SAME)
 
 
-def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask, around: int) -> Difference:
+def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask, around: int, counts: Mask) -> Difference:
     def said(what: str, rows: tuple[Pair, ...] | None = None) -> Difference:
         return Difference(
             item=name,
@@ -63,7 +72,11 @@ def _one(name: str, old: bytes | None, new: bytes | None, mask: Mask, around: in
     texts = _lines(old), _lines(new)
     if texts[0] is None or texts[1] is None:
         return said(CHANGED)
-    return said(CHANGED, _side_by_side(texts[0], texts[1], mask, around))
+    left, right = ([counts(line) for line in text] for text in (texts[0], texts[1]))
+    if counts is not whole and left == right:
+        return said(SAME)
+    matcher = difflib.SequenceMatcher(None, left, right, autojunk=False)
+    return said(CHANGED, _side_by_side(texts[0], texts[1], matcher, mask, around))
 
 
 def _lines(raw: bytes) -> list[str] | None:
@@ -77,9 +90,10 @@ def _lines(raw: bytes) -> list[str] | None:
     return lines if len(lines) <= MOST_LINES else None
 
 
-def _side_by_side(old: list[str], new: list[str], mask: Mask, around: int) -> tuple[Pair, ...]:
+def _side_by_side(
+    old: list[str], new: list[str], matcher: difflib.SequenceMatcher[str], mask: Mask, around: int
+) -> tuple[Pair, ...]:
     rows: list[Pair] = []
-    matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
     for group in matcher.get_grouped_opcodes(around):
         for tag, a, a_end, b, b_end in group:
             for offset in range(max(a_end - a, b_end - b)):
