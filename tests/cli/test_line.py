@@ -268,6 +268,8 @@ def test_a_firewall_gets_its_own_configuration_back_over_its_command_line(line, 
         ("overlook", "a", "settings.json", '"s7": "7"', '"s7": "70"'),
         ("deck", "b", "settings.json", '"s7": "7"', '"s7": "70"'),
         ("tidegauge", "a", "settings.xml", ">7<", ">70<"),
+        ("slipway", "a", "running.xml", "uplink-2", "uplink-3"),
+        ("slipway", "b", "startup.xml", "uplink-2", "uplink-3"),
         ("fulmar-box", "a", "system.json", '"changed": "0"', '"changed": "3"'),
     ],
 )
@@ -276,7 +278,7 @@ def test_a_system_gets_its_settings_back_over_its_own_protocol(line, tmp_path, s
     assert line.run("backup", "take", system).code == 0
     saved = line.run("backup", "list", system, "--json").rows[0]["id"]
     assert line.run("backup", "export", saved, str(tmp_path / "out")).code == 0
-    (lying,) = (tmp_path / "out").glob(f"*/{item}") if system != "deck" else [tmp_path / "out" / node / item]
+    (lying,) = [*(tmp_path / "out").glob(f"{node}/{item}"), *(tmp_path / "out").glob(f"*/{item}")][:1]
     changed = lying.read_text().replace(old, new)
     assert changed != lying.read_text()
     (tmp_path / "changed").write_text(changed)

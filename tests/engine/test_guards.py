@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from gallant.core.catalog.products import Recall
-from gallant.core.readings import Component, Gauge, Job, PackagePresent
+from gallant.core.readings import RUNNING, UNSAVED, Component, Facet, Gauge, Job, PackagePresent
 from gallant.core.records import replace
 from gallant.core.work.plan import Brought, steps_of
 from gallant.core.work.steps import KINDS
@@ -75,6 +75,8 @@ def above(b: dict | None = None, others: dict | None = None, **more) -> Above:
     )
 
 
+UNSAVED_B = {"facets": (Facet(name=RUNNING, state=UNSAVED),)}
+
 REFUSES = {
     "right_machine": (scene(b={"serial": "Z"}), "answers as serial Z"),
     "own_address": (scene(system=MOVING), "which moves"),
@@ -84,6 +86,7 @@ REFUSES = {
     "peers_healthy": (scene({"in_sync": False, "sync_word": "apart"}), "not in sync (apart)"),
     "everyone_healthy": (scene(b={"state": "unknown"}), "tickets/b is not in service"),
     "backup_sealed": (scene(backups=(replace(BACKUP, sealed=None),)), "no sealed backup of 2.8.5"),
+    "configuration_saved": (scene(b=UNSAVED_B), "tickets/b runs what it would not start with"),
     "restore_point_there": (scene(restore_point=None), "the restore point of tickets that the plan asks for"),
     "package_verified": (scene(b={"packages": (replace(PACKAGE, sha256="0" * 64),)}), "not the catalog's"),
     "not_serving": (scene(b={"role": "active"}), "only a standby node is restarted"),
@@ -99,6 +102,16 @@ REFUSES = {
 
 def test_no_guard_stands_in_the_way_when_all_is_well():
     assert against(scene()) == []
+
+
+def test_what_was_never_saved_is_lost_by_the_word_of_somebody_who_names_the_node_also_of_what_stands_on_it():
+    alone = replace(EVERY_GUARD, guards=("configuration_saved",))
+    assert against(scene(b=UNSAVED_B, step=alone, losing_accepted=("tickets/b",))) == []
+    assert against(scene(b=UNSAVED_B, step=alone, losing_accepted=("tickets/a", "hosts/b"))) != []
+    upper = above(b=UNSAVED_B)
+    assert "hosts/b runs what" in against(scene(above=(upper,), step=alone))[0]
+    assert against(scene(above=(upper,), step=alone, losing_accepted=("hosts/b",))) == []
+    assert against(scene({"facets": UNSAVED_B["facets"]}, step=alone)) == []  # which stays up
 
 
 def test_what_is_out_already_is_brought_back_and_a_consent_lets_a_service_go_down():

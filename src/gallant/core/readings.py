@@ -81,6 +81,8 @@ SPEED = "speed of"  # begins the name of a gauge of which less is a loss
 LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
 LINK_WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
 DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
+# The facet that tells whether a node would start with the configuration that it runs, and its states.
+RUNNING, SAVED, UNSAVED = "running configuration", "saved", "unsaved"
 
 
 class Channel(Record, gc=False):
@@ -226,6 +228,11 @@ class Reading(Record):
     @property
     def links_up(self) -> tuple[str, ...]:
         return tuple(f.name for f in self.links if f.state.lower() in LINK_WELL)
+
+    @property
+    def unsaved(self) -> bool:
+        """Whether a restart would lose what was configured: the node runs what it would not start with."""
+        return any(f.name == RUNNING and f.state == UNSAVED for f in self.facets)
 
     def in_own_network(self, address: str) -> bool | None:
         """Whether an address lies in the node's own subnet; None where that cannot be told."""

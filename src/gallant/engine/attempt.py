@@ -20,7 +20,6 @@ from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LoginRefused
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import replace
 from gallant.core.work import events as e
-from gallant.core.work.consents import Consent
 from gallant.core.work.events import Before
 from gallant.core.work.plan import IN_SYNC, LINKS, SERVES, Plan, Step
 from gallant.core.work.steps import (
@@ -250,6 +249,7 @@ class Attempts:
             downtime_accepted=self._consented("downtime", system),
             above=tuple(above),
             falling_accepted=tuple(o.system.name for o in above if self._consented("downtime", o.system)),
+            losing_accepted=self._accepted("loses-unsaved"),
             backup_waived=not self._can_export(system) and self._consented("no-backup", system),
         )
         return objections(scene, self.means.same)
@@ -319,8 +319,12 @@ class Attempts:
         return "export" in self.means.drivers[system.name].capabilities()
 
     def _consented(self, to: str, system: System) -> bool:
-        given = {*self.log.state.consents, *self.orders.consents}
-        return Consent(to=to, system=system.name).words in given
+        return system.name in self._accepted(to)
+
+    def _accepted(self, to: str) -> tuple[str, ...]:
+        """Of what somebody accepted that consequence."""
+        given = (word.partition(":") for word in dict.fromkeys([*self.log.state.consents, *self.orders.consents]))
+        return tuple(of for accepted, _, of in given if accepted == to)
 
     # --- waiting
 

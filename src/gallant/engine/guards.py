@@ -43,7 +43,7 @@ class Scene(Record):
     the steps of this roll by node and the job that it gave them. `silent` are services of the
     system that do not answer, `flapping` how often each was out in this run while no role was moved. `backup_waived`: the system cannot export, and somebody
     accepted that by name. `above` are the systems that stand on it, `falling_accepted` those of them of which somebody accepted by
-    name that they are down meanwhile.
+    name that they are down meanwhile; `losing_accepted` the nodes of which somebody accepted that they lose what they never saved.
     """
 
     step: Step
@@ -60,6 +60,7 @@ class Scene(Record):
     downtime_accepted: bool = False
     above: tuple[Above, ...] = ()
     falling_accepted: tuple[str, ...] = ()
+    losing_accepted: tuple[str, ...] = ()
     ceiling_percent: float = 100
     our_jobs: dict[tuple[str, str], str] = {}
     backup_waived: bool = False
@@ -235,6 +236,16 @@ def _backup_sealed(scene: Scene, same: Same) -> str | None:
     return None
 
 
+def _configuration_saved(scene: Scene, same: Same) -> str | None:
+    """Whatever goes down with the step would start with what it runs, or somebody accepted by name that it does not."""
+    going = [scene.readings[node] for node in nodes_of(scene.step)]
+    going += [one.readings[node] for one in scene.above for node in one.going]
+    for reading in going:
+        if reading.unsaved and reading.name not in scene.losing_accepted:
+            return f"{reading.name} runs what it would not start with; a restart would lose it"
+    return None
+
+
 def _no_backup(system: System, version: str, hours: float) -> str:
     return f"{system.name} has no sealed backup of {version} that is younger than {hours:g} h"
 
@@ -299,6 +310,7 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
     "peers_healthy": _peers_healthy,
     "everyone_healthy": _everyone_healthy,
     "backup_sealed": _backup_sealed,
+    "configuration_saved": _configuration_saved,
     "restore_point_there": _restore_point_there,
     "package_verified": _package_verified,
     "not_serving": _not_serving,
@@ -313,6 +325,7 @@ GUARDS: Mapping[str, Callable[[Scene, Same], str | None]] = {
 ADVICE = {
     "service_well": "Find out why, then go on",
     "no_unknown_job": "Wait for it, or end it at the node, then go on",
+    "configuration_saved": "Save it at its console, or undo it, then go on",
     "awaits_target": "Look what {subject} would start, and why",
     "versions_as_expected": "gallant verify {system}",
 }

@@ -617,7 +617,7 @@ def _refuse_differences(plan: Plan, now: Basis) -> None:
 def _known_systems(plan: Plan, given: Sequence[Consent]) -> None:
     """A consent for a system that the plan does not have accepts nothing, and somebody believes that it did."""
     for consent in given:
-        if consent.system not in plan.every:
+        if consent.whose not in plan.every:
             raise WrongUse(
                 f"--consent {consent.words}: {plan.id} has no system {consent.system}"
                 f"{suggestion(consent.system, plan.every)}.",

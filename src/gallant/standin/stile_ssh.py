@@ -32,6 +32,7 @@ class StileServer(ShellHost):
         self.pair, self.name, self.node, self.world, self.refresh = pair, name, pair.nodes[name], pair.world, refresh
         self.full = f"{pair.name}/{name}"
         self.running = self.startup = self._as_built()
+        self.boots = self.node.boots
         self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         (self.root / "incoming").mkdir()
         self.line = CommandLineServer(
@@ -52,6 +53,8 @@ class StileServer(ShellHost):
 
     def obey(self, user: str, line: str, elevated: bool) -> str:
         self.refresh()
+        if self.boots != self.node.boots:  # it starts with what was saved
+            self.boots, self.running = self.node.boots, self.startup
         for words, answer in (
             ("show unit", self._unit),
             ("show mirror", self._mirror),

@@ -44,6 +44,7 @@ CAPABILITIES = (
 )
 
 
+PORTS = ("uplink-1", "uplink-2", "port-1")
 ORDERS = {"system-restart": "restart", "install-image": "install", "yield-lead": "hand-over", "take-lead": "lead"}
 
 
@@ -61,7 +62,10 @@ class WeirServer(ShellHost):
         saved: bool = True,
     ) -> None:
         self.cluster, self.name, self.member, self.world = cluster, name, cluster.members[name], cluster.world
-        self.full, self.refresh, self.saved = cluster.full(name), refresh, saved
+        self.full, self.refresh = cluster.full(name), refresh
+        self.startup = self._as_built(PORTS)
+        self.running = self.startup if saved else self._as_built((*PORTS, "port-9"))
+        self.boots = self.member.boots
         self.root = Path(tempfile.mkdtemp(prefix="gallant-standin-"))
         self.accounts = accounts
         self.line = CommandLineServer(
@@ -112,6 +116,8 @@ class WeirServer(ShellHost):
 
     def _answer(self, user: str, message: str) -> str:
         self.refresh()
+        if self.boots != self.member.boots:  # it starts with what was saved
+            self.boots, self.running = self.member.boots, self.startup
         number = ""
         try:
             rpc = etree.fromstring(message.strip().encode())
@@ -138,15 +144,19 @@ class WeirServer(ShellHost):
             return f"<data>{''.join(make() for key, make in parts.items() if not wanted or key in wanted)}</data>"
         if verb == "get-config":
             store = etree.QName(rpc.find(f"{{{BASE}}}source")[0]).localname
-            return f"<data>{self._configuration(store)}</data>"
+            return f"<data>{self.startup if store == 'startup' else self.running}</data>"
         if verb == "close-session":
             return "<ok/>"
         if not user.endswith("act"):
             raise Denied(403, "this account only reads")
-        if verb in ("lock", "unlock", "validate", "commit", "edit-config"):
+        if verb in ("lock", "unlock"):
+            return "<ok/>"
+        if verb == "edit-config":
+            self.running = self._written(rpc.find(f"{{{BASE}}}config"))
             return "<ok/>"
         if verb == "copy-config":
-            self.saved = True
+            inline = rpc.find(f"{{{BASE}}}source/{{{BASE}}}config")
+            self.startup = self.running if inline is None else self._written(inline)
             return "<ok/>"
         if verb == "keep-image":
             name = rpc.findtext(f"{{{WEIR}}}name") or ""
@@ -270,13 +280,20 @@ class WeirServer(ShellHost):
             f"<share>{task.percent(now):.1f}</share><text>{escape(task.words(now))}</text></job>"
         )
 
-    def _configuration(self, store: str) -> str:
-        extra = "<interface><name>port-9</name><description>for the night</description></interface>"
-        more = extra if store == "running" and not self.saved else ""
+    def _as_built(self, ports: tuple[str, ...]) -> str:
+        said = "".join(f"<interface><name>{port}</name></interface>" for port in ports)
         return (
             f'<system xmlns="{SYSTEM}"><hostname>{self.full}</hostname></system>'
-            f'<interfaces xmlns="{INTERFACES}"><interface><name>uplink-1</name></interface>{more}</interfaces>'
+            f'<interfaces xmlns="{INTERFACES}">{said}</interfaces>'
         )
+
+    def _written(self, config: etree._Element | None) -> str:
+        """A whole configuration, as it was sent. Raises `Denied` for another unit's."""
+        if config is None or config.findtext(f".//{{{SYSTEM}}}hostname") != self.full:
+            raise Denied(422, "it is not the configuration of this unit, or not whole")
+        plain = etree.fromstring(etree.tostring(config), etree.XMLParser(remove_blank_text=True))
+        etree.cleanup_namespaces(plain)
+        return "".join(etree.tostring(child, with_tail=False).decode() for child in plain)
 
 
 def _error(message: str, tag: str) -> str:

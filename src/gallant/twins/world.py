@@ -20,7 +20,7 @@ from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, Turn
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.estate.windows import Span
 from gallant.core.ports import Act
-from gallant.core.readings import IMAGE, IN_SERVICE, Component, Gauge, Job, PackagePresent, Reading
+from gallant.core.readings import IMAGE, IN_SERVICE, RUNNING, SAVED, Component, Gauge, Job, PackagePresent, Reading
 from gallant.core.records import replace
 from gallant.core.work.plan import STAGES, Knows, Plan, Returns, Step
 from gallant.core.work.rehearsing import Lasts
@@ -376,6 +376,13 @@ def _channel(on: bool) -> Callable[[World, Work, Act], None]:
     return effect
 
 
+def _kept(world: World, work: Work, act: Act) -> None:
+    step = work.step
+    facets = world.nodes[step.system][step.node].facets
+    saved = tuple(replace(f, state=SAVED) if f.name == RUNNING else f for f in facets)
+    world.change(step.system, step.node, facets=saved)
+
+
 def _loaded(world: World, work: Work, act: Act) -> None:
     step = work.step
     there = tuple(p for p in world.nodes[step.system][step.node].packages if p.name != act.package)
@@ -389,6 +396,7 @@ def _moves(to_itself: bool) -> Callable[[World, Work, Act], None]:
 
 EFFECTS: Mapping[str, Callable[[World, Work, Act], None]] = {
     "preload": _loaded,
+    "save_config": _kept,
     "install": _laid,
     "fall_back": _laid,
     "renew_spare": _spare,

@@ -9,9 +9,9 @@ from datetime import timedelta
 
 from gallant.core.assess.checking import ALWAYS, UNTIL_DONE, check
 from gallant.core.assess.findings import Facts, Finding, finding
+from gallant.core.readings import RUNNING, SAVED
 
 # Facets by which drivers and profiles say these things.
-SAVED = "running configuration"
 UPDATES_ITSELF = "updates itself"
 PUT_ASIDE_NEXT = {
     "replaced": "Restart those services on",
@@ -88,8 +88,8 @@ def _expiries(facts: Facts) -> Iterator[Finding]:
 
 # A facet that devices know by name: the state in which all is well, what is said then and else, and what to do.
 KNOWN_FACETS = {
-    SAVED: (
-        "saved",
+    RUNNING: (
+        SAVED,
         "runs what it would start with",
         "runs something else than it would start with",
         "Save the configuration, or undo it (a restart would lose it), at",
@@ -177,7 +177,7 @@ check(
     why="a restart loses what was configured and never saved",
     levels="warn",
     mend="saved",
-)(_known_facet(SAVED))
+)(_known_facet(RUNNING))
 
 check(
     "updates-itself",

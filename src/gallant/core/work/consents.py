@@ -9,11 +9,12 @@ from gallant.core.errors import WrongUse
 from gallant.core.records import Record, clean
 from gallant.core.work.plan import Hop, Lane, Plan
 
-CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses", "channel")
+CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses", "loses-unsaved", "channel")
+OF_A_NODE = ("loses-unsaved",)
 
 
 class Consent(Record):
-    """A named person's acceptance of one consequence for one system; written `one-way:tickets`."""
+    """A named person's acceptance of one consequence for one system, or for a node; written `one-way:tickets`, `loses-unsaved:tickets/b`."""
 
     to: str
     system: str
@@ -22,14 +23,20 @@ class Consent(Record):
     def words(self) -> str:
         return f"{self.to}:{self.system}"
 
+    @property
+    def whose(self) -> str:
+        """The system that it is about."""
+        return self.system.partition("/")[0]
+
 
 def parse_consent(text: str) -> Consent:
     """A consent as a person writes it; raises `WrongUse`."""
     to, colon, system = text.partition(":")
+    known = ", ".join(f"{one}:{'NODE' if one in OF_A_NODE else 'SYSTEM'}" for one in CONSENTS)
     if not colon or not system or to not in CONSENTS:
         raise WrongUse(
             f"--consent {clean(text, 60)!r} accepts nothing that Gallant asks for.",
-            f"What can be accepted: {', '.join(f'{c}:SYSTEM' for c in CONSENTS)}.",
+            f"What can be accepted: {known}.",
             "gallant plan SYSTEM names what has to be accepted.",
         )
     return Consent(to=to, system=system)
@@ -97,6 +104,9 @@ def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Told]:
     for name, seconds in lane.falls.items():
         what = f"{name}: it stands on {lane.system}, and is down with it for about {seconds / 60:.0f} min."
         yield Consent(to="downtime", system=name), what, carries
+    for name in lane.loses:
+        what = f"{name}: what it runs and never saved is lost when it restarts."
+        yield Consent(to="loses-unsaved", system=name), what, "Nothing of the plan can save it."
     if lane.system not in exports:
         what = f"{lane.system}: its driver cannot export a configuration, so there would be no backup."
         yield Consent(to="no-backup", system=lane.system), what, None

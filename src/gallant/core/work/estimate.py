@@ -50,6 +50,10 @@ def look_seconds(work: HopWork) -> float:
     return LOOK_MINUTES * 60
 
 
+def save_seconds(work: HopWork) -> float:
+    return CHANNEL_MINUTES * 60
+
+
 def channel_seconds(work: HopWork) -> float:
     return CHANNEL_MINUTES * 60
 

@@ -30,6 +30,7 @@ from gallant.core.work.steps import (
     RENEW_SPARE,
     RETURN,
     REWIND,
+    SAVE_CONFIG,
     SNAPSHOT,
     START_ON,
     STEADY,
@@ -48,17 +49,25 @@ REVERT = "revert to the restore point"
 
 
 class Runs(Record):
-    """What a node runs and would start: its image, and by name its other components; what lies in its other slot."""
+    """What a node runs and would start: its image, and by name its other components; what lies in its other slot. `unsaved`: a restart would
+    lose what was configured on it."""
 
     version: str
     next_version: str | None = None
     other_slot: str | None = None
     parts: dict[str, tuple[str, str | None]] = {}
+    unsaved: bool = False
 
 
 def runs_of(reading: Reading) -> Runs:
     parts = {part.name: (part.version, part.next_version) for part in reading.components}
-    return Runs(version=reading.version, next_version=reading.next_version, other_slot=reading.other_slot, parts=parts)
+    return Runs(
+        version=reading.version,
+        next_version=reading.next_version,
+        other_slot=reading.other_slot,
+        parts=parts,
+        unsaved=reading.unsaved,
+    )
 
 
 class Todo(Record):
@@ -67,7 +76,7 @@ class Todo(Record):
     `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the components
     to be brought, `awaiting` those that are installed already and wait for the restart too. `stays`: all of it runs already, and
     only what would start next is laid as it was. `runs` is the image that the node runs now. `slotted`: the image lies in the node's other slot. `returns`: the node is out of
-    service, and is taken back. `again`: it is restarted, or worked on by hand, and runs what it ran.
+    service, and is taken back. `again`: it is restarted, or worked on by hand, and runs what it ran. `unsaved`: its configuration is saved first.
     """
 
     image: bool = False
@@ -79,6 +88,7 @@ class Todo(Record):
     slotted: bool = False
     returns: bool = False
     again: bool = False
+    unsaved: bool = False
 
     @property
     def restarts(self) -> bool:
@@ -111,7 +121,8 @@ def hop_todo(
     planner and the engine both go by this.
     """
     if hop.restarts or hop.by_hand:
-        return {n: Todo(again=True, runs=now.version) for n, now in runs.items() if n in (hop.nodes or tuple(runs))}
+        chosen = hop.nodes or tuple(runs)
+        return {n: Todo(again=True, runs=now.version, unsaved=now.unsaved) for n, now in runs.items() if n in chosen}
     if hop.back:
         return dict(_todo_back(hop, product, products, runs))
     found = {}
@@ -131,7 +142,12 @@ def hop_todo(
         left = tuple(part for part in older if part not in installed)
         if image or older:
             found[node] = Todo(
-                image=image and not waiting, waiting=waiting, parts=left, awaiting=tuple(installed), runs=now.version
+                image=image and not waiting,
+                waiting=waiting,
+                parts=left,
+                awaiting=tuple(installed),
+                runs=now.version,
+                unsaved=now.unsaved,
             )
     return found
 
@@ -156,6 +172,7 @@ def _todo_back(
             stays=not newer and not run,
             slotted=product.same(now.other_slot, hop.to) or (not newer and now.other_slot is not None),
             returns=node in hop.returns,
+            unsaved=now.unsaved,
         )
         if todo.image or todo.waiting or todo.parts or todo.awaiting or todo.returns:
             yield node, todo
@@ -252,7 +269,16 @@ def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[s
     kept = (n for n, wave in enumerate(done, 1) if any(s.kind in (BACKUP, SNAPSHOT) for s in steps_of((wave,))))
     first = max(kept, default=0)  # the way back is taken before anything else is done
     late = (*_spares(system, work, todo), *_looked_over(system, work, standing))
-    return (*done[:first], *opened, *done[first:], *closed, *late)
+    return (*done[:first], *_saves(system, work, todo), *opened, *done[first:], *closed, *late)
+
+
+def _saves(system: System, work: HopWork, todo: Mapping[str, Todo]) -> Iterator[Wave]:
+    """What a restart would lose is saved when the backup has both, where the driver knows how."""
+    nodes = [n for n, own in todo.items() if own.unsaved and own.restarts]
+    if nodes and SAVE_CONFIG in work.knows.capabilities:
+        plain = replace(work, image=False, package=None)
+        steps = {node: _step(system, plain, SAVE_CONFIG, node) for node in nodes}
+        yield Wave(why="save", tracks=tuple(Track(node=node, steps=(step,)) for node, step in steps.items()))
 
 
 def _channels(system: System, work: HopWork, todo: Mapping[str, Todo], kind: str) -> Iterator[Wave]:

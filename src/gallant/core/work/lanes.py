@@ -11,7 +11,7 @@ from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.records import replace
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import DEVICE_LED, UPDATE, Hop, Lane, steps_of
-from gallant.core.work.steps import CANCEL, KINDS, PAUSE, by_device, nodes_of
+from gallant.core.work.steps import CANCEL, KINDS, LOSING, PAUSE, SAVE_CONFIG, by_device, nodes_of
 
 DUE = "due"  # a facet in this state: something was configured, and waits to be applied
 
@@ -41,6 +41,7 @@ def lane_of(
         closed=_closed(ground, system, hops),
         due=_due(ground, system, hops),
         falls=_falls(ground.estate, system, hops),
+        loses=_loses(ground, hops),
     )
 
 
@@ -65,6 +66,15 @@ def _due(ground: Ground, system: System, hops: Sequence[Hop]) -> dict[str, tuple
     }
     found = {n: tuple(f.name for f in r.facets if f.state == DUE) for n, r in ground.of(system).items()}
     return {n: names for n, names in found.items() if names and n in concerned}
+
+
+def _loses(ground: Ground, hops: Sequence[Hop]) -> tuple[str, ...]:
+    """The nodes that go down with what they never saved, where no step saves it."""
+    steps = [step for hop in hops for step in steps_of(hop.waves)]
+    saved = {step.subject for step in steps if step.kind == SAVE_CONFIG}
+    down = dict.fromkeys(name for step in steps if LOSING in KINDS[step.kind].guards for name in step.disturbs)
+    readings = {name: ground.readings.get(name) for name in down if name not in saved}
+    return tuple(name for name, reading in readings.items() if reading is not None and reading.unsaved)
 
 
 def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:

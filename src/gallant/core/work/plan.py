@@ -191,7 +191,8 @@ class Lane(Record):
     image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
     down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
-    the channels that something of it comes through and that are disabled there, where nothing opens them. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    the channels that something of it comes through and that are disabled there, where nothing opens them. `loses` are the nodes of which a
+    restart loses what was configured and never saved, where nothing of the lane saves it. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
     (an empty text); None where Gallant works on them one by one."""
 
     system: str
@@ -208,6 +209,7 @@ class Lane(Record):
     falls: dict[str, float] = {}
     due: dict[str, tuple[str, ...]] = {}
     closed: dict[str, tuple[str, ...]] = {}
+    loses: tuple[str, ...] = ()
 
     @property
     def enters(self) -> bool:

@@ -25,6 +25,7 @@ from gallant.core.work.estimate import (
     preload_seconds,
     quiet_seconds,
     restart_seconds,
+    save_seconds,
     snapshot_seconds,
     steady_seconds,
     update_all_seconds,
@@ -296,6 +297,15 @@ def _channel(on: bool) -> Callable[[Seen], Look]:
     return observe
 
 
+def _saved(seen: Seen) -> Look:
+    reading = seen.own
+    if reading is None:
+        return Look(state=UNREACHED)
+    if not reading.unsaved:
+        return Look(state=DONE, message="it would start with what it runs")
+    return seen.by_job(reading) or Look(state=ABSENT)
+
+
 def _looked_over(seen: Seen) -> Look:
     """Only the person knows."""
     return Look(state=ABSENT)
@@ -410,6 +420,8 @@ class Kind(Record):
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
 RENEW_SPARE, LOOK_OVER = "renew_spare", "look_over"
+SAVE_CONFIG = "save_config"
+LOSING = "configuration_saved"  # the guard of a step that loses what was never saved
 ENABLE_CHANNEL, DISABLE_CHANNEL = "enable_channel", "disable_channel"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
@@ -437,6 +449,18 @@ KINDS: Mapping[str, Kind] = {
             undo="remove it",
             proved_by="restore_point_there",
             safe=True,
+        ),
+        Kind(
+            name=SAVE_CONFIG,
+            expects="the node would start with what it runs",
+            estimate=save_seconds,
+            guards=("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "backup_sealed"),
+            observe=_saved,
+            repeat=SAFE,
+            undo="the startup configuration in its backup",
+            safe=True,
+            touches=True,
+            advice="Save the configuration of {subject} at its console",
         ),
         Kind(
             name="preload",
@@ -536,6 +560,7 @@ KINDS: Mapping[str, Kind] = {
             guards=(
                 *_ALWAYS,
                 "peers_healthy",
+                "configuration_saved",
                 "backup_sealed",
                 "not_serving",
                 "enough_stay",
@@ -634,6 +659,7 @@ KINDS: Mapping[str, Kind] = {
             guards=(
                 *_ALWAYS,
                 "peers_healthy",
+                "configuration_saved",
                 "backup_sealed",
                 "restore_point_there",
                 "not_serving",
@@ -659,6 +685,7 @@ KINDS: Mapping[str, Kind] = {
             guards=(
                 *_ALWAYS,
                 "everyone_healthy",
+                "configuration_saved",
                 "backup_sealed",
                 "restore_point_there",
                 "package_verified",
