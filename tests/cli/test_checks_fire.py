@@ -263,7 +263,7 @@ TABLE = (
         arrange=estate("\naims:\n", LIMITS.format("snapshot_room_gb: 900")),
     ),
     Row("restored", "warn", "did not end well", fires="fulmar-box", arrange=half_restored),
-    Row("snapshot-possible", "warn", "from 1.5.0 on", fires="fulmar-box", quiet="tickets"),
+    Row("snapshot-possible", "note", "cannot be snapshotted", fires="fulmar-box", quiet="tickets"),
     Row("format", "warn", "waits to be raised to 4", fires="tidegauge", arrange=unwell("format", "tidegauge/a")),
     Row(
         "window",

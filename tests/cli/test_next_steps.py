@@ -131,9 +131,9 @@ def follow(place: Place, begin: list[str], rolls: int, most: int = 55) -> tuple[
 
 
 SHOWN = (
-    "gallant gaps", "gallant gaps deck", "gallant notice list", "gallant check", "gallant inventory", "gallant stock list",
+    "gallant gaps", "gallant gaps slipway", "gallant notice list", "gallant check", "gallant inventory", "gallant stock list",
     "gallant backup list", "gallant snapshot list", "gallant catalog list", "gallant history", "gallant verify",
-    "gallant ledger", "gallant ledger verify", "gallant doctor", "gallant route deck", "gallant route tickets",
+    "gallant ledger", "gallant ledger verify", "gallant doctor", "gallant route slipway", "gallant route tickets",
     "gallant profiles", "gallant survey --list", "gallant plan",
 )  # fmt: skip
 
@@ -141,10 +141,10 @@ SHOWN = (
 def test_no_step_that_any_command_offers_is_refused(standins):
     place = standins(whole=True, speed=1500, pace=0.1)
     place.read_all()
-    done, refused = follow(place, [*SHOWN, "gallant notice accept deck:image"], rolls=1, most=45)
+    done, refused = follow(place, [*SHOWN, "gallant notice accept slipway:image"], rolls=1, most=45)
     assert not refused, "\n".join(refused)
     assert len(done) > 30
-    assert any(line.startswith("plan deck --with-needed") for line in done)
+    assert any(line.startswith("plan slipway --with-needed") for line in done)
     assert any(line.startswith("roll ") for line in done)
 
 
@@ -181,17 +181,17 @@ def test_a_plan_of_everything_leaves_out_by_name_what_cannot_be_planned(standins
     )
     planned = line.run("plan", "--json")
     assert planned.code == 1, planned.err
-    assert [one["system"] for one in planned.json["barred"]] == ["deck"]
+    assert [one["system"] for one in planned.json["barred"]] == ["slipway"]
     assert "overlook" in planned.json["barred"][0]["what"]
-    assert {"tickets", "slipway", "gates"} <= set(planned.json["systems"])
-    assert "deck" not in planned.json["systems"]
+    assert {"tickets", "deck", "gates"} <= set(planned.json["systems"])
+    assert "slipway" not in planned.json["systems"]
     told = line.run("plan", COLUMNS="400").out
-    assert "deck cannot be planned now. deck: no order of work keeps every requirement" in told
-    assert line.run("plan", "deck").code == 5  # who names it is told
+    assert "slipway cannot be planned now. slipway: no order of work keeps every requirement" in told
+    assert line.run("plan", "slipway").code == 5  # who names it is told
     for command in (["gaps"], ["notice", "list"]):
         shown = line.run(*command, COLUMNS="400")
-        assert "deck cannot be planned now" in shown.out
-        assert [one["system"] for one in line.run(*command, "--json").json["barred"]] == ["deck"]
+        assert "slipway cannot be planned now" in shown.out
+        assert [one["system"] for one in line.run(*command, "--json").json["barred"]] == ["slipway"]
 
 
 def test_a_plan_of_everything_goes_without_a_system_that_does_not_answer(standins):

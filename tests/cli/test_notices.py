@@ -43,7 +43,7 @@ def test_what_waits_for_a_decision_is_listed_the_most_severe_first_and_what_acts
         ("tickets:image", "new", "3.2.4"),
         ("tickets:roots", "acts by itself", "2026.1"),
     ]
-    assert "rule 1: restart none, security no" in listed.rows[1]["why"]
+    assert "rule 1: security no, restart none" in listed.rows[1]["why"]
     gap = next(r for r in ready.run("gaps", "--json").rows if r["component"] == "roots")
     assert (gap["then"], gap["rule"], gap["disruptive"]) == ("act", 1, False)
     assert listed.rows[0]["terms"] == [TERMS]
