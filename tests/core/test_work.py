@@ -12,7 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.cli.main import COMMANDS
-from gallant.core.after.compare import verify_system
+from gallant.core.after.compare import verify_system, with_all_that_is_known
+from gallant.core.after.picture import Unlike
+from gallant.core.after.settling import Judged
+from gallant.core.after.still import Still
 from gallant.core.assess.checks import CHECKS, check_named, run_checks
 from gallant.core.assess.findings import (
     LEVELS,
@@ -696,6 +699,25 @@ def test_a_verdict_says_all_that_is_not_as_it_should_be(a, errors, probes, said)
     assert rows[0].ok == (not said)
     assert all(any(words in p for p in rows[0].problems) for words in said)
     assert rows[1].ok
+
+
+def test_a_node_has_one_verdict_and_that_is_the_worst_of_all_that_is_known_of_it():
+    good = {"version": "3.2.4", "next_version": "3.2.4"}
+    rows = verify_system(TICKETS, both(good, good), {}, SHOAL, SHOAL.resolve("3.2.4"), {})
+    assert all(r.ok for r in rows)
+    path = Unlike(system="tickets", node="b", about="path 2", before="up", after="down", means="lost", since=NOW)
+    known = with_all_that_is_known(rows, [path, replace(path, node="a", means="planned")], [], [])
+    assert [(r.node, r.ok, r.problems) for r in known] == [("a", True, ()), ("b", False, ("lost: path 2 up → down",))]
+    service = with_all_that_is_known(rows, [replace(path, node="", about="blocks")], [], [])
+    assert [(r.node, r.ok) for r in service] == [("a", False), ("b", True)]
+    waits = Still(about="restart", system="tickets", node="b", what="it waits for a restart")
+    leaks = Judged(system="tickets", node="a", about="memory", unit="B", state="running out", before=None, now=1.0)
+    both_ = with_all_that_is_known(rows, [], [waits, replace(waits, about="package", node="a")], [leaks])
+    assert [(r.node, r.problems) for r in both_] == [
+        ("a", ("memory: running out",)),
+        ("b", ("it waits for a restart",)),
+    ]
+    assert with_all_that_is_known(rows, [replace(path, system="other")], [], []) == rows
 
 
 def test_a_node_that_was_not_read_is_not_as_it_should_be():

@@ -66,8 +66,14 @@ def _hops(place: Workplace, system: System, own: Mapping[str, Reading]) -> Itera
             about=HOP,
             system=system.name,
             what=f"its way to its aim goes on: {names}",
-            next=f"gallant plan {system.name}",
+            next=_plan(place, system, ""),
         )
+
+
+def _plan(place: Workplace, system: System, options: str) -> str:
+    """A plan for what is still wanted; while a roll is not finished, none is made beside it."""
+    rolls = place.journal.open_rolls(system.name)
+    return f"gallant history {rolls[0].id}" if rolls else f"gallant plan {system.name}{options}"
 
 
 def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> Iterator[Still]:
@@ -82,7 +88,7 @@ def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> I
                 system=system.name,
                 node=node,
                 what="it waits for a restart" if waits == ["restart"] else f"{', '.join(waits)} wait for a restart",
-                next=f'gallant plan {system.name} --restart --reason "a restart is wanted"',
+                next=_plan(place, system, ' --restart --reason "a restart is wanted"'),
             )
         for text in reading.offers or ():
             offered = product.resolve(text) if product is not None else None

@@ -6,10 +6,10 @@ import asyncio
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
-from gallant.core.after.compare import NodeVerdict, verify_system
+from gallant.core.after.compare import NodeVerdict, verify_system, with_all_that_is_known
 from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, words_of
-from gallant.core.after.still import RESTART, Still
+from gallant.core.after.still import Still
 from gallant.core.assess.ledger import ENDED, FAILED
 from gallant.core.assess.notices import Notice
 from gallant.core.assess.outages import Sample
@@ -49,10 +49,8 @@ class Verified(Record):
 
     @property
     def exit_code(self) -> int:
-        lost = any(one.means == LOST for one in self.unlike)
-        waits = any(one.about == RESTART for one in self.still)
-        unsettled = self.settling is not None and not self.settling.settled
-        found = 1 if lost or waits or unsettled or not all(verdict.ok for verdict in self.verdicts) else 0
+        lost = any(one.means == LOST for one in self.unlike)  # also of a system that was not asked about
+        found = 1 if lost or not all(verdict.ok for verdict in self.verdicts) else 0
         return worst_exit([found, *(row.exit_code for row in self.backups)])
 
 
@@ -113,7 +111,9 @@ async def _verified(place: Workplace, terms: Sequence[str], look: _Look, tick: T
             found = [one for one in keeping.compared(place, before, picture) if one.system in around]
         if look.keep is not None:
             keeping.keep(place, look.keep, picture, series=sampled.after if sampled is not None else ())
-    rows = sorted(_verdicts(place, systems, seen, probes), key=lambda r: r.ok)
+    judged = sampled.judged if sampled is not None else ()
+    verdicts = with_all_that_is_known(list(_verdicts(place, systems, seen, probes)), found, still, judged)
+    rows = sorted(verdicts, key=lambda r: r.ok)
     well = [s for s in systems if all(r.ok for r in rows if r.system == s.name)]
     return Verified(
         verdicts=tuple(rows),
@@ -166,7 +166,7 @@ async def _tell(place: Workplace, systems: Sequence[str], done: Verified, agains
 def in_words(done: Verified) -> str:
     """What was found, for a ledger or a message."""
     bad = [f"{r.system}/{r.node}: {'; '.join(r.problems)}" for r in done.verdicts if not r.ok]
-    lost = [one.words for one in done.unlike if one.means == LOST]
+    told = {r.system for r in done.verdicts}
+    lost = [one.words for one in done.unlike if one.means == LOST and one.system not in told]
     unsettled = [words_of(one) for one in done.settling.judged if one.state not in AT_REST] if done.settling else []
-    still = [f"{one.system}/{one.node}: {one.what}" for one in done.still if one.about == RESTART]
-    return clean("; ".join([*bad, *lost, *unsettled, *still]), 400) or "all is as it should be, and as it was"
+    return clean("; ".join([*bad, *lost, *unsettled]), 400) or "all is as it should be, and as it was"

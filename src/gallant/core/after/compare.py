@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Mapping
+from collections.abc import Container, Mapping, Sequence
 
+from gallant.core.after.picture import LOST, Unlike
+from gallant.core.after.settling import AT_REST, Judged
+from gallant.core.after.still import RESTART, Still
 from gallant.core.assess.outages import Sample
 from gallant.core.catalog.products import Product, Release
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import Reading
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 
 
 class NodeVerdict(Record):
@@ -38,6 +41,34 @@ def verify_system(
     return [
         _verdict(system, node, readings.get(node), errors.get(node), product, target, probes, listed)
         for node in system.nodes
+    ]
+
+
+def with_all_that_is_known(
+    verdicts: Sequence[NodeVerdict], unlike: Sequence[Unlike], still: Sequence[Still], judged: Sequence[Judged]
+) -> list[NodeVerdict]:
+    """The verdicts, each the worst of all that is known of its node: what is lost against how it was, what waits for a restart, and numbers that
+    are not at rest too. What is of a whole system stands at its first node."""
+    first: dict[str, str] = {}
+    for verdict in verdicts:
+        first.setdefault(verdict.system, verdict.node)
+    more: dict[tuple[str, str], list[str]] = {}
+
+    def add(system: str, node: str, words: str) -> None:
+        more.setdefault((system, node or first.get(system, "")), []).append(words)
+
+    for one in unlike:
+        if one.means == LOST:
+            add(one.system, one.node, f"lost: {one.about} {one.before or 'none'} → {one.after or 'gone'}")
+    for wait in still:
+        if wait.about == RESTART:
+            add(wait.system, wait.node, wait.what)
+    for number in judged:
+        if number.state not in AT_REST:
+            add(number.system, number.node, f"{number.about}: {number.state}")
+    return [
+        replace(v, ok=False, problems=(*v.problems, *more[v.system, v.node])) if (v.system, v.node) in more else v
+        for v in verdicts
     ]
 
 
