@@ -113,6 +113,23 @@ def test_a_snapshot_stays_for_its_soak_time_and_goes_when_the_system_is_well(lin
     assert line.run("verify", "overlook", "--json").json["snapshots"] == []
 
 
+def test_a_revert_after_which_nodes_run_something_else_than_then_is_not_done_and_names_them(place):
+    """The pair's restore points hold its configuration: what its nodes run is another matter, and is read."""
+    plan = place.make_ready()
+    assert place.run("roll", plan, "--hold-after", "hop").code == 4
+    (point,) = place.run("snapshot", "list", "tickets", "--json").rows
+    assert {r.version for r in readings(place).values()} == {"2.11.3"}  # as the roll read them, though it is held
+    assert [r["installed"] for r in place.run("gaps", "tickets", "--component", "image", "--json").rows] == [
+        "2.11.3"
+    ] * 2
+    reverted = place.run("snapshot", "revert", "tickets", point["name"], "--yes")
+    assert reverted.code == 4
+    assert "tickets/a image runs 2.11.3, then it ran 2.8.5" in reverted.out
+    assert "tickets/b image runs 2.11.3, then it ran 2.8.5" in reverted.out
+    (entry,) = [e for e in place.run("ledger", "--json").rows if e["kind"] == "snapshot" and e["state"] == "failed"]
+    assert "a, b did not go back" in entry["reason"]
+
+
 @pytest.mark.long
 def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(line):
     estate = line.folder / "estate.yaml"
@@ -137,9 +154,15 @@ def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(l
     (row,) = line.run("snapshot", "list", "overlook", "--json").rows
     assert (row["keeper"], row["name"].partition("_")[0]) == ("deck/a", "roll-0001-before-17.6")
     assert readings_version(line, "overlook/a") == "17.6"
-    assert line.run("snapshot", "revert", "overlook", row["name"], "--yes").code == 0
-    line.wait_for(lambda: line.run("survey", "overlook").code == 0)
+    reverted = line.run("snapshot", "revert", "overlook", row["name"], "--yes")
+    assert (reverted.code, "every node runs what it ran then" in reverted.out) == (0, True), reverted.out
     assert readings_version(line, "overlook/a") == "17.4"
+
+
+def readings(place) -> dict:
+    from gallant.operations.workplace import Workplace
+
+    return {name: last.reading for name, last in Workplace(place.folder).readings.newest().items()}
 
 
 def readings_version(place, node: str) -> str:

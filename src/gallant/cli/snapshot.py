@@ -83,7 +83,8 @@ def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 
     place = open_place(estate_path, output)
     done = run(snapshots.revert(place, system, name, lambda text: may_go_on(text, yes)))
-    output.show(views.done_view(done, "is as it was at"))
+    output.show(views.reverted_view(done))
+    finish(done.exit_code)
 
 
 @snapshot.command()

@@ -718,6 +718,7 @@ class Attempts:
     async def read(self, system: System, node: str) -> Reading:
         """A fresh reading, without jobs of ours that a person has said are none."""
         reading = await self.means.drivers[system.name].read(node)
+        self.means.hears.reading(reading)
         dead = self.log.state.set_aside
         if not dead or all((system.name, node, job.id) not in dead for job in reading.jobs):
             return reading

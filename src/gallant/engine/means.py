@@ -46,6 +46,14 @@ async def side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]])
     return said
 
 
+class Hears:
+    """Whoever wants to know what the engine reads; here, nobody. `rest`: a hop has ended, or a lane."""
+
+    def reading(self, reading: Reading) -> None: ...
+
+    def rest(self) -> None: ...
+
+
 @dataclass(frozen=True)
 class Means:
     """Everything the engine is given from outside."""
@@ -63,6 +71,7 @@ class Means:
     # By system and service as it is watched: the seconds that an answer took before the roll began.
     answered: Mapping[tuple[str, str], float] = field(default_factory=dict)
     ask_all: AskAll = side_by_side
+    hears: Hears = field(default_factory=Hears)
 
     def same(self, product: str, a: str | None, b: str | None) -> bool:
         """Whether two texts name one release of a product, by whichever of its names."""

@@ -245,6 +245,7 @@ class Roll:
 
     async def _lane(self, lane: Lane) -> End:
         end = await self._to_its_end(lane)
+        self.means.hears.rest()
         self.ends[lane.system] = end
         self._rounds.ended(lane.system, end)
         if end.state == "stopped" and self.orders.stop_others:
@@ -299,6 +300,7 @@ class Roll:
             await self._needs(hop)
             async with self._places.of(lane.system):
                 worked = await self._hop(lane, hop)
+            self.means.hears.rest()
             self._hops[hop.id].set_result("finished")
             if self.orders.hold_after == "hop" and worked:
                 self.hold("as asked, after the hop")
@@ -618,7 +620,7 @@ class Roll:
         read, silent = [], []
         for node in system.nodes:
             try:
-                read.append(await self.means.drivers[system_name].read(node))
+                read.append(await self.attempts.read(system, node))
             except Exception:  # it may be what stopped the lane
                 silent.append(node_name(system, node))
         serving = [r for r in SHAPES[system.shape].serving(read) if r.state == IN_SERVICE]

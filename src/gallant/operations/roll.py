@@ -31,7 +31,7 @@ from gallant.core.work.plan import Basis, Plan, basis_differences, shape_words, 
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
 from gallant.engine.journal import after as replay_on
-from gallant.engine.means import End, Means, Orders
+from gallant.engine.means import End, Hears, Means, Orders
 from gallant.engine.roll import Roll, need_consents
 from gallant.operations import keeping, notices
 from gallant.operations.approving import refuse_unapproved
@@ -39,6 +39,7 @@ from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
+from gallant.operations.heard import keep_readings
 from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
 from gallant.operations.notifying import message_of, notify
@@ -389,6 +390,24 @@ def _have_secrets(place: Workplace, systems: Sequence[System]) -> None:
         place.credentials(system, "act")
 
 
+class _Kept(Hears):
+    """What the engine reads is what everybody reads: the newest of each node is kept whenever a hop or a lane has ended."""
+
+    def __init__(self, place: Workplace, show: Show) -> None:
+        self._place, self._show = place, show
+        self._new = dict[str, Reading]()
+
+    def reading(self, reading: Reading) -> None:
+        self._new[reading.name] = reading
+
+    def rest(self) -> None:
+        new, self._new = self._new, {}
+        try:
+            keep_readings(self._place, new.values())
+        except GallantError as error:  # the work is not stopped by it
+            self._show.notice(f"What was read was not kept: {error.what}")
+
+
 async def _run(
     place: Workplace,
     plan: Plan,
@@ -412,6 +431,7 @@ async def _run(
         journal=journal,
         listener=show,
         before=before.picture.readings if before is not None else {},
+        hears=_Kept(place, show),
         answered={
             (w.system, w.service): answers[key]
             for w in watches
@@ -431,6 +451,7 @@ async def _run(
                 message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
+        means.hears.rest()  # of lanes that were cut off
         record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
         if end.opens is not None and place.estate.due.rests:
             record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 
-from gallant.core.assess.ledger import BEGUN, REMOVED, REVERTED, TAKEN
+from gallant.core.assess.ledger import BEGUN, FAILED, REMOVED, REVERTED, TAKEN
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import RestorePoint, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, Driver, NotReached
-from gallant.core.readings import Reading
+from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean
-from gallant.operations.acting import carry_out
+from gallant.operations.acting import POLL_S, carry_out
 from gallant.operations.deciding import end_roll, record
+from gallant.operations.heard import keep_readings
 from gallant.operations.workplace import Ask, Workplace, knows_of
+
+BACK_WITHIN_S = 900.0  # estate time: how long a system may take to be back after a revert
 
 
 class Made(Record):
@@ -163,6 +167,7 @@ async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Driv
             "One that nobody can see is none.",
             f"Look at the console of {node_name(way.keeper, way.node)}",
         )
+    keep_readings(place, own.values())  # what a revert has to bring back
     days = place.estate.limits.snapshot_days
     record(place, "snapshot", system.name, target=name, state=TAKEN, reason=f"to be removed within {days:g} d")
     return Made(system=system.name, name=name, keeper=node_name(way.keeper, way.node))
@@ -227,8 +232,38 @@ async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Dr
     record(place, "snapshot", system.name, target=name, state=REMOVED)
 
 
-async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> RestorePoint:
-    """Go back to a restore point: everything since is lost on the system. A `single` alone, unless its profile is asked.
+class NodeBack(Record):
+    """What a node runs after a revert, by component (None: it does not answer), and what it ran when the restore point was taken (None: that
+    is not known)."""
+
+    node: str
+    runs: dict[str, str] | None
+    ran: dict[str, str] | None
+
+    @property
+    def is_back(self) -> bool:
+        return self.runs is not None and not self.others
+
+    @property
+    def others(self) -> tuple[str, ...]:
+        """The components that run something else than then."""
+        runs, ran = self.runs or {}, self.ran or {}
+        return tuple(name for name, version in ran.items() if self.runs is not None and runs.get(name) != version)
+
+
+class Reverted(Record):
+    """A restore point that was gone back to, and every node as it was read afterwards."""
+
+    point: RestorePoint
+    nodes: tuple[NodeBack, ...]
+
+    @property
+    def exit_code(self) -> int:
+        return 0 if all(one.is_back for one in self.nodes) else 4
+
+
+async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Reverted:
+    """Go back to a restore point, and read every node: everything since is lost on the system. A `single` alone, unless its profile is asked.
 
     A member of several that share data would come back older than the others, so only a system of one node is reverted.
     """
@@ -258,8 +293,37 @@ async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Re
         await _order(place, way_of(place, system, drivers, own), "revert_snapshot", found.snapshot.name)
         if rolls:
             end_roll(place, rolls[0].id, f"{system.name} was reverted to {found.snapshot.name}")
-    record(place, "snapshot", system.name, target=found.snapshot.name, state=REVERTED)
-    return found
+        ran = place.readings.as_of(found.snapshot.taken)
+        back = Reverted(point=found, nodes=tuple(await _all_back(place, system, drivers[system.name], ran)))
+    state, wrong = FAILED if back.exit_code else REVERTED, [one.node for one in back.nodes if not one.is_back]
+    told = f"{', '.join(wrong)} did not go back" if wrong else ""
+    record(place, "snapshot", system.name, target=found.snapshot.name, state=state, reason=told)
+    return back
+
+
+async def _all_back(place: Workplace, system: System, driver: Driver, ran: Mapping[str, Reading]) -> list[NodeBack]:
+    """Every node as it is once all of them are back; those that are not within `BACK_WITHIN_S`, as they are then."""
+    until = place.clock.now() + timedelta(seconds=BACK_WITHIN_S)
+    while True:
+        readings = dict[str, Reading]()
+        for node in system.nodes:
+            with contextlib.suppress(GallantError):
+                readings[node] = await driver.read(node)
+        found = [_node_back(node, readings.get(node), ran.get(node_name(system, node))) for node in system.nodes]
+        if all(one.is_back for one in found) or place.clock.now() >= until:
+            keep_readings(place, readings.values())
+            return found
+        await place.clock.sleep(POLL_S)
+
+
+def _node_back(node: str, now: Reading | None, then: Reading | None) -> NodeBack:
+    return NodeBack(node=node, runs=_runs(now), ran=_runs(then))
+
+
+def _runs(reading: Reading | None) -> dict[str, str] | None:
+    if reading is None:
+        return None
+    return {IMAGE: reading.version} | {part.name: part.version for part in reading.components}
 
 
 class PlaceRestorePoints:

@@ -11,7 +11,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.snapshots import Made
+    from gallant.operations.snapshots import Made, NodeBack, Reverted
 
 
 def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, object]]:
@@ -65,6 +65,33 @@ def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) 
             yield f"{mark('good')} No snapshot is left over."
 
     return View("snapshot-list", _rows(kept), text, {"failed": list(failed)})
+
+
+def reverted_view(done: Reverted) -> View:
+    point = done.point
+
+    def text() -> Drawn:
+        wrong = [one for one in done.nodes if not one.is_back]
+        if not wrong:
+            known = all(one.ran is not None for one in done.nodes)
+            rest = (
+                "every node runs what it ran then" if known else "every node answers; what some ran then is not known"
+            )
+            yield f"{said('good', point.system)}  went back to {plain(point.snapshot.name)}; {rest}"
+        else:
+            yield f"{said('bad', point.system)}  was told to go back to {plain(point.snapshot.name)}, and is not as it was then"
+        for one in wrong:
+            yield f"  {BOLD}{plain(point.system)}/{plain(one.node)}{OFF} {plain(_not_back(one))}"
+        yield from next_steps(f"gallant check {point.system}")
+
+    return View("snapshot-revert", _rows([point]), text, {"nodes": list(done.nodes)})
+
+
+def _not_back(one: NodeBack) -> str:
+    if one.runs is None:
+        return "does not answer"
+    runs, ran = one.runs, one.ran or {}
+    return "; ".join(f"{name} runs {runs.get(name, 'nothing')}, then it ran {ran[name]}" for name in one.others)
 
 
 def done_view(kept: RestorePoint, did: str) -> View:
