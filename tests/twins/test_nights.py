@@ -29,6 +29,7 @@ from ..simulation import test_errands as errands
 from ..simulation import test_layers as layers
 from ..simulation import test_rounds as rounds
 from ..simulation import test_spares as spares
+from ..simulation import test_unsaved as unsaved
 from ..simulation.backwards import way_back
 from ..simulation.night import BEGAN, Night
 from ..simulation.shapes import LETTERS, ClusterNight, StackedNight
@@ -96,6 +97,7 @@ CASES: dict[str, Callable[[], Case]] = {
     "a restore point": lambda: taken_back(
         ClusterNight(shape="single", running={"a": "2.11.3"}, leader=None), points=[("tickets", "3.2.4")]
     ),
+    "settings that nobody saved": lambda: planned(unsaved.SettingsNight()),
     "settings to look at": to_be_looked_at,
     "sessions that are waited for": quiet,
 }

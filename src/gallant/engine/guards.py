@@ -13,7 +13,7 @@ from gallant.core.catalog.products import Release
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.capacity import rooms
 from gallant.core.estate.order import SHAPES
-from gallant.core.estate.systems import System
+from gallant.core.estate.systems import System, moving_service
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
 from gallant.core.work.plan import Step
@@ -85,9 +85,8 @@ def _right_machine(scene: Scene, same: Same) -> str | None:
 
 
 def _own_address(scene: Scene, same: Same) -> str | None:
-    host = scene.system.nodes[scene.step.node].host
-    moving = [name for name, service in scene.system.services.items() if service.endpoint[0] == host]
-    return f"{scene.step.subject} is reached at the address of {moving[0]}, which moves" if moving else None
+    moving = moving_service(scene.system, scene.step.node)
+    return f"{scene.step.subject} is reached at the address of {moving}, which moves" if moving is not None else None
 
 
 def _no_unknown_job(scene: Scene, same: Same) -> str | None:

@@ -589,6 +589,15 @@ def node_name(system: System | str, node: str) -> str:
     return f"{system if isinstance(system, str) else system.name}/{node}"
 
 
+def moving_service(system: System, node: str) -> str | None:
+    """The service whose address a node is reached at, and that moves to another: what is sent there may meet that other. Of a system of one node no
+    address moves."""
+    if len(system.nodes) == 1:
+        return None
+    host = system.nodes[node].host
+    return next((name for name, service in system.services.items() if service.endpoint[0] == host), None)
+
+
 def nodes_below(estate: Estate, name: str) -> tuple[str, ...]:
     """The nodes that this one lives on, the nearest first; in a circle, up to the first that is met again."""
     found: list[str] = []

@@ -15,7 +15,7 @@ from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES, NotSafe
 from gallant.core.estate.stacks import systems_above
-from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, node_name, select
+from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, moving_service, node_name, select
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse_range
@@ -28,7 +28,6 @@ from gallant.core.work.plan import (
     Basis,
     Hop,
     HopWork,
-    Knows,
     Lane,
     NothingToDo,
     Part,
@@ -40,7 +39,7 @@ from gallant.core.work.plan import (
 )
 from gallant.core.work.sharing import share_restarts
 from gallant.core.work.spread import room_s
-from gallant.core.work.steps import DISABLE_CHANNEL, ENABLE_CHANNEL, KINDS, RENEW_SPARE
+from gallant.core.work.steps import DISABLE_CHANNEL, ENABLE_CHANNEL, KINDS, OWN_ADDRESS, RENEW_SPARE
 
 # --- the plan -------------------------------------------------------------------------------------------------------
 
@@ -83,7 +82,7 @@ def plan_of(
 ) -> Plan:
     """The plan that some lanes make, named, on what it rests on. Raises `Refused` where a driver does not know a step of it."""
     for lane in lanes:
-        able(lane, ground.knows)
+        able(ground, lane)
     return Plan(
         made=ground.now,
         by=by,
@@ -189,8 +188,18 @@ def _really_idle(estate: Estate, system: System) -> None:
             )
 
 
-def able(lane: Lane, knows: Mapping[str, Knows]) -> None:
-    """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know."""
+def able(ground: Ground, lane: Lane) -> None:
+    """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know, or would be sent to an address that
+    moves."""
+    knows = ground.knows
+    for step in (s for hop in lane.hops for s in steps_of(hop.waves) if OWN_ADDRESS in KINDS[s.kind].guards):
+        moving = moving_service(ground.estate.systems[step.system], step.node)
+        if moving is not None:
+            raise Refused(
+                f"{step.subject} is reached at the address of its service {moving}, which moves.",
+                "What is sent to it may meet another node.",
+                f"Write the node's own address under {step.system} in estate.yaml, or leave {moving} out of its services",
+            )
     kinds = dict.fromkeys(
         (s.system, s.kind)
         for hop in lane.hops

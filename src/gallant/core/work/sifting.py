@@ -68,7 +68,7 @@ def _bars(ground: Ground, systems: Sequence[System], lanes: bool) -> dict[str, B
         lane.system: lane for lane in share_restarts(ground, [lane for lane in made.values() if lane is not None])
     }
     moved = [system for system in systems if system.name in shared]
-    return dict(_refused(moved, lambda system: able(shared[system.name], ground.knows)))
+    return dict(_refused(moved, lambda system: able(ground, shared[system.name])))
 
 
 def _refused(systems: Sequence[System], look: Callable[[System], None]) -> Iterator[tuple[str, Barred]]:

@@ -421,13 +421,14 @@ BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "retu
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
 RENEW_SPARE, LOOK_OVER = "renew_spare", "look_over"
 SAVE_CONFIG = "save_config"
+OWN_ADDRESS = "own_address"  # the guard of a step that must not meet another node
 LOSING = "configuration_saved"  # the guard of a step that loses what was never saved
 ENABLE_CHANNEL, DISABLE_CHANNEL = "enable_channel", "disable_channel"
 # What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
-_ALWAYS = ("right_machine", "own_address", "no_unknown_job", "versions_as_expected", "not_recalled")
+_ALWAYS = ("right_machine", OWN_ADDRESS, "no_unknown_job", "versions_as_expected", "not_recalled")
 
 KINDS: Mapping[str, Kind] = {
     row.name: row
