@@ -13,7 +13,7 @@ from gallant.standin.ports import reserve
 
 from ..conftest import Place
 
-CUT = re.compile(r"(?ms)^systems:.*|^rounds:\n(?:  .*\n)+|^notes:\n(?:  .*\n)+|^  - \{for: (?:tickets|kind).*?\n")
+CUT = re.compile(r"(?ms)^systems:.*|^rounds:\n(?:  .*\n)+|^notes:\n(?:  .*\n)+|^  - \{for: (?:tickets|kind|tag).*?\n")
 
 
 @pytest.fixture(scope="module")

@@ -129,7 +129,7 @@ def test_a_system_has_what_the_first_fitting_default_says_and_it_does_not():
     ("old", "new", "said"),
     [
         ("profile: mine.yaml", "profil: mine.yaml", "e:5:37: unknown key 'profil' (did you mean profile?)"),
-        ("for: kind:storage,", "for: knid:storage,", "write *, site:NAME, tag:NAME or kind:NAME"),
+        ("for: kind:storage,", "for: knid:storage,", "is no term"),
         ("for: kind:storage,", "for: kind:storrage,", "no system has kind:storrage (did you mean storage?)"),
         ("shape: single, site", "shape: 1, site", "expected text"),
         ("shape: single, site", "nodes: {}, site", "unknown key 'nodes'"),

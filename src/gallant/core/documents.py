@@ -148,11 +148,17 @@ class Invalid(WrongUse):
 
 def suggestion(word: object, known: Iterable[str]) -> str:
     """` (did you mean …?)` when something known is close, else nothing."""
+    close = near(word, known)
+    return f" (did you mean {close}?)" if close is not None else ""
+
+
+def near(word: object, known: Iterable[str]) -> str | None:
+    """What of the known words is most likely meant."""
     if len(text := str(word)) > LONGEST_WORD:
-        return ""
-    near = [name for name in known if abs(len(name) - len(text)) <= LONGEST_WORD]
-    close = difflib.get_close_matches(text, sorted(near) if isinstance(known, Set) else near, n=1, cutoff=0.6)
-    return f" (did you mean {close[0]}?)" if close else ""
+        return None
+    alike = [name for name in known if abs(len(name) - len(text)) <= LONGEST_WORD]
+    close = difflib.get_close_matches(text, sorted(alike) if isinstance(known, Set) else alike, n=1, cutoff=0.6)
+    return close[0] if close else None
 
 
 class Document:

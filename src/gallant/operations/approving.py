@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from gallant.core.assess.ledger import Kept
 from gallant.core.errors import Refused
+from gallant.core.estate.terms import TAG, matches, parse_term
 from gallant.core.records import Record, clean
 from gallant.core.work.consents import roll_command
 from gallant.core.work.plan import Plan
@@ -29,8 +30,9 @@ class Approval(Record):
 def approval_of(place: Workplace, plan: Plan) -> Approval:
     """What the estate asks for by the tags of the plan's systems. The way back from a roll that was approved needs none of its own:
     nobody is to wait for a second person while something is broken."""
-    tags = {tag for name in plan.every if name in place.estate.systems for tag in place.estate.systems[name].tags}
-    needed = max((count for tag, count in place.estate.approval.items() if tag in tags), default=0)
+    systems = [place.estate.systems[name] for name in plan.every if name in place.estate.systems]
+    asked = [(parse_term(f"{TAG}:{tag}"), count) for tag, count in place.estate.approval.items()]
+    needed = max((count for term, count in asked if any(matches(term, system) for system in systems)), default=0)
     if not needed or plan.undoes is not None:
         return Approval(plan=plan.id, needed=0, roll=roll_command(plan))
     given: list[Kept] = place.ledger.about([APPROVE], plan.id)

@@ -17,7 +17,7 @@ from gallant.core.assess.routes import Route, describe_unknown, find_route, why_
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Bundle, Product, Release
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.picks import STANDINGS as STANDINGS
-from gallant.core.estate.systems import AimHere, Estate, System, aims_by_subject, aims_on
+from gallant.core.estate.systems import AimHere, Estate, System, aims_by_subject, aims_on, subject_of
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import Record, replace
 from gallant.core.versions import NotAVersion, Version, parse
@@ -230,7 +230,7 @@ def find_gaps(
     judge = _Judge(estate, products, now, bundles)
     said = remarks(estate, by_system, products)
     orders: dict[tuple[str, ...], tuple[int, ...]] = {}
-    special = {aim.for_.partition(":")[0].partition("/")[0] for aim in estate.aims if ":" in aim.for_}
+    special = {subject_of(aim.for_).partition(":")[0].partition("/")[0] for aim in estate.aims if ":" in aim.for_}
     for name in sorted(by_system):
         system, nodes = estate.systems[name], sorted(by_system[name], key=attrgetter("node"))
         built = [part.name for part in nodes[0].components]

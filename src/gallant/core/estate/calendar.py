@@ -8,10 +8,11 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import Estate, System
+from gallant.core.estate.terms import ALL, KIND, NAME, SITE, TAG, matches
 from gallant.core.estate.windows import Span, WindowRule, common, joined, spans_of, without
 
 # The most special rules that there are for a system say when it may be worked on; the others are silent then.
-KINDS = ("system", "tag", "kind", "site", "all")
+KINDS = (NAME, TAG, KIND, SITE, ALL)
 
 
 def zone_of(estate: Estate, system: System) -> ZoneInfo:
@@ -37,13 +38,7 @@ def most_special(rules: Sequence[WindowRule], system: System) -> list[WindowRule
 
 def _kind(rule: WindowRule, system: System) -> str | None:
     """As what a rule is for a system; None where it is not."""
-    key, colon, value = rule.for_.partition(":")
-    if rule.for_ == "*":
-        return "all"
-    if not colon:
-        return "system" if rule.for_ == system.name else None
-    has = {"site": (system.site,), "kind": (system.kind,), "tag": system.tags}.get(key, ())
-    return key if value in has else None
+    return rule.term.key if matches(rule.term, system) else None
 
 
 def windows_of(estate: Estate, system: System, begin: datetime, end: datetime) -> list[Span] | None:

@@ -18,6 +18,7 @@ class ActRule(Record):
     """Conditions (all that are given must hold) and what then happens: `act`, `ask` (a notice) or `leave`.
 
     `severity` is one of the catalog's words, with a plus for that or worse; `kind` is a system's kind or a component's.
+    `known: no`: it is for systems to come.
     """
 
     then: str
@@ -26,6 +27,7 @@ class ActRule(Record):
     restart: str | None = None
     kind: str | None = None
     tag: str | None = None
+    known: bool = True
 
     def __post_init__(self) -> None:
         if self.then not in DECISIONS:
@@ -68,9 +70,14 @@ def matches(rule: ActRule, marks: Marks) -> bool:
         rule.security in (None, marks.security)
         and severe_enough(rule.severity, marks.severity)
         and rule.restart in (None, marks.restart)
-        and (rule.kind is None or rule.kind in marks.kinds)
-        and (rule.tag is None or rule.tag in marks.tags)
+        and (rule.kind is None or _among(rule.kind, marks.kinds))
+        and (rule.tag is None or _among(rule.tag, marks.tags))
     )
+
+
+def _among(word: str, words: Sequence[str]) -> bool:
+    """As terms are compared: case says nothing."""
+    return any(one.casefold() == word.casefold() for one in words)
 
 
 def severe_enough(asked: str | None, severity: str | None) -> bool:

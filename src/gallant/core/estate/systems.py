@@ -10,7 +10,7 @@ import re
 import shlex
 from collections.abc import Iterator, Mapping, Sequence, Set
 from collections.abc import Set as AbstractSet
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Annotated, Literal
 from urllib.parse import SplitResult, urlsplit
 
@@ -25,8 +25,9 @@ from gallant.core.estate.backups import Keep
 from gallant.core.estate.gathering import Gathered, Reader, no_files
 from gallant.core.estate.order import ROLES, SHAPES
 from gallant.core.estate.rules import ActRule
+from gallant.core.estate.terms import ALL, CONDITIONS, NAME, TAG, Term, matches, parse_term, unmatched
 from gallant.core.estate.windows import WindowRule
-from gallant.core.readings import IMAGE
+from gallant.core.readings import COMPONENT_KINDS, IMAGE
 from gallant.core.records import Moment, Record, replace
 
 DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
@@ -301,18 +302,20 @@ class Default(Record, rename={"for_": "for"}):
     quiet: Quiet | None = None
     new_settings: Literal["tell", "look"] | None = None
     node: NodeDefault = NodeDefault()
+    known: bool = True
 
     def __post_init__(self) -> None:
         for term in self.for_.split():
-            if term != "*" and term.partition(":")[0] not in ("site", "tag", "kind"):
+            if parse_term(term).key == NAME:
                 raise ValueError(f"for: {term}: write *, site:NAME, tag:NAME or kind:NAME")
 
 
 class Aim(Record, rename={"for_": "for"}):
-    """The rule that says which release the systems it is `for` should run."""
+    """The rule that says which release the systems it is `for` should run. `known: no`: it is for systems to come."""
 
     for_: str
     aim: str
+    known: bool = True
 
     def __post_init__(self) -> None:
         parse_aim(self.aim)
@@ -386,7 +389,8 @@ class CatalogRule(Record, rename={"from_": "from"}):
 
 
 class RoundRule(Record):
-    """One round of a staged order: the systems that any of `of` selects (a name, `site:`, `tag:`, `kind:`, or `*`: all others).
+    """One round of a staged order: the systems that any of `of` selects (a name, `site:`, `tag:`, `kind:`, or `*`: all others). `known: no`: some
+    are for systems to come.
 
     When its lanes have ended, `soak_minutes` go by and all is looked at again before the next round begins; where more than
     `may_fail` of them did not finish, the roll holds.
@@ -396,10 +400,17 @@ class RoundRule(Record):
     of: tuple[str, ...]
     soak_minutes: Annotated[float, msgspec.Meta(ge=0)] = 0
     may_fail: Annotated[int, msgspec.Meta(ge=0)] = 0
+    known: bool = True
 
     def __post_init__(self) -> None:
         if not self.of:
             raise ValueError("of: a system, site:NAME, tag:NAME, kind:NAME, or *")
+        for term in self.of:
+            parse_term(term)
+
+    @property
+    def terms(self) -> tuple[Term, ...]:
+        return tuple(map(parse_term, self.of))
 
 
 class DueRules(Record):
@@ -686,13 +697,25 @@ def _is_for(terms: object, system: Mapping[str, object]) -> bool:
     """Whether all of a default's terms hold for a system, as far as that says by now what it is."""
     if not isinstance(terms, str):
         return False
-    words = {"site": [system.get("site")], "kind": [system.get("kind")], "tag": system.get("tags")}
-    for term in terms.split():
-        key, _, value = term.partition(":")
-        every = words.get(key)
-        if term != "*" and not (isinstance(every, list) and value in every):
-            return False
-    return True
+    tags = system.get("tags")
+    so_far = _SoFar(
+        site=str(system.get("site", "")),
+        kind=str(system.get("kind", "")),
+        tags=tuple(map(str, tags)) if isinstance(tags, list) else (),
+    )
+    try:
+        return all(matches(parse_term(term), so_far) for term in terms.split())
+    except ValueError:
+        return False
+
+
+class _SoFar(Record):
+    """What a system's block says by now."""
+
+    site: str
+    kind: str
+    tags: tuple[str, ...]
+    name: str = ""
 
 
 def _fill_one(system: dict[str, object], default: Mapping[str, object]) -> None:
@@ -701,7 +724,7 @@ def _fill_one(system: dict[str, object], default: Mapping[str, object]) -> None:
             _fill_nodes(system, value)
         elif field == "accounts" and isinstance(value, dict) and isinstance(own := system.get(field, {}), dict):
             system[field] = {**value, **own}
-        elif field != "for":
+        elif field not in ("for", "known"):
             system.setdefault(field, value)
 
 
@@ -748,16 +771,16 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             _look_at_node(document, estate, system, key, every_node, borne)
     known = set(estate.systems) | every_node
     _look_at_aims(document, estate, known)
+    _look_at_rules(document, estate)
     _look_at_rounds(document, estate)
     _look_at_defaults(document, estate)
     _look_at_windows(document, estate)
     for name in estate.catalogs:
         if problem := name_problem(name):
             document.at(("catalogs", name), problem, key=True)
-    tags = {tag for system in estate.systems.values() for tag in system.tags}
     for tag in estate.approval:
-        if tag not in tags:
-            document.at(("approval", tag), f"no system has the tag {tag!r}{document.suggestion(tag, tags)}", key=True)
+        if (wrong := unmatched(Term(key=TAG, value=tag.casefold()), estate.systems.values())) is not None:
+            document.at(("approval", tag), wrong, key=True)
     for index, note in enumerate(estate.notes):
         if "/" not in note.about and note.about not in estate.systems:
             hint = document.suggestion(note.about, estate.systems)
@@ -770,36 +793,41 @@ def _look_for_names(document: Document, estate: Estate) -> None:
 def _look_at_defaults(document: Document, estate: Estate) -> None:
     """One that is for nothing there is most likely a slip of the pen."""
     for index, default in enumerate(estate.defaults):
-        for key, _, value in (term.partition(":") for term in default.for_.split() if term != "*"):
-            every = dict.fromkeys(word for s in estate.systems.values() for word in _words_of(s, key))
-            if estate.systems and value not in every:
-                document.at(
-                    ("defaults", index, "for"), f"no system has {key}:{value}{document.suggestion(value, list(every))}"
-                )
+        for term in default.for_.split():
+            _look_at_term(document, ("defaults", index, "for"), estate, parse_term(term), default.known)
+
+
+def _look_at_term(
+    document: Document,
+    at: tuple[str | int, ...],
+    estate: Estate,
+    term: Term,
+    known: bool,
+    also: AbstractSet[str] = frozenset(),
+) -> None:
+    """A term that means nothing there is, where it is not said to be for systems to come; `also` are words that it may be besides."""
+    wrong = unmatched(term, estate.systems.values()) if known and estate.systems and term.value not in also else None
+    if wrong is not None:
+        hint = suggestion(term.value, also) if also and "did you mean" not in wrong else ""
+        document.at(at, f"{wrong}{hint}; known: no, where it is for systems to come")
 
 
 def _look_at_windows(document: Document, estate: Estate) -> None:
     """One that is for nothing there would leave somebody without the window, or the blackout, that they count on."""
     for field, rules in (("windows", estate.windows), ("blackouts", estate.blackouts)):
         for index, rule in enumerate(rules):
-            try:
-                if rule.for_ != "*":
-                    select(estate, [rule.for_])
-            except WrongUse as error:
-                document.at((field, index, "for"), error.what.rstrip("."))
-            if "/" in rule.for_:
-                document.at((field, index, "for"), "windows are of systems; write the system alone")
+            at = (field, index, "for")
+            if rule.term.key == NAME and "/" in rule.term.value:
+                document.at(at, "windows are of systems; write the system alone")
+            else:
+                _look_at_term(document, at, estate, rule.term, rule.known)
 
 
 def _look_at_rounds(document: Document, estate: Estate) -> None:
     """A round of systems that are not there would let the next begin at once."""
     for index, rule in enumerate(estate.rounds):
-        for place, term in enumerate(rule.of):
-            try:
-                if term != "*":
-                    select(estate, [term])
-            except WrongUse as error:
-                document.at(("rounds", index, "of", place), error.what.rstrip("."))
+        for place, term in enumerate(rule.terms):
+            _look_at_term(document, ("rounds", index, "of", place), estate, term, rule.known)
 
 
 def _look_at_node(
@@ -830,16 +858,37 @@ def _look_at_node(
 def _look_at_aims(document: Document, estate: Estate, known: Set[str]) -> None:
     first: dict[str, int] = {}
     for index, aim in enumerate(estate.aims):
-        kind, colon, _ = aim.for_.partition(":")
-        if aim.for_ != "default" and not (colon and kind in ("site", "tag", "kind", *known)) and aim.for_ not in known:
-            hint = document.suggestion(aim.for_, {"default", *known})
+        at = ("aims", index, "for")
+        subject, colon, _ = aim.for_.partition(":")
+        condition = bool(colon) and subject.casefold() in CONDITIONS
+        if aim.for_ == ALL:
+            document.at(at, "write default for every system that no other aim is for")
+        elif condition:
+            try:
+                _look_at_term(document, at, estate, parse_term(aim.for_), aim.known)
+            except ValueError as error:
+                document.at(at, str(error))
+        elif aim.for_ != "default" and subject_of(subject) not in known and aim.known:
+            hint = document.suggestion(subject, {"default", *known})
             document.at(
-                ("aims", index, "for"),
+                at,
                 f"{aim.for_!r} selects nothing{hint}; write default, a system, a node, one of these with :COMPONENT, "
-                "site:, tag: or kind:",
+                "site:, tag: or kind:; known: no, where it is for systems to come",
             )
-        if first.setdefault(aim.for_, index) != index:
-            document.at(("aims", index, "for"), f"{aim.for_!r} has two aims; the other is entry {first[aim.for_] + 1}")
+        if first.setdefault(subject_of(aim.for_), index) != index:
+            document.at(at, f"{aim.for_!r} has two aims; the other is entry {first[subject_of(aim.for_)] + 1}")
+
+
+def _look_at_rules(document: Document, estate: Estate) -> None:
+    """A rule for a kind or a tag that nothing has never matches, and what it was to act on waits for ever."""
+    for index, rule in enumerate(estate.rules):
+        for field, value, also in (("kind", rule.kind, _COMPONENT_KINDS), ("tag", rule.tag, frozenset[str]())):
+            if value is not None:
+                term = Term(key=field, value=value.casefold())
+                _look_at_term(document, ("rules", index, field), estate, term, rule.known, also)
+
+
+_COMPONENT_KINDS = frozenset(kind.casefold() for kind in COMPONENT_KINDS)
 
 
 def _look_at_purposes(document: Document, path: tuple[str, ...], accounts: Mapping[str, Account]) -> None:
@@ -904,19 +953,11 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     Raises `WrongUse` for a term that names nothing, and for terms that together select nothing: a typo must not
     look as if all were well.
     """
-    names = [term.casefold() for term in terms if ":" not in term]  # names are in small letters
-    conditions = [_as_written(estate, *term.partition(":")[::2]) for term in terms if ":" in term]
-    for key, value in conditions:
-        if key not in ("site", "tag", "kind"):
-            raise WrongUse(
-                f"{key}:{value} selects by nothing known.",
-                next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node.",
-            )
-        if value not in (every := dict.fromkeys(word for s in estate.systems.values() for word in _words_of(s, key))):
-            raise WrongUse(
-                f"No system has {key}:{value}{suggestion(value, list(every))}.",
-                next="gallant inventory lists what there is.",
-            )
+    asked = [_asked(term) for term in terms]
+    names, conditions = [t.value for t in asked if t.key == NAME], [t for t in asked if t.key != NAME]
+    for term in conditions:
+        if (wrong := unmatched(term, estate.systems.values())) is not None:
+            raise WrongUse(f"{wrong[0].upper()}{wrong[1:]}.", next="gallant inventory lists what there is.")
     for name in names:
         system, slash, node = name.partition("/")
         if system not in estate.systems or (slash and node not in estate.systems[system].nodes):
@@ -931,21 +972,17 @@ def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str
     return found
 
 
-def _as_written(estate: Estate, key: str, value: str) -> tuple[str, str]:
-    """A condition in the case in which the estate has its word."""
-    every = (
-        word for s in estate.systems.values() for word in (_words_of(s, key) if key in ("site", "tag", "kind") else ())
-    )
-    return key, next((word for word in every if word.casefold() == value.casefold()), value)
-
-
-def _words_of(system: System, key: str) -> Sequence[str]:
-    """What a system can be selected by, of one kind."""
-    return {"site": (system.site,), "tag": system.tags, "kind": (system.kind,)}[key]
+def _asked(text: str) -> Term:
+    try:
+        return parse_term(text)
+    except ValueError:
+        raise WrongUse(
+            f"{text} selects by nothing known.", next="Write site:NAME, tag:NAME, kind:NAME, a system or system/node."
+        ) from None
 
 
 def _selected(
-    estate: Estate, names: AbstractSet[str], conditions: Sequence[Sequence[str]]
+    estate: Estate, names: AbstractSet[str], conditions: Sequence[Term]
 ) -> Iterator[tuple[System, tuple[str, ...]]]:
     named = {name.partition("/")[0] for name in names}
     # One that is named is looked up; of several the file says the order.
@@ -953,7 +990,7 @@ def _selected(
     for system in candidates:
         if names and system.name not in named:
             continue
-        if not all(value in _words_of(system, key) for key, value in conditions):
+        if not all(matches(term, system) for term in conditions):
             continue
         if not names or system.name in names:
             yield system, tuple(system.nodes)
@@ -962,7 +999,13 @@ def _selected(
 
 
 def aims_by_subject(estate: Estate) -> dict[str, str]:
-    return {aim.for_: aim.aim for aim in estate.aims}
+    return {subject_of(aim.for_): aim.aim for aim in estate.aims}
+
+
+@lru_cache(maxsize=65536)
+def subject_of(text: str) -> str:
+    """What an aim is for, as it is compared: as terms are, without regard to case."""
+    return text.casefold()
 
 
 class AimHere(Record):
@@ -993,8 +1036,8 @@ def aims_on(
         "default",
     ]
     return (
-        *(AimHere(aim=by_subject[subject], named=True) for subject in named if subject in by_subject),
-        *(AimHere(aim=by_subject[subject]) for subject in order if subject in by_subject),
+        *(AimHere(aim=by_subject[subject], named=True) for subject in map(subject_of, named) if subject in by_subject),
+        *(AimHere(aim=by_subject[subject]) for subject in map(subject_of, order) if subject in by_subject),
         NEWEST,
     )
 

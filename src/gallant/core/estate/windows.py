@@ -10,9 +10,11 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime, time, timedelta
 from datetime import date as Day
+from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 from gallant.core.estate.recurring import CalendarEvent
+from gallant.core.estate.terms import Term, parse_term
 from gallant.core.records import Moment, Record
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
@@ -23,7 +25,7 @@ AHEAD = timedelta(days=60)  # as far as anybody plans
 class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
     """A window, or a blackout: `for` a system, `site:`, `tag:`, `kind:` or `*`; on some `days` of every week, or on a `date` and up to `until`
     another; `from` one time of day `to` another, in the site's time zone. One that ends before it begins goes over midnight. Or all that a calendar's
-    `file` (RFC 5545, relative to the estate's folder) has: its `events`."""
+    `file` (RFC 5545, relative to the estate's folder) has: its `events`. `known: no`: it is for systems to come."""
 
     for_: str
     days: tuple[str, ...] = ()
@@ -34,8 +36,10 @@ class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
     reason: str = ""
     file: str = ""
     events: tuple[CalendarEvent, ...] = ()
+    known: bool = True
 
     def __post_init__(self) -> None:
+        parse_term(self.for_)
         if self.file:
             if self.days or self.date or self.until or (self.from_, self.to) != ("00:00", "24:00"):
                 raise ValueError("file: the calendar says when; days:, date:, until:, from: and to: do not go with it")
@@ -54,6 +58,10 @@ class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
             raise ValueError("from: and to: are the same; from 00:00 to 24:00 is a whole day")
 
     @property
+    def term(self) -> Term:
+        return _term(self.for_)
+
+    @property
     def words(self) -> str:
         if self.file:
             return f"as {self.file} says" + (f" ({self.reason})" if self.reason else "")
@@ -63,6 +71,9 @@ class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
             else f"{self.date:%Y-%m-%d}" + (f" to {self.until:%Y-%m-%d}" if self.until else "")
         )
         return f"{when} {self.from_} to {self.to}" + (f" ({self.reason})" if self.reason else "")
+
+
+_term = lru_cache(maxsize=4096)(parse_term)
 
 
 class Span(Record):

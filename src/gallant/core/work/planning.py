@@ -15,7 +15,8 @@ from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES, NotSafe
 from gallant.core.estate.stacks import systems_above
-from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, moving_service, node_name, select
+from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, moving_service, node_name
+from gallant.core.estate.terms import matches
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse_range
@@ -137,9 +138,7 @@ def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
 
 def systems_of(estate: Estate, rule: RoundRule) -> set[str]:
     """The systems that a round's rule means; those of an earlier one are not left out."""
-    if "*" in rule.of:
-        return set(estate.systems)
-    return {system.name for term in rule.of for system, _ in select(estate, [term])}
+    return {system.name for system in estate.systems.values() if any(matches(term, system) for term in rule.terms)}
 
 
 def _basis(ground: Ground, lanes: Sequence[Lane], profiles: Mapping[str, str], identity: str) -> Basis:
