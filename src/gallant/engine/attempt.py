@@ -102,6 +102,8 @@ class Attempts:
         known = self.log.state.step(step.id)
         if known.open and await self._reconcile(step, known):
             return
+        if known.failed and (await self.mended(step, "seen")).state == DONE:
+            return
         while not await self._attempt(step):
             known = self.log.state.step(step.id)
             if known.attempts >= MOST_ATTEMPTS:
@@ -111,6 +113,20 @@ class Attempts:
                     seen,
                     self._advice(step),
                 )
+
+    async def mended(self, step: Step, whose: str) -> Look:
+        """How the effect of a step that failed looks now. Where it is there, somebody has seen to it: the step is done, by the word of `whose`
+        and by what the node shows."""
+        known = self.log.state.step(step.id)
+        before = known.intent.entry.before if known.intent is not None else None
+        if before is None or not KINDS[step.kind].driven:
+            return Look(state=UNTOLD, message="that is not to be seen on the node")
+        look = await self._look(step, before, None)
+        if look.state != DONE:
+            return look
+        await self.log.intent(step, before)
+        await self.log.outcome(step, e.DONE, f"{whose}: it had failed, and its effect is there now: {look.message}")
+        return look
 
     async def _attempt(self, step: Step) -> bool:
         """One attempt, guards and all. False when the act provably did not begin and may be tried again."""
@@ -332,13 +348,17 @@ class Attempts:
         """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first.
 
         A failure that looks as it did `already` before the act was sent is what an earlier one left behind, for as long as a device
-        may tell what was so a while ago.
+        may tell what was so a while ago. One that nothing says but what the node shows counts once it was shown for that long.
         """
         began, stages = self.clock.now(), self._stages(step)
-        lands = timedelta(seconds=self.means.drivers[step.system].lands_within_s(KINDS[step.kind].order))
+        shown_since: datetime | None
+        lands, shown_since = self._lands(step), None
         while True:
             look = await self._look(step, before, handle)
             if look.state == FAILED and look == already and self.clock.now() - began < lands:
+                look = replace(look, state=GOING)
+            shown_since = (shown_since or self.clock.now()) if look.state == FAILED and look.shown else None
+            if shown_since is not None and self.clock.now() - shown_since < lands:
                 look = replace(look, state=GOING)
             handle = handle or look.handle
             if await self._ended(step, look):
@@ -350,6 +370,10 @@ class Attempts:
                 raise self._late(step, look, late, stages)
             self._show(step, look, elapsed)
             await self._sleep(step, SHORTEST_POLL_S if soon else self._poll_after(step, look, elapsed))
+
+    def _lands(self, step: Step) -> timedelta:
+        """For how long a node may show what was so before an order."""
+        return timedelta(seconds=self.means.drivers[step.system].lands_within_s(KINDS[step.kind].order))
 
     async def _ended(self, step: Step, look: Look, prefix: str = "") -> bool:
         """Write down an end that was seen: True when the step is done; raises where it failed."""
@@ -420,7 +444,8 @@ class Attempts:
         if not brought:
             return Stopped(what, next=f"{self._advice(step)}; {self._give_up()}")
         again = f"gallant resume {self.id} --again {brought[-1]} installs it once more"
-        return WayOn(what, next=f"{self._advice(step)}; {again}; {self._give_up()}")
+        mended = f"gallant resume {self.id} goes on once {step.subject} runs {step.to}"
+        return WayOn(what, next=f"{self._advice(step)}; {mended}; {again}; {self._give_up()}")
 
     async def _look(self, step: Step, before: Before, handle: str | None) -> Look:
         """Observe; a failure only on the word of two readings.
@@ -515,19 +540,22 @@ class Attempts:
     async def _return(self, step: Step, system: System) -> None:
         """A node that went down with the one below it answers again. It may be out of service still, as it was before."""
         began, patience = self.clock.now(), self._patience(step.deadline_s)
+        shown_since: datetime | None = None
         while True:
             try:
                 reading = await self.read(system, step.node)
             except (NotReached, AnswerLost, LoginRefused) as error:
                 said = error.what.rstrip(".")
             else:
-                if KINDS[step.kind].enters and not self.means.same(system.product, reading.version, step.to):
+                other = KINDS[step.kind].enters and not self.means.same(system.product, reading.version, step.to)
+                shown_since = (shown_since or self.clock.now()) if other else None
+                if shown_since is not None and self.clock.now() - shown_since >= self._lands(step):
                     look = Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
                     await self._ended(step, look)
-                if reading.in_sync is not False:
+                if reading.in_sync is not False and not other:
                     await self.log.outcome(step, e.DONE, f"answers again, on {reading.version}")
                     return
-                said = reading.why_unwell
+                said = f"shows {reading.version}, not {step.to}" if other else reading.why_unwell
             elapsed = self.clock.now() - began
             if elapsed > patience:
                 raise self._overdue(step, patience)
@@ -654,6 +682,9 @@ class Attempts:
                 # What is seen may be of an attempt before this one, which may never have been sent.
                 await self.log.outcome(step, e.NOT_STARTED, f"observed: {look.message}; it is done again")
                 return False
+            if look.state == FAILED and look.shown:
+                await self._wait(step, before, handle)
+                return True
             if await self._ended(step, look, "observed: "):
                 return True
             if look.state == PAUSED:

@@ -31,6 +31,10 @@ class StepState(Record):
         return self.outcome is not None and self.outcome.entry.result == e.DONE
 
     @property
+    def failed(self) -> bool:
+        return self.outcome is not None and self.outcome.entry.result == e.FAILED
+
+    @property
     def open(self) -> bool:
         return self.intent is not None and self.outcome is None
 

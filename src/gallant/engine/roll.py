@@ -40,7 +40,7 @@ from gallant.core.work.plan import (
     steps_of,
 )
 from gallant.core.work.spread import has_to_go_on, late_s, to_rest_s
-from gallant.core.work.steps import KINDS
+from gallant.core.work.steps import DONE, KINDS
 from gallant.engine.attempt import Attempts
 from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
 from gallant.engine.rounds import Places, Rounds
@@ -179,6 +179,9 @@ class Roll:
     async def _take_words(self) -> None:
         """A person's word on steps: what open ones came to, and which are to be done again."""
         for step_id, did in self.orders.answers.items():
+            if did and self.log.state.step(step_id).failed:
+                await self._take_mended(self._step_named(step_id))
+                continue
             if not self.log.state.step(step_id).open:
                 raise Refused(
                     f"{step_id} is not waiting for an answer.", next=f"gallant history {self.id} shows which step is."
@@ -191,6 +194,15 @@ class Roll:
             step = self._step_named(step_id)
             self._refuse_again(step)
             await self.log.word(step, e.AGAIN, None, f"{self.orders.by} says: its effect is gone; it is done again")
+
+    async def _take_mended(self, step: Step) -> None:
+        """A step that failed is done by a person's word where the device shows it too."""
+        look = await self.attempts.mended(step, f"{self.orders.by} says: it did")
+        if look.state != DONE:
+            raise Refused(
+                f"{step.id} failed, and {step.subject} does not show that it did: {look.message or look.state}.",
+                next=f"gallant history {self.id} shows which step is waiting; gallant survey {step.system}",
+            )
 
     def _step_named(self, step_id: str) -> Step:
         found = next((step for step in self.attempts.known.steps() if step.id == step_id), None)

@@ -47,7 +47,8 @@ Same = Callable[[str, str | None, str | None], bool]  # product, and two texts t
 class Look(Record):
     """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer. `untold`: it would
     show nothing either way. `paused`: the device stands still between two nodes. `out` are the nodes that are not in service, and
-    `weak` those that are and whose replica is not whole, where an order is about all of them. `stage` is how far a node that comes back has come."""
+    `weak` those that are and whose replica is not whole, where an order is about all of them. `stage` is how far a node that comes back has come. `shown`: a failure that nothing
+    says but what the node shows, which may be what was so a while ago."""
 
     state: str
     message: str = ""
@@ -57,6 +58,7 @@ class Look(Record):
     remaining_s: float | None = None
     handle: str | None = None
     stage: str = ""
+    shown: bool = False
 
 
 class Seen(Record):
@@ -144,6 +146,7 @@ def _install(seen: Seen) -> Look:
         return Look(
             state=FAILED,
             message=f"the install says it is done, and {reading.next_version or reading.version} would start next",
+            shown=True,
         )
     return seen.unseen(reading)
 
@@ -198,13 +201,13 @@ def _restart(seen: Seen) -> Look:
         return Look(state=GOING, message="does not answer: it is restarting", stage=ANSWERS)
     if reading.boot != seen.before.boot:
         if not seen.is_goal(reading.version):
-            return Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
+            return Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}", shown=True)
         for brought in step.brings:
             part = component_of(reading, brought.component)
             if part is None or not seen.same(brought.product, part.version, brought.version):
                 told = part.version if part is not None else "nothing of it"
                 message = f"came back with {brought.component} on {told}, not on {brought.version}"
-                return Look(state=FAILED, message=message)
+                return Look(state=FAILED, message=message, shown=True)
         if reading.state == IN_SERVICE or step.aside:
             return Look(state=DONE, message=f"back on {reading.version}")
         return Look(state=GOING, message=f"back on {reading.version}, not yet in service", stage=SERVES)
@@ -222,7 +225,8 @@ def _spare_renewed(seen: Seen) -> Look:
         return Look(state=DONE, message=f"its spare slot holds {reading.other_slot}")
     if seen.job(reading) is None:
         return seen.unseen(reading)
-    return Look(state=FAILED, message=f"its job says that it is done, and its spare slot holds {reading.other_slot}")
+    message = f"its job says that it is done, and its spare slot holds {reading.other_slot}"
+    return Look(state=FAILED, message=message, shown=True)
 
 
 def _rewound(seen: Seen) -> Look:
@@ -251,7 +255,7 @@ def _all_updated(seen: Seen) -> Look:
     if job is None:
         return Look(state=GOING if out else ABSENT, message=f"{', '.join(out)} out of service", out=out, weak=weak)
     if job.state == DONE and not out:
-        return Look(state=FAILED, message=f"its job says that it is done, and {left} runs another release")
+        return Look(state=FAILED, message=f"its job says that it is done, and {left} runs another release", shown=True)
     states = {"failed": FAILED, PAUSED: PAUSED}
     words = job.message or f"{left} still to come"
     return Look(
