@@ -391,6 +391,25 @@ def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_othe
         assert steps == sorted(steps)
 
 
+def test_a_switch_that_says_saved_or_restored_and_is_not_is_told_by_what_it_shows(line):
+    assert line.run("survey", "slipway").code == 0
+    assert line.run("backup", "take", "slipway").code == 0
+    saved = line.run("backup", "list", "slipway", "--json").rows[0]["id"]
+    line.faults({"name": "empty_word", "node": "slipway/b", "act": "save"})
+    mended = line.run("check", "--mend", "--only", "saved", "slipway", "--yes")
+    assert "slipway/b took the order to save, and runs something else than it would start with" in mended.out
+    line.faults()
+    mended = line.run("check", "--mend", "--only", "saved", "slipway", "--yes")
+    assert "slipway/b starts with what it runs" in mended.out
+    line.faults({"name": "empty_word", "node": "slipway/b", "act": "save"})  # so that startup stays as it is now
+    restored = line.run("backup", "restore", saved, "--node", "slipway/b", "--yes")
+    assert restored.code == 4
+    assert "took startup.xml" in restored.out
+    assert "port-9" in restored.out
+    entry = next(e for e in line.run("ledger", "--json").rows if e["kind"] == "restore" and e["state"] == "failed")
+    assert "exports startup.xml otherwise" in entry["reason"]
+
+
 def test_of_three_layers_the_two_lowest_share_their_restarts_and_no_hop_waits_in_a_circle(standins):
     line = standins(whole=True)
     line.read_all()

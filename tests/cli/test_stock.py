@@ -52,6 +52,19 @@ def test_a_package_that_was_altered_on_the_way_to_a_node_is_not_called_preloaded
     assert "was altered on its way" in done.rows[0]["error"]
 
 
+def test_what_a_node_says_that_it_did_and_did_not_is_called_failed(place):
+    place.run("stock", "fetch", "tickets")
+    place.faults({"name": "empty_word", "node": "tickets/b", "act": "upload"})
+    done = place.run("stock", "preload", "tickets", "--json")
+    assert done.code == 4
+    assert [(r["node"], r["state"]) for r in done.rows] == [("tickets/b", "failed"), ("tickets/a", "preloaded")]
+    assert "tickets/b took shoal-2.11.3.pkg, and does not list it" in done.rows[0]["error"]
+    place.faults({"name": "empty_word", "node": "tickets/a", "act": "unload"})
+    done = place.run("stock", "unload", "tickets/a", "--yes", "--json")
+    assert (done.code, [r["state"] for r in done.rows]) == (4, ["failed"])
+    assert "lists it still" in done.rows[0]["error"]
+
+
 def test_what_rotted_in_stock_goes_onto_no_node(place):
     place.run("stock", "fetch", "tickets")
     path = next((place.folder / "stock").glob("*/shoal-2.11.3.pkg"))

@@ -8,7 +8,6 @@ import re
 import tarfile
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import timedelta
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
@@ -23,7 +22,7 @@ from gallant.core.ports import Act, Driver, Progress
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.tars import BROKEN, Modest
-from gallant.operations.acting import POLL_S, carry_out
+from gallant.operations.acting import carry_out, shown
 from gallant.operations.copies import second_places
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Ask, Workplace
@@ -37,7 +36,6 @@ if TYPE_CHECKING:
 # Content beyond this is compared by its bytes alone: a person reads lines, not millions of them.
 MOST_MEMBERS = 200_000
 LARGEST_COMPARED = 32 * 1024 * 1024
-SHOWN_WITHIN_S = 60.0  # estate time: how long a node may export the former configuration after it took another
 
 
 class Taken(Record):
@@ -473,19 +471,21 @@ async def _unlike(
     place: Workplace, driver: Driver, system: System, node: str, items: Sequence[Item], sent: Mapping[str, bytes]
 ) -> tuple[Difference, ...]:
     """What the node exports now that is not what it was sent. A device may take a while to show what it took, so it is asked again."""
-    until = place.clock.now() + timedelta(seconds=SHOWN_WITHIN_S)
     mask, counts = _mask(place, system.name), _counts(place, system.name)
-    while True:
+    found: list[Difference] = []
+
+    async def same() -> bool:
         with contextlib.ExitStack() as stack:
             now: dict[str, IO[bytes]] = {}
             for item in items:
                 now[item.name] = stack.enter_context(tempfile.TemporaryFile())
                 await driver.export(node, item.name, now[item.name].write)
                 now[item.name].seek(0)
-            found = [one for one in compare(sent, _texts(now), mask, 0, counts) if one.what != SAME]
-        if not found or place.clock.now() >= until:
-            return tuple(found)
-        await place.clock.sleep(POLL_S)
+            found[:] = [one for one in compare(sent, _texts(now), mask, 0, counts) if one.what != SAME]
+        return not found
+
+    await shown(place, same)
+    return tuple(found)
 
 
 def _can_restore(driver: Driver, system: System, backup: Backup) -> None:

@@ -12,9 +12,10 @@ from gallant.core.ports import Act, Driver
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.operations import snapshots
-from gallant.operations.acting import carry_out
+from gallant.operations.acting import SHOWN_WITHIN_S, carry_out, shown
 from gallant.operations.assess import releases_ahead
 from gallant.operations.backups import take_one
+from gallant.operations.stock import take_off
 from gallant.operations.workplace import Ask, Workplace
 
 
@@ -72,6 +73,15 @@ async def _save(place: Workplace, system: System, driver: Driver, finding: Findi
     if not sure(f"Save the running configuration of {node_name(system, node)}, so that it starts with it?"):
         return ""
     await carry_out(place, driver, node, Act(kind="save_config"))
+
+    async def saved() -> bool:
+        return not (await driver.read(node)).unsaved
+
+    if not await shown(place, saved):
+        raise Stopped(
+            f"{node_name(system, node)} took the order to save, and runs something else than it would start with.",
+            next=f"Save it at the console of {node_name(system, node)}",
+        )
     return f"{node_name(system, node)} starts with what it runs"
 
 
@@ -97,10 +107,12 @@ async def _roles(place: Workplace, system: System, driver: Driver, finding: Find
     if not sure(f"Give {node_name(system, usual)} its usual role back ({leading})?{services}"):
         return ""
     await carry_out(place, driver, target, Act(kind=kind))
-    for _ in range(60):
-        if (await driver.read(usual)).role == leading:
-            return f"{node_name(system, usual)} is {leading} again"
-        await place.clock.sleep(2)
+
+    async def there() -> bool:
+        return (await driver.read(usual)).role == leading
+
+    if await shown(place, there, 2 * SHOWN_WITHIN_S):
+        return f"{node_name(system, usual)} is {leading} again"
     raise Stopped(f"{node_name(system, usual)} is not {leading} yet.", next=f"gallant check {system.name}")
 
 
@@ -126,7 +138,7 @@ async def _packages(place: Workplace, system: System, driver: Driver, finding: F
     for package in reading.packages:
         if package.sha256 in wanted or not sure(f"Take {package.name} off {node_name(system, node)}?"):
             continue
-        await carry_out(place, driver, node, Act(kind="unload", package=package.name, sha256=package.sha256))
+        await take_off(place, system, driver, node, package)
         gone.append(package.name)
     return f"took {', '.join(gone)} off {node_name(system, node)}" if gone else ""
 

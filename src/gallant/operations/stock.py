@@ -15,11 +15,11 @@ from gallant.core.catalog.products import Package, Release
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver, Stock
-from gallant.core.readings import Reading
+from gallant.core.readings import PackagePresent, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.consents import roll_command
 from gallant.core.work.plan import Plan
-from gallant.operations.acting import carry_out
+from gallant.operations.acting import carry_out, shown
 from gallant.operations.assess import last_readings, product_of, releases_ahead
 from gallant.operations.components import packages_of_parts, packages_of_plan
 from gallant.operations.deciding import record
@@ -302,8 +302,8 @@ def prune(place: Workplace, dry: bool) -> list[Pruned]:
 
 
 class Preloaded(Record):
-    """One package on one node: `state` is preloaded, present, unloaded, failed; `by` how it was verified: digest or bytes
-    sent."""
+    """One package on one node: `state` is preloaded, sent (the node lists none), present, unloaded, failed; `by` how it was verified:
+    digest, its list, or bytes sent."""
 
     node: str
     package: str
@@ -390,11 +390,16 @@ async def _preload_one(
                 meter(name, int(package.bytes * percent / 100), package.bytes)
 
         await carry_out(place, driver, node, act, progress)
-        after = await driver.read(node)
+        seconds = place.clock.real() - began
+        there = await _listed(place, driver, node, package.name)
     except GallantError as error:
         return _failed(name, package.name, release, package.bytes, error)
-    seconds = place.clock.real() - began
-    there = next((p for p in after.packages if p.name == package.name), None)
+    if there is None and "packages" in driver.capabilities():
+        missing = Stopped(
+            f"{name} took {package.name}, and does not list it.",
+            next=f"Look at its console, then: gallant survey {name}",
+        )
+        return _failed(name, package.name, release, package.bytes, missing)
     if there is not None and there.sha256 and there.sha256 != package.sha256:
         wrong = Stopped(
             f"{package.name} was altered on its way to {name}: it computes {there.sha256[:12]}…, the catalog says "
@@ -402,7 +407,21 @@ async def _preload_one(
             next=f"gallant stock unload {system.name}",
         )
         return _failed(name, package.name, release, package.bytes, wrong)
-    return replace(row, by="digest" if there is not None and there.sha256 else "bytes sent", seconds=seconds)
+    if there is None:
+        return replace(row, state="sent", by="bytes sent", seconds=seconds)
+    return replace(row, by="digest" if there.sha256 else "its list", seconds=seconds)
+
+
+async def _listed(place: Workplace, driver: Driver, node: str, name: str) -> PackagePresent | None:
+    """A package as the node lists it, once it does; not waited for where the node lists none at all."""
+    found: list[PackagePresent] = []
+
+    async def there() -> bool:
+        found[:] = [p for p in (await driver.read(node)).packages if p.name == name]
+        return bool(found) or "packages" not in driver.capabilities()
+
+    await shown(place, there)
+    return found[0] if found else None
 
 
 async def unload(place: Workplace, terms: Sequence[str]) -> tuple[list[Preloaded], int]:
@@ -430,12 +449,25 @@ async def _unload_node(place: Workplace, system: System, driver: Driver, node: s
     name, rows = node_name(system, node), []
     try:
         for package in (await driver.read(node)).packages:
-            act = Act(kind="unload", package=package.name, sha256=package.sha256)
-            await carry_out(place, driver, node, act)
+            await take_off(place, system, driver, node, package)
             rows.append(Preloaded(node=name, package=package.name, release="", bytes=package.bytes, state="unloaded"))
     except GallantError as error:
         rows.append(_failed(name, "", "", 0, error))
     return rows
+
+
+async def take_off(place: Workplace, system: System, driver: Driver, node: str, package: PackagePresent) -> None:
+    """Have a node forget a package, and see that it has. Raises `Stopped` where it is there still."""
+    await carry_out(place, driver, node, Act(kind="unload", package=package.name, sha256=package.sha256))
+
+    async def gone() -> bool:
+        return all(p.name != package.name for p in (await driver.read(node)).packages)
+
+    if not await shown(place, gone):
+        raise Stopped(
+            f"{node_name(system, node)} took the order to remove {package.name}, and lists it still.",
+            next=f"Look at its console, then: gallant stock unload {system.name}",
+        )
 
 
 def _is_there(reading: Reading, package: Package) -> bool:

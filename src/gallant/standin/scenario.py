@@ -38,6 +38,7 @@ FAULTS = {
     "answer_lost": "the node acts, and its answer is lost",
     "answer_held": "the node acts, and answers only when nobody listens any more",
     "never_acts": "the node takes the order, and neither acts nor answers",
+    "empty_word": "the node says that it did `act`, and did nothing",
     "careless": "a cluster that updates its own members takes two at once",
     "acts_late": "the node acts `value` real seconds after the one who asked has gone",
 }

@@ -388,7 +388,8 @@ class ShoalPair:
         if len(body) > self.free_bytes:
             raise Denied(507, "no space left for packages")
         digest = hashlib.sha256(body).hexdigest()
-        node.packages[package] = (digest, len(body))
+        if not self.world.fault("empty_word", self._full(node), "upload"):
+            node.packages[package] = (digest, len(body))
         return digest
 
     def take_roots(self, name: str, body: bytes) -> str:
@@ -400,7 +401,8 @@ class ShoalPair:
         return version
 
     def remove(self, name: str, package: str) -> None:
-        self.nodes[name].packages.pop(package, None)
+        if not self.world.fault("empty_word", self._full(self.nodes[name]), "unload"):
+            self.nodes[name].packages.pop(package, None)
 
     def free(self, name: str) -> int:
         return self.free_bytes - sum(size for _, size in self.nodes[name].packages.values())

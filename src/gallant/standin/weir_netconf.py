@@ -151,10 +151,14 @@ class WeirServer(ShellHost):
             raise Denied(403, "this account only reads")
         if verb in ("lock", "unlock"):
             return "<ok/>"
+        if verb == "edit-config" and self.world.fault("empty_word", self.full, "restore"):
+            return "<ok/>"
         if verb == "edit-config":
             self.running = self._written(rpc.find(f"{{{BASE}}}config"))
             return "<ok/>"
         if verb == "copy-config":
+            if self.world.fault("empty_word", self.full, "save"):
+                return "<ok/>"
             inline = rpc.find(f"{{{BASE}}}source/{{{BASE}}}config")
             self.startup = self.running if inline is None else self._written(inline)
             return "<ok/>"

@@ -22,6 +22,7 @@ STATES = {
 }
 ON_NODES = {
     "preloaded": ("good", "preloaded"),
+    "sent": ("note", "sent; the node lists no packages"),
     "present": ("good", "was there"),
     "unloaded": ("good", "taken off"),
     "failed": ("bad", "failed"),
@@ -120,7 +121,7 @@ def preloaded_view(rows: Sequence[Preloaded]) -> View:
     def text() -> Drawn:
         shown = table("node", "package", "size", "state", "verified by", "speed", right=("size", "speed"))
         for r in rows:
-            speed = _speed(r.bytes, r.seconds) if r.state == "preloaded" else ""
+            speed = _speed(r.bytes, r.seconds) if r.state in ("preloaded", "sent") else ""
             state = said(*ON_NODES.get(r.state, ("note", r.state)))
             shown.add_row(
                 f"{BOLD}{plain(r.node)}{OFF}", plain(r.package) or "–", size(r.bytes), state, r.by or "–", speed
@@ -131,7 +132,9 @@ def preloaded_view(rows: Sequence[Preloaded]) -> View:
             yield "Nothing to do: no package is ahead of these systems, or lies on them."
         yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
         yield from next_steps(*(r.next for r in rows))
-        done = list(dict.fromkeys(r.node.partition("/")[0] for r in rows if r.state in ("preloaded", "present")))
+        done = list(
+            dict.fromkeys(r.node.partition("/")[0] for r in rows if r.state in ("preloaded", "present", "sent"))
+        )
         if done and not any(r.error for r in rows):
             yield from next_steps(f"gallant plan {' '.join(done)}")
 
