@@ -163,6 +163,24 @@ def test_a_service_is_asked_at_the_pace_of_its_kind():
     assert (Service(address="h:1").pace_s, Service(address="h:1", ntp=True).pace_s) == (FAST_S, SLOW_S)
 
 
+def test_a_service_that_may_be_nowhere_just_now_is_asked_as_often_as_it_can_be_and_then_at_its_own_pace_again():
+    services = {"rare": Service(address="h:1", every_s=30), "page": Service(address="h:1", tls=True, every_s=30)}
+    prober = SocketProber(services, RealClock())
+
+    def seen(first: float, seconds: float) -> tuple[int, int]:
+        beats = int(seconds / FAST_S)
+        names = [name for beat in range(beats) for name, _ in prober._due(first + beat * FAST_S)]
+        return names.count("rare"), names.count("page")
+
+    assert seen(0, 16) == (1, 1)
+    prober.hurry(frozenset(services))
+    hurried = seen(16, 8)
+    assert hurried[0] >= 99
+    assert 24 <= hurried[1] <= 34  # a page takes more than a connection
+    prober.hurry(frozenset())
+    assert sum(seen(24, 28)) <= 2
+
+
 ESTATE = """
 gallant: estate/1
 name: x

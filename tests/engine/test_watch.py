@@ -29,6 +29,9 @@ class Probes:
 
     def start(self) -> None: ...
 
+    def hurry(self, services: frozenset[str]) -> None:
+        self.hurried = [*getattr(self, "hurried", []), services]
+
     def take(self) -> list[Sample]:
         return self.looks.pop(0) if self.looks else []
 
@@ -58,6 +61,41 @@ def written(*looks: list[Sample]):
 def test_what_is_seen_only_after_the_probes_were_stopped_is_written_down():
     _, told = written([sample(0, True)], [sample(1, False), sample(2, True)])
     assert [kind for kind, _ in told] == ["outage"]
+
+
+class Careful(Probes):
+    watches = (Watched(system="tickets", service="blocks", budget_s=5), Watched(system="spit", service="spit-blocks"))
+
+
+def watching(*looks: list[Sample]) -> tuple[Watch, Careful]:
+    async def write(kind, **said): ...
+
+    prober = Careful(*looks)
+    listener = SimpleNamespace(sample=lambda sample: None)
+    return Watch(prober, SimpleNamespace(write=write), SimpleNamespace(real=lambda: 9.0), listener), prober
+
+
+def test_a_service_spends_of_its_budget_what_is_certain_and_no_more():
+    async def over(*samples: Sample) -> str | None:
+        watch, _ = watching(list(samples))
+        await watch.look()
+        return watch.over_budget(("tickets",))
+
+    assert asyncio.run(over(sample(0, True), sample(30, False), sample(60, True))) is None  # out for a moment, perhaps
+    assert "was out for 6 s" in asyncio.run(over(sample(0, False), sample(6, False), sample(7, True)))
+
+
+def test_what_is_out_or_about_to_move_is_asked_in_a_hurry_and_nothing_else():
+    async def go() -> list[frozenset[str]]:
+        watch, prober = watching([sample(0, True)], [sample(1, False)], [sample(2, True)])
+        await watch.look()
+        with watch.moving("spit"):
+            await watch.look()
+        await watch.look()
+        return prober.hurried
+
+    moved, both, none = asyncio.run(go())
+    assert (moved, both, none) == ({"spit-blocks"}, {"spit-blocks", "blocks"}, set())
 
 
 def test_what_is_still_out_in_the_end_is_written_down():

@@ -19,6 +19,7 @@ from gallant.drivers.asking import WAYS
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
 INTERVAL_S = FAST_S
+HURRIED_S = 0.25  # for what is asked in a way that takes more than a connection: a page, a name, a command
 TIMEOUT_S = 1.0
 # A tick that comes later than this means that we were not run, not that the network was slow.
 HALT_S = 0.2
@@ -60,6 +61,7 @@ class SocketProber:
         self.watches = tuple(watches)
         self.services, self.clock, self.interval_s = dict(services), clock, interval_s
         self._slots: deque[list[Sample | None]] = deque()  # in the order of their start; filled as they finish
+        self._hurried: frozenset[str] = frozenset()
         self._next: dict[str, float] = {}  # when each service is asked again, on the loop's clock
         self._lock = threading.Lock()
         self._ended = threading.Event()
@@ -71,6 +73,10 @@ class SocketProber:
         if self.services and self._thread is None:
             self._thread = threading.Thread(target=lambda: asyncio.run(self._run()), name="probes", daemon=True)
             self._thread.start()
+
+    def hurry(self, services: frozenset[str]) -> None:
+        """From the next beat on; whoever asks is on another thread, and gives a whole set at once."""
+        self._hurried = services
 
     def take(self) -> Sequence[Sample]:
         """Finished samples in the order of their start; one that is still out holds back those after it."""
@@ -114,12 +120,22 @@ class SocketProber:
     def _due(self, now: float) -> list[tuple[str, Service]]:
         """The services whose turn it is, by their own pace; half a beat of the fastest is no reason to wait for the next."""
         found = []
+        hurried = self._hurried
         for name, service in self.services.items():
-            if now >= self._next.get(name, 0.0) - self.interval_s / 2:
-                pace = self.interval_s if service.pace_s == INTERVAL_S else service.pace_s
-                self._next[name] = max(now, self._next.get(name, now)) + pace
+            pace = self._pace(service, name in hurried)
+            due = min(self._next.get(name, 0.0), now + pace)  # one that hurries now does not sleep its long sleep out
+            if now >= due - self.interval_s / 2:
+                self._next[name] = max(now, due) + pace
                 found.append((name, service))
+            else:
+                self._next[name] = due
         return found
+
+    def _pace(self, service: Service, hurries: bool) -> float:
+        if service.pace_s == INTERVAL_S:
+            return self.interval_s
+        fastest = self.interval_s if service.asked in ("tcp", "read") else HURRIED_S
+        return min(fastest, service.pace_s) if hurries else service.pace_s
 
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:
         for _ in range(1 + MADE_ANEW):

@@ -30,6 +30,7 @@ class Watch:
         self._over: dict[str, str] = {}  # by service, in words, that it was out for longer than it may
         self._moving: Counter[str] = Counter()  # by system, the moves of roles that are under way
         self._unexplained: Counter[str] = Counter()  # by service, the outages that began while nothing was moved
+        self._hurried: frozenset[str] = frozenset()
         self._started = self._ended = False
 
     async def run(self) -> None:
@@ -44,12 +45,22 @@ class Watch:
     async def look(self) -> None:
         for sample in self.prober.take():
             self._one(sample)
+        self._hurry()
         await self._write()
+
+    def _hurry(self) -> None:
+        """What may be nowhere just now, or is, is asked as often as it can be: an outage is known as exactly as it was looked at."""
+        out = {name for name, tally in self.tallies.items() if tally.since is not None}
+        moving = {name for name, system in self._systems.items() if self._moving[system]}
+        if (now := frozenset(out | moving)) != self._hurried:
+            self._hurried = now
+            self.prober.hurry(now)
 
     @contextmanager
     def moving(self, system: str) -> Iterator[None]:
         """While this lasts a service of the system may be nowhere for a moment."""
         self._moving[system] += 1
+        self._hurry()
         try:
             yield
         finally:
@@ -68,8 +79,8 @@ class Watch:
     def _spend(self, before: Tally, sample: Sample) -> None:
         """Hold a service's outage, also one that goes on, against what it may take."""
         watched, first = self._watched.get(sample.service), before.since
-        if watched is None or watched.budget_s is None or first is None:
-            return
+        if watched is None or watched.budget_s is None or first is None or sample.ok:
+            return  # that it was out until an answer came is not certain: it may have come back long before it was asked
         out = sample.real - first.real if watched.unscaled else (sample.at - first.at).total_seconds()
         if out > watched.budget_s:
             self._over[sample.service] = (

@@ -208,6 +208,8 @@ class TwinProber:
     def start(self) -> None:
         WATCHES.set(True)
 
+    def hurry(self, services: frozenset[str]) -> None: ...
+
     def take(self) -> Sequence[Sample]:
         taken, self.world.samples = self.world.samples, []
         return taken

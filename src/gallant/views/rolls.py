@@ -33,6 +33,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
+    from gallant.core.assess.outages import Outage
     from gallant.core.work.learning import Spread
     from gallant.operations.detaching import Detached
     from gallant.operations.durations import Learned
@@ -107,6 +108,23 @@ def _outages_of(run: Run) -> str:
     return f"{len(run.outages)}, longest {max(o.measured or 0 for o in run.outages):.2f} s{blind}"
 
 
+LOOSE = (
+    0.5  # of what was measured, and half a second: further apart, what an outage lasted is said as what it lay between
+)
+
+
+def between(outage: Outage) -> str:
+    """Within what the true length lies, where the service was asked too rarely to know it well."""
+    if outage.measured is None or outage.least is None:
+        return ""
+    if outage.most is None:
+        return f", at least {outage.least:.2f} s"
+    apart = outage.most - outage.least
+    if apart <= max(LOOSE * outage.measured, LOOSE):
+        return ""
+    return f", between {outage.least:.2f} and {outage.most:.2f} s: it was asked about every {apart / 2:.2g} s"
+
+
 def _outage_lines(run: Run) -> Iterator[str]:
     if run.watched is None and not run.outages:
         yield f"{mark('note')} Whether services were out is not known: its journal does not say what was watched."
@@ -115,7 +133,7 @@ def _outage_lines(run: Run) -> Iterator[str]:
     for o in run.outages:
         planned = run.planned_outage_s
         times = o.measured / planned if o.measured is not None and planned else 0
-        length = f"{o.measured:.2f} s measured" if o.measured is not None else f"{LOUD}still out{OFF}"
+        length = f"{o.measured:.2f} s measured{between(o)}" if o.measured is not None else f"{LOUD}still out{OFF}"
         than = f", {LOUD}{times:.1f} times as long as planned{OFF}" if times > MUCH_LONGER else ""
         level = "bad" if o.measured is None else "work" if times > MUCH_LONGER else "note"
         yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
@@ -321,7 +339,15 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
             "state": r.state,
             "systems": r.systems,
             "outages": [
-                {"service": o.service, "began": o.began, "ended": o.ended, "seconds": o.seconds, "measured": o.measured}
+                {
+                    "service": o.service,
+                    "began": o.began,
+                    "ended": o.ended,
+                    "seconds": o.seconds,
+                    "least": o.least,
+                    "most": o.most,
+                    "measured": o.measured,
+                }
                 for o in r.outages
             ],
             "watched": r.watched,

@@ -34,7 +34,8 @@ class Outage(Record):
 
     `began` is the start of the first failed probe and `ended` that of the first good one after it, in estate time;
     an outage that is still open has `ended` None. `seconds` is their difference in estate time, `measured` in real
-    time; the true length lies within one probe interval of it.
+    time. The true length in real time lies between `least`, from the first failed probe to the last, and `most`, from the last answer before
+    to the first after it (None: nothing had answered before); how far apart they are is how often it was asked.
     """
 
     service: str
@@ -43,12 +44,17 @@ class Outage(Record):
     seconds: float | None = None
     measured: float | None = None
     why: str = ""
+    least: float | None = None
+    most: float | None = None
 
 
 class Tally(Record):
-    """What has been seen of one service so far: `since` is the first failed sample of an open outage, `answer_s` how long its newest good answer took."""
+    """What has been seen of one service so far: `since` is the first failed sample of an open outage and `last` its newest, `answered` the
+    newest good one, `answer_s` how long that answer took."""
 
     since: Sample | None = None
+    last: Sample | None = None
+    answered: Sample | None = None
     good: int = 0
     failed: int = 0
     answer_s: float = 0
@@ -56,26 +62,31 @@ class Tally(Record):
     def after(self, sample: Sample) -> tuple[Tally, Outage | None]:
         """The tally with one more sample, and the outage that this sample ends."""
         if not sample.ok:
-            return replace(self, since=self.since or sample, failed=self.failed + 1), None
-        ended = None if self.since is None else _outage(self.since, sample)
-        return replace(self, since=None, good=self.good + 1, answer_s=sample.answer_s), ended
+            return replace(self, since=self.since or sample, last=sample, failed=self.failed + 1), None
+        ended = self._outage(sample)
+        good = replace(self, since=None, last=None, answered=sample, good=self.good + 1, answer_s=sample.answer_s)
+        return good, ended
+
+    def _outage(self, good: Sample) -> Outage | None:
+        first, last = self.since, self.last
+        if first is None:
+            return None
+        return Outage(
+            service=first.service,
+            began=first.at,
+            ended=good.at,
+            seconds=(good.at - first.at).total_seconds(),
+            measured=good.real - first.real,
+            why=first.why,
+            least=0.0 if last is None else last.real - first.real,
+            most=None if self.answered is None else good.real + good.answer_s - self.answered.real,
+        )
 
     def open_outage(self) -> Outage | None:
         """The outage that no good sample has ended yet."""
         return (
             None if self.since is None else Outage(service=self.since.service, began=self.since.at, why=self.since.why)
         )
-
-
-def _outage(first: Sample, good: Sample) -> Outage:
-    return Outage(
-        service=first.service,
-        began=first.at,
-        ended=good.at,
-        seconds=(good.at - first.at).total_seconds(),
-        measured=good.real - first.real,
-        why=first.why,
-    )
 
 
 def outages(samples: Iterable[Sample]) -> list[Outage]:
