@@ -502,7 +502,7 @@ def test_a_plan_for_machines_in_preparation_is_not_one_for_machines_in_service()
 
 
 # The move of the address takes 0.8 real seconds, which is 16 of the simulated ones.
-BUDGET = ESTATE.replace('address: "10.1.1.1:860"', 'address: "10.1.1.1:860", budget_s: 10')
+BUDGET = ESTATE.replace('address: "10.1.1.1:860"', 'address: "10.1.1.1:860", budget_s: 8')
 
 
 def test_a_service_that_is_out_for_longer_than_it_may_holds_the_work_at_the_next_safe_stop():
@@ -511,7 +511,7 @@ def test_a_service_that_is_out_for_longer_than_it_may_holds_the_work_at_the_next
     end = night.run(plan)
     assert end.state == "held"
     assert "blocks was out for " in end.message
-    assert "and may be for 10 s" in end.message
+    assert "and may be for 8 s" in end.message
     assert night.acts[-1][:2] == ("a", "handover")
     assert night.end_state() == {"a": ("2.11.3", "shadowing"), "b": ("3.2.4", "serving")}
     for _ in range(3):  # each run begins with a clean slate; a person has seen it
@@ -522,7 +522,7 @@ def test_a_service_that_is_out_for_longer_than_it_may_holds_the_work_at_the_next
 
 
 def test_a_budget_that_is_kept_holds_nothing():
-    night = Night(estate_text=BUDGET.replace("budget_s: 10", "budget_s: 60"), running={"a": "2.11.3", "b": "2.11.3"})
+    night = Night(estate_text=BUDGET.replace("budget_s: 8", "budget_s: 60"), running={"a": "2.11.3", "b": "2.11.3"})
     assert night.run(night.plan()).state == "finished"
 
 
