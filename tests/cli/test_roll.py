@@ -230,7 +230,7 @@ def test_hold_pauses_a_running_roll_at_a_safe_stop_and_resume_carries_on(standin
     place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.restart"), roll)
     held = place.run("hold")
     assert held.code == 0
-    assert "holds at its next safe stop" in held.out
+    assert "was asked to hold at its next safe stop" in held.out
     out, _ = roll.communicate(timeout=60)
     assert roll.returncode == 4
     assert "held at a safe stop" in out
@@ -241,6 +241,25 @@ def test_hold_pauses_a_running_roll_at_a_safe_stop_and_resume_carries_on(standin
     assert end_state(place) != GOOD_END
     assert place.run("resume").code == 0
     assert end_state(place) == GOOD_END
+
+
+def test_a_process_that_was_stopped_is_named_by_whoever_asks_it_to_hold_or_wants_to_take_over(standins):
+    place = standins(speed=400)
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.restart"), roll)
+    os.kill(roll.pid, signal.SIGSTOP)
+    try:
+        held = place.run("hold", "--json")
+        assert (held.code, held.rows[0]["state"]) == (4, "holding")
+        assert held.rows[0]["trouble"] == f"its process {roll.pid} on this machine is stopped"
+        for words in (("resume",), ("hold",)):
+            told = place.run(*words)
+            assert f"process {roll.pid} on this machine is stopped" in told.out + told.err
+            assert f"kill -CONT {roll.pid} lets it go on; kill -KILL {roll.pid} ends it" in told.out + told.err
+    finally:
+        os.kill(roll.pid, signal.SIGCONT)
+    out, err = roll.communicate(timeout=60)
+    assert (roll.returncode, "held at a safe stop" in out) == (4, True), out + err
 
 
 @pytest.mark.long

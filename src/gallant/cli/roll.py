@@ -290,8 +290,7 @@ def hold(
     Examples:  gallant hold   |   gallant hold --all   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"
     """
     from gallant.operations import roll as operation
-    from gallant.views import tables
-    from gallant.views.words import BOLD, OFF, said
+    from gallant.views import rolls as views
 
     place = open_place(estate_path, output)
     if everything and (for_good or roll_id is not None):
@@ -300,21 +299,9 @@ def hold(
         _end(place, output, roll_id, reason)
         return
     names = operation.open_names(place) if everything else [operation.open_roll(place, roll_id)]
-    asked = [(name, operation.ask_to_hold(place, name, now)) for name in names]
-    when = "as soon as the act under way has ended" if now else "at its next safe stop"
-    output.show(
-        tables.lines_view(
-            "hold",
-            [{"run": name, "state": "holding" if running else "still"} for name, running in asked],
-            *(
-                said("good", f"{name} holds {when}.")
-                if running
-                else said("note", f"No process carries {name} out; it stands still already.")
-                for name, running in asked
-            ),
-            f"{BOLD}next{OFF}  gallant history{f' {names[0]}' if len(names) == 1 else ''}",
-        )
-    )
+    asked = [operation.ask_to_hold(place, name, now) for name in names]
+    output.show(views.asked_view(asked, now))
+    finish(4 if any(one.trouble is not None for one in asked) else 0)
 
 
 def _end(place: Workplace, output: Output, roll_id: str | None, reason: str) -> None:

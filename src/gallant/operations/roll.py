@@ -554,13 +554,26 @@ def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool)
             loop.remove_signal_handler(sign)
 
 
-def ask_to_hold(place: Workplace, name: str, now: bool = False) -> bool:
-    """Ask a roll to hold at its next safe stop, or right after the act under way; whether a process is there that will."""
+class Asked(Record):
+    """A roll that was asked to hold: whether a process is there that carries it out (`running`), and what keeps that from doing anything."""
+
+    run: str
+    running: bool
+    trouble: str | None = None
+    next: str | None = None
+
+
+def ask_to_hold(place: Workplace, name: str, now: bool = False) -> Asked:
+    """Ask a roll to hold at its next safe stop, or right after the act under way."""
     row = place.journal.roll(name)
     if row.ended is not None:
         raise WrongUse(f"{name} has ended.", next=f"gallant history {name}")
     place.journal.request_hold(name, f"asked for by {place.user}", now)
-    return place.journal.is_running(name)
+    carrier = place.journal.carrier(name) if (running := place.journal.is_running(name)) else None
+    trouble = carrier.trouble if carrier is not None else None
+    return Asked(
+        run=name, running=running, trouble=trouble, next=carrier.way_out if carrier is not None and trouble else None
+    )
 
 
 def open_names(place: Workplace) -> list[str]:

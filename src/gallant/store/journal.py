@@ -23,12 +23,12 @@ import msgspec
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.ports import LeaseLost
 from gallant.core.records import clean, rfc3339
-from gallant.core.work.events import INTENT, TERMINAL, Entry, Event, HoldWanted, RollRow
+from gallant.core.work.events import INTENT, TERMINAL, Carrier, Entry, Event, HoldWanted, RollRow
 from gallant.core.work.plan import Plan
 from gallant.disk import opened
 from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import WHOSE, Database, Step, open_database, state_folder, transaction, write
-from gallant.store.leases import LEASE_S, Leases, now
+from gallant.store.leases import LEASE_S, Leases, carrier_of, now
 from gallant.store.leases import TABLE as LEASES
 
 SCHEMA = (
@@ -173,6 +173,10 @@ class JournalStore:
         os.close(lock)
         return False
 
+    def carrier(self, roll_id: str) -> Carrier | None:
+        """The process that carries a roll out, as its leases tell."""
+        return carrier_of(self._db, roll_id)
+
     def refuse_open(self, plan: Plan, but: str | None = None) -> None:
         """Raise `Refused` while a roll that is not finished has one of the plan's systems, `but` for one that ends with it."""
         found = (roll for system in plan.every for roll in self.open_rolls(system) if roll.id != but)
@@ -208,9 +212,12 @@ class JournalStore:
         plan = self.roll(roll_id).plan
         lock = _try_lock(self.folder / f"{roll_id}.lock")
         if lock is None:
+            carrier = self.carrier(roll_id)
             raise Refused(
                 f"{roll_id} is being carried out by another Gallant on this machine.",
-                next=f"gallant hold {roll_id} asks it to stop.",
+                f"{carrier.trouble[0].upper()}{carrier.trouble[1:]}." if carrier and carrier.trouble else None,
+                (carrier.way_out if carrier and carrier.trouble else None)
+                or f"gallant hold {roll_id} asks it to stop.",
             )
         try:
             journal = RollJournal(self._db, roll_id, plan.every)

@@ -18,6 +18,7 @@ import msgspec
 
 from gallant.core.errors import Refused
 from gallant.core.records import Record
+from gallant.core.work.events import Carrier
 from gallant.store.database import Database, transaction
 
 # Real seconds. Long enough for a laptop's short sleep, short enough that a dead machine does not keep others waiting.
@@ -33,6 +34,7 @@ TAKE = """INSERT INTO leases (system, roll, holder, epoch, until) VALUES (?, ?, 
 # Whether it has run out does not matter while nobody took it: taking raises the epoch.
 RENEW = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
 HELD = "SELECT system, epoch FROM leases WHERE holder = ?"
+OF_ROLL = "SELECT holder, until FROM leases WHERE roll = ? AND until > 0 ORDER BY until DESC LIMIT 1"
 RELEASE = "UPDATE leases SET until = 0 WHERE holder = ?"
 
 
@@ -103,6 +105,33 @@ def began(pid: int) -> str | None:
     except OSError:
         return None
     return None if len(fields) < 20 or fields[0] in ("Z", "X") else fields[19]
+
+
+def is_stopped(pid: int) -> bool:
+    """Whether a process was told to stand still (proc(5), state T: SIGSTOP, or a debugger)."""
+    try:
+        return Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()[0] in ("T", "t")
+    except (OSError, IndexError):
+        return False
+
+
+def carrier_of(db: Database, roll: str) -> Carrier | None:
+    """The process that has leases for a roll, as far as that can be seen from here; None where none has any."""
+    row = db.execute(OF_ROLL, (roll,)).fetchone()
+    if row is None:
+        return None
+    try:
+        known = msgspec.json.decode(row[0], type=Holder)
+    except (msgspec.MsgspecError, ValueError):
+        return None
+    ours = bool(known.boot) and known.boot == boot()
+    here = ours and known.space == space()
+    return Carrier(
+        host=known.host,
+        pid=known.pid if here else None,
+        stopped=here and is_stopped(known.pid),
+        silent_s=max(0.0, now() - (float(row[1]) - LEASE_S)) if ours else 0.0,
+    )
 
 
 def is_gone(holder: str) -> bool:

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from gallant.operations.detaching import Detached
     from gallant.operations.durations import Learned
     from gallant.operations.history import Run, StepRow, Totals
-    from gallant.operations.roll import Rolled
+    from gallant.operations.roll import Asked, Rolled
     from gallant.operations.settling import Settling
     from gallant.operations.verify import Verified
 
@@ -91,6 +91,26 @@ def rolled_view(result: Rolled, run: Run) -> View:
 
     more = {"message": result.end.message, "next": result.end.next, "unlike": result.unlike, "like": result.like}
     return View("roll", rows, text, more)
+
+
+def asked_view(asked: Sequence[Asked], now: bool) -> View:
+    """What was asked of each roll; that it holds is seen in its history."""
+    when = "as soon as the act under way has ended" if now else "at its next safe stop"
+
+    def text() -> Drawn:
+        for one in asked:
+            if not one.running:
+                yield said("note", f"No process carries {one.run} out; it stands still already.")
+            elif one.trouble is not None:
+                yield said("bad", f"{one.run} was asked to hold, and does not: {one.trouble}.")
+            else:
+                yield said("going", f"{one.run} was asked to hold {when}.")
+        yield from next_steps(
+            *(one.next for one in asked), f"gallant history{f' {asked[0].run}' if len(asked) == 1 else ''}"
+        )
+
+    rows = [{"run": one.run, "state": "holding" if one.running else "still", "trouble": one.trouble} for one in asked]
+    return View("hold", rows, text)
 
 
 MUCH_LONGER = 2.0  # than planned: an outage of which somebody should know why

@@ -89,3 +89,33 @@ class RollRow(Record):
     began: datetime
     ended: datetime | None
     hold: str | None
+
+
+SILENT_S = 30.0  # real seconds: leases are renewed every fifteen
+
+
+class Carrier(Record):
+    """The process that carries a roll out: `pid` where it is on this machine and in this numbering of processes; whether it is `stopped`, and for
+    how long (real s) it has not renewed its leases."""
+
+    host: str
+    pid: int | None
+    stopped: bool
+    silent_s: float
+
+    @property
+    def trouble(self) -> str | None:
+        """What keeps it from doing anything; None where nothing is seen."""
+        if self.stopped:
+            return f"its process {self.pid} on this machine is stopped"
+        if self.silent_s > SILENT_S:
+            whose = f"process {self.pid}" if self.pid is not None else f"process on {self.host}"
+            return f"its {whose} has given no sign of life for {self.silent_s:.0f} s"
+        return None
+
+    @property
+    def way_out(self) -> str | None:
+        if self.pid is None:
+            return None
+        lets = f"kill -CONT {self.pid} lets it go on; " if self.stopped else ""
+        return f"{lets}kill -KILL {self.pid} ends it"
