@@ -62,7 +62,7 @@ def test_an_approval_for_a_tag_that_nobody_has_is_an_error_of_the_file(place):
     path = place.folder / "estate.yaml"
     path.write_text(path.read_text() + "approval: {produktion: 1}\n")
     done = place.run("validate", "estate.yaml")
-    assert (done.code, "no system has the tag" in done.err + done.out) == (2, True)
+    assert (done.code, "no system has tag:produktion" in done.err + done.out) == (2, True)
 
 
 def test_a_round_of_what_is_not_there_is_an_error_of_the_file(place):

@@ -118,7 +118,8 @@ def test_a_component_is_a_selector_and_no_case_matters(line):
     assert {(r["system"], r["node"], r["component"]) for r in rows} == {("tickets", "a", "expander")}
     assert {r["component"] for r in line.run("gaps", "tickets:roots", "--json").rows} == {"roots"}
     assert {r["system"] for r in line.run("inventory", "Tickets", "--json").rows} == {"tickets"}
-    assert line.run("inventory", "Site:HARBOUR", "--json").code == 2
+    assert line.run("inventory", "Site:HARBOUR", "--json").code == 0
+    assert line.run("inventory", "place:HARBOUR", "--json").code == 2
     assert line.run("inventory", "site:HARBOUR", "kind:Storage", "--json").code == 0
 
 
