@@ -223,7 +223,7 @@ TABLE = (
         arrange=estate("\naims:\n", LIMITS.format("ceiling_percent: 40")),
     ),
     Row("links", "stop", "1 of 2 links up", arrange=unwell("path 2")),
-    Row("rescue", "warn", "nobody could reach it", fires="tidegauge", quiet="tickets"),
+    Row("rescue", "warn", "no second way into", fires="tidegauge", quiet="tickets"),
     Row("recalled", "warn", "was recalled", fires="deck", quiet="tickets"),
     Row(
         "requirements",

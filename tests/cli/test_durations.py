@@ -26,7 +26,7 @@ def test_a_first_plan_says_that_nothing_of_it_was_carried_out_before(place):
     plan = place.make_ready()
     told = place.run("plan", "tickets", COLUMNS="200").out
     assert " in nine cases of ten" in told
-    assert "None of this was carried out here before" in told
+    assert "Never run here" in told
     spread = json.loads((place.folder / "plans" / f"{plan}.json").read_text())["spread"]
     assert spread["seen"] == 0
     assert spread["whole"]["p50_s"] < spread["whole"]["p90_s"]

@@ -456,7 +456,7 @@ FIRES = [
     ("links", facts(both(b={"facets": (UP, DOWN)})), "stop", "1 of 2 links up"),
     ("links", facts(both(b={"facets": (UP, replace(UP, name="path 2"), DOWN)})), "warn", "2 of 3 links up"),
     ("links", facts(both(b={"facets": (UP,)})), "note", "one link"),
-    ("rescue", facts(rescue={"a": Rescue(how="")}), "warn", "nobody could reach it"),
+    ("rescue", facts(rescue={"a": Rescue(how="")}), "warn", "no second way into"),
     (
         "rescue",
         facts(rescue={"a": Rescue(how="ssh://10.9.0.1", answers=False, why="refused")}),
@@ -491,7 +491,7 @@ FIRES = [
         "no copy at",
     ),
     ("backup-copies", facts(copy_places=("second",)), "warn", "no copy at second"),
-    ("snapshots", facts(snapshots=(kept(1),)), "note", "lives"),
+    ("snapshots", facts(snapshots=(kept(1),)), "note", "still exists"),
     ("snapshots", facts(snapshots=(kept(5),)), "warn", "older than its limit"),
     ("snapshots", facts(snapshots=(kept(2), kept(1))), "warn", "has 2 snapshots"),
     (

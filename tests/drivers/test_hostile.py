@@ -150,9 +150,9 @@ OUTSIDE = '<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><r>&x;</r>'
         ({"/list": {"rows": [{"name": "a"}] * 20_001}}, DeviceRefused, "more than 20,000"),
         ({"/list": {"rows": [], "next": "/list"}}, DeviceRefused, "no end"),
         ({"/list": {"rows": [], "next": "https://elsewhere.invalid/x"}}, DeviceRefused, "leads elsewhere"),
-        ({"/about": moved("https://elsewhere.invalid/about")}, DeviceRefused, "send us elsewhere"),
-        ({"/about": moved("http://127.0.0.1/about")}, DeviceRefused, "send us elsewhere"),
-        ({"/about": moved("/about")}, DeviceRefused, "send us elsewhere"),
+        ({"/about": moved("https://elsewhere.invalid/about")}, DeviceRefused, "answered with a redirect"),
+        ({"/about": moved("http://127.0.0.1/about")}, DeviceRefused, "answered with a redirect"),
+        ({"/about": moved("/about")}, DeviceRefused, "answered with a redirect"),
     ],
 )
 def test_a_device_that_says_too_much_too_deep_too_slowly_or_leads_astray_is_refused(answers, kind, words):

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 @click.command()
 @estate_option
-@click.option("--mend", is_flag=True, help="Do what would be done, asking before each.")
+@click.option("--mend", is_flag=True, help="Repair what was found, asking each time.")
 @yes_option
 @output_options
 def doctor(estate_path: Path | None, mend: bool, yes: bool, output: Output) -> None:

@@ -344,7 +344,7 @@ class HttpDriver(ProfiledDriver):
         text = self._readable(await self._bounded(node, response))
         if 300 <= response.status < 400:
             return DeviceRefused(
-                f"{self.name_of(node)} wants to send us elsewhere; Gallant does not follow.", meaning="fatal"
+                f"{self.name_of(node)} answered with a redirect, which Gallant refuses.", meaning="fatal"
             )
         return self._refusal(node, text, response.status)
 

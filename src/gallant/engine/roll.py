@@ -480,7 +480,7 @@ class Roll:
         if here is None:
             raise Hold(f"no window of {lane.system} is open; {then}; {self._left(lane)}", waits=True, opens=opens)
         raise Hold(
-            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and until it is at rest again {now + needed:%H:%M} may come; {then}; {self._left(lane)}",
+            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and the work may last until {now + needed:%H:%M}; {then}; {self._left(lane)}",
             waits=True,
             opens=opens,
         )

@@ -250,7 +250,7 @@ def _may_be_passed(despite: Mapping[str, str]) -> None:
             )
         if check.firm:
             raise Refused(
-                f"Nobody passes {name} by word: {check.looks_at}.",
+                f"--despite cannot override {name}: {check.looks_at}.",
                 "What is installed, given twice or done by two at once cannot be taken back.",
                 f"gallant check --explain {name}",
             )

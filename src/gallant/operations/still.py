@@ -106,7 +106,7 @@ def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> I
                     about=PACKAGE,
                     system=system.name,
                     node=node,
-                    what=f"{package.name} lies on it ({package.bytes / 1e6:.3g} MB), and nothing here wants it any more",
+                    what=f"{package.name} lies on it ({package.bytes / 1e6:.3g} MB), and is no longer needed",
                 )
 
 

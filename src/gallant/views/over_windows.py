@@ -52,8 +52,10 @@ def over_windows_view(found: OverWindows, now: datetime) -> View:
             yield f"{mark('work')} What goes over several windows rests between them; somebody resumes it, or the estate books its rest (due: {{rests: yes}})."
         yield from barred_lines(found.barred)
         if found.gap is not None:
-            good = f"within {100 * found.gap:.1f} % of" if found.gap > 0.0005 else "as good as"
-            yield f"{mark('note')} It is {good} what any placing could be worth: the severe first, early before late."
+            if found.gap > 0.0005:
+                yield f"{mark('note')} At most {100 * found.gap:.1f} % better is possible: the severe first, early before late."
+            else:
+                yield f"{mark('note')} No better schedule exists: the severe first, early before late."
         yield from next_steps(*_steps(found))
 
     return View(

@@ -133,7 +133,7 @@ def _learned(plan: Plan) -> str | None:
     if plan.spread is None:
         return None
     if not plan.spread.seen:
-        return f"{mark('note')} None of this was carried out here before: its length is the publishers' word, with the room that such words need."
+        return f"{mark('note')} Never run here: times are the publishers' estimates plus a margin."
     return f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out before."
 
 

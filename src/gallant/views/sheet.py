@@ -72,7 +72,7 @@ def _verdict(sheet: Sheet) -> Verdict:
         return Verdict("bad", f"It may not be begun yet: {'; '.join(against[:MOST_SAID])}{more}.")
     if planned.opens is not None:
         return Verdict("work", f"It may be begun from {day(planned.opens)} on.")
-    return Verdict("good", "Nothing that is known today stands against it.")
+    return Verdict("good", "No known problem.")
 
 
 def _when(sheet: Sheet) -> str:

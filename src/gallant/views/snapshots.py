@@ -59,7 +59,7 @@ def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) 
             )
         if kept:
             yield shown
-            yield f"{many(len(kept), 'snapshot')}; each slows its system down while it lives."
+            yield f"{many(len(kept), 'snapshot')}; each slows its system down while it exists."
             yield from next_steps(*(f"gallant snapshot remove {k.system} {k.snapshot.name}" for k in kept if k.overdue))
         elif not failed:
             yield f"{mark('good')} No snapshot is left over."

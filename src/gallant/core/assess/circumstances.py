@@ -56,8 +56,8 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 facts,
                 "warn",
-                f"should {name} not come back, nobody could reach it",
-                "nobody is on site, no console is named, and it is not a guest",
+                f"no second way into {name} if it does not come back",
+                "no console set, nobody on site, and it is not a guest",
                 f"Write under {name} in estate.yaml:  console: https://…  (or ssh://…), then: gallant check {facts.name}",
                 node,
             )
@@ -235,7 +235,7 @@ def _opened(facts: Facts) -> Iterator[Finding]:
             facts,
             "warn" if facts.now - since > OPENED_WITHIN else "note",
             f"no backup of it was opened {'for 30 days' if last else 'ever'}",
-            "that one can be decrypted and unpacked is known only by doing it",
+            "only opening a backup proves it can be restored",
             f"gallant backup verify {facts.name}",
         )
 
@@ -287,7 +287,7 @@ def _snapshots(facts: Facts) -> Iterator[Finding]:
                 todo,
             )
         else:
-            yield finding(facts, "note", f"the snapshot {kept.snapshot.name} lives", age, todo)
+            yield finding(facts, "note", f"the snapshot {kept.snapshot.name} still exists", age, todo)
     if not facts.around.snapshots:
         yield finding(facts, "pass", "no snapshot is left over")
 
@@ -395,7 +395,7 @@ def _format(facts: Facts) -> Iterator[Finding]:
 @check(
     "own-path",
     looks_at="Gallant's own host, store and names do not stand on what would be disturbed",
-    why="anyone who saws off the branch that they sit on sees nothing through",
+    why="the work would cut Gallant itself off mid-roll",
     levels="stop",
 )
 def _own_path(facts: Facts) -> Iterator[Finding]:

@@ -78,7 +78,11 @@ def _settled(aim: ParsedAim, release: Release, product: Product, now: datetime) 
 
 def _behind(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
     newer = sum(product.key(r) > product.key(release) for r in product.releases if r.recall is None)
-    return None if newer >= aim.number else f"the aim stays {aim.number} behind; only {newer} newer than this are out"
+    return (
+        None
+        if newer >= aim.number
+        else f"the aim stays {aim.number} behind, and {newer or 'none'} newer {'is' if newer < 2 else 'are'} out"
+    )
 
 
 def _train(aim: ParsedAim, release: Release, product: Product, now: datetime) -> str | None:
