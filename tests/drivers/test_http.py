@@ -300,7 +300,7 @@ HOSTILE = [
     ("endless", endless, DeviceRefused, "more than 8 MiB"),
     ("dripping", dripping, AnswerLost, "took too long"),
     ("deep", deep, DeviceRefused, "not JSON"),
-    ("elsewhere", elsewhere, DeviceRefused, "send us elsewhere"),
+    ("elsewhere", elsewhere, DeviceRefused, "answered with a redirect"),
     ("cut", cut, AnswerLost, "connection was cut"),
     ("not-json", saying(b"<html>"), DeviceRefused, "not JSON"),
     ("empty", saying(b""), DeviceRefused, "does not say its serial"),
