@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from math import exp
+from statistics import NormalDist
 
 import numpy as np
 import pytest
@@ -119,6 +120,29 @@ def test_after_five_observations_nine_of_ten_are_nine_of_ten(seed):
         inside += sum(t <= taken(600.0, found.p90) for t in times[5:])
         tried += 20
     assert 0.85 <= inside / tried <= 0.95
+
+
+@pytest.mark.parametrize("count", [5, 12])
+@pytest.mark.parametrize("share", [0.0, 0.1, 0.5])
+def test_nine_of_ten_are_nine_of_ten_however_many_of_what_was_seen_were_given_up(share, count):
+    """Each step has a limit of its own, which such a share of the steps runs into."""
+    spread_of_all = np.hypot(np.hypot(0.30, 0.20), np.hypot(0.12, 0.15))
+    middle = -NormalDist().inv_cdf(share) * np.hypot(spread_of_all, 0.3) if share else 9.0
+    inside, tried = 0, 0
+    for world in range(320):
+        random = np.random.default_rng([count, world])
+        common = sum(random.normal(0, s) for s in (0.30, 0.20, 0.12))
+        spread = 0.15 * np.sqrt(4.0 / random.chisquare(4.0))
+        times = [taken(600.0, exp(common + random.normal(0, spread))) for _ in range(count + 12)]
+        limits = [taken(600.0, exp(middle + random.normal(0, 0.3))) for _ in range(count)]
+        told = [
+            seen(max(1.0, min(time, limit)), system="w", cut=bool(time > limit))
+            for time, limit in zip(times, limits, strict=False)
+        ]
+        p90 = taken(600.0, pace(*told, system="w").p90)
+        inside += sum(time <= p90 for time in times[count:])
+        tried += 12
+    assert 0.88 <= inside / tried <= 0.92
 
 
 @given(took=st.lists(st.floats(1, 1e5), min_size=1, max_size=12), announced=st.floats(1, 1e5))

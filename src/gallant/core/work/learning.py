@@ -24,7 +24,11 @@ Array: TypeAlias = Any  # of NumPy, which is imported where something is compute
 BETWEEN_KINDS, BETWEEN_HOPS, BETWEEN_SYSTEMS, EACH_TIME = 0.30, 0.20, 0.12, 0.15
 # The weight of EACH_TIME, in steps seen: an inverse gamma of shape half of it.
 WORTH = 4.0
-ROUNDS = 4  # in which spread and unfinished steps are set anew; it has settled by then
+ROUNDS = 4  # in which spreads are set anew; they have settled by then
+MOST_ROUNDS, SETTLED = (
+    40,
+    1e-3,
+)  # with steps that were given up: until no effect and no logarithm of a variance moves by more
 DRAWS = 2000
 SEED = 20260314  # any number: the same plan always says the same
 QUANTILES = (0.5, 0.9, 0.99)
@@ -129,7 +133,11 @@ class Model:
         return tuple(reversed(kept))
 
     def _fit(self) -> None:
-        """The posterior of a linear model with known variances, which are then set by what is left over, a few times."""
+        """The posterior of a linear model with known variances, which are then set by what is left over, until that settles.
+
+        A step that was given up after so long tells less than one that was done: how much, and what it pulls to, is that of a normal variable
+        known to lie above a bound (Tobin 1958; the steps are those of Newton for its likelihood, as in Amemiya 1973).
+        """
         np, many = self._np, len(self._index)
         prior = np.array([_prior(effect[0]) ** 2 for effect in self._index])
         self.mean, self.covariance = np.zeros(many), np.diag(prior)
@@ -143,19 +151,22 @@ class Model:
         kinds = list(dict.fromkeys(o.kind for o in self.observations))
         kind = np.array([kinds.index(o.kind) for o in self.observations])
         counts = np.bincount(kind, minlength=len(kinds))
-        variance, z = np.full(len(kinds), EACH_TIME**2), told.copy()
-        for _ in range(ROUNDS):
-            weight = 1.0 / variance[kind]
+        variance, expected = np.full(len(kinds), EACH_TIME**2), told.copy()
+        for _ in range(MOST_ROUNDS if cut.any() else ROUNDS):
+            before = self.mean, variance
+            information, z, rest = _told(np, told, cut, expected, np.sqrt(variance[kind]))
+            weight = information / variance[kind]
             precision, pulled = np.diag(1.0 / prior), np.zeros(many)
             np.add.at(precision, pairs, weight[:, None, None])
             np.add.at(pulled, at, (weight * z)[:, None])
             self.covariance = np.linalg.inv(precision)
             self.mean = self.covariance @ pulled
             expected = self.mean[at].sum(axis=1)
-            if cut.any():
-                z[cut] = _beyond(np, told[cut], expected[cut], np.sqrt(variance[kind][cut]))
-            left = (z - expected) ** 2 + self.covariance[pairs].sum(axis=(1, 2))
+            left = np.where(cut, rest, (told - expected) ** 2) + self.covariance[pairs].sum(axis=(1, 2))
             variance = (WORTH * EACH_TIME**2 + np.bincount(kind, left, len(kinds))) / (WORTH + counts)
+            moved = np.abs(self.mean - before[0]).max(), np.abs(np.log(variance / before[1])).max()
+            if cut.any() and max(moved) < SETTLED:
+                break
         self.spread = {name: (WORTH + int(counts[n]), float(variance[n])) for n, name in enumerate(kinds)}
 
     @cached_property
@@ -226,12 +237,21 @@ def _prior(what: str) -> float:
     return {"kind": BETWEEN_KINDS, "hop": BETWEEN_HOPS, "system": BETWEEN_SYSTEMS}[what]
 
 
-def _beyond(np: Any, bound: Array, mean: Array, deviation: Array) -> Array:
-    """The mean of a normal variable that is known to be above a bound (the inverse Mills ratio)."""
+def _told(np: Any, told: Array, cut: Array, mean: Array, deviation: Array) -> tuple[Array, Array, Array]:
+    """What each observation tells of its mean: how much, as a share of what a finished one tells; what it pulls to; and, of those that were cut, the
+    square of what is left over as it is to be expected. `mean` and `deviation` are as known by now."""
+    at = (told - mean) / deviation
+    ratio = np.where(cut, _hazard(np, at), 0.0)
+    information = np.where(cut, np.clip(ratio * (ratio - at), 1e-6, 1.0), 1.0)
+    pulls = np.where(cut, mean + deviation / np.maximum(ratio - at, 1e-6), told)
+    return information, pulls, deviation**2 * (1.0 + at * ratio)
+
+
+def _hazard(np: Any, at: Array) -> Array:
+    """Density over what lies above, of a standard normal variable (the inverse Mills ratio); far out by its continued fraction."""
     normal = NormalDist()
-    at = (bound - mean) / deviation
-    ratio = np.array([normal.pdf(x) / max(1e-9, 1.0 - normal.cdf(x)) if x < 6 else x + 1.0 / x for x in at])
-    return mean + deviation * ratio
+    near = [normal.pdf(x) / (1.0 - normal.cdf(x)) if x < 5 else x + 1.0 / (x + 2.0 / (x + 3.0 / x)) for x in at]
+    return np.array(near)
 
 
 @lru_cache(maxsize=4)
