@@ -159,3 +159,28 @@ def test_an_entry_that_may_not_be_written_keeps_none_of_the_others_from_it(tmp_p
         first, lost, last = asyncio.run(both(held))
         assert (first.seq, last.seq) == (1, 2)
         assert isinstance(lost, LeaseLost)
+
+
+def test_every_system_of_a_roll_is_looked_at_and_not_the_first_alone(tmp_path, monkeypatch):
+    monkeypatch.setattr(leases, "LOOK_S", 0.01)
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW):
+        elsewhere(store, host="slipway-7", boot="another")
+        stirred = Stirred(store)
+        other = RollJournal(JournalStore(tmp_path)._db, "roll-0009", ["deck", "tickets"])
+        with pytest.raises(Refused, match="it keeps its lease of tickets"):
+            other.open(stirred)
+        assert stirred.waits[0].startswith("tickets: leased to")
+
+
+def test_that_a_lease_of_another_start_has_run_out_is_not_told_by_this_starts_clock(tmp_path):
+    store = JournalStore(tmp_path)
+    with store.new_roll(PLAN, NOW):
+        for changes, over in (
+            ({}, True),
+            ({"boot": "another"}, False),
+            ({"host": "slipway-7", "boot": "another"}, False),
+        ):
+            elsewhere(store, **changes)
+            store._db.execute("UPDATE leases SET until = ?", (leases.now() - 1.0,))
+            assert leases.is_over(leases._row(store._db, "tickets")) is over, changes
