@@ -157,6 +157,17 @@ def test_the_same_history_says_the_same_every_time():
     assert paces_of((), "s1", "p/q", WAY, []) == {}
 
 
+def test_what_was_brought_from_another_estate_moves_the_estimate_and_never_the_deadline():
+    own = tuple(seen(t) for t in (600.0, 640.0, 620.0, 660.0))
+    brought = tuple(replace(seen(9000.0, system="x/1"), brought=True) for _ in range(8))
+    alone = paces_of(own, "s1", "p/q", WAY, [])["install"]
+    both_ = paces_of((*brought, *own), "s1", "p/q", WAY, [])["install"]
+    assert both_.p50 > alone.p50
+    assert (both_.p99, both_.seen, both_.here) == (alone.p99, 12, 4)
+    assert deadline_seconds(600.0, both_) == deadline_seconds(600.0, alone)
+    assert deadline_seconds(600.0, paces_of(brought, "s1", "p/q", WAY, [])["install"]) == deadline_seconds(600.0)
+
+
 def test_a_deadline_is_what_all_but_one_of_a_hundred_take_and_never_less_than_announced():
     quick = Pace(p50=0.3, p90=0.4, p99=0.5, seen=9)
     assert deadline_seconds(3000.0, quick) == 3000.0

@@ -9,13 +9,13 @@ import msgspec
 
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.records import Record, clean
-from gallant.core.work.events import DONE, FAILED
+from gallant.core.records import Record, clean, replace
+from gallant.core.work.events import DONE, FAILED, RESUMED, Event
 from gallant.core.work.learning import MOST_OBSERVED, Observation, Pace, model_of, taken
 from gallant.core.work.plan import Plan, steps_of
 from gallant.core.work.spread import announced_s, product_of, way_of
 from gallant.disk import put_whole
-from gallant.engine.journal import RollState, replay
+from gallant.engine.journal import replay
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
@@ -40,19 +40,25 @@ def learned(place: Workplace) -> tuple[Observation, ...]:
     """Every step that was carried out here or brought in, oldest first; as many of the newest as are of use."""
     own = list[list[Observation]]()
     for row in place.journal.rolls()[0][:MOST_ROLLS]:  # newest first, and no older journal is read than is of use
-        own.append(list(_of_roll(row.plan, replay(place.journal.events(row.id)))))
+        own.append(list(of_roll(row.plan, place.journal.events(row.id))))
         if sum(map(len, own)) >= MOST_OBSERVED:
             break
     return (*_brought(place), *(one for roll in reversed(own) for one in roll))[-MOST_OBSERVED:]
 
 
-def _of_roll(plan: Plan, state: RollState) -> Iterator[Observation]:
+def of_roll(plan: Plan, events: Sequence[Event]) -> Iterator[Observation]:
+    """What a roll tells of how long steps take. A step over which the roll was taken up again took as long as nobody looked, which is no word of the
+    device's."""
+    state = replay(events)
+    again = [event.seq for event in events if event.entry.kind == RESUMED]
     for lane in plan.lanes:
         product = product_of(lane)
         for hop in lane.hops:
             for step in steps_of(state.waves.get(hop.id, hop.waves)):
                 known = state.step(step.id)
                 if known.intent is None or known.outcome is None or known.attempts != 1 or step.kind in NOT_LEARNED:
+                    continue
+                if any(known.intent.seq < seq < known.outcome.seq for seq in again):
                     continue
                 took = (known.outcome.entry.at - known.intent.entry.at).total_seconds()
                 cut = known.outcome.entry.result == FAILED and took >= step.deadline_s
@@ -72,7 +78,7 @@ def _of_roll(plan: Plan, state: RollState) -> Iterator[Observation]:
 
 def _brought(place: Workplace) -> tuple[Observation, ...]:
     path = state_folder(place.folder) / BROUGHT
-    return _read(path).observations if path.exists() else ()
+    return tuple(replace(o, brought=True) for o in _read(path).observations) if path.exists() else ()
 
 
 def _read(path: Path) -> Durations:
@@ -116,7 +122,7 @@ def bring(place: Workplace, path: Path) -> int:
     """Take in what another estate learned; a second file adds to the first, and the same one again changes nothing."""
     found = _read(path)
     mark = f"{clean(path.stem, 40)}/"
-    named = [msgspec.structs.replace(o, system=f"{mark}{clean(o.system, 60)}") for o in found.observations]  # type: ignore[type-var]
+    named = [replace(o, system=f"{mark}{clean(o.system, 60)}", brought=True) for o in found.observations]
     every = tuple(dict.fromkeys([*_brought(place), *named]))[-MOST_OBSERVED:]
     put_whole(state_folder(place.folder) / BROUGHT, msgspec.json.encode(Durations(schema=SCHEMA, observations=every)))
     return len(found.observations)

@@ -15,7 +15,7 @@ from statistics import NormalDist
 from typing import Any, TypeAlias
 
 from gallant.core.readings import IMAGE
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 
 Array: TypeAlias = Any  # of NumPy, which is imported where something is computed
 
@@ -44,7 +44,8 @@ MOST_OFF = log(30.0)  # beyond that it was another kind of work
 
 
 class Observation(Record):
-    """One step that was carried out: the seconds that were announced and taken. `cut`: it was given up then, and takes at least so long."""
+    """One step that was carried out: the seconds that were announced and taken. `cut`: it was given up then, and takes at least so long.
+    `brought`: it was carried out on another estate, and says nothing of when a step is to be given up here."""
 
     product: str
     hop: str
@@ -54,6 +55,7 @@ class Observation(Record):
     announced_s: float
     took_s: float
     cut: bool = False
+    brought: bool = False
 
     @property
     def key(self) -> str:
@@ -76,12 +78,14 @@ def taken(announced_s: float, factor: Array) -> Array:
 
 class Pace(Record):
     """By which factor of what is announced (see `taken`) a step takes in half of all cases, in nine of ten, and in all but one of a
-    hundred; and of how many it is known."""
+    hundred; and of how many it is known. `here`: of how many that were carried out on this estate, which alone say what all but one of a hundred
+    take (None: of all of them)."""
 
     p50: float
     p90: float
     p99: float
     seen: int = 0
+    here: int | None = None
 
 
 class Within(Record):
@@ -266,11 +270,21 @@ def paces_of(
     were seen."""
     if not observations:
         return {}
-    model, found = model_of(observations), dict[str, Pace]()
+    own = tuple(o for o in observations if not o.brought)
+    model, here = model_of(observations), model_of(own) if len(own) < len(observations) else None
+    found = dict[str, Pace]()
+
+    def pace(name: str, way: str, kind: str, component: str) -> Pace:
+        one = model.pace(name, way, kind, component, system)
+        if here is None:
+            return one
+        ours = here.pace(name, way, kind, component, system)
+        return replace(one, p99=ours.p99, here=ours.seen)
+
     known = {component: (name, way) for component, name, way in parts}
     for kind, component in sorted(model.kinds):
         if component == IMAGE:
-            found[pace_key(kind)] = model.pace(product, hop, kind, component, system)
+            found[pace_key(kind)] = pace(product, hop, kind, component)
         elif component in known:
-            found[pace_key(kind, component)] = model.pace(*known[component], kind, component, system)
+            found[pace_key(kind, component)] = pace(*known[component], kind, component)
     return found
