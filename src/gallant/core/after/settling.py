@@ -11,6 +11,8 @@ import math
 import re
 import statistics
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
+from statistics import NormalDist
 from typing import TypeAlias
 
 from gallant.core.after.picture import ANSWER, COUNTED, NONE_LEFT, SLOW
@@ -29,7 +31,8 @@ AT_REST = (SETTLED, ELSEWHERE)
 FEWEST = 5  # points, to tell a slope by
 MOST = 200  # points of one number that are looked at: the pairs of more would take seconds
 AHEAD_S = 48 * 3600.0  # what would run out later than this is too far to be told by less than an hour of samples
-Z99 = 2.575829  # of the normal distribution: of a hundred numbers that stand still one seems to move
+ALL_WRONG = 0.05  # how often, of all numbers of one look together, one that stands still may seem to move
+MOST_CORRELATED = 0.95  # from one sample to the next; beyond that half an hour of samples says nothing at all
 # A level counts as another when it lies farther off than this part of the one before, and than this much.
 APART, APART_PERCENT, APART_S = 0.15, 5.0, 0.05
 # What a number comes to its end at, by its unit and its name; others have no end that is known.
@@ -52,12 +55,14 @@ class Series(Record):
 
 
 class Trend(Record):
-    """A robust line: its value at the last point, what it rises by in a second, and within which bounds that slope lies in 99 of 100 cases."""
+    """A robust line: its value at the last point, what it rises by in a second, and within which bounds that slope lies in 99 of 100 cases.
+    `follows` is the correlation from one sample to the next of what the line leaves over."""
 
     level: float
     slope: float
     low: float
     high: float
+    follows: float = 0.0
 
     @property
     def moves(self) -> bool:
@@ -80,31 +85,69 @@ class Judged(Record):
     as_before: bool = False
 
 
-def trend(points: Sequence[Point]) -> Trend:
-    """The line through some points. Raises `ValueError` for none."""
+def trend(points: Sequence[Point], among: int = 1, follows: float = 0.0) -> Trend:
+    """The line through some points. Raises `ValueError` for none. `among` is how many numbers are looked at beside each other: of forty that stand
+    still one moves by chance at a level of one in forty, so each is held to a stricter one (Bonferroni, at 5 % for all of them).
+
+    What follows from one sample to the next is taken out before the bounds are looked for (pre-whitening, von Storch 1995), else noise that drifts
+    for a while looks like a movement. `follows` is how much does at least, where a longer series of the same number told.
+    """
     if not points:
         raise ValueError("no points")
     points = _thinned(points)
-    slopes = sorted((b[1] - a[1]) / (b[0] - a[0]) for a, b in itertools.combinations(points, 2) if b[0] != a[0])
+    slopes = _slopes(points)
     if not slopes:
         return Trend(level=statistics.median(v for _, v in points), slope=0.0, low=-math.inf, high=math.inf)
     slope = statistics.median(slopes)
     last = points[-1][0]
     level = statistics.median(value + slope * (last - at) for at, value in points)
+    r = max(follows, _correlation([value - slope * (at - last) for at, value in points]))
+    plain = points if r == 0 else [(b[0], (b[1] - r * a[1]) / (1 - r)) for a, b in itertools.pairwise(points)]
+    low, high = _bounds(plain, among)
+    return Trend(level=level, slope=slope, low=low, high=high, follows=r)
+
+
+def _slopes(points: Sequence[Point]) -> list[float]:
+    return sorted((b[1] - a[1]) / (b[0] - a[0]) for a, b in itertools.combinations(points, 2) if b[0] != a[0])
+
+
+def _bounds(points: Sequence[Point], among: int) -> tuple[float, float]:
+    """Sen's interval: the slopes at which a rank sum would be as far off as it may by chance."""
+    slopes = _slopes(points)
     n, count = len(points), len(slopes)
     ties = sum(_ties(k) for k in _repeats(value for _, value in points))
-    width = Z99 * math.sqrt(max(0.0, _ties(n) - ties) / 18)
+    width = _z(among) * math.sqrt(max(0.0, _ties(n) - ties) / 18)
     low, high = (count - width) / 2, (count + width) / 2
     if n < FEWEST or low < 1 or high > count:
-        bounds = (-math.inf, math.inf)
-    else:
-        bounds = (slopes[max(0, math.floor(low) - 1)], slopes[min(count - 1, math.ceil(high))])
-    return Trend(level=level, slope=slope, low=bounds[0], high=bounds[1])
+        return -math.inf, math.inf
+    return slopes[max(0, math.floor(low) - 1)], slopes[min(count - 1, math.ceil(high))]
 
 
-def judge(before: Series | None, after: Series) -> Judged:
+@lru_cache(maxsize=256)
+def _z(among: int) -> float:
+    """The quantile of a two-sided interval at 99 %, or stricter where many are looked at."""
+    return NormalDist().inv_cdf(1 - min(0.01, ALL_WRONG / max(1, among)) / 2)
+
+
+def _correlation(left: Sequence[float]) -> float:
+    """From one sample to the next, of what a line leaves over; mended for what a fitted line and a short series take away (Marriott and Pope 1954). What
+    chance alone makes of independent samples counts as none."""
+    n = len(left)
+    mean = sum(left) / n
+    off = [value - mean for value in left]
+    squares = sum(value * value for value in off)
+    if n < FEWEST or squares <= 0:
+        return 0.0
+    raw = sum(a * b for a, b in itertools.pairwise(off)) / squares
+    r = raw + (2 + 4 * raw) / n
+    return min(MOST_CORRELATED, r) if r > 1 / math.sqrt(n) else 0.0
+
+
+def judge(before: Series | None, after: Series, among: int = 1) -> Judged:
     """What has become of one number since the time before. Its level is that of the later half of the points: the earlier may still belong to the work."""
-    whole, now = trend(after.points), trend(_later(after.points))
+    follows = _follows(before, after)
+    whole = trend(after.points, among, follows)
+    now = trend(_later(after.points), among, whole.follows)
     base, tolerance = _base(before, after)
     span = after.points[-1][0] - after.points[0][0]
     goes_on = now.moves or (now.slope * whole.slope > 0 and abs(now.slope) >= abs(whole.slope) / 2)
@@ -125,6 +168,14 @@ def judge(before: Series | None, after: Series) -> Judged:
         wait_s=wait_s,
         as_before=as_before,
     )
+
+
+def _follows(before: Series | None, after: Series) -> float:
+    """How much of a sample followed from the one before it in the time before, where that was sampled at about the same pace."""
+    if before is None or len(before.points) < 2 * FEWEST:
+        return 0.0
+    paces = [statistics.median(b[0] - a[0] for a, b in itertools.pairwise(s.points)) for s in (before, after)]
+    return trend(before.points).follows if 0.5 <= paces[0] / paces[1] <= 2 else 0.0
 
 
 def _moving(after: Series, base: float | None, now: Trend, tolerance: float, span: float) -> tuple[str, float | None]:
@@ -149,11 +200,8 @@ def _moving(after: Series, base: float | None, now: Trend, tolerance: float, spa
 def judge_all(before: Iterable[Series], after: Iterable[Series]) -> list[Judged]:
     """Every number that was sampled often enough, the worst first."""
     known = {(s.system, s.node, s.about): s for s in before if s.points}
-    found = [
-        judge(known.get((s.system, s.node, s.about)), s)
-        for s in after
-        if len(s.points) >= FEWEST and s.about not in _NOT_LEVELS
-    ]
+    looked_at = [s for s in after if len(s.points) >= FEWEST and s.about not in _NOT_LEVELS]
+    found = [judge(known.get((s.system, s.node, s.about)), s, len(looked_at)) for s in looked_at]
     return sorted(found, key=lambda j: (STATES.index(j.state), j.system, j.node, j.about))
 
 
