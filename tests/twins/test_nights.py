@@ -16,9 +16,8 @@ from gallant.core.records import replace as with_
 from gallant.core.work.plan import Plan, Round
 from gallant.core.work.rehearsing import Where, lasting, rehearsed
 from gallant.core.work.steps import KINDS
-from gallant.engine.journal import replay
 from gallant.engine.means import Orders
-from gallant.operations.durations import _of_roll
+from gallant.operations.durations import of_roll
 from gallant.twins.many import nights
 from gallant.twins.night import Night as Twin
 
@@ -270,7 +269,7 @@ def test_nine_of_ten_nights_of_the_same_world_end_within_a_twentieth_of_what_was
         return night, plan, (night.events[-1].entry.at - night.events[0].entry.at).total_seconds()
 
     known = [one() for _ in range(30)]
-    learned = tuple(o for night, plan, _ in known for o in _of_roll(plan, replay(night.events)))
+    learned = tuple(o for night, plan, _ in known for o in of_roll(plan, night.events))
     fresh = sorted(took for _, _, took in (one() for _ in range(100)))
     case = planned(Night())
     cast = case.cast(lasts=lasting(case.plan, learned, 500))
