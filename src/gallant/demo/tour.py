@@ -197,8 +197,10 @@ def _let_it_be_done(folder: Path, until: float) -> None:
             key = (row["did"], system, row["roll"] or row["why"])
             if row["did"] in ("begun", "left") and key not in told:
                 told.add(key)
-                became = row["roll"] if row["did"] == "begun" else row["why"]
-                print(f"  {str(row['at'])[:16].replace('T', ' ')}  {row['did']:<6} {system:<12} {became}", flush=True)
+                # A look some hours after a roll is begun too, and makes no roll.
+                became = row["roll"] or "" if row["did"] == "begun" else row["why"]
+                line = f"  {str(row['at'])[:16].replace('T', ' ')}  {row['did']:<6} {system:<12} {became}"
+                print(line.rstrip(), flush=True)
         if not any(row["did"] in ("begun", "under way", "to come") and row["at"] is not None for row in rows):
             return
         time.sleep(0.5)
