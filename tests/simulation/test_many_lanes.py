@@ -546,7 +546,7 @@ def test_a_package_that_is_gone_from_its_node_is_brought_again_or_the_roll_ended
     night.pair.nodes["b"].packages.clear()
     end = night.run(plan)
     assert end.state == "stopped"
-    assert "tickets/b: install was not begun" in end.message
+    assert "tickets/b: install did not start" in end.message
     assert "gallant resume roll-0001 --again tickets.1.b.preload does that once more" in end.next
     assert "gallant hold roll-0001 --for-good" in end.next
     assert night.run(plan, Orders(by="anna", again=("tickets.1.b.preload",))).state == "finished"
@@ -559,7 +559,7 @@ def test_what_will_be_well_again_by_itself_is_no_reason_to_end_the_roll():
     level, night.pair.synced_at = night.pair.synced_at, None
     end = night.run(plan)
     assert end.state == "stopped"
-    assert "tickets/b: restart was not begun" in end.message
+    assert "tickets/b: restart did not start" in end.message
     assert "--for-good" not in end.next
     night.pair.synced_at = level
     assert night.run(plan).state == "finished"
@@ -670,7 +670,7 @@ def test_nodes_that_do_not_become_whole_between_two_parts_of_a_wave_stop_it_in_t
     night.bend = bend
     end = night.run(night.plan())
     assert end.state == "stopped"
-    assert "tickets/b: install was not begun: tickets/d: its replica is apart" in end.message
+    assert "tickets/b: install did not start: tickets/d: its replica is apart" in end.message
     assert {node for node, kind, _ in night.acts if kind == "restart"} == {"a"}
 
 

@@ -120,7 +120,7 @@ class Attempts:
         known = self.log.state.step(step.id)
         before = known.intent.entry.before if known.intent is not None else None
         if before is None or not KINDS[step.kind].driven:
-            return Look(state=UNTOLD, message="that is not to be seen on the node")
+            return Look(state=UNTOLD, message="the node does not show whether it did")
         look = await self._look(step, before, None)
         if look.state != DONE:
             return look
@@ -300,7 +300,7 @@ class Attempts:
         if against:
             kind = WayOn if any(self._gone(step, one) for one in against) else Stopped
             raise kind(
-                f"{step.subject}: {doing(step)} was not begun: {'; '.join(one.reason for one in against)}.",
+                f"{step.subject}: {doing(step)} did not start: {'; '.join(one.reason for one in against)}.",
                 next=self._ways_on(step, against),
             )
 
@@ -593,7 +593,7 @@ class Attempts:
         while (look := await self._settled(system)).state != DONE:
             if self.clock.now() - began > patience:
                 raise Stopped(
-                    f"{before.subject}: {doing(before)} was not begun: {look.message}.", next=self._advice(before)
+                    f"{before.subject}: {doing(before)} did not start: {look.message}.", next=self._advice(before)
                 )
             self._tell(before, look, 0.0, f"waiting: {look.message}")
             await self._sleep(before, STEADY_SAMPLE_S)

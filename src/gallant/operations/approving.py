@@ -61,7 +61,7 @@ def refuse_unapproved(place: Workplace, plan: Plan) -> None:
     if approval.missing:
         have = f"{', '.join(approval.by)} approved it" if approval.by else "nobody has approved it"
         raise Refused(
-            f"{plan.id} is not begun: it needs the approval of {approval.needed} other than {plan.by}, and {have}.",
+            f"{plan.id} did not start: it needs the approval of {approval.needed} other than {plan.by}, and {have}.",
             "The estate asks for that (approval:).",
             f"Somebody else looks at it, and says: gallant approve {plan.id}",
         )

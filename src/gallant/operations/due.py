@@ -184,7 +184,7 @@ def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
 
 
 def _too_late(job: Job) -> Row:
-    return _left(job, "its time has passed and it was not begun", "gallant plan --all finds another")
+    return _left(job, "its time has passed and it did not start", "gallant plan --all finds another")
 
 
 # --- rolls and preparations that go on
@@ -366,11 +366,11 @@ def _lacking(planned: Planned) -> set[str]:
     return {finding.system for finding in planned.findings if finding.check == IN_STOCK and finding.level == "stop"}
 
 
-Why: TypeAlias = tuple[str, str | None, int]  # why something is not begun, what to do about it, and its exit code
+Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, what to do about it, and its exit code
 
 
 async def _in_the_way(place: Workplace, planned: Planned, jobs: Sequence[Job]) -> dict[str, Why]:
-    """By system: why it is not begun, for those of which something speaks against it."""
+    """By system: why it did not start, for those of which something speaks against it."""
     made, first = planned.plan, {job.system: job.subject for job in reversed(jobs)}
     if planned.approvals:
         told = f"{made.id} needs the approval of {planned.approvals} other than {made.by}"
@@ -431,7 +431,7 @@ async def _tell(
         if name in tried and tried[name].row.why == row.why:
             continue
         record(place, "due", name, state=FAILED, reason=row.why)
-        text = f"{name} was due and is not begun: {row.why}"
+        text = f"{name} was due and did not start: {row.why}"
         systems = (name.partition(":")[0],)
         await notify(
             place, message_of(place, row.roll or "no roll", systems, "stopped", text, row.next or "gallant due")

@@ -265,7 +265,7 @@ def _end_undone(place: Workplace, roll_id: str) -> None:
 def _made_here(place: Workplace, plan: Plan) -> None:
     if plan.basis.estate != place.identity:
         raise Refused(
-            f"{plan.id} is not begun: it was made for another estate.",
+            f"{plan.id} did not start: it was made for another estate.",
             "Two estates may have systems of the same names.",
             f"gallant plan {' '.join(plan.systems)} makes one here.",
         )
@@ -665,7 +665,7 @@ def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -
     against = [one for one in found if not (one.booked and despite_booking)]
     if against:
         raise Refused(
-            f"{plan.id} is not begun: {'; '.join(one.what for one in against)}.",
+            f"{plan.id} did not start: {'; '.join(one.what for one in against)}.",
             " ".join(dict.fromkeys(one.why for one in against)),
             against[0].next,
         )
@@ -675,7 +675,7 @@ def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -
 def _refuse_missing(place: Workplace, plan: Plan) -> None:
     if missing := not_in_stock(place, plan):
         raise Refused(
-            f"{plan.id} is not begun: {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in stock.",
+            f"{plan.id} did not start: {', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not in stock.",
             "Nothing was touched.",
             f"gallant stock fetch --plan {plan.id}",
         )
@@ -688,4 +688,4 @@ def _refuse_stops(plan: Plan, findings: list[Finding], survey_code: int) -> None
         kind = (
             Unreached if survey_code == Unreached.exit_code else Refused
         )  # what cannot be reached is the cause of the rest
-        raise kind(f"{plan.id} is not begun: {told}.", "Nothing was touched.", stops[0].next)
+        raise kind(f"{plan.id} did not start: {told}.", "Nothing was touched.", stops[0].next)

@@ -138,7 +138,7 @@ def refuse_closed(place: Workplace, plan: Plan, bookings: bool) -> None:
         else "none is to come in the next weeks"
     )
     raise Refused(
-        f"{plan.id} is not begun: no window of {', '.join(closed)} is open now; {when}.",
+        f"{plan.id} did not start: no window of {', '.join(closed)} is open now; {when}.",
         "The estate says when its systems may be disturbed (windows:, blackouts:).",
         f"gallant windows {' '.join(closed)}; or add --outside-window --reason WHY",
     )

@@ -84,7 +84,7 @@ def _rows(found: Rehearsal) -> Iterator[tuple[float, str, tuple[str, str]]]:
     yield (
         found.stopped,
         "bad" if found.stopped > 1 - SURE else "note",
-        ("stopped", "a step failed or took too long; what needs it was not begun"),
+        ("stopped", "a step failed or took too long; what needs it did not start"),
     )
 
 

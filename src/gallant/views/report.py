@@ -60,7 +60,7 @@ def _verdict(report: Report) -> Verdict:
     if report.not_begun:
         return Verdict(
             "bad",
-            f"{many(len(report.not_begun), 'thing')} that {'was' if len(report.not_begun) == 1 else 'were'} due not begun.",
+            f"{many(len(report.not_begun), 'thing')} that {'was' if len(report.not_begun) == 1 else 'were'} due did not start.",
         )
     if not report.rolls:
         return Verdict("good", "Nothing was done.")

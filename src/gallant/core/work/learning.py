@@ -25,10 +25,8 @@ BETWEEN_KINDS, BETWEEN_HOPS, BETWEEN_SYSTEMS, EACH_TIME = 0.30, 0.20, 0.12, 0.15
 # The weight of EACH_TIME, in steps seen: an inverse gamma of shape half of it.
 WORTH = 4.0
 ROUNDS = 4  # in which spreads are set anew; they have settled by then
-MOST_ROUNDS, SETTLED = (
-    40,
-    1e-3,
-)  # with steps that were given up: until no effect and no logarithm of a variance moves by more
+# With steps that were given up: until no effect and no logarithm of a variance moves by more.
+MOST_ROUNDS, SETTLED = 40, 1e-3
 DRAWS = 2000
 SEED = 20260314  # any number: the same plan always says the same
 QUANTILES = (0.5, 0.9, 0.99)
