@@ -74,7 +74,8 @@ def test_what_is_booked_begins_once_at_its_time_however_often_due_is_called(plac
     for process in both:
         out, err = process.communicate(timeout=90)
         assert process.returncode == 0, (out, err)
-    place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
+    place.wait_for(lambda: not rolls(place)[0].endswith("running"), said=lambda: str(rolls(place)))
+    assert rolls(place) == ["roll-0001 finished"]
     assert place.run("due").code == 0
     assert rolls(place) == ["roll-0001 finished"]
     told = {(e["subject"], e["state"]) for e in ledger(place, "due")}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.client
 import json
 import os
 import shlex
@@ -14,11 +15,13 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 from gallant.core.errors import GallantError
-from gallant.core.records import to_json
+from gallant.core.records import rfc3339, to_json
 from gallant.demo.skerry import SPEED, WEEK_SPEED, Folder, furnish, new_accounts
 from gallant.demo.standins import die_with_parent, running
+from gallant.disk import put_whole
 from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
 from gallant.standin.world import Fault
 
@@ -113,7 +116,8 @@ AFTER_THE_WEEK: Steps = (
     ("What is left.", ("gaps", "--severe"), (0, 1)),
     ("Who decided what, and what was done by itself.", ("ledger",), (0,)),
 )
-LONGEST_WEEK_S = 540.0
+LONGEST_WEEK_S = 900.0
+LEAST_LEAP_S = 300.0  # of estate time: less than that a second or two brings by itself
 
 
 def faults(name: str | None) -> list[Fault]:
@@ -171,10 +175,10 @@ def week(folder: Path, faults: Sequence[Fault] = ()) -> None:
     began = time.monotonic()
     held = Folder(folder)
     try:
-        with _standins(folder, faults, windows=True):
+        with _standins(folder, faults, windows=True) as since:
             for why, words, good in WEEK:
                 _step(folder, why, [_fill(word, folder) for word in words], None if faults else good)
-            _let_it_be_done(folder, began + LONGEST_WEEK_S)
+            _let_it_be_done(folder, since, began + LONGEST_WEEK_S)
             for why, words, good in AFTER_THE_WEEK:
                 _step(folder, why, list(words), None if faults else good)
     finally:
@@ -182,16 +186,14 @@ def week(folder: Path, faults: Sequence[Fault] = ()) -> None:
     print(f"\nDone in {time.monotonic() - began:.0f} s. What it made lies in {_shown(folder)}", flush=True)
 
 
-def _let_it_be_done(folder: Path, until: float) -> None:
-    """Call `gallant due` again and again, as a timer does, and show each time at which something was begun or left."""
+def _let_it_be_done(folder: Path, begins: float, until: float) -> None:
+    """Call `gallant due` again and again, as a timer does, and show each time at which something was begun or left. While nothing is
+    under way, the time to what comes next passes at once."""
     print("\n# From here on nobody types anything: a timer calls gallant due.", flush=True)
-    told = set[tuple[str, str, str]]()
+    told, looks = set[tuple[str, str, str]](), set[str]()
+    since = datetime.fromtimestamp(begins, UTC)
     while time.monotonic() < until:
-        command = [sys.executable, "-m", "gallant", "due", "--json", "--quiet"]
-        done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
-        if done.returncode > 1:
-            raise GallantError(f"gallant due failed: {done.stderr.strip()[:200]}")
-        rows = json.loads(done.stdout)["rows"]
+        rows = _said(folder, "due")["rows"]
         for row in rows:
             system = row["subject"].partition(":")[0]
             key = (row["did"], system, row["roll"] or row["why"])
@@ -201,9 +203,63 @@ def _let_it_be_done(folder: Path, until: float) -> None:
                 became = row["roll"] or "" if row["did"] == "begun" else row["why"]
                 line = f"  {str(row['at'])[:16].replace('T', ' ')}  {row['did']:<6} {system:<12} {became}"
                 print(line.rstrip(), flush=True)
+            if row["did"] == "begun" and row["roll"] is None:
+                looks.add(row["subject"])
         if not any(row["did"] in ("begun", "under way", "to come") and row["at"] is not None for row in rows):
             return
+        since = _let_time_pass(folder, since, rows, len(looks))
         time.sleep(0.5)
+
+
+def _let_time_pass(folder: Path, since: datetime, rows: Sequence[dict[str, Any]], looks: int) -> datetime:
+    """Until the next thing that is to come; since when the clock runs then. Not while anything is under way that the clock would be
+    pulled away from, nor past what is tried again."""
+    now = since + (datetime.now(UTC) - since) * WEEK_SPEED
+    goes_on = any(row["did"] in ("begun", "under way") for row in rows)
+    tried_again = any(row["did"] == "left" and row["until"] is not None and _moment(row["until"]) > now for row in rows)
+    comes = [_moment(row["at"]) for row in rows if row["did"] == "to come" and row["at"] is not None]
+    if goes_on or tried_again or not comes or not _all_looked(folder, looks):
+        return since
+    ahead_s = (min(comes) - since - (datetime.now(UTC) - since) * WEEK_SPEED).total_seconds()
+    if ahead_s <= LEAST_LEAP_S:
+        return since
+    _behind_the_stage(folder, "/pass", {"seconds": ahead_s})
+    earlier = since - timedelta(seconds=ahead_s / (WEEK_SPEED - 1))
+    text = (folder / "estate.yaml").read_text("utf-8")
+    put_whole(folder / "estate.yaml", text.replace(f"since: {rfc3339(since)}", f"since: {rfc3339(earlier)}").encode())
+    return earlier
+
+
+def _behind_the_stage(folder: Path, door: str, said: dict[str, float]) -> None:
+    control = json.loads((folder / "standins.json").read_text())
+    stage = http.client.HTTPConnection(control["url"].removeprefix("http://"), timeout=60)
+    try:
+        stage.request("POST", door, json.dumps(said), {"X-Key": control["key"]})
+        status = stage.getresponse().status
+    finally:
+        stage.close()
+    if status != 200:
+        raise GallantError(f"The stand-ins answered {door} with status {status}.")
+
+
+def _all_looked(folder: Path, looks: int) -> bool:
+    """Whether so many looks at what a roll left behind have ended: each writes that down."""
+    ended: int = sum(entry["kind"] == "verify" for entry in _said(folder, "ledger")["rows"])
+    return looks <= ended
+
+
+def _moment(text: str) -> datetime:
+    return datetime.fromisoformat(text)
+
+
+def _said(folder: Path, *words: str) -> dict[str, Any]:
+    """What a command says as JSON."""
+    command = [sys.executable, "-m", "gallant", *words, "--json", "--quiet"]
+    done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
+    if done.returncode > 1:
+        raise GallantError(f"gallant {words[0]} failed: {done.stderr.strip()[:200]}")
+    said: dict[str, Any] = json.loads(done.stdout)
+    return said
 
 
 def serve(folder: Path, faults: Sequence[Fault] = (), windows: bool = False) -> None:
@@ -244,7 +300,8 @@ def _environment() -> dict[str, str]:
 
 
 @contextmanager
-def _standins(folder: Path, faults: Sequence[Fault], windows: bool = False) -> Iterator[None]:
+def _standins(folder: Path, faults: Sequence[Fault], windows: bool = False) -> Iterator[float]:
+    """Up for as long as the block lasts; since when their clock runs, in seconds since 1970."""
     speed = WEEK_SPEED if windows else SPEED
     since = _on_a_monday(time.time(), speed) if windows else time.time()
     accounts = new_accounts()
@@ -259,7 +316,7 @@ def _standins(folder: Path, faults: Sequence[Fault], windows: bool = False) -> I
         furnish(folder, said, accounts, since, speed, whole=True, followed=True, windows=windows)
         # For a test or a curious person: the door behind the stage, where faults are switched on.
         (folder / "standins.json").write_text(json.dumps(said["control"]))
-        yield
+        yield since
 
 
 def _on_a_monday(now: float, speed: float) -> float:

@@ -57,12 +57,14 @@ BEGINS, LEFT, COMES, GOES = "begun", "left", "to come", "under way"
 
 
 class Row(Record):
-    """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun."""
+    """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
+    where it is booked not after `until`."""
 
     did: str
     what: str
     subject: str
     at: datetime | None = None
+    until: datetime | None = None
     roll: str | None = None
     plan: str | None = None
     by: str | None = None
@@ -175,7 +177,7 @@ def _under_way(place: Workplace) -> Iterator[Row]:
 
 
 def _row(did: str, job: Job, **more: object) -> Row:
-    row = Row(did=did, what=job.why, subject=job.subject, at=job.at, by=job.by)
+    row = Row(did=did, what=job.why, subject=job.subject, at=job.at, until=job.until, by=job.by)
     return msgspec.structs.replace(row, **more)  # type: ignore[type-var]
 
 

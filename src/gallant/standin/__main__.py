@@ -61,6 +61,7 @@ class Stage:
     def __init__(self, setup: Setup) -> None:
         self.setup, self.world = setup, World(datetime.fromtimestamp(setup.since, UTC), setup.speed)
         self.world.faults = faults_from(setup.faults or "faults: []")
+        self._ahead_s = 0.0  # what passed at once
         self.refresh()
         self.publisher = Publisher(self.world.began, setup.whole)
         self.others = Others(self.world.began) if setup.whole else None
@@ -78,7 +79,13 @@ class Stage:
             self._whole_line(self.others, f"http://{PUBLISHER_ADDRESS}:{self.publisher_port}")
 
     def refresh(self) -> None:
-        self.world.advance((time.time() - self.setup.since) * self.setup.speed)
+        self.world.advance((time.time() - self.setup.since) * self.setup.speed + self._ahead_s)
+
+    def let_pass(self, seconds: float) -> None:
+        """Let so many seconds of the world's time pass at once."""
+        self._ahead_s += max(0.0, seconds)
+        self.refresh()
+        self.world.changed()
 
     def _reserve(self, address: str) -> int:
         keeper, port = reserve(address)
@@ -151,7 +158,9 @@ class Stage:
         url = f"http://{PUBLISHER_ADDRESS}:{self.publisher_port}/catalog.json"
         self.said["publisher"] = {"url": url, "key": self.publisher.public_text}
         port, key = self._reserve(CONTROL_ADDRESS), secrets.token_hex(16)
-        await ControlServer(self.world, self.pairs, self.refresh, key).start(bound(CONTROL_ADDRESS, port))
+        await ControlServer(self.world, self.pairs, self.refresh, self.let_pass, key).start(
+            bound(CONTROL_ADDRESS, port)
+        )
         self.said["control"] = {"url": f"http://{CONTROL_ADDRESS}:{port}", "key": key}
 
     async def play(self, ended: asyncio.Event) -> None:

@@ -414,15 +414,27 @@ class ServiceServer:
 
 
 class ControlServer:
-    """The other side of the stage: switch faults, read the counts. Not a device; a test's or a demo's own door."""
+    """The other side of the stage: switch faults, let time pass, read the counts. Not a device; a test's or a demo's own door."""
 
-    def __init__(self, world: World, pairs: list[ShoalPair], refresh: Callable[[], None], key: str) -> None:
-        self.world, self.pairs, self.refresh, self.key = world, pairs, refresh, key
+    def __init__(
+        self,
+        world: World,
+        pairs: list[ShoalPair],
+        refresh: Callable[[], None],
+        let_pass: Callable[[float], None],
+        key: str,
+    ) -> None:
+        self.world, self.pairs, self.refresh, self.let_pass, self.key = world, pairs, refresh, let_pass, key
 
     async def start(self, sock: socket.socket) -> web.AppRunner:
         app = web.Application()
         app.add_routes(
-            [web.get("/state", self.state), web.post("/faults", self.faults), web.post("/change", self.change)]
+            [
+                web.get("/state", self.state),
+                web.post("/faults", self.faults),
+                web.post("/change", self.change),
+                web.post("/pass", self.passes),
+            ]
         )
         runner = web.AppRunner(app, access_log=None, shutdown_timeout=0.2)
         await runner.setup()
@@ -440,6 +452,12 @@ class ControlServer:
         said = await request.json()
         next(pair for pair in self.pairs if pair.name == said["system"]).change(said["export"])
         return web.json_response({})
+
+    async def passes(self, request: web.Request) -> web.Response:
+        """So many seconds pass at once, with all that happens in them. For when nobody looks at a clock meanwhile."""
+        self._let_in(request)
+        self.let_pass((await request.json())["seconds"])
+        return web.json_response({"now": self.world.now})
 
     async def state(self, request: web.Request) -> web.Response:
         self._let_in(request)
