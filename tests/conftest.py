@@ -129,6 +129,10 @@ class Place:
     def faults(self, *faults: dict[str, Any]) -> None:
         self._ask("/faults", {"faults": list(faults)})
 
+    def let_pass(self, seconds: float) -> float:
+        """So much of the stand-ins' time passes at once; what their clock shows then."""
+        return self._ask("/pass", {"seconds": seconds})["now"]
+
     def truth(self) -> dict[str, Any]:
         return self._ask("/state")
 

@@ -124,3 +124,10 @@ def test_the_two_exports_are_different_and_both_are_exports(night):
     assert night.pair.export("a", "system") != night.pair.export("a", "volumes")
     with pytest.raises(Denied):
         night.pair.export("a", "everything")
+
+
+def test_time_that_passes_at_once_lets_happen_what_lies_in_it(place):
+    began = place.truth()["now"]
+    passed = place.let_pass(7200.0)
+    assert passed >= began + 7200.0
+    assert place.truth()["now"] >= passed
