@@ -7,7 +7,7 @@ import random
 from collections.abc import Callable
 
 import pytest
-from hypothesis import assume, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 from scipy.stats import theilslopes
 
@@ -142,6 +142,7 @@ def test_the_worst_comes_first():
 points = st.lists(st.floats(-1e6, 1e6).map(lambda v: round(v, 3)), min_size=2, max_size=25)
 
 
+@example([247057.0, 0.0, -136275.0, 0.0, 0.0, 0.0, 120983.0, 55889.0])
 @given(points)
 def test_the_slope_is_the_one_that_another_library_finds(values):
     at = [30.0 * n for n in range(len(values))]

@@ -26,6 +26,7 @@ from gallant.core.work.events import Entry, Event, HoldWanted
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Knows, Plan
 from gallant.core.work.planning import make_plan
+from gallant.core.work.returning import with_ways_back
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
@@ -285,7 +286,8 @@ class Night:
     # --- running it
 
     def plan(self) -> Plan:
-        return make_plan(self.ground(), self.planned(), {"ostrel-shoal": "p"}, by="tester")
+        ground = self.ground()
+        return with_ways_back(make_plan(ground, self.planned(), {"ostrel-shoal": "p"}, by="tester"), ground)
 
     def planned(self) -> list[System]:
         return list(self.estate.systems.values())

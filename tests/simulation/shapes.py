@@ -20,6 +20,7 @@ from gallant.core.versions import parse, parse_range
 from gallant.core.work.ground import PartGoal
 from gallant.core.work.plan import Knows, Plan
 from gallant.core.work.planning import make_plan
+from gallant.core.work.returning import with_ways_back
 from gallant.standin.cluster import Cluster, Member, PartImage
 from gallant.standin.shoal import Denied, Task
 
@@ -182,12 +183,8 @@ class ClusterNight(Night):
 
     def plan(self) -> Plan:
         goals = tuple(PartGoal(component=name, target="2.0") for name in self.extras)
-        return make_plan(
-            replace(self.ground(), parts={"tickets": goals}),
-            self.planned(),
-            {"ostrel-shoal": "p"},
-            by="tester",
-        )
+        ground = replace(self.ground(), parts={"tickets": goals})
+        return with_ways_back(make_plan(ground, self.planned(), {"ostrel-shoal": "p"}, by="tester"), ground)
 
     def _pair(self, system: System, running: dict[str, str]) -> SimCluster:
         images = images_of(self.catalogs[system.product])

@@ -19,6 +19,7 @@ from .night import Killed, Night
 from .shapes import LETTERS, ClusterNight, Extra
 
 YES = Orders(by="tester", consents=("downtime:tickets", "recalled:tickets", "loses:tickets"))
+ALL = replace(YES, consents=(*YES.consents, "one-way:tickets"))
 ONE_STEP = replace(YES, hold_after="step")
 
 
@@ -161,7 +162,7 @@ def test_nothing_goes_back_past_a_release_without_a_way_back_and_what_is_possibl
 def test_nothing_goes_back_where_no_package_leads_back():
     night = Night(versions={"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0|<2.12", "3.2.4": "vers:dotted/>=2.11.3"})
     plan = night.plan()
-    night.run(plan, YES)
+    night.run(plan, ALL)
     with pytest.raises(Refused, match="no package of 2.11.3 goes on 3.2.4, and no other slot holds it"):
         way_back(night, plan)
 

@@ -64,7 +64,7 @@ STEPS: Steps = (*READING, *CATALOGS, *TICKETS)
 # What nobody can take back, or what is down for a while: each accepted by name.
 CONSENTS = (
     *(f"downtime:{name}" for name in ("fulmar-box", "gates", "manifest", "overlook")),
-    *(f"one-way:{name}" for name in ("fulmar-box", "tidegauge")),
+    *(f"one-way:{name}" for name in ("fulmar-box", "gates", "manifest", "tidegauge")),
 )
 # The second act: everything that the line has, in one night.
 NIGHT: Steps = (

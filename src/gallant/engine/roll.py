@@ -39,6 +39,7 @@ from gallant.core.work.plan import (
     Wave,
     steps_of,
 )
+from gallant.core.work.returning import no_way_back
 from gallant.core.work.spread import has_to_go_on, late_s, to_rest_s
 from gallant.core.work.steps import DONE, KINDS
 from gallant.engine.attempt import Attempts
@@ -622,6 +623,9 @@ class Roll:
         own = (s for s in self.attempts.known.steps() if self._lane_of[s.hop] is lane and KINDS[s.kind].alters)
         if self.plan.undoes is not None or not any(self.log.state.step(s.id).attempts for s in own):
             return None
+        begun = [s.id for s in self.attempts.known.steps() if self.log.state.step(s.id).attempts]
+        if why := no_way_back(lane, begun):
+            return f"There is no going back by a plan: {'; '.join(why)}. gallant backup list {lane.system} has what was kept of before."
         return f"To go back instead: gallant backout {self.id} {lane.system} plans what that takes."
 
     async def _who_serves(self, system_name: str) -> str:

@@ -24,6 +24,7 @@ from gallant.core.work.errands import make_errand
 from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.plan import Knows, NothingToDo, Plan
 from gallant.core.work.planning import make_plan, needed_with
+from gallant.core.work.returning import with_ways_back
 from gallant.core.work.sifting import Barred, barred_by, sift
 from gallant.core.work.spread import with_spread
 from gallant.disk import make_folder, put_whole
@@ -214,7 +215,7 @@ async def plan(
         systems, more = _sifted(looked, ground, systems)
         barred += more
     made = _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
-    made = with_spread(made, ground.learned)
+    made = with_spread(with_ways_back(made, ground), ground.learned)
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     planned = set(made.systems)

@@ -17,8 +17,8 @@ from gallant.core.readings import IMAGE
 from gallant.core.records import Record
 from gallant.core.work.consents import Needed, consents_needed
 from gallant.core.work.lanes import dependents
-from gallant.core.work.plan import Hop, Lane, Plan, Step, steps_of, waves_seconds
-from gallant.core.work.spread import back_s, is_disruptive, late_s, stretches_of
+from gallant.core.work.plan import Back, Hop, Lane, Plan, Step, steps_of, waves_seconds
+from gallant.core.work.spread import is_disruptive, late_s
 from gallant.core.work.steps import KINDS, doing
 from gallant.operations.approving import Approval, approval_of
 from gallant.operations.assess import issues_here, last_readings
@@ -29,19 +29,19 @@ from gallant.operations.workplace import Workplace
 
 
 class Change(Record, rename={"from_": "from"}):
-    """What one component comes from and to, by one hop; `one_way` is why there is no way back (empty: the publisher does not say)."""
+    """What one component comes from and to, by one hop; `one_way` is why there is no way back from it."""
 
     system: str
     component: str
     from_: str
     to: str
     severity: str | None
-    one_way: str | None = None
+    one_way: tuple[str, ...] = ()
 
 
 class Line(Record):
     """One step: when it begins at the earliest (seconds from the beginning), how long it takes in half and in nine of ten cases, how it is undone and how long
-    that takes. `by_hand`: a person does it. `dark`: its node does not answer meanwhile; `console` is another way in."""
+    that takes, or why it cannot be (`one_way`; `barred`: an earlier step left no way back already). `by_hand`: a person does it. `dark`: its node does not answer meanwhile; `console` is another way in."""
 
     at_s: float
     system: str
@@ -53,6 +53,8 @@ class Line(Record):
     disturbs: tuple[str, ...]
     undo: str | None
     undo_s: float
+    one_way: tuple[str, ...] = ()
+    barred: bool = False
     by_hand: str = ""
     dark: bool = False
     console: str | None = None
@@ -160,7 +162,7 @@ def _changes(lane: Lane, severity: dict[str, str | None]) -> Iterator[Change]:
                 from_=hop.from_,
                 to=hop.to,
                 severity=severity.get(f"{lane.system}:{IMAGE}"),
-                one_way=(hop.one_way_because or "") if hop.one_way else None,
+                one_way=_one_way(lane, hop, IMAGE),
             )
         for part in hop.parts:
             yield Change(
@@ -169,8 +171,16 @@ def _changes(lane: Lane, severity: dict[str, str | None]) -> Iterator[Change]:
                 from_=part.from_,
                 to=part.to,
                 severity=severity.get(f"{lane.system}:{part.component}"),
-                one_way=part.one_way_because,
+                one_way=_one_way(lane, hop, part.component),
             )
+
+
+def _one_way(lane: Lane, hop: Hop, component: str) -> tuple[str, ...]:
+    """Why there is no way back from what the hop brings of a component, as its last node has it."""
+    named = [one.component for step in steps_of(hop.waves) if step.component == component for one in step.brings]
+    steps = {step.id for step in steps_of(hop.waves)}
+    own = (b for b in lane.back if b.step in steps and (b.component == component or component in named))
+    return tuple(dict.fromkeys(why for back in own for why in back.why))
 
 
 def _issues(place: Workplace, lane: Lane) -> Iterator[Concern]:
@@ -206,7 +216,7 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
         lone_times=len(lone),
         lone_s=sum(waves_seconds((wave,)) for wave in lone),
         sessions=int(sum(counts)) if counts else None,
-        back_s=max((back_s(hop, stretch) for hop, stretch in stretches_of(lane.hops)), default=0.0),
+        back_s=max((back.lasts_s for back in lane.back), default=0.0),
         with_machines=any(hop.served for hop in lane.hops),
         windows=None if spans is None else tuple(span for span in spans if span.end > place.clock.now())[:3],
     )
@@ -234,18 +244,19 @@ def _checked(place: Workplace, system: str) -> Checked:
 def _lines(place: Workplace, made: Plan) -> Iterator[Line]:
     ends = made.ends_s
     for lane in made.lanes:
+        backs = {back.step: back for back in lane.back}
         for hop in lane.hops:
             begins = ends[hop.id] - waves_seconds(hop.waves)
             for wave in hop.waves:
                 for track in wave.tracks:
                     at = begins
                     for step in track.steps:
-                        yield _line(place, hop, wave.why, step, at)
+                        yield _line(place, hop, wave.why, step, at, backs.get(step.id))
                         at += step.estimate_s
                 begins += waves_seconds((wave,))
 
 
-def _line(place: Workplace, hop: Hop, why: str, step: Step, at: float) -> Line:
+def _line(place: Workplace, hop: Hop, why: str, step: Step, at: float, back: Back | None) -> Line:
     kind, system = KINDS.get(step.kind), place.estate.systems.get(step.system)
     node = system.nodes.get(step.node) if system is not None else None
     late = late_s(hop, step)
@@ -258,8 +269,10 @@ def _line(place: Workplace, hop: Hop, why: str, step: Step, at: float) -> Line:
         p50_s=step.estimate_s,
         p90_s=late,
         disturbs=step.disturbs,
-        undo=step.undo,
-        undo_s=(late if is_disruptive(step) else step.estimate_s) if step.undo is not None else 0.0,
+        undo=step.undo if back is None else back.does or None,
+        undo_s=back.lasts_s if back is not None else late if step.undo is not None else 0.0,
+        one_way=back.why if back is not None else (),
+        barred=back is not None and back.is_barred,
         by_hand=(step.task or step.expects) if kind is not None and kind.by_person else "",
         dark=kind is not None and kind.away,
         console=node.console if node is not None else None,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from gallant.core.work.plan import BACKOUT, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.core.work.plan import BACKOUT, Back, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.core.work.steps import LOOK_OVER, by_device
 from gallant.views.claims import borne_lines
 from gallant.views.output import Drawn, View
@@ -33,7 +33,13 @@ if TYPE_CHECKING:
     from gallant.operations.plan import Planned
 
 
+def _back_row(back: Back) -> dict[str, object]:
+    return {"does": back.does or None, "lasts": back.lasts_s or None, "why_none": list(back.why)}
+
+
 def plan_rows(plan: Plan) -> list[dict[str, object]]:
+    """A row for each step; `back` is what a back-out finds once it is done, for those that alter what a node runs."""
+    backs = {back.step: back for lane in plan.lanes for back in lane.back if back.component}
     return [
         {
             "step": s.id,
@@ -48,6 +54,7 @@ def plan_rows(plan: Plan) -> list[dict[str, object]]:
             "interrupts": s.interrupts_s,
             "repeat": s.repeat,
             "undo": s.undo,
+            "back": _back_row(backs[s.id]) if s.id in backs else None,
             "safe_stop": s.safe_stop_s,
             "expects": s.expects,
         }
@@ -393,14 +400,9 @@ _STOPS_BY = {
 
 def _of_hop(system: str, hop: Hop) -> Iterator[str]:
     """What cannot be undone, or is done against somebody's word."""
-    none = "the publisher gives none"
     if hop.lays:
         yield f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
         return
-    if hop.one_way:
-        yield f"{mark('bad')} {BOLD}No way back from {plain(hop.to)}{OFF}: {plain(hop.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
-    for part in (part for part in hop.parts if part.one_way_because is not None):
-        yield f"{mark('bad')} {BOLD}No way back from {plain(part.component)} {plain(part.to)}{OFF}: {plain(part.one_way_because or none).rstrip('.')}. Needs --consent one-way:{system}."
     for node, channels in hop.channels.items():
         yield f"{mark('bad')} {BOLD}{plain(system)}/{plain(node)}: {plain(', '.join(channels))}{OFF} is enabled before the work and disabled after it. Needs --consent channel:{system}."
     if hop.settings:
@@ -433,19 +435,22 @@ def _hop_back(name: str, hop: Hop) -> Iterator[str]:
 
 
 def _way_back(lane: Lane) -> Iterator[str]:
-    """What a node keeps of its old release, by its profile."""
-    if any(hop.one_way or any(p.one_way_because is not None for p in hop.parts) for hop in lane.hops):
-        return
+    """What a back-out finds once its steps are done, as the planner of back-outs has it."""
     name = plain(lane.system)
+    if none := lane.one_way:
+        yield f"{mark('bad')} {BOLD}{name} cannot go back from this{OFF}: {plain('; '.join(none).rstrip('.'))}. Needs --consent one-way:{name}."
+    if bound := dict.fromkeys(why for back in lane.back if not back.component for why in back.why):
+        yield f"{mark('work')} {name} cannot go back by itself once others went on: {plain('; '.join(bound))}."
+    for waits in dict.fromkeys(back.waits for back in lane.back if back.waits):
+        yield f"{mark('work')} {name}: while its work begins, nothing could be taken back: {plain(waits)}"
     renewed = next((hop.to for hop in lane.hops if hop.renews_spare), None)
     if renewed is not None:
         yield f"{mark('work')} {name}: at the end its spare slot is brought to {plain(renewed)} too; from then on no slot holds the old release."
-    elif lane.slots > 1:
-        yield f"{mark('good')} {name}: nothing here is one-way; a node keeps its old release in the other slot until the next hop."
-    elif any(step.reverts for hop in lane.hops for step in steps_of(hop.waves)):
-        yield f"{mark('note')} {name}: no step is one-way; the way back is its restore point, else to install the old release again."
-    else:
-        yield f"{mark('note')} {name}: no step is one-way, but its nodes keep no second image: the way back is to install the old release again."
+    ways = [back for back in lane.back if back.does]
+    if ways:
+        longest = max(ways, key=lambda back: back.lasts_s)
+        what = "what is done before that" if none else "each of its steps"
+        yield f"{mark('note' if none else 'good')} {name}: gallant backout takes back {what}, in at most {duration(longest.lasts_s)} (first {plain(longest.does)})."
 
 
 def _restore_points(lane: Lane) -> str | None:

@@ -102,8 +102,10 @@ def trend(points: Sequence[Point], among: int = 1, follows: float = 0.0) -> Tren
     last = points[-1][0]
     level = statistics.median(value + slope * (last - at) for at, value in points)
     r = max(follows, _correlation([value - slope * (at - last) for at, value in points]))
-    plain = points if r == 0 else [(b[0], (b[1] - r * a[1]) / (1 - r)) for a, b in itertools.pairwise(points)]
-    low, high = _bounds(plain, among)
+    low, high = _bounds(points, among)
+    if r > 0:  # and never narrower than of independent samples: a short series can be so by chance
+        own = _bounds([(b[0], (b[1] - r * a[1]) / (1 - r)) for a, b in itertools.pairwise(points)], among)
+        low, high = min(low, own[0]), max(high, own[1])
     return Trend(level=level, slope=slope, low=low, high=high, follows=r)
 
 

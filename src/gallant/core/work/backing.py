@@ -89,18 +89,42 @@ def make_backout(
     Raises `Refused` where something of it has no way back or would break a requirement, and says what is possible all the
     same; `NothingToDo` where nothing is left of it.
     """
-    made, obstacles = _all_lanes(ground, undone, done, chosen)
-    way = _way(ground, made)
-    obstacles += way.obstacles
-    if obstacles:
+    found = ways_back(ground, undone, done, chosen)
+    if found.obstacles:
         raise Refused(
-            "\n".join([f"{roll} is not taken back.", *_in_words(obstacles)]),
+            "\n".join([f"{roll} is not taken back.", *_in_words(found.obstacles)]),
             "Nothing was begun.",
-            _what_else(ground, roll, undone, done, chosen, obstacles),
+            _what_else(ground, roll, undone, done, chosen, found.obstacles),
         )
-    if not made:
+    if not found.lanes:
         raise NothingToDo(f"Nothing of what {roll} did is left to be taken back.", next="gallant verify looks closer.")
-    return plan_of(ground, _with_needs(ground, made, way), profiles, by, identity, undoes=roll)
+    return plan_of(ground, _with_needs(ground, found.lanes, found.way), profiles, by, identity, undoes=roll)
+
+
+class _Way(Record):
+    """An order of the hops of all lanes, as (lane, hop) by their numbers; where there is none, why."""
+
+    hops: tuple[tuple[int, int], ...] = ()
+    obstacles: tuple[Obstacle, ...] = ()
+
+
+class Ways(Record):
+    """The lanes that take systems back, an order of their hops, and what is in the way of others."""
+
+    lanes: tuple[Lane, ...]
+    way: _Way
+    obstacles: tuple[Obstacle, ...]
+
+
+def ways_back(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> Ways:
+    """What takes the `chosen` nodes back to what they ran before, as far as there is a way."""
+    lanes, against = list[Lane](), list[Obstacle]()
+    for system, nodes in chosen.items():
+        lane, own = lane_back(ground, undone, done, system, nodes)
+        lanes += [lane] if lane is not None else []
+        against += own
+    way = way_of_lanes(ground, lanes)
+    return Ways(lanes=tuple(lanes), way=way, obstacles=(*against, *way.obstacles))
 
 
 def _in_words(obstacles: Sequence[Obstacle]) -> list[str]:
@@ -127,12 +151,12 @@ def _what_else(
         for system, nodes in chosen.items()
         if (left := [n for n in nodes if all(b.system != system or (b.nodes and n not in b.nodes) for b in obstacles)])
     }
-    made, again = _all_lanes(ground, undone, done, rest)
-    if made and not again and not _way(ground, made).obstacles:
+    found = ways_back(ground, undone, done, rest)
+    if found.lanes and not found.obstacles:
         words = [
             name
             for system, nodes in rest.items()
-            if any(lane.system == system for lane in made)
+            if any(lane.system == system for lane in found.lanes)
             for name in (
                 [system]
                 if len(nodes) == len(ground.estate.systems[system].nodes)
@@ -181,20 +205,21 @@ class _Case(Record):
         return Obstacle(system=self.system.name, nodes=tuple(nodes), why=why)
 
 
-def _all_lanes(ground: Ground, undone: Plan, done: Did, chosen: Chosen) -> tuple[list[Lane], list[Obstacle]]:
-    lanes, obstacles = list[Lane](), list[Obstacle]()
-    of = {lane.system: lane for lane in undone.lanes}
-    for name, nodes in chosen.items():
-        system = ground.estate.systems[name]
-        for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
-            all_read(ground, each)
-        case = _Case(ground=ground, system=system, lane=of.get(name), undone=undone, done=done, nodes=tuple(nodes))
-        hops, against = _lane_hops(case)
-        obstacles += against
-        if hops and not against:
-            also = systems_above(ground.estate, system) if system.in_service else ()
-            lanes.append(lane_of(ground, system, hops, {}, also, BACKOUT))
-    return lanes, obstacles
+def lane_back(
+    ground: Ground, undone: Plan, done: Did, name: str, nodes: Sequence[str]
+) -> tuple[Lane | None, tuple[Obstacle, ...]]:
+    """The lane that takes nodes of one system back (None: nothing of it is left), or what is in its way; what others need of the system
+    is not looked at."""
+    system = ground.estate.systems[name]
+    for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
+        all_read(ground, each)
+    lane = next((lane for lane in undone.lanes if lane.system == name), None)
+    case = _Case(ground=ground, system=system, lane=lane, undone=undone, done=done, nodes=tuple(nodes))
+    hops, against = _lane_hops(case)
+    if against or not hops:
+        return None, against
+    also = systems_above(ground.estate, system) if system.in_service else ()
+    return lane_of(ground, system, hops, {}, also, BACKOUT), ()
 
 
 def _lane_hops(case: _Case) -> tuple[tuple[Hop, ...], tuple[Obstacle, ...]]:
@@ -342,7 +367,10 @@ def _image_goal(case: _Case, hop: Hop, node: str, now: Runs) -> Goal:
     """What a node's image goes back to from this hop's release; None where nothing of it was begun there."""
     product, began = case.product, case.began(node)
     to, base = product.resolve(hop.to), product.resolve(began) if began is not None else None
-    if not case.altered(node, IMAGE) or base is None or to is None or product.key(base) >= product.key(to):
+    brought = case.altered(node, IMAGE) and began is not None
+    if brought and base is None and (product.same(now.version, hop.to) or product.same(now.next_version, hop.to)):
+        return case.obstacle(f"{began}, which ran before, is not in its catalog", [node])
+    if not brought or base is None or to is None or product.key(base) >= product.key(to):
         return None
     at = product.resolve(now.version)
     if at is None or product.key(at) > product.key(to):
@@ -450,16 +478,9 @@ def _newest(product: Product, texts: Sequence[str]) -> str:
 # --- across systems
 
 
-class _Way(Record):
-    """An order of the hops of all lanes, as (lane, hop) by their numbers; where there is none, why."""
-
-    hops: tuple[tuple[int, int], ...] = ()
-    obstacles: tuple[Obstacle, ...] = ()
-
-
 def _with_needs(ground: Ground, lanes: Sequence[Lane], way: _Way) -> list[Lane]:
     """Every hop waits for the last one before it of each system that a rule or a machine ties to its own."""
-    tied = _ties(ground)
+    tied = ties_of(ground)
     last: dict[int, str] = {}
     made = [list(lane.hops) for lane in lanes]
     for lane, number in way.hops:
@@ -470,7 +491,8 @@ def _with_needs(ground: Ground, lanes: Sequence[Lane], way: _Way) -> list[Lane]:
     return [replace(lane, hops=tuple(hops)) for lane, hops in zip(lanes, made, strict=True)]
 
 
-def _ties(ground: Ground) -> set[frozenset[str]]:
+def ties_of(ground: Ground) -> set[frozenset[str]]:
+    """The pairs of systems of which one asks something of the other, or stands on it."""
     rules = requirements(ground.estate, ground.readings, ground.products, {}).rules
     stands = {
         frozenset((name, above))
@@ -480,7 +502,7 @@ def _ties(ground: Ground) -> set[frozenset[str]]:
     return stands | {frozenset((rule.system, rule.other)) for rule in rules}
 
 
-def _way(ground: Ground, lanes: Sequence[Lane]) -> _Way:
+def way_of_lanes(ground: Ground, lanes: Sequence[Lane]) -> _Way:
     """An order in which no requirement between images breaks that holds now, a system in a hop counting as running both of its
     releases; and none of components at its end."""
     search = _Search(ground, lanes)

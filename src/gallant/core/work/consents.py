@@ -75,13 +75,6 @@ Told: TypeAlias = tuple[Consent, str, str | None]
 
 
 def _of_hop(system: str, hop: Hop) -> Iterator[Told]:
-    one_way = Consent(to="one-way", system=system)
-    if hop.one_way:
-        why = hop.one_way_because or "The publisher gives no way back to an older release."
-        yield one_way, f"{system}: there is no way back from {hop.to}.", why
-    for part in (part for part in hop.parts if part.one_way_because is not None):
-        what = f"{system}: there is no way back from {part.component} {part.to}."
-        yield one_way, what, part.one_way_because or None
     if hop.despite_recall:
         does = "goes back to" if hop.back else "finishes"
         what = f"{system}: {hop.to} was recalled by its publisher; the plan {does} it all the same."
@@ -97,6 +90,9 @@ def _of_hop(system: str, hop: Hop) -> Iterator[Told]:
 
 def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Told]:
     carries = "Nothing of it carries on while a node is away."
+    if whys := lane.one_way:
+        what = f"{lane.system}: {'; '.join(whys)}."
+        yield Consent(to="one-way", system=lane.system), what, "What was done until then cannot be taken back either."
     if lane.down_s:
         hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
         what = f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}"

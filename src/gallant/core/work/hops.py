@@ -43,7 +43,6 @@ from gallant.core.work.steps import (
 MAY_REST_S = 7 * 24 * 3600.0
 # A service address is nowhere for about this long while it moves, in real seconds; a profile may know better.
 HANDOVER_GAP_S = 1.0
-REVERT = "revert to the restore point"
 
 # --- what there is to do
 
@@ -594,7 +593,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
     carries = package is not None and row.carries
     # The restore point is of the whole system: where that is one node, it is that node's way back.
     reverts = work.restore_point and len(system.nodes) == 1 and row.alters
-    expects, undo = row.slotted if row.slotted is not None and work.knows.slots > 1 else (row.expects, row.undo)
+    expects = row.slotted if row.slotted is not None and work.knows.slots > 1 else row.expects
     named = f".{part.component}" if part is not None else suffix
     where = node if work.above is None else node_name(system, node)
     return Step(
@@ -610,7 +609,7 @@ def _step(system: System, work: HopWork, kind: str, node: str, suffix: str = "")
         guards=tuple(g for g in row.guards if work.applies(g)),
         expects=expects,
         repeat=work.knows.repeat.get(row.order, row.repeat) if part is None else row.repeat,
-        undo=REVERT if reverts else undo,
+        undo=row.undo,
         reverts=reverts,
         disturbs=(node_name(system, node), *(_above(work, node) if row.away else ())) if row.disturbs else (),
         interrupts_s=_interrupts_s(system, row, estimate),

@@ -185,6 +185,23 @@ def brought(hop: Hop) -> str:
     return "  ".join([*image, *parts]) or f"{hop.to}, back in service"
 
 
+class Back(Record):
+    """The way back of a lane's system once a step is done, as a back-out finds it then: what it `does` on the step's node first, and for how long it goes on in all;
+    or `why` there is none from what the step itself did; `waits` is what it would have to wait for first, since no order of nodes is safe at that moment. The step alters a `component` of the system's own nodes, or (empty) something that others ask something of."""
+
+    step: str
+    component: str = ""
+    does: str = ""
+    lasts_s: float = 0
+    why: tuple[str, ...] = ()
+    waits: str = ""
+
+    @property
+    def is_barred(self) -> bool:
+        """Whether an earlier step has left no way back already."""
+        return not (self.does or self.why or self.waits)
+
+
 class Lane(Record):
     """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how long its
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
@@ -193,7 +210,7 @@ class Lane(Record):
     down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
     the channels that something of it comes through and that are disabled there, where nothing opens them. `loses` are the nodes of which a
     restart loses what was configured and never saved, where nothing of the lane saves it. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
-    (an empty text); None where Gallant works on them one by one."""
+    (an empty text); None where Gallant works on them one by one. `back` has the way back from each step that alters what a node runs."""
 
     system: str
     kind: str = UPDATE
@@ -210,6 +227,12 @@ class Lane(Record):
     due: dict[str, tuple[str, ...]] = {}
     closed: dict[str, tuple[str, ...]] = {}
     loses: tuple[str, ...] = ()
+    back: tuple[Back, ...] = ()
+
+    @property
+    def one_way(self) -> tuple[str, ...]:
+        """Why there is no way back from what its own steps do, each reason once."""
+        return tuple(dict.fromkeys(why for back in self.back if back.component for why in back.why))
 
     @property
     def enters(self) -> bool:

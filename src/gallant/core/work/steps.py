@@ -372,7 +372,8 @@ class Kind(Record):
     the plan has such a step on are touched. `whole`: it is one order for all nodes of the system, which its device works on in its own order. `proved_by` is the guard
     of later steps that sees whether what it did is still there. `sends` is the order
     that the driver is given for it, where that is not its name; `keeper`: it is given to the system or host that keeps the restore points; `unasked`: nothing is read before it, since its node may not answer yet; `by_person`: a person does it, and says when
-    it is done, or the node shows that it has started again. `slotted` are `expects` and `undo` where the node has a spare slot.
+    it is done, or the node shows that it has started again. `undo` is what takes it back where it alters nothing that runs
+    (what alters is taken back as core/work/returning.py finds it); `slotted` is `expects` where the node has a spare slot.
     `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
 
@@ -383,7 +384,7 @@ class Kind(Record):
     observe: Callable[[Seen], Look] | None = None
     repeat: str = IF_ABSENT
     undo: str | None = None
-    slotted: tuple[str, str | None] | None = None
+    slotted: str | None = None
     looks_at: str = NODE
     disturbs: bool = False
     away: bool = False
@@ -396,6 +397,7 @@ class Kind(Record):
     sets_aside: bool = False
     enters: bool = False
     alters: bool = False
+    leaves: str = ""
     touches: bool = False
     proved_by: str | None = None
     sends: str | None = None
@@ -421,6 +423,9 @@ class Kind(Record):
         return self.sends or self.name
 
 
+# What a step that is done leaves on its nodes (`leaves` of its kind): an image or a component that runs from the next restart on, a component that
+# runs, all of it started, the other slot.
+NEXT_IMAGE, NEXT_PART, RUNS_PART, STARTED, OTHER_SLOT = "next image", "next part", "part", "started", "other slot"
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
 RENEW_SPARE, LOOK_OVER = "renew_spare", "look_over"
@@ -514,9 +519,10 @@ KINDS: Mapping[str, Kind] = {
             estimate=install_seconds,
             guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "package_verified"),
             observe=_install,
+            leaves=NEXT_IMAGE,
             alters=True,
             proved_by="awaits_target",
-            slotted=("the release in the spare slot, to run from the next restart on", "fall back to the running slot"),
+            slotted="the release in the spare slot, to run from the next restart on",
             safe=True,
             carries=True,
             touches=True,
@@ -527,6 +533,7 @@ KINDS: Mapping[str, Kind] = {
             estimate=install_seconds,
             guards=(*_ALWAYS, "everyone_healthy", "backup_sealed", "service_well"),
             observe=_spare_renewed,
+            leaves=OTHER_SLOT,
             safe=True,
             touches=True,
             advice="Look at the spare slot of {subject}",
@@ -537,9 +544,9 @@ KINDS: Mapping[str, Kind] = {
             estimate=fall_back_seconds,
             guards=(*_ALWAYS, "peers_healthy", "backup_sealed"),
             observe=_install,
+            leaves=NEXT_IMAGE,
             alters=True,
             proved_by="awaits_target",
-            undo="fall back once more",
             safe=True,
             touches=True,
         ),
@@ -608,6 +615,7 @@ KINDS: Mapping[str, Kind] = {
             estimate=part_seconds,
             guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there"),
             observe=_part_laid,
+            leaves=NEXT_PART,
             sends="install",
             alters=True,
             proved_by="awaits_target",
@@ -621,6 +629,7 @@ KINDS: Mapping[str, Kind] = {
             estimate=part_seconds,
             guards=(*_ALWAYS, "peers_healthy", "backup_sealed", "restore_point_there", "service_well"),
             observe=_part_runs,
+            leaves=RUNS_PART,
             sends="install",
             alters=True,
             safe=True,
@@ -641,6 +650,7 @@ KINDS: Mapping[str, Kind] = {
                 "service_well",
             ),
             observe=_part_runs,
+            leaves=RUNS_PART,
             sends="install",
             disturbs=True,
             alters=True,
@@ -653,6 +663,7 @@ KINDS: Mapping[str, Kind] = {
             estimate=part_seconds,
             guards=(*_ALWAYS, "everyone_healthy", "backup_sealed", "restore_point_there", "service_well"),
             observe=_part_runs,
+            leaves=RUNS_PART,
             alters=True,
             safe=True,
             touches=True,
@@ -674,7 +685,7 @@ KINDS: Mapping[str, Kind] = {
                 "service_well",
             ),
             observe=_restart,
-            slotted=("the node back in service on the release", "fall back to the other slot"),
+            leaves=STARTED,
             disturbs=True,
             away=True,
             enters=True,
@@ -699,6 +710,7 @@ KINDS: Mapping[str, Kind] = {
                 "service_well",
             ),
             observe=_all_updated,
+            leaves=STARTED,
             looks_at=SYSTEM,
             whole=True,
             carries=True,
@@ -743,6 +755,7 @@ KINDS: Mapping[str, Kind] = {
             unasked=True,
             expects="the node answers again, on the release that was laid for it, its replica whole",
             estimate=restart_seconds,
+            leaves=STARTED,
             enters=True,
             repeat=SAFE,
             overdue="{subject} did not come back on {to} within {minutes} min of the restart of what it stands on.",
