@@ -6,6 +6,7 @@ import os
 import pty
 import signal
 import sys
+import time
 
 import pytest
 
@@ -260,6 +261,23 @@ def test_a_process_that_was_stopped_is_named_by_whoever_asks_it_to_hold_or_wants
         os.kill(roll.pid, signal.SIGCONT)
     out, err = roll.communicate(timeout=60)
     assert (roll.returncode, "held at a safe stop" in out) == (4, True), out + err
+
+
+@pytest.mark.long
+def test_a_process_that_stood_still_for_longer_than_any_deadline_goes_on_and_blames_nobody(place):
+    roll = place.begin("roll", place.make_ready())
+    place.wait_for(lambda: happened(place, "accepted", "tickets.1.b.restart"), roll)
+    os.kill(roll.pid, signal.SIGSTOP)
+    time.sleep(12.0)  # three hours of the estate's time, and longer than the shortest deadline that a real clock allows
+    os.kill(roll.pid, signal.SIGCONT)
+    out, err = roll.communicate(timeout=120)
+    assert (roll.returncode, "finished" in out) == (0, True), out + err
+    [stood] = [entry for entry in place.entries() if entry.stood_s]
+    assert stood.step == "tickets.1.b.restart"
+    assert "where its publisher says" not in place.run("history", "roll-0001").out
+    learned = place.run("history", "--durations", "--json").rows
+    assert {row["step"] for row in learned if row["hop"].endswith("2.11.3")} >= {"install"}
+    assert all(row["took_s"] < 3 * 3600 for row in learned), learned
 
 
 @pytest.mark.long

@@ -73,6 +73,12 @@ def test_a_publisher_that_gives_no_figure_claims_none():
     assert held_against([fact("install", 90)], none, STEADY_S) == ()
 
 
+def test_what_nobody_looked_at_all_through_is_no_figure_to_hold_against_anybody():
+    slow = fact("install", 90)
+    assert [c.about for c in held_against([slow], products(), STEADY_S)] == ["install"]
+    assert held_against([replace(slow, timed=False)], products(), STEADY_S) == ()
+
+
 @pytest.mark.parametrize(
     ("restart", "following", "found"),
     [

@@ -40,6 +40,11 @@ def test_an_outage_of_a_second_that_was_asked_for_every_thirty_is_said_as_what_i
     assert between(outage) == ", between 0.00 and 60.00 s: it was asked about every 30 s"
 
 
+def test_one_that_met_a_halt_says_so():
+    outage = Outage(service="s", began=THEN, ended=THEN, seconds=20, measured=20, least=0.3, most=20, unseen=True)
+    assert between(outage) == ", between 0.30 and 20.00 s: Gallant stood still meanwhile"
+
+
 def test_one_that_was_asked_often_enough_is_one_number():
     (outage,) = sampled([n / 10 for n in range(60)], (2.0, 4.0))
     assert between(outage) == ""

@@ -31,7 +31,9 @@ class Desk:
 
     def __init__(self, *knows: str) -> None:
         self.at, self.knows, self.said = NOW, frozenset(knows), list[tuple[str, str]]()
-        self.clock = SimpleNamespace(now=lambda: self.at, real=lambda: 0.0)
+        self.clock = SimpleNamespace(
+            now=lambda: self.at, real=lambda: 0.0, stood_s=lambda: 0.0, estate_s=lambda seconds: seconds
+        )
         self.drivers, self.journal = {"tickets": self}, self
 
     def capabilities(self):

@@ -38,6 +38,10 @@ class Probes:
     async def stop(self) -> None: ...
 
 
+def clock(real=lambda: 9.0, stood_s=lambda: 0.0) -> SimpleNamespace:
+    return SimpleNamespace(real=real, stood_s=stood_s, estate_s=lambda seconds: seconds)
+
+
 def sample(second: float, ok: bool, service: str = "blocks", answer_s: float = 0.0) -> Sample:
     return Sample(service=service, at=NOW + timedelta(seconds=second), real=second, ok=ok, answer_s=answer_s)
 
@@ -50,7 +54,7 @@ def written(*looks: list[Sample]):
 
     async def go():
         listener = SimpleNamespace(sample=lambda sample: None)
-        watch = Watch(Probes(*looks), SimpleNamespace(write=write), SimpleNamespace(real=lambda: 9.0), listener)
+        watch = Watch(Probes(*looks), SimpleNamespace(write=write), clock(), listener)
         await watch.look()
         await watch.finish()
         return watch
@@ -72,7 +76,7 @@ def watching(*looks: list[Sample]) -> tuple[Watch, Careful]:
 
     prober = Careful(*looks)
     listener = SimpleNamespace(sample=lambda sample: None)
-    return Watch(prober, SimpleNamespace(write=write), SimpleNamespace(real=lambda: 9.0), listener), prober
+    return Watch(prober, SimpleNamespace(write=write), clock(), listener), prober
 
 
 def test_a_service_spends_of_its_budget_what_is_certain_and_no_more():
@@ -83,6 +87,37 @@ def test_a_service_spends_of_its_budget_what_is_certain_and_no_more():
 
     assert asyncio.run(over(sample(0, True), sample(30, False), sample(60, True))) is None  # out for a moment, perhaps
     assert "was out for 6 s" in asyncio.run(over(sample(0, False), sample(6, False), sample(7, True)))
+
+
+def test_an_outage_over_a_halt_spends_and_lasts_for_certain_only_what_was_seen():
+    """Out for a second, then nobody looks for twenty, then out for two more."""
+    at, told = [0.0], []
+
+    async def write(kind, **said):
+        told.append(said["outage"])
+
+    async def go() -> tuple[list[str], list[str], str | None]:
+        looks = [
+            [sample(0, True), sample(1, False), sample(2, False)],
+            [sample(23, False), sample(25, False)],
+            [sample(26, True)],
+        ]
+        listener = SimpleNamespace(sample=lambda sample: None)
+        stood = clock(lambda: at[0], lambda: 20.0 if at[0] > 20 else 0.0)
+        watch = Watch(Careful(*looks), SimpleNamespace(write=write), stood, listener)
+        at[0] = 2.5
+        await watch.look()
+        before = watch.silent("tickets")
+        at[0] = 22.5
+        after = watch.silent("tickets")  # of what was out before the halt nothing is known now
+        await watch.look()
+        at[0] = 26.0
+        await watch.look()
+        return before, after, watch.over_budget(("tickets",))
+
+    assert asyncio.run(go()) == (["blocks"], [], None)
+    [outage] = told
+    assert (outage.least, outage.most, outage.unseen) == (3.0, 26.0, True)
 
 
 def test_what_is_out_or_about_to_move_is_asked_in_a_hurry_and_nothing_else():
@@ -134,7 +169,10 @@ def test_probes_are_started_once_also_where_the_watch_has_to_begin_again():
     async def pause(seconds):
         watch._ended = not probes.looks
 
-    listener, clock = SimpleNamespace(sample=lambda sample: None), SimpleNamespace(real=lambda: 9.0, pause=pause)
+    listener, clock = (
+        SimpleNamespace(sample=lambda sample: None),
+        SimpleNamespace(real=lambda: 9.0, pause=pause, stood_s=lambda: 0.0),
+    )
     watch = Watch(probes, SimpleNamespace(write=write), clock, listener)
     with pytest.raises(OSError, match="full"):
         asyncio.run(watch.run())

@@ -84,12 +84,21 @@ class VirtualClock:
 
     def __init__(self, loop: VirtualLoop, ahead: timedelta) -> None:
         self.loop, self.ahead = loop, ahead
+        self.stood = 0.0
 
     def now(self) -> datetime:
         return BEGAN + self.ahead + timedelta(seconds=self.loop.time())
 
     def real(self) -> float:
         return 1000.0 + self.loop.time() / SPEED
+
+    def stood_s(self) -> float:
+        return self.stood
+
+    def halt(self, seconds: float) -> None:
+        """The process stands still for so long (estate s), and the world goes on without it; it knows that afterwards."""
+        self.loop.pass_over(seconds)
+        self.stood += seconds / SPEED
 
     def estate_s(self, real_seconds: float) -> float:
         return real_seconds * SPEED
@@ -225,6 +234,7 @@ class Night:
         self.every_act: list[tuple[str, str, str, str]] = []
         self.orders: list[tuple[str, str, str, str]] = []  # the same, each with the step that it was for
         self.kill_at: tuple[str, int] | None = None
+        self.halts: dict[tuple[str, int], float] = {}  # where the process stands still, and for how many seconds
         self.passed: Counter[str] = Counter(append=0, act=0)
         self.seen: Counter[str] = Counter()
         self.hold_reason: str | None = None
@@ -270,6 +280,8 @@ class Night:
         self.alive()
         if when == "before":
             self.passed[kind] += 1
+        if stood_s := self.halts.pop((f"{when} {kind}", self.passed[kind]), 0.0):
+            self.clock.halt(stood_s)
         if self.kill_at == (f"{when} {kind}", self.passed[kind]):
             self.kill_at = None
             self.die()

@@ -131,7 +131,9 @@ def test_a_step_that_leaves_no_way_back_is_named_once_for_each_of_its_nodes():
 def test_a_system_of_one_node_with_a_restore_point_needs_no_word_for_a_release_without_a_way_back():
     night = night_of(with_(undisturbed(0), family="cluster", shape="single", running=("2.11.3",), route=1, extras=()))
     product = night.catalogs["ostrel/shoal"]
-    night.catalogs["ostrel/shoal"] = replace(product, releases=tuple(replace(r, one_way=True) for r in product.releases))
+    night.catalogs["ostrel/shoal"] = replace(
+        product, releases=tuple(replace(r, one_way=True) for r in product.releases)
+    )
     made = {kept: with_snapshots(night, kept).lanes[0] for kept in (True, False)}
     assert (made[True].one_way, made[True].back[-1].does) == ((), "revert to the restore point")
     assert made[False].one_way == ("there is no way back from 3.2.4: the publisher gives none",)

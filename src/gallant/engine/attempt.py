@@ -49,7 +49,7 @@ from gallant.core.work.steps import (
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
 from gallant.engine.known import Known
-from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, Orders, Unknown, WayOn
+from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, Orders, Unknown, WayOn, awake
 from gallant.engine.overseer import Overseer
 from gallant.engine.stages import Stages
 from gallant.engine.watch import Watch
@@ -169,12 +169,15 @@ class Attempts:
         return await self._send(step, before, mark + self.log.journal.lease_s * SEND_WITHIN, already)
 
     async def _send(self, step: Step, before: Before, send_by: float, already: Look) -> bool:
-        """Send the act and see it through; past `send_by` nothing is sent. `already` is how it looked before."""
+        """Send the act and see it through; past `send_by` nothing is sent. `already` is how it looked before. False where it was not sent
+        because this process stood still: then all is looked at once more."""
         try:
             kept = KINDS[step.kind].keeper
             accepted = await (self._rewind(step) if kept else self._order(step, send_by))
         except (NotReached, LoginRefused, NotSent) as error:
             await self.log.outcome(step, e.NOT_SENT, error.what)
+            if self.log.stood_s(step) and not isinstance(error, LoginRefused):
+                return False
             raise
         except DeviceRefused as error:
             if error.meaning != "already":
@@ -350,22 +353,22 @@ class Attempts:
         A failure that looks as it did `already` before the act was sent is what an earlier one left behind, for as long as a device
         may tell what was so a while ago. One that nothing says but what the node shows counts once it was shown for that long.
         """
-        began, stages = self.clock.now(), self._stages(step)
+        began, stages = awake(self.clock), self._stages(step)
         shown_since: datetime | None
         lands, shown_since = self._lands(step), None
         while True:
             look = await self._look(step, before, handle)
-            if look.state == FAILED and look == already and self.clock.now() - began < lands:
+            if look.state == FAILED and look == already and awake(self.clock) - began < lands:
                 look = replace(look, state=GOING)
-            shown_since = (shown_since or self.clock.now()) if look.state == FAILED and look.shown else None
-            if shown_since is not None and self.clock.now() - shown_since < lands:
+            shown_since = (shown_since or awake(self.clock)) if look.state == FAILED and look.shown else None
+            if shown_since is not None and awake(self.clock) - shown_since < lands:
                 look = replace(look, state=GOING)
             handle = handle or look.handle
             if await self._ended(step, look):
                 return
             soon = KINDS[step.kind].whole and await self.overseer.see(step, self._system(step.system), look, handle)
-            elapsed = self.clock.now() - began
-            late = stages.late(look, self.clock.now())
+            elapsed = awake(self.clock) - began
+            late = stages.late(look, awake(self.clock))
             if late is not None:
                 raise self._late(step, look, late, stages)
             self._show(step, look, elapsed)
@@ -390,7 +393,7 @@ class Attempts:
     def _stages(self, step: Step) -> Stages:
         """How long a step may take in all, and in each stage of a node's return."""
         returns = self.means.drivers[step.system].knows().returns
-        return Stages(self.clock.now(), self._patience(step.deadline_s), returns, self.clock.floor_s)
+        return Stages(awake(self.clock), self._patience(step.deadline_s), returns, self.clock.floor_s)
 
     def _late(self, step: Step, look: Look, late: timedelta, stages: Stages) -> Stopped:
         if stages.limit(look) is None:
@@ -508,11 +511,11 @@ class Attempts:
 
     async def _steady(self, step: Step, system: System) -> None:
         """Every node healthy and at its version, in every sample for as long as the estate says."""
-        began, stages = self.clock.now(), self._stages(step)
+        began, stages = awake(self.clock), self._stages(step)
         needed = timedelta(seconds=self.means.estate.limits.steady_s)
         since: datetime | None = None
         while True:
-            now = self.clock.now()
+            now = awake(self.clock)
             look = await self._settled(system)
             if look.state == DONE:
                 since = since or now
@@ -539,7 +542,7 @@ class Attempts:
 
     async def _return(self, step: Step, system: System) -> None:
         """A node that went down with the one below it answers again. It may be out of service still, as it was before."""
-        began, patience = self.clock.now(), self._patience(step.deadline_s)
+        began, patience = awake(self.clock), self._patience(step.deadline_s)
         shown_since: datetime | None = None
         while True:
             try:
@@ -548,15 +551,15 @@ class Attempts:
                 said = error.what.rstrip(".")
             else:
                 other = KINDS[step.kind].enters and not self.means.same(system.product, reading.version, step.to)
-                shown_since = (shown_since or self.clock.now()) if other else None
-                if shown_since is not None and self.clock.now() - shown_since >= self._lands(step):
+                shown_since = (shown_since or awake(self.clock)) if other else None
+                if shown_since is not None and awake(self.clock) - shown_since >= self._lands(step):
                     look = Look(state=FAILED, message=f"came back on {reading.version}, not on {step.to}")
                     await self._ended(step, look)
                 if reading.in_sync is not False and not other:
                     await self.log.outcome(step, e.DONE, f"answers again, on {reading.version}")
                     return
                 said = f"shows {reading.version}, not {step.to}" if other else reading.why_unwell
-            elapsed = self.clock.now() - began
+            elapsed = awake(self.clock) - began
             if elapsed > patience:
                 raise self._overdue(step, patience)
             self._show(step, Look(state=GOING, message=said), elapsed)
@@ -565,7 +568,7 @@ class Attempts:
     async def _quiet(self, step: Step, system: System) -> None:
         """Until no more sessions are open on the node than the estate allows, or its time for that is over. One that does not tell
         cannot be waited for."""
-        rule, began = system.quiet, self.clock.now()
+        rule, began = system.quiet, awake(self.clock)
         assert rule is not None  # else the step would not be there
         while True:
             open_now = (await self._read_again(system, step.node)).gauge("sessions")
@@ -573,7 +576,7 @@ class Attempts:
                 told = "it does not tell its sessions" if open_now is None else f"{open_now:.0f} sessions open"
                 await self.log.outcome(step, e.DONE, told)
                 return
-            elapsed = self.clock.now() - began
+            elapsed = awake(self.clock) - began
             words = (
                 f"{open_now:.0f} sessions are still open on {step.subject} after {elapsed.total_seconds() / 60:.0f} min"
             )
@@ -588,10 +591,10 @@ class Attempts:
 
     async def settle(self, before: Step) -> None:
         """Wait until every node is whole, between two parts of one wave; raises where that takes too long."""
-        system, began = self._system(before.system), self.clock.now()
+        system, began = self._system(before.system), awake(self.clock)
         patience = self._patience(before.deadline_s)
         while (look := await self._settled(system)).state != DONE:
-            if self.clock.now() - began > patience:
+            if awake(self.clock) - began > patience:
                 raise Stopped(
                     f"{before.subject}: {doing(before)} did not start: {look.message}.", next=self._advice(before)
                 )
@@ -674,7 +677,7 @@ class Attempts:
             if await self._ended(step, await self._look(step, before, None), "observed: "):
                 return True
             raise self._by_hand(step)
-        began, patience = self.clock.now(), self._patience(step.deadline_s if kind.away else UNANSWERED_S)
+        began, patience = awake(self.clock), self._patience(step.deadline_s if kind.away else UNANSWERED_S)
         while True:
             landed = self._has_landed(step, known)
             look = await self._look(step, before, handle)
@@ -699,7 +702,7 @@ class Attempts:
                 return False
             # A node that is away may still tell once it is back; one that is there and shows nothing tells no more.
             silent = look.state == UNTOLD or (look.state == ABSENT and step.repeat == NEVER)
-            if landed and (silent or self.clock.now() - began > patience):
+            if landed and (silent or awake(self.clock) - began > patience):
                 raise self._not_known(step, look, patience)
             self._tell(step, look, 0.0, "looking what became of it")
             await self._sleep(step, SHORTEST_POLL_S)
@@ -762,12 +765,14 @@ class Attempts:
 
     async def _read_again(self, system: System, node: str) -> Reading:
         """One node, again for a little while where it fails; one that lets a request run into its time-out is not asked twice."""
-        began, patience = self.clock.real(), self.means.drivers[system.name].request_timeout_s
+        began, patience = awake(self.clock), self.means.drivers[system.name].request_timeout_s
         for attempt in range(READ_TRIES):
             try:
                 return await self.read(system, node)
             except (NotReached, AnswerLost):
-                if attempt == READ_TRIES - 1 or self.clock.real() - began >= patience:
+                if attempt == READ_TRIES - 1 or awake(self.clock) - began >= timedelta(
+                    seconds=self.clock.estate_s(patience)
+                ):
                     raise
                 await self.clock.pause(READ_PAUSE_S)
         raise AssertionError("it was read, or raised")  # pragma: no cover

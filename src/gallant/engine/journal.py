@@ -166,3 +166,15 @@ def _step_problem(event: Event, known: StepState) -> list[str]:
     elif entry.kind == e.OUTCOME and entry.result not in (e.DONE, e.FAILED, e.NOT_STARTED, e.NOT_SENT):
         return [f"{at}: no such outcome: {entry.result}"]
     return []
+
+
+def taken_up(events: Sequence[Event]) -> tuple[int, ...]:
+    """Where in a journal the roll was taken up again."""
+    return tuple(event.seq for event in events if event.entry.kind == e.RESUMED)
+
+
+def watched_through(known: StepState, again: Sequence[int]) -> bool:
+    """Whether the time between a step's beginning and its end is the device's: no process ended and none stood still meanwhile, in which nobody looked."""
+    if known.intent is None or known.outcome is None or known.outcome.entry.stood_s:
+        return False
+    return not any(known.intent.seq < seq < known.outcome.seq for seq in again)

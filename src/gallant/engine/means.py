@@ -6,7 +6,7 @@ import asyncio
 from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import PurePath
 from typing import Any, Protocol, TypeVar
 
@@ -148,6 +148,12 @@ def in_words(error: Exception) -> str:
     return f"{type(error).__name__} at {PurePath(frame.tb_frame.f_code.co_filename).name}:{frame.tb_lineno}"
 
 
+def awake(clock: Clock) -> datetime:
+    """Estate time that stands still while this process does: by it deadlines, patience and silence are measured. So what ran out while
+    nobody looked is looked at once more, by a request that was made after that."""
+    return clock.now() - timedelta(seconds=clock.estate_s(clock.stood_s()))
+
+
 class Shielded:
     """A listener that cannot reach back: the first error in it is kept for a remark."""
 
@@ -186,6 +192,7 @@ class Log:
         self.journal, self.clock, self.listener, self.by = journal, clock, listener, by
         self.state = RollState()
         self.entries: Counter[str] = Counter()  # by system, how many this run has written about its steps
+        self._stood: dict[str, float] = {}  # by step, how long this process had stood still when it was begun
 
     def read(self) -> list[Event]:
         events = self.journal.events()
@@ -204,10 +211,16 @@ class Log:
         return event
 
     async def intent(self, step: Step, before: Before) -> Event:
+        self._stood[step.id] = self.clock.stood_s()
         return await self.write(e.INTENT, step, before=before, attempt=self.state.step(step.id).attempts + 1)
 
     async def outcome(self, step: Step, result: str, message: str, handle: str | None = None) -> None:
-        await self.write(e.OUTCOME, step, result=result, message=message, handle=handle)
+        await self.write(e.OUTCOME, step, result=result, message=message, handle=handle, stood_s=self.stood_s(step))
+
+    def stood_s(self, step: Step) -> float:
+        """For how long (estate s) this process has stood still since it began the step."""
+        stood_s = self.clock.stood_s()
+        return round(self.clock.estate_s(stood_s - self._stood.get(step.id, stood_s)), 1)
 
     async def word(self, step: Step, kind: str, result: str | None, message: str) -> None:
         """A person's word on a step, written down as what it is."""

@@ -16,7 +16,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, Not
 from gallant.core.work import events as e
 from gallant.core.work.plan import Step
 from gallant.core.work.steps import CANCEL, GO_ON, PAUSE, PAUSED, Look
-from gallant.engine.means import SEND_WITHIN, Hold, Log, Means
+from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, awake
 
 MOST_TRIES = 5
 # Seconds of estate time after which a device that was told to go on has to be seen going.
@@ -57,7 +57,7 @@ class Overseer:
         since = self._went_on.get(step.id)
         if step.id in self._reasons:
             raise Hold(self._reasons[step.id])
-        if since is None or self.means.clock.now() - since > GOES_ON_WITHIN:
+        if since is None or awake(self.means.clock) - since > GOES_ON_WITHIN:
             raise Hold(f"{step.system} stands still between two nodes: {look.message}")
 
     def end_of(self, step: Step, done: bool) -> Hold | None:
@@ -89,7 +89,7 @@ class Overseer:
             raise Stopped(
                 f"{step.system} stands still between two nodes, and did not go on.", next=f"Look at {step.system}"
             )
-        self._went_on[step.id] = self.means.clock.now()
+        self._went_on[step.id] = awake(self.means.clock)
 
     async def _tell(self, step: Step, system: System, look: Look, handle: str | None, way: str, reason: str) -> bool:
         """Say one word to a node that answers; whether it was taken. It changes nothing on any node, so it may be said again."""

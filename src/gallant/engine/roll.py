@@ -43,7 +43,7 @@ from gallant.core.work.returning import no_way_back
 from gallant.core.work.spread import has_to_go_on, late_s, to_rest_s
 from gallant.core.work.steps import DONE, KINDS
 from gallant.engine.attempt import Attempts
-from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, in_words
+from gallant.engine.means import End, Hold, Log, Means, Orders, Shielded, Unknown, WayOn, awake, in_words
 from gallant.engine.rounds import Places, Rounds
 from gallant.engine.soak import Soak
 from gallant.engine.watch import Watch
@@ -599,9 +599,9 @@ class Roll:
         again for as long as a condition has to hold."""
         before = {name: reading for name, reading in self.means.before.items() if name in now}
         began = self.clock.now()
-        until = began + timedelta(seconds=self.means.estate.limits.steady_s)
+        until = awake(self.clock) + timedelta(seconds=self.means.estate.limits.steady_s)
         found = losses(_picture(began, before), _picture(began, now), moved_by(lane.hops, system)) if before else []
-        while found and self.clock.now() < until:
+        while found and awake(self.clock) < until:
             await self.clock.sleep(AGAIN_S)
             for name in (lane.system, *lane.also):
                 now = {**now, **{r.name: r for r in (await self.attempts.read_all(self._system(name))).values()}}

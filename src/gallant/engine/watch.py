@@ -31,6 +31,7 @@ class Watch:
         self._moving: Counter[str] = Counter()  # by system, the moves of roles that are under way
         self._unexplained: Counter[str] = Counter()  # by service, the outages that began while nothing was moved
         self._hurried: frozenset[str] = frozenset()
+        self._stood_s, self._looks_since = clock.stood_s(), 0.0  # since when (real) nobody was away
         self._started = self._ended = False
 
     async def run(self) -> None:
@@ -43,10 +44,16 @@ class Watch:
             await self.clock.pause(self.prober.pause_s)
 
     async def look(self) -> None:
+        self._was_away()
         for sample in self.prober.take():
             self._one(sample)
         self._hurry()
         await self._write()
+
+    def _was_away(self) -> None:
+        """Whether this process stood still since it was asked last: what was out then may have come and gone."""
+        if (stood_s := self.clock.stood_s()) > self._stood_s:
+            self._stood_s, self._looks_since = stood_s, self.clock.real()
 
     def _hurry(self) -> None:
         """What may be nowhere just now, or is, is asked as often as it can be: an outage is known as exactly as it was looked at."""
@@ -69,19 +76,22 @@ class Watch:
     def _one(self, sample: Sample) -> None:
         self.listener.sample(sample)
         before = self.tallies.get(sample.service, Tally())
-        self.tallies[sample.service], outage = before.after(sample)
-        self._spend(before, sample)
+        newest = before.last or before.answered
+        unseen = newest is not None and newest.real < self._looks_since <= sample.real
+        self.tallies[sample.service], outage = before.after(sample, unseen)
+        self._spend(sample)
         if before.since is None and not sample.ok and not self._moving[self._systems.get(sample.service, "")]:
             self._unexplained[sample.service] += 1
         if outage is not None:
             self._unwritten.append(outage)
 
-    def _spend(self, before: Tally, sample: Sample) -> None:
+    def _spend(self, sample: Sample) -> None:
         """Hold a service's outage, also one that goes on, against what it may take."""
-        watched, first = self._watched.get(sample.service), before.since
-        if watched is None or watched.budget_s is None or first is None or sample.ok:
+        watched = self._watched.get(sample.service)
+        if watched is None or watched.budget_s is None or sample.ok:
             return  # that it was out until an answer came is not certain: it may have come back long before it was asked
-        out = sample.real - first.real if watched.unscaled else (sample.at - first.at).total_seconds()
+        certain = self.tallies[sample.service].certain_s
+        out = certain if watched.unscaled else self.clock.estate_s(certain)
         if out > watched.budget_s:
             self._over[sample.service] = (
                 f"{sample.service} was out for {out:.3g} s, and may be for {watched.budget_s:g} s"
@@ -110,11 +120,15 @@ class Watch:
 
     def silent(self, system: str) -> list[str]:
         """The system's services that have not answered for `SILENT_S`."""
+        self._was_away()
         now = self.clock.real()
         return [
             name
             for name, tally in self.tallies.items()
-            if self._systems.get(name) == system and tally.since is not None and now - tally.since.real >= SILENT_S
+            if self._systems.get(name) == system
+            and tally.sure is not None
+            and tally.sure.real >= self._looks_since
+            and now - tally.sure.real >= SILENT_S
         ]
 
     def answers(self, system: str) -> dict[str, float]:

@@ -9,7 +9,7 @@ from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
-from gallant.engine.journal import replay
+from gallant.engine.journal import replay, taken_up, watched_through
 from gallant.operations.workplace import Workplace
 
 LEAST_REAL_S = 3.0  # what asking and answering take; on a simulated clock that is many minutes
@@ -25,17 +25,19 @@ class Borne(Record):
 
 def claims_of(place: Workplace, row: RollRow) -> tuple[Claim, ...]:
     """What one roll saw that its publishers do not say."""
-    state = replay(place.journal.events(row.id))
+    events = place.journal.events(row.id)
+    state = replay(events)
     waves = [hop_waves for lane in row.plan.lanes for hop in lane.hops if (hop_waves := state.waves.get(hop.id))]
     known = {step.id: step for each in waves for step in steps_of(each)}
-    facts = []
+    facts, unwatched = [], taken_up(events)
     for name in state.order:
         done = state.step(name)
         if name in known and done.done and done.intent is not None and done.outcome is not None:
             before = done.intent.entry.before
             boot = (before.boot or None) if before is not None else None
             began, ended = done.intent.entry.at, done.outcome.entry.at
-            facts.append(Fact(step=known[name], began=began, ended=ended, boot=boot))
+            timed = watched_through(done, unwatched)
+            facts.append(Fact(step=known[name], began=began, ended=ended, boot=boot, timed=timed))
     least_s = max(LEAST_S, place.clock.estate_s(LEAST_REAL_S))
     return held_against(facts, place.products, place.estate.limits.steady_s, least_s)
 

@@ -10,12 +10,12 @@ import msgspec
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import Record, clean, replace
-from gallant.core.work.events import DONE, FAILED, RESUMED, Event
+from gallant.core.work.events import DONE, FAILED, Event
 from gallant.core.work.learning import MOST_OBSERVED, Observation, Pace, model_of, taken
 from gallant.core.work.plan import Plan, steps_of
 from gallant.core.work.spread import announced_s, product_of, way_of
 from gallant.disk import put_whole
-from gallant.engine.journal import replay
+from gallant.engine.journal import replay, taken_up, watched_through
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
@@ -47,10 +47,8 @@ def learned(place: Workplace) -> tuple[Observation, ...]:
 
 
 def of_roll(plan: Plan, events: Sequence[Event]) -> Iterator[Observation]:
-    """What a roll tells of how long steps take. A step over which the roll was taken up again took as long as nobody looked, which is no word of the
-    device's."""
-    state = replay(events)
-    again = [event.seq for event in events if event.entry.kind == RESUMED]
+    """What a roll tells of how long steps take."""
+    state, again = replay(events), taken_up(events)
     for lane in plan.lanes:
         product = product_of(lane)
         for hop in lane.hops:
@@ -58,7 +56,7 @@ def of_roll(plan: Plan, events: Sequence[Event]) -> Iterator[Observation]:
                 known = state.step(step.id)
                 if known.intent is None or known.outcome is None or known.attempts != 1 or step.kind in NOT_LEARNED:
                     continue
-                if any(known.intent.seq < seq < known.outcome.seq for seq in again):
+                if not watched_through(known, again):
                     continue
                 took = (known.outcome.entry.at - known.intent.entry.at).total_seconds()
                 cut = known.outcome.entry.result == FAILED and took >= step.deadline_s

@@ -442,7 +442,7 @@ async def _run(
     running = Roll(journal.id, plan, means, orders)
     show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
     task = asyncio.ensure_future(running.carry_out())
-    with _signals(running, task, show, detach):
+    with place.clock.beating(), _signals(running, task, show, detach):
         try:
             end = await task
         except asyncio.CancelledError:

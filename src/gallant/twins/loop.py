@@ -27,6 +27,10 @@ class VirtualLoop(asyncio.SelectorEventLoop):
     def time(self) -> float:
         return self._at
 
+    def pass_over(self, seconds: float) -> None:
+        """Time in which nothing of this loop is carried out; what was due in it is due at once after it."""
+        self._at += seconds
+
     def get_debug(self) -> bool:
         return False
 

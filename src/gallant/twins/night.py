@@ -60,6 +60,9 @@ class TwinClock:
     def real(self) -> float:
         return self.world.loop.time()
 
+    def stood_s(self) -> float:
+        return 0.0
+
     def estate_s(self, real_seconds: float) -> float:
         return real_seconds
 

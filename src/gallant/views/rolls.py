@@ -142,7 +142,8 @@ def between(outage: Outage) -> str:
     apart = outage.most - outage.least
     if apart <= max(LOOSE * outage.measured, LOOSE):
         return ""
-    return f", between {outage.least:.2f} and {outage.most:.2f} s: it was asked about every {apart / 2:.2g} s"
+    why = "Gallant stood still meanwhile" if outage.unseen else f"it was asked about every {apart / 2:.2g} s"
+    return f", between {outage.least:.2f} and {outage.most:.2f} s: {why}"
 
 
 def _outage_lines(run: Run) -> Iterator[str]:
@@ -365,6 +366,7 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
                     "ended": o.ended,
                     "seconds": o.seconds,
                     "least": o.least,
+                    "unseen": o.unseen,
                     "most": o.most,
                     "measured": o.measured,
                 }

@@ -25,12 +25,14 @@ TOO_SHORT, TOO_LONG, LEAST_S = 1.5, 2.0, 300.0
 
 
 class Fact(Record):
-    """A step that was done: when, and the number of the start that its node was in before it (None: not told)."""
+    """A step that was done: when, and the number of the start that its node was in before it (None: not told). Not `timed`: for a while of
+    it nobody looked, so how long it took is not known."""
 
     step: Step
     began: datetime
     ended: datetime
     boot: str | None = None
+    timed: bool = True
 
     @property
     def seconds(self) -> float:
@@ -58,7 +60,7 @@ def held_against(
     said: dict[tuple[str, str, str, str], float] = {}
     for fact in facts:
         release, about = _release(fact.step, products), _ABOUT.get(fact.step.kind)
-        if release is None or about is None or (about == SYNC and not fact.step.ends_node):
+        if release is None or about is None or not fact.timed or (about == SYNC and not fact.step.ends_node):
             continue
         key = (fact.step.product, release.version, fact.step.system, about)
         said[key] = getattr(release.minutes, about) * 60

@@ -35,7 +35,8 @@ class Outage(Record):
     `began` is the start of the first failed probe and `ended` that of the first good one after it, in estate time;
     an outage that is still open has `ended` None. `seconds` is their difference in estate time, `measured` in real
     time. The true length in real time lies between `least`, from the first failed probe to the last, and `most`, from the last answer before
-    to the first after it (None: nothing had answered before); how far apart they are is how often it was asked.
+    to the first after it (None: nothing had answered before); how far apart they are is how often it was asked. `unseen`: for a while of it nobody looked, since
+    this process stood still.
     """
 
     service: str
@@ -46,28 +47,53 @@ class Outage(Record):
     why: str = ""
     least: float | None = None
     most: float | None = None
+    unseen: bool = False
 
 
 class Tally(Record):
     """What has been seen of one service so far: `since` is the first failed sample of an open outage and `last` its newest, `answered` the
-    newest good one, `answer_s` how long that answer took."""
+    newest good one, `answer_s` how long that answer took. `sure` is the first failed sample since which nothing can have been missed, and `sure_s` for how long (real s)
+    it was out for certain before that; `unseen`: in between nobody looked, or between the newest answer and the first failure."""
 
     since: Sample | None = None
     last: Sample | None = None
+    sure: Sample | None = None
+    sure_s: float = 0
+    unseen: bool = False
     answered: Sample | None = None
     good: int = 0
     failed: int = 0
     answer_s: float = 0
 
-    def after(self, sample: Sample) -> tuple[Tally, Outage | None]:
-        """The tally with one more sample, and the outage that this sample ends."""
+    def after(self, sample: Sample, unseen: bool = False) -> tuple[Tally, Outage | None]:
+        """The tally with one more sample, and the outage that this sample ends. `unseen`: nobody looked for a while before it, so that the
+        service may have answered and gone again."""
         if not sample.ok:
-            return replace(self, since=self.since or sample, last=sample, failed=self.failed + 1), None
-        ended = self._outage(sample)
-        good = replace(self, since=None, last=None, answered=sample, good=self.good + 1, answer_s=sample.answer_s)
+            known = self if not unseen else replace(self, sure=None, sure_s=self.certain_s, unseen=True)
+            first = self.since or sample
+            return replace(known, since=first, last=sample, sure=known.sure or sample, failed=self.failed + 1), None
+        ended = self._outage(sample, unseen)
+        good = replace(
+            self,
+            since=None,
+            last=None,
+            sure=None,
+            sure_s=0.0,
+            unseen=False,
+            answered=sample,
+            good=self.good + 1,
+            answer_s=sample.answer_s,
+        )
         return good, ended
 
-    def _outage(self, good: Sample) -> Outage | None:
+    @property
+    def certain_s(self) -> float:
+        """For how long (real s) the open outage goes on for certain: between failed samples with nobody away in between."""
+        return self.sure_s + (
+            self.last.real - self.sure.real if self.last is not None and self.sure is not None else 0.0
+        )
+
+    def _outage(self, good: Sample, unseen: bool) -> Outage | None:
         first, last = self.since, self.last
         if first is None:
             return None
@@ -78,8 +104,9 @@ class Tally(Record):
             seconds=(good.at - first.at).total_seconds(),
             measured=good.real - first.real,
             why=first.why,
-            least=0.0 if last is None else last.real - first.real,
+            least=0.0 if last is None else self.certain_s,
             most=None if self.answered is None else good.real + good.answer_s - self.answered.real,
+            unseen=self.unseen or unseen,
         )
 
     def open_outage(self) -> Outage | None:

@@ -43,7 +43,8 @@ class Entry(Record):
     `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that
     comes after this one.
     `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
-    and on the outcome of a backup (the one that was taken); `outage` on `outage`;
+    and on the outcome of a backup (the one that was taken); `stood_s` on an outcome (for how long of the step this process stood still, in
+    seconds of estate time); `outage` on `outage`;
     `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before); `opens` on `held`
     (when the window begins that it waits for, where it waits for nothing else).
     """
@@ -62,6 +63,7 @@ class Entry(Record):
     consents: tuple[str, ...] = ()
     before: Before | None = None
     waves: tuple[Wave, ...] | None = None
+    stood_s: float = 0
     outage: Outage | None = None
     watched: tuple[Watched, ...] | None = None
     opens: datetime | None = None
