@@ -8,11 +8,14 @@ import subprocess
 import sys
 import urllib.request
 import zipfile
+from datetime import datetime
 from xml.etree import ElementTree as Xml
 
 import pytest
 from lxml import html
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as families
+
+from gallant.operations.workplace import Workplace
 
 from ..conftest import Place
 from ..pages import problems
@@ -366,6 +369,8 @@ def test_what_is_due_after_a_roll_is_a_look_at_what_it_left(rolled):
     before = looks()
     listed = {row["subject"]: row for row in rolled.run("due", "--list", "--json").rows}
     assert listed["roll-0001 1 h after"]["what"] == "look after"
+    at = datetime.fromisoformat(listed["roll-0001 1 h after"]["at"])
+    rolled.wait_for(lambda: Workplace(rolled.folder).clock.now() >= at)  # four seconds at most
     done = rolled.run("due", "--json")
     assert "roll-0001 1 h after" in {row["subject"] for row in done.rows if row["did"] == "begun"}, done.rows
     rolled.wait_for(lambda: looks() > before)

@@ -117,7 +117,7 @@ def test_members_are_updated_one_at_a_time_the_leader_last_and_no_acknowledged_k
         lab.well("backup", "take", "roster")
         lab.well("check")
         lab.well("plan", "roster")
-        done = lab.run("roll", "roster")
+        done = lab.run("roll", "roster", "--consent", "one-way:roster")
         print(done.out, done.err)
         assert done.code == 0
     print(asked.longest_s, asked.failed, len(asked.done))

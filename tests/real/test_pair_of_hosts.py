@@ -142,7 +142,7 @@ def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_ne
         pair.well("backup", "take", "gates")
         assert pair.run("check", "gates", "--json").code in (0, 1)
         pair.well("plan", "gates")
-        updated = pair.run("roll", "gates")
+        updated = pair.run("roll", "gates", "--consent", "one-way:gates")
         assert updated.code == 0, updated.out + updated.err
         assert order(updated.err, "install kissgate") == [other, first]
         assert boots(pair) == before
@@ -163,7 +163,7 @@ def test_a_host_that_loses_its_power_in_the_middle_of_its_update_is_finished_by_
     second = "a" if carries(pair.hosts["a"]) else "b"
     with asking(connects, 0.05) as asked:
         pair.well("plan", "gates")
-        roll = pair.begin("roll", "gates")
+        roll = pair.begin("roll", "gates", "--consent", "one-way:gates")
         until(lambda: "half-configured" in of_kissgate(pair.hosts[second]), 120)
         pair.hosts[second].cut_power()
         pair.hosts[second].power_on()

@@ -152,7 +152,7 @@ def test_a_pair_is_updated_standby_first_without_a_row_lost_and_not_begun_while_
             "ledger/a says: every write would wait while the other node is away, for it is the only synchronous standby"
         }
         pair.run("plan", "ledger")
-        refused = pair.run("roll", "ledger")
+        refused = pair.run("roll", "ledger", "--consent", "one-way:ledger")
         assert refused.code == 5, refused.err
         assert "Nothing was touched" in refused.err
         primary(pair, "alter system reset synchronous_standby_names")
@@ -161,7 +161,7 @@ def test_a_pair_is_updated_standby_first_without_a_row_lost_and_not_begun_while_
         primary(pair, "revoke execute on function pg_promote from follows")
         pair.well("survey")
         pair.well("plan", "ledger")
-        stopped = pair.run("roll", "ledger")
+        stopped = pair.run("roll", "ledger", "--consent", "one-way:ledger")
         assert stopped.code == 4, stopped.err
         assert "follows may not promote the standby at" in stopped.out + stopped.err
         assert versions(pair) == {"a": (old, "active"), "b": (new, "standby")}
@@ -192,7 +192,7 @@ def test_a_standby_that_loses_its_power_once_the_primary_has_stopped_leaves_the_
         one.say(
             f"mkdir -p {drop_in}; printf '[Service]\\nExecStopPost=/bin/sh -c \"touch /run/stopped; sleep 3\"\\n' > {drop_in}/slow.conf; systemctl daemon-reload"
         )
-        roll = pair.begin("roll", "ledger")
+        roll = pair.begin("roll", "ledger", "--consent", "one-way:ledger")
         until(lambda: roll.poll() is not None or "yes" in one.say("test -e /run/stopped && echo yes || echo no"), 400)
         assert roll.poll() is None, roll.communicate()
         other.cut_power()

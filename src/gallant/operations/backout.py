@@ -12,6 +12,7 @@ from gallant.core.records import clean, replace
 from gallant.core.work.backing import did, make_backout
 from gallant.core.work.consents import roll_command
 from gallant.core.work.events import RollRow
+from gallant.core.work.patience import with_patience
 from gallant.core.work.plan import Plan, Step, steps_of
 from gallant.core.work.spread import with_spread
 from gallant.engine.journal import replay
@@ -50,7 +51,7 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
         place.user,
         place.identity,
     )
-    made = with_spread(made, ground.learned)
+    made = with_spread(with_patience(made, ground.learned), ground.learned)
     return Planned(
         plan=made,
         path=written(place, made),

@@ -22,6 +22,7 @@ from gallant.core.records import Record, clean, replace
 from gallant.core.work.consents import Needed, consents_needed, roll_command
 from gallant.core.work.errands import make_errand
 from gallant.core.work.ground import Ground, PartGoal
+from gallant.core.work.patience import with_patience
 from gallant.core.work.plan import Knows, NothingToDo, Plan
 from gallant.core.work.planning import make_plan, needed_with
 from gallant.core.work.returning import with_ways_back
@@ -215,7 +216,8 @@ async def plan(
         systems, more = _sifted(looked, ground, systems)
         barred += more
     made = _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
-    made = with_spread(with_ways_back(made, ground), ground.learned)
+    made = with_ways_back(made, ground)
+    made = with_spread(with_patience(made, ground.learned), ground.learned)
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     planned = set(made.systems)
@@ -308,7 +310,7 @@ async def errand(
     ground = replace(looked.ground(place, systems), wishes=_wishes(systems, order), chosen=some, learned=learned(place))
     profiles = place.profile_digests([*systems, *looked.above])
     made = make_errand(ground, systems, profiles, place.user, clean(reason, 200), clean(by_hand, 200), place.identity)
-    made = with_spread(made, ground.learned)
+    made = with_spread(with_patience(made, ground.learned), ground.learned)
     return Planned(
         plan=made,
         path=written(place, made),

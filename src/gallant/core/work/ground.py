@@ -106,6 +106,7 @@ def hop_work(
         look_over="; ".join(one.words for one in hop.settings) if system.new_settings == "look" else "",
         channels=hop.channels,
         paces=hop.paces,
+        patience=hop.patience,
         quiet_s=system.quiet.within_minutes * 60 if system.quiet is not None else 0,
     )
 

@@ -135,7 +135,7 @@ class Hop(Record, rename={"from_": "from"}):
 
     `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
     `settings` are new in the image's release. `channels` are, by node, those that are closed there and opened for the work. `paces` are, by the
-    key of a step, what was learned of how long it really takes.
+    key of a step, what was learned of how long it really takes; `patience` by which factor each of its steps may take longer than one that stands alone (core/work/patience.py).
     """
 
     id: str
@@ -166,6 +166,7 @@ class Hop(Record, rename={"from_": "from"}):
     settings: tuple[NewSetting, ...] = ()
     channels: dict[str, tuple[str, ...]] = {}
     paces: dict[str, Pace] = {}
+    patience: float = 1.0
     waves: tuple[Wave, ...]
 
 
@@ -447,7 +448,7 @@ class HopWork(Record):
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
     `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
-    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to look at in the end.
+    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to look at in the end; `patience` is as in the hop.
     """
 
     hop_id: str
@@ -480,6 +481,7 @@ class HopWork(Record):
     quiet_s: float = 0
     by_itself: int = 0
     paces: dict[str, Pace] = {}
+    patience: float = 1.0
 
     @property
     def goal(self) -> str:
