@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import socketserver
@@ -10,6 +11,8 @@ import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
 import pytest
+
+from gallant.operations.plan import load_plan
 
 TAKES = f'{sys.executable} -c \'import sys; open("told.json", "a").write(sys.stdin.read())\''
 
@@ -147,3 +150,30 @@ def test_a_place_that_cannot_be_told_is_an_error_of_the_file(estate, row, words)
     with_notify(estate, row)
     done = estate.run("validate", "estate.yaml")
     assert (done.code, words in done.err + done.out) == (2, True), done.err + done.out
+
+
+def test_a_step_that_is_late_and_goes_on_is_told_to_those_who_want_to_know_of_it(place):
+    from gallant.operations.roll import _Kept
+    from gallant.operations.workplace import Workplace
+
+    heard: list = []
+    plan = place.make_ready()
+    with hook(200, heard) as port:
+        with_notify(
+            place,
+            f"{{webhook: 'http://127.0.0.1:{port}/', when: [late]}}",
+            f"{{webhook: 'http://127.0.0.1:{port}/', when: [stopped]}}",
+        )
+        there = Workplace(place.folder)
+        step = next(s for s in load_plan(there, plan).steps() if s.id == "tickets.1.b.install")
+
+        async def late() -> None:
+            kept = _Kept(there, None, "roll-0007")
+            kept.late(step, "is over its 32 min, and its device shows that it goes on: 93 %")
+            await kept.all_told()
+
+        asyncio.run(late())
+    [(_, message)] = heard
+    assert (message["state"], message["roll"], message["systems"]) == ("late", "roll-0007", ["tickets"])
+    assert "tickets/b: install to 2.11.3 is over its 32 min" in message["text"]
+    assert message["next"] == "gallant roll --follow roll-0007"

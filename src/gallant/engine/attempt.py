@@ -51,11 +51,12 @@ from gallant.engine.journal import StepState
 from gallant.engine.known import Known
 from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, Orders, Unknown, WayOn, awake
 from gallant.engine.overseer import Overseer
-from gallant.engine.stages import Stages
+from gallant.engine.stages import Signs, Stages
 from gallant.engine.watch import Watch
 
 # Polls back off with the expected remainder, between these two, in seconds of estate time.
 SHORTEST_POLL_S, LONGEST_POLL_S = 1.0, 30.0
+MOST_OVER = 4  # times a step's deadline that a device which shows that it goes on is waited for
 STEADY_SAMPLE_S = 10.0
 READ_TRIES, READ_PAUSE_S = 4, 0.5
 MOST_ATTEMPTS = 3
@@ -91,6 +92,7 @@ class Attempts:
         self._renewing: dict[str, asyncio.Lock] = {}  # by system, held while its backup is taken anew
         self.known = Known(plan, means.estate, means.drivers, log)
         self._digests: dict[str, tuple[Release, str]] = {}  # by version
+        self._over: set[str] = set()  # the steps that are waited for beyond their time
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step) -> None:
@@ -355,7 +357,7 @@ class Attempts:
         """
         began, stages = awake(self.clock), self._stages(step)
         shown_since: datetime | None
-        lands, shown_since = self._lands(step), None
+        lands, shown_since, signs = self._lands(step), None, Signs()
         while True:
             look = await self._look(step, before, handle)
             if look.state == FAILED and look == already and awake(self.clock) - began < lands:
@@ -369,7 +371,8 @@ class Attempts:
             soon = KINDS[step.kind].whole and await self.overseer.see(step, self._system(step.system), look, handle)
             elapsed = awake(self.clock) - began
             late = stages.late(look, awake(self.clock))
-            if late is not None:
+            signs.see(look, awake(self.clock))
+            if late is not None and not await self._goes_on(step, look, late, stages, signs):
                 raise self._late(step, look, late, stages)
             self._show(step, look, elapsed)
             await self._sleep(step, SHORTEST_POLL_S if soon else self._poll_after(step, look, elapsed))
@@ -394,6 +397,18 @@ class Attempts:
         """How long a step may take in all, and in each stage of a node's return."""
         returns = self.means.drivers[step.system].knows().returns
         return Stages(awake(self.clock), self._patience(step.deadline_s), returns, self.clock.floor_s)
+
+    async def _goes_on(self, step: Step, look: Look, late: timedelta, stages: Stages, signs: Signs) -> bool:
+        """Whether a step whose time is over is waited for all the same, since its device shows that it goes on. Once it is, people are told."""
+        now = awake(self.clock)
+        if look.state != GOING or stages.waited(now) > MOST_OVER * late or not signs.goes_on(now, late):
+            return False
+        if step.id not in self._over:
+            self._over.add(step.id)
+            words = f"is over its {late.total_seconds() / 60:.0f} min, and its device shows that it goes on: {look.message.rstrip('.')}"
+            await self.log.write(e.LATE, step, message=words)
+            self.means.hears.late(step, words)
+        return True
 
     def _late(self, step: Step, look: Look, late: timedelta, stages: Stages) -> Stopped:
         if stages.limit(look) is None:
@@ -511,7 +526,7 @@ class Attempts:
 
     async def _steady(self, step: Step, system: System) -> None:
         """Every node healthy and at its version, in every sample for as long as the estate says."""
-        began, stages = awake(self.clock), self._stages(step)
+        began, stages, signs = awake(self.clock), self._stages(step), Signs()
         needed = timedelta(seconds=self.means.estate.limits.steady_s)
         since: datetime | None = None
         while True:
@@ -527,6 +542,9 @@ class Attempts:
             else:
                 since = None
                 late = stages.late(look, now)
+                signs.see(look, now)
+                if late is not None and await self._goes_on(step, look, late, stages, signs):
+                    late = None
                 if late is not None and stages.limit(look) is not None:
                     raise self._late(step, look, late, stages)
                 if late is not None:

@@ -157,6 +157,8 @@ def _step_problem(event: Event, known: StepState) -> list[str]:
             return [f"{at}: attempt {entry.attempt}, expected {known.attempts + 1}"]
     elif entry.kind == e.ACCEPTED and (not known.open or known.accepted is not None):
         return [f"{at}: accepted without an open intent"]
+    elif entry.kind == e.LATE and not known.open:
+        return [f"{at}: late without an open intent"]
     elif entry.kind == e.TOLD and not known.open:
         return [f"{at}: its device was told something without an open intent"]
     elif entry.kind == e.AGAIN and not known.done:

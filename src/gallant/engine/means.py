@@ -47,11 +47,13 @@ async def side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]])
 
 
 class Hears:
-    """Whoever wants to know what the engine reads; here, nobody. `rest`: a hop has ended, or a lane."""
+    """Whoever wants to know what the engine reads; here, nobody. `rest`: a hop has ended, or a lane. `late`: a step is over its time and goes on."""
 
     def reading(self, reading: Reading) -> None: ...
 
     def rest(self) -> None: ...
+
+    def late(self, step: Step, words: str) -> None: ...
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""How long a node may take to come back: in all, and in each stage of it that its profile gives a time of its own."""
+"""How long a node may take to come back: in all, and in each stage of it that its profile gives a time of its own; and what it shows of going on."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from datetime import datetime, timedelta
 from gallant.core.records import replace
 from gallant.core.work.plan import Returns
 from gallant.core.work.steps import Look
+
+YOUNG = 0.25  # of a deadline: a sign that is older says nothing of now
 
 
 class Stages:
@@ -33,6 +35,10 @@ class Stages:
         limit = self.limit(look) or self._patience
         return limit if now - self._since > limit else None
 
+    def waited(self, now: datetime) -> timedelta:
+        """For how long the stage that it is in was waited for."""
+        return now - self._since
+
     def with_time_left(self, look: Look, now: datetime) -> Look:
         """The look with what is left of its stage's time, for anyone who watches."""
         limit = self.limit(look)
@@ -40,3 +46,30 @@ class Stages:
             return look
         minutes, seconds = divmod(max(0, round((limit - (now - self._since)).total_seconds())), 60)
         return replace(look, message=f"{look.message}; {minutes} min {seconds} s left for that")
+
+
+class Signs:
+    """What a device shows of work that goes on: a share that grows, a rest that shrinks, another stage of its return."""
+
+    def __init__(self) -> None:
+        self._last: Look | None = None
+        self._at: datetime | None = None
+
+    def see(self, look: Look, now: datetime) -> None:
+        if self._last is not None and _moved(self._last, look):
+            self._at = now
+        self._last = look
+
+    def goes_on(self, now: datetime, limit: timedelta) -> bool:
+        """Whether the newest sign is young, beside the time that is over."""
+        return self._at is not None and now - self._at <= limit * YOUNG
+
+
+def _moved(before: Look, now: Look) -> bool:
+    if now.stage and now.stage != before.stage:
+        return True
+    grew = before.percent is not None and now.percent is not None and now.percent > before.percent
+    shrank = (
+        before.remaining_s is not None and now.remaining_s is not None and now.remaining_s < before.remaining_s - 1.0
+    )
+    return grew or shrank

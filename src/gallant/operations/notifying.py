@@ -22,7 +22,7 @@ PATIENCE_S = 15.0
 
 
 class Message(Record):
-    """What somebody is told: `state` is held, stopped, finished or test; `next` the next command."""
+    """What somebody is told: `state` is held, stopped, finished, late or test; `next` the next command."""
 
     schema: str = "gallant.message/1"
     estate: str

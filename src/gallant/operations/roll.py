@@ -27,7 +27,8 @@ from gallant.core.records import Record, clean, replace
 from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
 from gallant.core.work.lanes import dependents
-from gallant.core.work.plan import Basis, Plan, basis_differences, shape_words, steps_of
+from gallant.core.work.plan import Basis, Plan, Step, basis_differences, shape_words, steps_of
+from gallant.core.work.steps import doing
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
 from gallant.engine.journal import after as replay_on
@@ -42,7 +43,7 @@ from gallant.operations.deciding import end_roll, record
 from gallant.operations.heard import keep_readings
 from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
-from gallant.operations.notifying import message_of, notify
+from gallant.operations.notifying import Message, message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.survey import survey_with
 from gallant.operations.windows import refuse_closed, windows_of_plan
@@ -393,9 +394,10 @@ def _have_secrets(place: Workplace, systems: Sequence[System]) -> None:
 class _Kept(Hears):
     """What the engine reads is what everybody reads: the newest of each node is kept whenever a hop or a lane has ended."""
 
-    def __init__(self, place: Workplace, show: Show) -> None:
-        self._place, self._show = place, show
+    def __init__(self, place: Workplace, show: Show, roll: str) -> None:
+        self._place, self._show, self._roll = place, show, roll
         self._new = dict[str, Reading]()
+        self._telling = set[asyncio.Task[None]]()
 
     def reading(self, reading: Reading) -> None:
         self._new[reading.name] = reading
@@ -406,6 +408,25 @@ class _Kept(Hears):
             keep_readings(self._place, new.values())
         except GallantError as error:  # the work is not stopped by it
             self._show.notice(f"What was read was not kept: {error.what}")
+
+    def late(self, step: Step, words: str) -> None:
+        """Tell people, beside the work."""
+        text = f"{step.subject}: {doing(step)} to {step.to} {words}."
+        message = message_of(
+            self._place, self._roll, (step.system,), "late", text, f"gallant roll --follow {self._roll}"
+        )
+        task = asyncio.ensure_future(_tell(self._place, self._show, message))
+        self._telling.add(task)
+        task.add_done_callback(self._telling.discard)
+
+    async def all_told(self) -> None:
+        await asyncio.gather(*self._telling)
+
+
+async def _tell(place: Workplace, show: Show, message: Message) -> None:
+    for told in await notify(place, message):
+        if told.error is not None:
+            show.notice(f"{told.place} was not told: {told.error}.")
 
 
 async def _run(
@@ -420,6 +441,7 @@ async def _run(
 ) -> Rolled:
     services, watches = watched(place, systems_of(place, plan))
     answers = before.picture.answers if before is not None else {}
+    kept = _Kept(place, show, journal.id)
     means = Means(
         estate=place.estate,
         clock=place.clock,
@@ -431,7 +453,7 @@ async def _run(
         journal=journal,
         listener=show,
         before=before.picture.readings if before is not None else {},
-        hears=_Kept(place, show),
+        hears=kept,
         answered={
             (w.system, w.service): answers[key]
             for w in watches
@@ -458,9 +480,8 @@ async def _run(
             show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
         found = await _keep(place, journal.id, plan, drivers, show, end, before)
         message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
-        for told in await notify(place, message):
-            if told.error is not None:
-                show.notice(f"{told.place} was not told: {told.error}.")
+        await _tell(place, show, message)
+        await kept.all_told()
     like = look_up(place, end.message, most=1, but=journal.id) if end.state == "stopped" else []
     return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
 

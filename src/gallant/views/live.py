@@ -101,7 +101,7 @@ class Watched:
                 self.results[entry.step] = entry.result or ""
                 self.messages[entry.step] = entry.message
                 self._learn(entry.step)
-            elif entry.kind == e.TOLD:
+            elif entry.kind in (e.TOLD, e.LATE):
                 self.messages[entry.step] = entry.message
 
     def _learn(self, step_id: str) -> None:
@@ -189,7 +189,7 @@ class LinesShow:
                 + (f" in {duration(took)}" if took else "")
                 + (f", {entry.message}" if entry.message else "")
             )
-        elif entry.kind == e.TOLD:
+        elif entry.kind in (e.TOLD, e.LATE):
             self._line(f"{self._subject(entry.step)}: {entry.message}")
         elif entry.kind == e.DERIVED:
             self._line(f"{entry.hop}: {entry.message}")

@@ -473,11 +473,11 @@ class Mail(Record, rename={"sender": "from"}):
             raise ValueError("tls: a message to another machine is never sent in clear; write starttls or whole")
 
 
-NOTIFIED_OF = ("held", "stopped", "finished")
+NOTIFIED_OF = ("held", "stopped", "finished", "late")
 
 
 class NotifyPlace(Record):
-    """Who is told when a roll is held, stopped or finished: a command of one's own (`run`), a `webhook`, or `mail`. `account` is for
+    """Who is told when a roll is held, stopped or finished, or a step of it is late and goes on: a command of one's own (`run`), a `webhook`, or `mail`. `account` is for
     the two that go over the network: a bearer's token for a webhook, a login for mail."""
 
     when: tuple[str, ...] = NOTIFIED_OF

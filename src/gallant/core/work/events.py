@@ -19,6 +19,7 @@ OPENED, RESUMED, DERIVED, HELD, STOPPED, FINISHED, ENDED = (
     "ended",
 )
 INTENT, ACCEPTED, OUTCOME, ANSWERED, AGAIN = "intent", "accepted", "outcome", "answered", "again"
+LATE = "late"  # a step is over its time, and its device shows that it goes on
 TOLD = "told"  # a device that carries out a step was told to pause, to go on or to give up
 OUTAGE = "outage"
 TERMINAL = (FINISHED, ENDED)
