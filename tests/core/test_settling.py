@@ -23,12 +23,15 @@ from gallant.core.after.settling import (
     SLOWER,
     Series,
     end_of,
+    joined,
     judge,
     judge_all,
+    judge_twice,
     trend,
     valued,
     words_of,
 )
+from gallant.core.records import replace
 
 MEMORY, LOAD, ANSWER = ("memory available", "B"), ("processor load", "%"), ("the answer of blocks", "s")
 
@@ -137,6 +140,28 @@ def test_the_worst_comes_first():
     leak = series(lambda t: 3.2e9 - 1.6e5 * t, MEMORY, node="z")
     found = judge_all([series(level(3.2e9), MEMORY, node="z")], [series(level(4), LOAD), leak])
     assert [one.state for one in found] == [RUNNING_OUT, SETTLED]
+
+
+@pytest.mark.parametrize(
+    ("second", "state"), [(-1.6e5, RUNNING_OUT), (0.0, SETTLED), (1.6e5, SETTLED), (None, CREEPING)]
+)
+def test_that_something_runs_out_is_said_of_what_does_so_in_two_stretches(second, state):
+    """A number that falls for one stretch, and then goes on, stands, comes back, or is told no more."""
+    first = series(lambda t: 3.2e9 - 1.6e5 * t, MEMORY)
+    last, at = first.points[-1][1], first.points[-1][0]
+    assert judge_all([], [first])[0].state == RUNNING_OUT
+    points = tuple((at + 60.0 * n, last + (second or 0.0) * 60.0 * n) for n in range(1, 31))
+    again = [] if second is None else [replace(first, points=points)]
+    [found] = judge_twice([series(level(3.2e9), MEMORY)], [first], again)
+    assert found.state == state
+    assert (found.wait_s is not None) == (state == RUNNING_OUT)
+    assert len(joined([first], again)[0].points) == len(first.points) + (30 if again else 0)
+
+
+def test_what_a_number_rises_by_is_said_with_within_what_that_lies():
+    [leak] = judge_all([], [series(lambda t: 3.2e9 - 1.6e5 * t + 1e6 * math.sin(t), MEMORY)])
+    assert leak.least_per_h <= leak.per_h <= leak.most_per_h
+    assert leak.most_per_h < 0 < -leak.least_per_h < 2 * 1.6e5 * 3600
 
 
 points = st.lists(st.floats(-1e6, 1e6).map(lambda v: round(v, 3)), min_size=2, max_size=25)

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import TypeAlias
 
 from gallant.core.after.picture import ANSWER
-from gallant.core.after.settling import AT_REST, Judged, Point, Series, judge_all
+from gallant.core.after.settling import AT_REST, RUNNING_OUT, Judged, Point, Series, joined, judge_all, judge_twice
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
@@ -113,13 +113,16 @@ def _series(points: Mapping[Key, Sequence[Point]]) -> list[Series]:
 async def settling(
     place: Workplace, systems: Sequence[System], lasts_s: float, kept: Kept | None, tick: Tick = lambda done, of: None
 ) -> Settling:
-    """Sample for a while, and judge by the time before."""
+    """Sample for a while, and judge by the time before. Where something seems to run out, for as long again."""
     began = place.clock.now()
     before = before_the_work(place, systems, kept, began)
     async with contextlib.AsyncExitStack() as stack:
         drivers = await stack.enter_async_context(place.drivers(systems))
         after = await sample(place, systems, drivers, lasts_s, tick)
-    judged = judge_all(before, after)
+        judged = judge_all(before, after)
+        if any(one.state == RUNNING_OUT for one in judged):
+            second = await sample(place, systems, drivers, lasts_s, tick)
+            judged, after = judge_twice(before, after, second), joined(after, second)
     return Settling(
         began=began, ended=place.clock.now(), judged=tuple(judged), before=tuple(before), after=tuple(after)
     )

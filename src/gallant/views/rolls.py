@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Unlike
-from gallant.core.after.settling import AT_REST, SETTLED, valued
+from gallant.core.after.settling import AT_REST, SETTLED, Judged, valued
 from gallant.core.after.still import HOP, RESTART, Still
 from gallant.core.assess.lookup import Match
 from gallant.core.errors import GallantError
@@ -255,7 +255,7 @@ def settling_lines(found: Settling) -> Drawn:
                 said(SETTLING_MARKS[one.state], words),
                 valued(one.before, one.unit) if one.before is not None else "–",
                 valued(one.now, one.unit),
-                f"{'+' if one.per_h > 0 else '−'}{valued(abs(one.per_h), one.unit)}",
+                _an_hour(one),
                 duration(one.wait_s) if one.wait_s is not None else "–",
             )
         yield shown
@@ -269,6 +269,19 @@ def settling_lines(found: Settling) -> Drawn:
     unknown = sum(one.before is None for one in found.judged)
     if unknown:
         yield f"{mark('note')} Of {many(unknown, 'number')} nothing is known of the time before; they were judged by how they move alone."
+
+
+def _an_hour(one: Judged) -> str:
+    """What a number rises by in an hour, and within what that lies in 99 of 100 cases."""
+    if one.least_per_h is None or one.most_per_h is None:
+        return _signed(one.per_h, one.unit)
+    return (
+        f"{_signed(one.per_h, one.unit)} ({_signed(one.least_per_h, one.unit)} to {_signed(one.most_per_h, one.unit)})"
+    )
+
+
+def _signed(value: float, unit: str) -> str:
+    return f"{'+' if value > 0 else '−'}{valued(abs(value), unit)}"
 
 
 def still_lines(still: Sequence[Still]) -> Iterator[str]:

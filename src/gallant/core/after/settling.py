@@ -16,7 +16,7 @@ from statistics import NormalDist
 from typing import TypeAlias
 
 from gallant.core.after.picture import ANSWER, COUNTED, NONE_LEFT, SLOW
-from gallant.core.records import Record
+from gallant.core.records import Record, replace
 
 SETTLED, ELSEWHERE, SETTLING, CREEPING, RUNNING_OUT, SLOWER = (
     "settled",
@@ -71,7 +71,8 @@ class Trend(Record):
 
 class Judged(Record):
     """One number after the work. `before` is its level in the time before, None where that is not known; `wait_s` how long it still takes to
-    settle, or until it has run out; `per_h` what it rises by in an hour; `as_before`: it moved so before the work already."""
+    settle, or until it has run out; `per_h` what it rises by in an hour, and within what that lies in 99 of 100 cases (None: not known); `as_before`: it moved so before
+    the work already."""
 
     system: str
     node: str
@@ -81,6 +82,8 @@ class Judged(Record):
     before: float | None
     now: float
     per_h: float = 0.0
+    least_per_h: float | None = None
+    most_per_h: float | None = None
     wait_s: float | None = None
     as_before: bool = False
 
@@ -167,9 +170,15 @@ def judge(before: Series | None, after: Series, among: int = 1) -> Judged:
         before=base,
         now=now.level,
         per_h=now.slope * 3600,
+        least_per_h=_in_an_hour(now.low),
+        most_per_h=_in_an_hour(now.high),
         wait_s=wait_s,
         as_before=as_before,
     )
+
+
+def _in_an_hour(slope: float) -> float | None:
+    return slope * 3600 if math.isfinite(slope) else None
 
 
 def _follows(before: Series | None, after: Series) -> float:
@@ -204,7 +213,36 @@ def judge_all(before: Iterable[Series], after: Iterable[Series]) -> list[Judged]
     known = {(s.system, s.node, s.about): s for s in before if s.points}
     looked_at = [s for s in after if len(s.points) >= FEWEST and s.about not in _NOT_LEVELS]
     found = [judge(known.get((s.system, s.node, s.about)), s, len(looked_at)) for s in looked_at]
-    return sorted(found, key=lambda j: (STATES.index(j.state), j.system, j.node, j.about))
+    return sorted(found, key=_rank)
+
+
+def judge_twice(before: Iterable[Series], first: Iterable[Series], second: Sequence[Series]) -> list[Judged]:
+    """Every number by two stretches that follow one another. That something runs out is said of what does so over both, and moves that way in the second by itself:
+    one stretch of noise that drifts is soon found among forty numbers, two of them are not."""
+    again = {(s.system, s.node, s.about): trend(s.points, len(second)) for s in second if s.points}
+    every = judge_all(before, joined(first, second))
+    return sorted((_confirmed(one, again.get((one.system, one.node, one.about))) for one in every), key=_rank)
+
+
+def joined(first: Iterable[Series], second: Iterable[Series]) -> list[Series]:
+    """The numbers of two stretches, those of the first followed by those of the second."""
+    points = {(s.system, s.node, s.about, s.unit): list(s.points) for s in first}
+    for s in second:
+        points.setdefault((s.system, s.node, s.about, s.unit), []).extend(s.points)
+    return [
+        Series(system=system, node=node, about=about, unit=unit, points=tuple(own))
+        for (system, node, about, unit), own in points.items()
+    ]
+
+
+def _confirmed(one: Judged, second: Trend | None) -> Judged:
+    if one.state != RUNNING_OUT or (second is not None and second.moves and second.slope * one.per_h > 0):
+        return one
+    return replace(one, state=CREEPING, wait_s=None)
+
+
+def _rank(one: Judged) -> tuple[int, str, str, str]:
+    return STATES.index(one.state), one.system, one.node, one.about
 
 
 def end_of(series: Series) -> float | None:
