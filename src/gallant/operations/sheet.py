@@ -62,7 +62,7 @@ class Line(Record):
 
 class Hit(Record):
     """What the work on a system means for others: it is down for so long (0: it carries on), or has a node less, in nine of ten cases for `late_s`, those that use it, how often and for how long it
-    has one node less (`with_machines`: when those below it have), the sessions that were open on it when it was last read (None: it does not say), and the way back at any point."""
+    has one node less (`with_machines`: when those below it have), the sessions that were open on it when it was last read (None: it does not say), and the way back at any point (`one_way`: as long as there is one)."""
 
     system: str
     down_s: float
@@ -73,6 +73,7 @@ class Hit(Record):
     lone_s: float
     sessions: int | None
     back_s: float
+    one_way: bool
     windows: tuple[Span, ...] | None
     with_machines: bool = False
 
@@ -217,6 +218,7 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
         lone_s=sum(waves_seconds((wave,)) for wave in lone),
         sessions=int(sum(counts)) if counts else None,
         back_s=max((back.lasts_s for back in lane.back), default=0.0),
+        one_way=bool(lane.one_way),
         with_machines=any(hop.served for hop in lane.hops),
         windows=None if spans is None else tuple(span for span in spans if span.end > place.clock.now())[:3],
     )

@@ -438,7 +438,7 @@ def _way_back(lane: Lane) -> Iterator[str]:
     """What a back-out finds once its steps are done, as the planner of back-outs has it."""
     name = plain(lane.system)
     if none := lane.one_way:
-        yield f"{mark('bad')} {BOLD}{name} cannot go back from this{OFF}: {plain('; '.join(none).rstrip('.'))}. Needs --consent one-way:{name}."
+        yield f"{mark('bad')} {BOLD}{name}{OFF}: {plain('; '.join(none).rstrip('.'))}. Needs --consent one-way:{name}."
     if bound := dict.fromkeys(why for back in lane.back if not back.component for why in back.why):
         yield f"{mark('work')} {name} cannot go back by itself once others went on: {plain('; '.join(bound))}."
     for waits in dict.fromkeys(back.waits for back in lane.back if back.waits):

@@ -46,7 +46,7 @@ def page_of(sheet: Sheet, figure: str) -> str:
         lone_times=sum(hit.lone_times for hit in sheet.hits),
         lone_s=sum(hit.lone_s for hit in sheet.hits),
         sessions=f"{sum(counted)} open at the last reading" if counted else "not told by these systems",
-        one_way=", ".join(dict.fromkeys(f"{c.system} {c.to}" for c in sheet.changes if c.one_way)),
+        one_way=", ".join(hit.system for hit in sheet.hits if hit.one_way),
         approved=_approved(sheet),
         route_of=lambda name: _route(sheet, name),
         severity_of=lambda name: _severity(sheet, name),

@@ -22,6 +22,7 @@ from gallant.core.work.steps import (
     REWIND,
     RUNS_PART,
     STARTED,
+    UPDATE_ALL,
     doing,
     nodes_of,
 )
@@ -132,7 +133,7 @@ def _does(made: Lane, step: Step) -> str:
     return "take it back into service"
 
 
-_SAID = {REWIND: "revert to the restore point", "fall_back": "fall back to {to}"}
+_SAID = {REWIND: "revert to the restore point", "fall_back": "fall back to {to}", UPDATE_ALL: "update all to {to}"}
 
 
 def _words(step: Step) -> str:
