@@ -167,7 +167,9 @@ class Judged:
     def judge_part(self, system: str, node: str, component: str, kind: str, release: str) -> None:
         super().judge_part(system, node, component, kind, release)
         self._ours(system, kind)
-        if kind == "raise_format" and f"one-way:{system}" not in self.consents:
+        pair = self.pairs[system]
+        rewinds = len(pair.nodes) == 1 and bool(pair.snapshots)  # its restore point takes everything back at once
+        if kind == "raise_format" and not rewinds and f"one-way:{system}" not in self.consents:
             self.breaks("I11", f"{component} of {system} is raised, and nobody has consented")
 
     # --- when a run has ended
