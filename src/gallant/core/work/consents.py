@@ -92,7 +92,7 @@ def _of_lane(lane: Lane, exports: Sequence[str]) -> Iterator[Told]:
     carries = "Nothing of it carries on while a node is away."
     if whys := lane.one_way:
         what = f"{lane.system}: {'; '.join(whys)}."
-        yield Consent(to="one-way", system=lane.system), what, "What was done until then cannot be taken back either."
+        yield Consent(to="one-way", system=lane.system), what, None
     if lane.down_s:
         hit = f" {', '.join(lane.hit)} depend{'s' if len(lane.hit) == 1 else ''} on it." if lane.hit else ""
         what = f"{lane.system}: its service is down for about {lane.down_s / 60:.0f} min.{hit}"

@@ -51,16 +51,19 @@ class _Group:
         near = dict.fromkeys(names)
         near |= dict.fromkeys(name for tie in ties if tie & near.keys() for name in sorted(tie))
         systems = {name: ground.estate.systems[name] for name in near}
-        self.nodes = {node_name(system, node) for system in systems.values() for node in system.nodes}
+        self.nodes = tuple(node_name(system, node) for system in systems.values() for node in system.nodes)
         plain = replace(ground, parts={}, still=frozenset(), chosen={}, wishes={}, despite={})
         self.ground = replace(plain, estate=replace(ground.estate, systems=systems))
+        self.begun: list[Step] = []
+        self.points: set[tuple[str, str]] = set()  # system, and the release that a restore point was taken before
         self.lanes: dict[str, Lane | None] = {}
         self.own: dict[str, tuple[Obstacle, ...]] = {}
         self.before: dict[str, dict[tuple[str, str], str]] = {}  # by why and node
 
-    def after(self, readings: Readings, plan: Plan, step: Step, done: Did) -> Iterator[tuple[str, Back]]:
+    def after(self, readings: Readings, plan: Plan, step: Step) -> Iterator[tuple[str, Back]]:
         """What there is of a way back for the step's system, and for those of which that has changed with it."""
-        ground = replace(self.ground, readings={name: r for name, r in readings.items() if name in self.nodes})
+        ground = replace(self.ground, readings={name: readings[name] for name in self.nodes if name in readings})
+        done = did(self.begun, self.points)
         system = ground.estate.systems[step.system]
         try:
             self.lanes[system.name], self.own[system.name] = _lane(ground, plan, done, system)
@@ -85,16 +88,17 @@ def _lane(ground: Ground, plan: Plan, done: Did, system: System) -> tuple[Lane |
 
 
 def _backs(plan: Plan, ground: Ground) -> Iterator[tuple[str, Back]]:
-    """Of each step that alters what nodes run, in the order in which the hops begin; what they run goes along."""
+    """Of each step that alters what nodes run, in the order in which the hops are over; what they run goes along."""
     groups, readings = _groups(plan, ground), dict(ground.readings)
-    begun, points = list[Step](), set[tuple[str, str]]()
     for lane, hop in _in_order(plan):
-        points |= {(lane.system, hop.to)} if hop.restore_point else set()
+        if hop.restore_point and lane.system in groups:
+            groups[lane.system].points.add((lane.system, hop.to))
         for step in steps_of(hop.waves):
-            begun.append(step)
             _leave(ground, readings, step)
-            if KINDS[step.kind].leaves and step.system in groups:
-                yield from groups[step.system].after(readings, plan, step, did(begun, points))
+            if (group := groups.get(step.system)) is not None:
+                group.begun.append(step)
+                if KINDS[step.kind].leaves:
+                    yield from group.after(readings, plan, step)
 
 
 def _groups(plan: Plan, ground: Ground) -> dict[str, _Group]:
