@@ -61,7 +61,9 @@ def test_all_of_it_is_read_and_the_first_moment_is_an_interesting_one(line):
     assert kernel.next_version != kernel.version
     assert [c.enabled for c in found["manifest/a"].channels] == [True, False]
     assert found["deck/d"].gauge("free space") == pytest.approx(0.4 * 2**30)
-    assert found["deck/a"].gauge("guests") == 3
+    assert [(g.name, bool(g.tied)) for g in found["deck/a"].guests or ()] == [
+        *((f"guest-a-{n}", False) for n in range(3)), ("overlook", True),
+    ]  # fmt: skip
     assert "has no sessions: the account goes with every request" in found["deck-hw/e"].oddities
     checks = {(r["check"], r["node"]): r["level"] for r in line.run("check", "--json").rows if r["level"] != "pass"}
     assert checks["saved", "b"] == "warn"

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.after.picture import BETTER, LOST, OTHER, PLANNED, Picture, first_seen, losses, unlike
-from gallant.core.readings import Alarm, Channel, Closely, Component, Facet, Gauge, Job, Logged, Reading
+from gallant.core.readings import Alarm, Channel, Closely, Component, Facet, Gauge, Guest, Job, Logged, Reading
 from gallant.core.records import replace
 
 THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
@@ -115,6 +115,33 @@ def test_what_moves_to_another_node_of_the_system_is_no_loss():
         reading("a", role="standby", answers_for=()), reading("b", role="active", answers_for=("127.0.0.9",))
     )
     assert losses(picture(reading("a"), reading("b")), handed) == []
+
+
+def carrying(**guests):
+    """The nodes of a system with what each carries: `a="shop till"`; a guest with a dash before it is off."""
+    every = {
+        node: tuple(Guest(name=n.strip("-"), state="off" if n[0] == "-" else "runs") for n in names.split())
+        for node, names in guests.items()
+    }
+    return [reading(node, guests=rows) for node, rows in every.items()]
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "told"),
+    [
+        ({"a": "shop till", "b": "mail"}, {"a": "", "b": "mail shop till"}, ["its guests 3 run → all 3 run, 2 elsewhere"]),
+        ({"a": "shop", "b": "mail"}, {"a": "shop", "b": "mail"}, []),
+        ({"a": "shop", "b": "mail"}, {"a": "mail", "b": "shop wiki"}, ["its guests 2 run → all 2 run, 2 elsewhere, 1 more"]),
+        ({"a": "shop till", "b": ""}, {"a": "", "b": "till"}, ["the guest shop runs on a → runs nowhere", "its guests 2 run → 1 of them run, 1 elsewhere"]),
+        ({"a": "shop", "b": ""}, {"a": "", "b": "-shop"}, ["the guest shop runs on a → off on b"]),
+        ({"a": "-shop", "b": ""}, {"a": "", "b": ""}, []),
+        ({"a": "shop", "b": ""}, {"a": "-shop", "b": "shop"}, ["its guests 1 run → all 1 run, 1 elsewhere"]),
+    ],
+)  # fmt: skip
+def test_guests_that_moved_are_one_line_and_one_that_runs_nowhere_is_a_loss(before, after, told):
+    found = unlike(picture(*carrying(**before)), picture(*carrying(**after), at=LATER))
+    assert [one.words.partition(": ")[2] for one in found] == told
+    assert [one.means for one in found] == [LOST if "the guest" in words else OTHER for words in told]
 
 
 def test_what_was_planned_is_planned_and_another_version_is_not():

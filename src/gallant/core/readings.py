@@ -134,6 +134,22 @@ class Snapshot(Record, gc=False):
         check_moments(taken=self.taken)
 
 
+RUNS = frozenset({"runs", "running", "started", "powered on"})  # the words in which a guest is well
+
+
+class Guest(Record, gc=False):
+    """What a host carries: its `state` in the host's words, and why it cannot move from this host (`tied`; empty where it can, as far
+    as the host says)."""
+
+    name: str
+    state: str
+    tied: str = ""
+
+    @property
+    def runs(self) -> bool:
+        return self.state.lower() in RUNS
+
+
 class Gauge(Record, gc=False):
     """One number with its unit."""
 
@@ -172,7 +188,7 @@ class Reading(Record):
     seen before it has restarted, `tells_work` is false. `other_slot` is the release in the slot that it does not run from (None: it has
     none, or does not say).
     `reach`: whether an order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
-    (None: it has no such modes).
+    (None: it has no such modes). `guests` are what it carries, where it is a host (None: it is none, or does not say).
     `closely` is there where it was read to be compared with another reading.
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
@@ -212,6 +228,7 @@ class Reading(Record):
     tells_work: bool = True
     reach: str | None = None
     closely: Closely | None = None
+    guests: tuple[Guest, ...] | None = None
 
     @property
     def name(self) -> str:

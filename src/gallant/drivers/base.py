@@ -49,6 +49,7 @@ from gallant.core.readings import (
     Expiry,
     Facet,
     Gauge,
+    Guest,
     Job,
     Logged,
     PackagePresent,
@@ -275,6 +276,7 @@ class ProfiledDriver:
             capabilities=self.capabilities(),
             repeat=said,
             slots=self.profile.slots,
+            guests=self.profile.guests,
             returns=self.profile.returns,
             keeps_guests=taking is not None and _names(taking, "{package}"),  # a guest is named by it
             parts=(*self.own_parts, *self.profile.brings),
@@ -753,6 +755,7 @@ class ProfiledDriver:
             snapshots=rows["snapshots"] if isinstance(fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys([*said, *_left_out(fields, rows)])),
             tells_work=fields.get("tells_work") is not False,
+            guests=rows["guests"] if isinstance(fields.get("guests"), list) else None,
             reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
         )
 
@@ -874,6 +877,7 @@ ROWS: Mapping[str, type[Record]] = {
     "alarms": Alarm,
     "expiries": Expiry,
     "snapshots": Snapshot,
+    "guests": Guest,
 }
 
 

@@ -22,7 +22,7 @@ from gallant.core.documents import Document, document_of
 from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
-from gallant.core.work.plan import Returns
+from gallant.core.work.plan import GUESTS, STAY, Returns
 from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.shelf import file_of
@@ -334,6 +334,7 @@ class Profile(Record):
     timeout_s: Annotated[float, msgspec.Meta(gt=0, le=600)] = 10.0
     returns: Returns = Returns()
     slots: Annotated[int, msgspec.Meta(ge=1, le=16)] = 1
+    guests: str = STAY
     states: dict[str, dict[str, str]] = {}
     errors: tuple[ErrorRule, ...] = ()
     passing: tuple[PassingRule, ...] = ()
@@ -344,6 +345,10 @@ class Profile(Record):
     secrets: tuple[str, ...] = ()
     changing: tuple[str, ...] = ()
     trim: dict[str, str] = {}
+
+    def __post_init__(self) -> None:
+        if self.guests not in GUESTS:
+            raise ValueError(f"guests: one of {', '.join(GUESTS)}")
 
     def trimmed(self, field: str, text: str | None) -> str | None:
         """A text without what a device writes around it: the part that the one group of the field's pattern matches, where it does."""

@@ -17,6 +17,7 @@ GOING_S = 2.0
 DRAIN_S = 40.0
 HAND_OVER_S = 3.0
 REVERT_S = 60.0
+BELOW_S = 120.0  # from the start of a machine to that of what lives on it
 PART_S = 60.0
 SHARED_FROM = 9001  # where the numbers of tasks of the whole cluster begin
 
@@ -88,6 +89,7 @@ class Cluster:
         self.waiting: list[str] = []  # guests that have nowhere to run
         self.broken: list[str] = []
         self.carried: dict[str, Cluster] = {}  # guests that are machines of this world too
+        self.tied: dict[str, str] = {}  # guests that cannot move from the host that they are on, and why
         self.snapshots: list[Snapshot] = []  # of guests, wherever in the cluster they run
         self.part_images: dict[str, PartImage] = {}  # by SHA-256
         self.formats: dict[
@@ -95,8 +97,6 @@ class Cluster:
         ] = {}  # a part that is raised: to what, and what every member has to run
         self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
         self.shared: list[Task] = []  # tasks of the whole cluster
-        self.stopped: dict[str, list[Callable[[], None]]] = {}
-        self.started: dict[str, list[Callable[[], None]]] = {}
 
     def full(self, name: str) -> str:
         return f"{self.name}/{name}"
@@ -375,12 +375,11 @@ class Cluster:
         if not member.up:
             return
         member.up = False
-        if member.guests:
-            self.broken.append(f"{name} went down with {len(member.guests)} guests")
+        if lost := [guest for guest in member.guests if guest not in self.tied]:
+            self.broken.append(f"{name} went down with {len(lost)} guests")
+        self._power_guests(member, False)
         if self.leader == name:
             self.leader = next((n for n, m in self.members.items() if m.up), None)
-        for tell in self.stopped.get(name, ()):
-            tell()
         self.world.changed()
 
     def start(self, name: str) -> None:
@@ -396,9 +395,26 @@ class Cluster:
         member.in_sync_at = self.world.now + self.sync_s
         if self.leader is None:
             self.leader = name
-        for tell in self.started.get(name, ()):
-            tell()
+        self._power_guests(member, True)
         self.world.changed()
+
+    def power(self, name: str, on: bool) -> None:
+        """What a member lives on went down, or came back; the member starts a while after it."""
+        self.members[name].powered = on
+        if on:
+            self.world.after(BELOW_S, lambda: self.start(name))
+        else:
+            self.halt(name)
+
+    def _power_guests(self, member: Member, on: bool) -> None:
+        for guest in (self.carried[name] for name in member.guests if name in self.carried):
+            for name in guest.members:
+                guest.power(name, on)
+
+    def runs(self, guest: str) -> bool:
+        """Whether a guest runs; one that is no machine of this world always does."""
+        own = self.carried.get(guest)
+        return own is None or any(member.up for member in own.members.values())
 
     def _hand_over(self, member: Member) -> Task:
         other = next((n for n, m in self.members.items() if m.up and m is not member), None)
@@ -440,10 +456,12 @@ class Cluster:
             stay = [
                 m for m in others if m.up and not m.drained and (m.busy is None or m.busy.what != "drain")
             ] or others
-            for number, guest in enumerate(member.guests):
+            free = [guest for guest in member.guests if guest not in self.tied]
+            for number, guest in enumerate(free):
                 stay[number % len(stay)].guests.append(guest)
-            member.guests, member.drained = [], True
-            self._end(member, task, "complete", "carries nothing")
+            member.guests, member.drained = [g for g in member.guests if g in self.tied], True
+            left = f"carries nothing but {', '.join(member.guests)}" if member.guests else "carries nothing"
+            self._end(member, task, "complete", left)
 
         self.world.after(DRAIN_S, moved)
         return task
@@ -454,8 +472,9 @@ class Cluster:
         def taken() -> None:
             member.drained = False
             fullest = max(self.members.values(), key=lambda m: len(m.guests))
-            half = len(fullest.guests) // 2
-            member.guests, fullest.guests = member.guests + fullest.guests[:half], fullest.guests[half:]
+            free = [guest for guest in fullest.guests if guest not in self.tied]
+            moving = free[: len(fullest.guests) // 2]
+            member.guests, fullest.guests = member.guests + moving, [g for g in fullest.guests if g not in moving]
             self._end(member, task, "complete", "takes guests again")
 
         self.world.after(DRAIN_S, taken)

@@ -218,13 +218,15 @@ class HostServer(MemberServer):
             }
         )
 
+    def _guest(self, name: str) -> dict[str, str]:
+        tied = {"tied": self.cluster.tied[name]} if name in self.cluster.tied else {}
+        return {"name": name, "state": "runs" if self.cluster.runs(name) else "off", **tied}
+
     async def guests(self, request: web.Request) -> web.StreamResponse:
         names = list(self.member.guests)
         at = int(request.query.get("from", "0"))
         more = f"/guests?from={at + PAGE}" if at + PAGE < len(names) else None
-        return web.json_response(
-            {"guests": [{"name": n, "state": "runs"} for n in names[at : at + PAGE]], "more": more}
-        )
+        return web.json_response({"guests": [self._guest(name) for name in names[at : at + PAGE]], "more": more})
 
     async def storage(self, request: web.Request) -> web.StreamResponse:
         full = self.world.fault("disk_full", self.full)

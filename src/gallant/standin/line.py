@@ -151,26 +151,19 @@ class Line:
             for n, name in enumerate("abcde")
         }
         self.deck = deck = Cluster(self.world, "deck", members, images("sundholm/berth"), leader="c", sync_s=60)
+        deck.tied = {"guest-d-1": "pinned: it uses a card of its host"}
         for name, machine in self.machines.items():
-            machine.stopped.append(lambda n=name: self._below(deck, n, False))  # type: ignore[misc]
-            machine.started.append(lambda n=name: self._below(deck, n, True))  # type: ignore[misc]
+            machine.stopped.append(lambda n=name: deck.power(n, False))  # type: ignore[misc]
+            machine.started.append(lambda n=name: deck.power(n, True))  # type: ignore[misc]
         self._members(HostServer, deck, "127.0.61")
 
-    def _below(self, cluster: Cluster, name: str, powered: bool) -> None:
-        """The machine that a member lives on went down, or came back; the member starts a while after it."""
-        cluster.members[name].powered = powered
-        if powered:
-            self.world.after(120.0, lambda: cluster.start(name))
-        else:
-            cluster.halt(name)
-
     def _manager(self) -> None:
-        """overlook: a guest of deck/a; when its host stops, so does it."""
+        """overlook: a guest of deck/a, with its disk there; when its host stops, so does it."""
         member = Member("a", "OV-0021", "17.4")
         cluster = Cluster(self.world, "overlook", {"a": member}, images("sundholm/overlook"))
-        self.deck.stopped.setdefault("a", []).append(lambda: self._below(cluster, "a", False))
-        self.deck.started.setdefault("a", []).append(lambda: self._below(cluster, "a", True))
         self.deck.carried["overlook"] = cluster
+        self.deck.members["a"].guests.append("overlook")
+        self.deck.tied["overlook"] = "its own disk is on this host"
         self._members(ManagerServer, cluster, "127.0.62")
 
     def _archive(self) -> None:

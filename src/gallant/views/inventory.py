@@ -304,12 +304,22 @@ def _expiries(r: Reading, now: datetime) -> Grid:
     return shown
 
 
+def _guests(r: Reading, now: datetime) -> Grid:
+    shown = table("guest", "state", "cannot move")
+    for g in (r.guests or ())[:40]:
+        shown.add_row(plain(g.name), plain(g.state), plain(g.tied))
+    if (left := len(r.guests or ()) - 40) > 0:
+        shown.add_row(f"and {left} more", "", "")
+    return shown
+
+
 # What stands below a node's components, in this order: whether there is any of it, and its table.
 _PARTS: tuple[tuple[Callable[[Reading], object], Callable[[Reading, datetime], Grid]], ...] = (
     (lambda r: r.facets or r.gauges, _conditions),
     (lambda r: r.expiries, _expiries),
     (lambda r: r.channels, _channels),
     (lambda r: r.packages, _packages),
+    (lambda r: r.guests, _guests),
     (lambda r: r.snapshots, _snapshots),
 )
 

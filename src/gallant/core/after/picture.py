@@ -18,10 +18,12 @@ from gallant.core.readings import (
     IN_SERVICE,
     LINK_WELL,
     LINKS,
+    RUNS,
     SPEED,
     Closely,
     Facet,
     Gauge,
+    Guest,
     Reading,
 )
 from gallant.core.records import Record
@@ -32,21 +34,22 @@ MEANINGS = (LOST, OTHER, BETTER, PLANNED)  # the worst first
 # The states in which a facet of that name is well, and no other.
 WELL = {name: row[0] for name, row in KNOWN_FACETS.items()}
 # Words in which anything is well, or is not.
-GOOD = LINK_WELL | {
-    "online",
-    "running",
-    "runs",
-    "powered on",
-    "ready",
-    "normal",
-    "healthy",
-    "good",
-    "present",
-    "mounted",
-    "listening",
-    "established",
-    "saved",
-}
+GOOD = (
+    LINK_WELL
+    | RUNS
+    | {
+        "online",
+        "ready",
+        "normal",
+        "healthy",
+        "good",
+        "present",
+        "mounted",
+        "listening",
+        "established",
+        "saved",
+    }
+)
 BAD = frozenset(
     {"warning", "down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent", "lost", "dead", "stopped", "inactive", "disconnected"}
 )  # fmt: skip
@@ -317,6 +320,7 @@ def _systems(before: Picture, after: Picture) -> Iterator[Unlike]:
         new = [r for r in after.readings.values() if r.system == system]
         if len(new) < len(old):
             continue  # what a node that is not read has is not known
+        yield from _guests(system, old, new, after.at)
         for address in sorted(_addresses(old) - _addresses(new)):
             yield _whole(system, "the address", address, "", LOST, after.at)
         for role in sorted({r.role for r in old} - {r.role for r in new}):
@@ -328,6 +332,35 @@ def _systems(before: Picture, after: Picture) -> Iterator[Unlike]:
             if name in NONE_LEFT and now:
                 continue
             yield _whole(system, name, f"{was:g}", f"{now:g}", LOST if now < was else BETTER, after.at)
+
+
+def _guests(system: str, old: Sequence[Reading], new: Sequence[Reading], at: datetime) -> Iterator[Unlike]:
+    """What its nodes carry, together: a guest that ran and runs nowhere now is a loss; those that moved are one line."""
+    was, now = _carried(old), _carried(new)
+    ran = {name: node for name, (node, guest) in was.items() if guest.runs}
+    runs = {name: node for name, (node, guest) in now.items() if guest.runs}
+    for name in sorted(ran.keys() - runs.keys()):
+        node, guest = now.get(name, ("", None))
+        told = f"{guest.state} on {node}" if guest is not None else "runs nowhere"
+        yield _whole(system, f"the guest {name}", f"runs on {ran[name]}", told, LOST, at)
+    moved = sum(runs[name] != node for name, node in ran.items() if name in runs)
+    more = len(runs.keys() - ran.keys())
+    if moved or more:
+        kept = len(ran.keys() & runs.keys())
+        words = [f"all {kept} run" if kept == len(ran) else f"{kept} of them run"]
+        words += [f"{moved} elsewhere"] if moved else []
+        words += [f"{more} more"] if more else []
+        yield _whole(system, "its guests", f"{len(ran)} run", ", ".join(words), OTHER, at)
+
+
+def _carried(readings: Sequence[Reading]) -> dict[str, tuple[str, Guest]]:
+    """Each guest with the node that it is on: of one that several nodes list, where it runs."""
+    found: dict[str, tuple[str, Guest]] = {}
+    for reading in readings:
+        for guest in reading.guests or ():
+            if guest.name not in found or guest.runs:
+                found[guest.name] = (reading.node, guest)
+    return found
 
 
 def _addresses(readings: Sequence[Reading]) -> set[str]:

@@ -405,12 +405,14 @@ class Returns(Record):
 
 
 ONE, ALL = "one", "all"  # whom an order reaches
+# What becomes of the guests of a node that is emptied: they run on elsewhere, are started anew elsewhere, or are down until it takes them again.
+MOVE, ELSEWHERE, STAY = GUESTS = ("move", "restart", "stay")
 
 
 class Knows(Record):
     """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be repeated where the
     profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has. `keeps_guests`: its
-    snapshots are of the guests that it carries, not of itself. `parts` are the components that it can bring to another release, each
+    snapshots are of the guests that it carries, not of itself; `guests` is what becomes of those when a node is emptied (one of `GUESTS`). `parts` are the components that it can bring to another release, each
     by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself; `image_from` components from which the image has its
     version, as a host has it from one of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
 
@@ -418,6 +420,7 @@ class Knows(Record):
     repeat: dict[str, str] = {}
     slots: int = 1
     keeps_guests: bool = False
+    guests: str = STAY
     parts: tuple[str, ...] = ()
     fetches: tuple[str, ...] = ()
     image_from: tuple[str, ...] = ()
