@@ -381,9 +381,22 @@ def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_othe
     planned = line.run("plan", "deck", "--json")
     kinds = [r["kind"] for r in planned.rows if (r["system"], r["node"]) == ("deck", "b")]
     assert kinds == ["preload", "drain", "install", "restart", "refill", "steady"]
-    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "deck").out)[0]
+    shown = line.run("plan", "deck").out
+    plan = re.search(r"plan-[0-9a-f]+", shown)[0]
+    assert "overlook cannot move from deck/a (its own disk is on this host), and is down for about 22 min" in shown
+    assert (
+        "guest-d-1 cannot move from deck/d (pinned: it uses a card of its host), and is down for about 22 min" in shown
+    )
+    assert "overlook is down for about 22 min in all" in shown
+    [rehearsed] = line.run("rehearse", plan, "--runs", "60", "--json").rows
+    assert rehearsed["down_s"]["overlook"][0] == pytest.approx(22 * 60, rel=0.35)
     done = line.run("roll", plan, "--consent", "downtime:overlook")  # a guest of it
     assert done.code == 0, done.out + done.err
+    assert re.search(r"deck guests: 18 run → all 18 run, \d+ elsewhere", done.out), done.out
+    [down] = line.run("history", "--json").rows[0]["downs"]
+    assert (down["system"], down["planned_s"], down["by"]) == ("overlook", 22 * 60, "its own address")
+    assert 4 * 60 < down["seen_s"] < 22 * 60  # until its host is back, and it has started
+    assert "- overlook was down for" in line.run("report").out
     found = readings(line)
     assert {found[f"deck/{n}"].version for n in "abcde"} == {"31.5"}
     assert found["deck/a"].role == "leader"

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from gallant.core.assess.outages import Watched
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import FAST_S, SLOW_S, HttpAsked, Service, parse_estate
 from gallant.drivers.probe import SocketProber, probe
@@ -179,6 +180,18 @@ def test_a_service_that_may_be_nowhere_just_now_is_asked_as_often_as_it_can_be_a
     assert 24 <= hurried[1] <= 34  # a page takes more than a connection
     prober.hurry(frozenset())
     assert sum(seen(24, 28)) <= 2
+
+
+def test_where_people_log_in_is_never_asked_fast():
+    services = {"s/a": Service(address="h:1", every_s=SLOW_S)}
+    prober = SocketProber(services, RealClock(), watches=[Watched(system="s", service="s/a", is_address=True)])
+
+    def seen(first: float, seconds: float) -> int:
+        return sum(len(prober._due(first + beat * FAST_S)) for beat in range(int(seconds / FAST_S)))
+
+    assert seen(0, 16) <= 17
+    prober.hurry(frozenset(services))
+    assert 48 <= seen(16, 16) <= 66
 
 
 ESTATE = """

@@ -133,6 +133,36 @@ def test_what_is_out_or_about_to_move_is_asked_in_a_hurry_and_nothing_else():
     assert (moved, both, none) == ({"spit-blocks"}, {"spit-blocks", "blocks"}, set())
 
 
+class Addressed(Probes):
+    watches = (Watched(system="guest", service="guest/a", is_address=True), Watched(system="tickets", service="blocks"))
+
+
+def test_a_nodes_own_address_tells_how_long_it_was_away_and_nothing_is_judged_by_it():
+    told, prober = [], Addressed(
+        [sample(0, True, "guest/a")],
+        [sample(1, False, "guest/a"), sample(2, True, "guest/a"), sample(3, False, "guest/a"), sample(5, True, "guest/a")],
+        [sample(6, False, "guest/a"), sample(8, False, "guest/a")],
+    )  # fmt: skip
+
+    async def write(kind, **said):
+        told.append(said["outage"])
+
+    async def go() -> Watch:
+        listener = SimpleNamespace(sample=lambda sample: None)
+        watch = Watch(prober, SimpleNamespace(write=write), clock(), listener)
+        with watch.going({"guest"}):
+            await watch.look()
+            assert prober.hurried[-1] == {"guest/a"}
+        await watch.look()
+        assert prober.hurried[-1] == set()
+        await watch.look()
+        return watch
+
+    watch = asyncio.run(go())
+    assert [(o.service, o.seconds) for o in told] == [("guest/a", 1.0), ("guest/a", 2.0)]
+    assert (watch.silent("guest"), watch.unanswered("guest"), watch.flapping("guest")) == ([], [], {})
+
+
 def test_what_is_still_out_in_the_end_is_written_down():
     watch, told = written([sample(0, True)], [sample(1, False)])
     assert [kind for kind, _ in told] == ["outage"]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import random
 from collections.abc import Callable
-from dataclasses import replace as changed
 from datetime import timedelta
 
 import numpy as np
@@ -161,39 +160,6 @@ def test_a_service_is_away_for_as_long_as_its_only_node_is():
     restart = next(step for step in case.plan.steps() if step.kind == "restart")
     assert case.end().away_s == pytest.approx(restart.estimate_s, abs=1)
     assert CASES["a quorum"]().end().away_s == pytest.approx(1.0)  # what a move may interrupt
-
-
-def test_a_guest_of_a_host_that_was_emptied_is_elsewhere_when_that_restarts():
-    """A guest on a host on a machine: the restart of the machine names it, and it answers all the same."""
-    night = StackedNight(edit=lambda text: text)
-    night.estate_text += (
-        "  guest: {product: ostrel/guest, shape: single, site: harbour, driver: http, profile: ostrel-shoal,\n"
-        '    nodes: {a: {address: "https://10.3.0.1", serial: G1, runs_on: hosts/a}}}\n'
-    )
-    from gallant.core.estate.systems import parse_estate
-
-    night.estate = parse_estate("estate.yaml", night.estate_text)
-    case = planned(StackedNight())
-    guest = with_(case.night.ground().readings["hosts/a"], system="guest", node="a", serial="G1", role="alone")
-    restart = next(s for s in case.plan.steps() if s.kind == "restart" and s.node == "a")
-    with_guest = with_(
-        case.plan,
-        lanes=tuple(with_(lane, also=(*lane.also, "guest")) for lane in case.plan.lanes),
-    )
-    cast = changed(
-        case.cast(),
-        plan=with_guest,
-        estate=night.estate,
-        readings={**case.night.ground().readings, "guest/a": guest},
-        knows={**case.night.ground().knows, "guest": case.night.ground().knows["hosts"]},
-    )
-    assert "hosts/a" in restart.disturbs
-    twin = Twin(cast, 0, random.Random(1).random)
-    world = twin.world
-    assert world.has_moved("guest", "a") is False
-    world.change("hosts", "a", state="out_of_service")
-    assert world.has_moved("guest", "a") is True
-    twin._close()
 
 
 def test_a_round_that_does_not_finish_holds_the_next():

@@ -19,7 +19,7 @@ from gallant.drivers.asking import WAYS
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
 INTERVAL_S = FAST_S
-HURRIED_S = 0.25  # for what is asked in a way that takes more than a connection: a page, a name, a command
+HURRIED_S = 0.25  # for what is asked in a way that takes more than a connection (a page, a name, a command), and a node's own address
 TIMEOUT_S = 1.0
 # A tick that comes later than this means that we were not run, not that the network was slow.
 HALT_S = 0.2
@@ -59,6 +59,7 @@ class SocketProber:
         watches: Sequence[Watched] = (),
     ) -> None:
         self.watches = tuple(watches)
+        self._addresses = frozenset(w.service for w in watches if w.is_address)  # where people log in: never fast
         self.services, self.clock, self.interval_s = dict(services), clock, interval_s
         self._slots: deque[list[Sample | None]] = deque()  # in the order of their start; filled as they finish
         self._hurried: frozenset[str] = frozenset()
@@ -122,7 +123,7 @@ class SocketProber:
         found = []
         hurried = self._hurried
         for name, service in self.services.items():
-            pace = self._pace(service, name in hurried)
+            pace = self._pace(service, name in hurried, name in self._addresses)
             due = min(self._next.get(name, 0.0), now + pace)  # one that hurries now does not sleep its long sleep out
             if now >= due - self.interval_s / 2:
                 self._next[name] = max(now, due) + pace
@@ -131,10 +132,10 @@ class SocketProber:
                 self._next[name] = due
         return found
 
-    def _pace(self, service: Service, hurries: bool) -> float:
+    def _pace(self, service: Service, hurries: bool, is_address: bool) -> float:
         if service.pace_s == INTERVAL_S:
             return self.interval_s
-        fastest = self.interval_s if service.asked in ("tcp", "read") else HURRIED_S
+        fastest = self.interval_s if service.asked in ("tcp", "read") and not is_address else HURRIED_S
         return min(fastest, service.pace_s) if hurries else service.pace_s
 
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:

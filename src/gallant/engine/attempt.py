@@ -236,7 +236,7 @@ class Attempts:
         """What stands on the nodes that a step takes away, as it is now."""
         found = []
         serves = next((hop.serves for lane in self.plan.lanes for hop in lane.hops if hop.id == step.hop), {})
-        for name, nodes in by_system(step.disturbs).items():
+        for name, nodes in by_system((*step.disturbs, *step.anew)).items():
             if name != step.system:
                 system, driver = self._system(name), self.means.drivers[name]
                 readings = await self.read_all(system)

@@ -351,7 +351,7 @@ class Roll:
         knows = {name: self.means.drivers[name].knows() for name in (lane.system, *lane.also)}
         knows[lane.system] = in_their_mode(system, knows[lane.system], readings)
         above = {name: await self.attempts.read_all(self._system(name)) for name in lane.also}
-        work = hop_work(self.means.estate, system, hop, release, knows, above, products)
+        work = hop_work(self.means.estate, system, hop, release, knows, {**above, system.name: readings}, products)
         runs = {node: runs_of(reading) for node, reading in readings.items()}
         todo = hop_todo(work, products[system.product], products, runs)
         standing = standing_of(system, readings, self.means.estate.limits)
@@ -440,6 +440,11 @@ class Roll:
         return now, [t for t in tracks if t not in now]
 
     async def _track(self, steps: tuple[Step, ...], of_wave: Collection[str]) -> None:
+        away = [name.partition("/")[0] for step in steps for name in (*step.disturbs, *step.anew)]
+        with self.watch.going(set(away)):
+            await self._steps(steps, of_wave)
+
+    async def _steps(self, steps: tuple[Step, ...], of_wave: Collection[str]) -> None:
         own = {step.subject for step in steps}
         for number, step in enumerate(steps):
             known = self.log.state.step(step.id)

@@ -25,7 +25,9 @@ class Watch:
         self.prober, self.log, self.clock, self.listener = prober, log, clock, listener
         self.tallies: dict[str, Tally] = {}
         self._unwritten: list[Outage] = []
-        self._systems = {watched.service: watched.system for watched in prober.watches}
+        self._systems = {watched.service: watched.system for watched in prober.watches if not watched.is_address}
+        self._addresses = {w.service: w.system for w in prober.watches if w.is_address}  # nothing is judged by these
+        self._going: Counter[str] = Counter()  # by system, the steps under way that take nodes of it away
         self._watched = {watched.service: watched for watched in prober.watches}
         self._over: dict[str, str] = {}  # by service, in words, that it was out for longer than it may
         self._moving: Counter[str] = Counter()  # by system, the moves of roles that are under way
@@ -59,6 +61,7 @@ class Watch:
         """What may be nowhere just now, or is, is asked as often as it can be: an outage is known as exactly as it was looked at."""
         out = {name for name, tally in self.tallies.items() if tally.since is not None}
         moving = {name for name, system in self._systems.items() if self._moving[system]}
+        moving |= {name for name, system in self._addresses.items() if self._going[system]}
         if (now := frozenset(out | moving)) != self._hurried:
             self._hurried = now
             self.prober.hurry(now)
@@ -73,6 +76,16 @@ class Watch:
         finally:
             self._moving[system] -= 1
 
+    @contextmanager
+    def going(self, systems: Collection[str]) -> Iterator[None]:
+        """While this lasts nodes of these systems are away: when they went and came is looked at closely."""
+        self._going.update(systems)
+        self._hurry()
+        try:
+            yield
+        finally:
+            self._going.subtract(systems)
+
     def _one(self, sample: Sample) -> None:
         self.listener.sample(sample)
         before = self.tallies.get(sample.service, Tally())
@@ -80,7 +93,12 @@ class Watch:
         unseen = newest is not None and newest.real < self._looks_since <= sample.real
         self.tallies[sample.service], outage = before.after(sample, unseen)
         self._spend(sample)
-        if before.since is None and not sample.ok and not self._moving[self._systems.get(sample.service, "")]:
+        if (
+            before.since is None
+            and not sample.ok
+            and sample.service in self._systems
+            and not self._moving[self._systems[sample.service]]
+        ):
             self._unexplained[sample.service] += 1
         if outage is not None:
             self._unwritten.append(outage)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from gallant.core.after.claims import Claim
-from gallant.core.assess.outages import Outage
+from gallant.core.assess.outages import Outage, Watched
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.calendar import windows_of_all
@@ -23,10 +23,21 @@ from gallant.operations.claims import claims_of
 from gallant.operations.workplace import Workplace
 
 
+class WasDown(Record):
+    """A system that a plan takes down: for how long in all somebody accepted that (`planned_s`), and for how long it was so, by the service that was
+    away longest, or by its own address (`by`; empty: it was not watched). Seconds of estate time."""
+
+    system: str
+    planned_s: float
+    by: str = ""
+    seen_s: float = 0
+    goes_on: bool = False
+
+
 class Run(Record):
     """One roll. `state` is running, cut off, held, stopped, finished or ended; `undoes` is the roll that it takes back.
 
-    `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
+    `outages` are those of services, `downs` what its plan takes down. `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
     for how long nothing was probed between its beginning and its end, because no process carried it out.
     `estimate_s` is how long its plan said, `spread` in half and in nine of ten cases (None: not said then);
     `planned_outage_s` is the longest that its plan counted on for one service, in real seconds.
@@ -39,6 +50,7 @@ class Run(Record):
     state: str
     systems: tuple[str, ...]
     outages: tuple[Outage, ...]
+    downs: tuple[WasDown, ...] = ()
     watched: tuple[str, ...] | None = None
     unwatched: tuple[str, ...] = ()
     blind_s: float = 0
@@ -193,9 +205,8 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         shown = "running" if place.journal.is_running(run) else "cut off"
     elif state.state in ("held", "stopped") and place.journal.is_running(run):
         shown = "running"
-    outages = tuple(
-        event.entry.outage for event in events if event.entry.kind == OUTAGE and event.entry.outage is not None
-    )
+    seen = [e.entry.outage for e in events if e.entry.kind == OUTAGE and e.entry.outage is not None]
+    probed = {w.service: w for event in events for w in event.entry.watched or ()}
     following = f"gallant resume {run}" if shown == "cut off" else state.next
     last = events[-1].entry.at if ended is None and events and shown in ("held", "stopped") else ended
     watch = _watch(plan, events)
@@ -206,7 +217,8 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         ended=last,
         state=shown,
         systems=plan.systems,
-        outages=outages,
+        outages=tuple(o for o in seen if o.service not in probed or not probed[o.service].is_address),
+        downs=tuple(_was_down(name, seconds, probed, seen) for name, seconds in plan.down_s.items()),
         watched=watch.watched,
         unwatched=watch.unwatched,
         blind_s=watch.blind_s,
@@ -219,6 +231,23 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
     )
 
 
+def _was_down(system: str, planned_s: float, probed: Mapping[str, Watched], seen: Sequence[Outage]) -> WasDown:
+    """What was seen of a system that the plan takes down."""
+    found = [
+        WasDown(
+            system=system,
+            planned_s=planned_s,
+            by="its own address" if watched.is_address else name,
+            seen_s=sum((o.measured if watched.unscaled else o.seconds) or 0.0 for o in own),
+            goes_on=any(o.ended is None for o in own),
+        )
+        for name, watched in probed.items()
+        if watched.system == system
+        for own in ([o for o in seen if o.service == name],)
+    ]
+    return max(found, key=lambda one: (one.goes_on, one.seen_s), default=WasDown(system=system, planned_s=planned_s))
+
+
 class _Watch(NamedTuple):
     watched: tuple[str, ...] | None
     unwatched: tuple[str, ...]
@@ -228,8 +257,9 @@ class _Watch(NamedTuple):
 def _watch(plan: Plan, events: Sequence[Event]) -> _Watch:
     """What was probed, and for how long nothing was: between the last word of one process and the first of the next."""
     known = [event.entry.watched for event in events if event.entry.watched is not None]
-    watched = None if not known else tuple(dict.fromkeys(one.service for ones in known for one in ones))
-    seen = {one.system for ones in known for one in ones}
+    every = [one for ones in known for one in ones]
+    watched = None if not known else tuple(dict.fromkeys(one.service for one in every if not one.is_address))
+    seen = {one.system for one in every}
     pairs = itertools.pairwise(events)
     blind = sum((b.entry.at - a.entry.at).total_seconds() for a, b in pairs if b.entry.kind == RESUMED)
     unwatched = () if watched is None else tuple(name for name in plan.systems if name not in seen)

@@ -63,7 +63,7 @@ def cast_of(place: Workplace, plan: Plan, begins: datetime, runs: int, seed: int
         lasts=lasts,
         usual={step: float(sorted(drawn)[len(drawn) // 2]) for step, drawn in lasts.items()},
         fails=failing(tried(place)),
-        watches=tuple(one for one in watched(place, systems)[1] if one.system in knows),
+        watches=tuple(one for one in watched(place, systems, plan.down_s)[1] if one.system in knows),
         consents=tuple(one.consent.words for one in consents_needed(plan, exports)),
     )
     return cast, len(observations)

@@ -6,10 +6,11 @@ import asyncio
 import contextlib
 import signal
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, contextmanager
 from datetime import datetime
 from typing import Protocol
+from urllib.parse import urlsplit
 
 from gallant.core.after.picture import LOST, Picture, Unlike
 from gallant.core.assess.checks import CHECKS, check_named
@@ -20,7 +21,7 @@ from gallant.core.assess.outages import Watched
 from gallant.core.catalog.products import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
-from gallant.core.estate.systems import Service, System, node_name
+from gallant.core.estate.systems import SLOW_S, Node, Service, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
@@ -29,6 +30,7 @@ from gallant.core.work.events import Event
 from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Basis, Plan, Step, basis_differences, shape_words, steps_of
 from gallant.core.work.steps import doing
+from gallant.drivers.greeting import NETCONF_PORT
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
 from gallant.engine.journal import after as replay_on
@@ -45,6 +47,7 @@ from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
 from gallant.operations.notifying import Message, message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
+from gallant.operations.surroundings import PORTS
 from gallant.operations.survey import survey_with
 from gallant.operations.windows import refuse_closed, windows_of_plan
 from gallant.operations.workplace import Workplace
@@ -439,7 +442,7 @@ async def _run(
     detach: bool,
     before: Kept | None,
 ) -> Rolled:
-    services, watches = watched(place, systems_of(place, plan))
+    services, watches = watched(place, systems_of(place, plan), plan.down_s)
     answers = before.picture.answers if before is not None else {}
     kept = _Kept(place, show, journal.id)
     means = Means(
@@ -514,9 +517,11 @@ async def _keep(
     return found
 
 
-def watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Service], list[Watched]]:
+def watched(
+    place: Workplace, systems: Sequence[System], falls: Collection[str]
+) -> tuple[dict[str, Service], list[Watched]]:
     """What is probed all through a roll, of its systems and of all that depend on them: each service by its name, with its
-    system's where two systems have one of a name."""
+    system's where two systems have one of a name. Of those that fall and have no service, each node's own address."""
     hit = dict.fromkeys(name for system in systems for name in dependents(place.estate, system))
     all_of_them = [*systems, *(place.estate.systems[n] for n in hit if n not in {s.name for s in systems})]
     every = [(s, name) for s in all_of_them if s.in_service for name in s.services]
@@ -530,7 +535,21 @@ def watched(place: Workplace, systems: Sequence[System]) -> tuple[dict[str, Serv
         )
         for s, n in every
     ]
-    return {w.service: s.services[n] for w, (s, n) in zip(watches, every, strict=True)}, watches
+    services = {w.service: s.services[n] for w, (s, n) in zip(watches, every, strict=True)}
+    for system in (place.estate.systems[name] for name in falls if name in place.estate.systems):
+        for node, said in system.nodes.items() if system.in_service and not system.services else ():
+            if (address := _own_address(system, said)) is not None:
+                name = node_name(system, node)
+                services[name] = Service(address=address, every_s=SLOW_S)
+                watches.append(Watched(system=system.name, service=name, is_address=True))
+    return services, watches
+
+
+def _own_address(system: System, node: Node) -> str | None:
+    """Where a node is reached, as HOST:PORT; None where nothing is sent to it over any network."""
+    usual = NETCONF_PORT if system.driver == "netconf" else PORTS.get(urlsplit(node.address).scheme)
+    host, port = node.host, node.port or usual
+    return None if not host or port is None else f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
 
 
 @contextmanager

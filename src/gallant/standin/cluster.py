@@ -97,6 +97,8 @@ class Cluster:
         ] = {}  # a part that is raised: to what, and what every member has to run
         self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
         self.shared: list[Task] = []  # tasks of the whole cluster
+        self.stopped: dict[str, list[Callable[[], None]]] = {}  # by member, what is told of it
+        self.started: dict[str, list[Callable[[], None]]] = {}
 
     def full(self, name: str) -> str:
         return f"{self.name}/{name}"
@@ -380,6 +382,8 @@ class Cluster:
         self._power_guests(member, False)
         if self.leader == name:
             self.leader = next((n for n, m in self.members.items() if m.up), None)
+        for tell in self.stopped.get(name, ()):
+            tell()
         self.world.changed()
 
     def start(self, name: str) -> None:
@@ -396,6 +400,8 @@ class Cluster:
         if self.leader is None:
             self.leader = name
         self._power_guests(member, True)
+        for tell in self.started.get(name, ()):
+            tell()
         self.world.changed()
 
     def power(self, name: str, on: bool) -> None:

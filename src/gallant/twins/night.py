@@ -340,6 +340,7 @@ class Night:
             state=state,
             at_s=self.loop.time(),
             away_s=self.world.away_s,
+            down_s=self.world.down_s,
             stop=place if state == STOPPED else None,
             hold=place if state == HELD else None,
             why=why,

@@ -98,15 +98,19 @@ class World:
         self.work: dict[tuple[str, str], Work] = {}
         self.started: dict[str, list[str]] = {}  # by system, the nodes that started since it was last looked at
         stands = {(s.name, n): node.runs_on for s in cast.systems for n, node in s.nodes.items()}
-        self._below = {name: _pair(below) for name, below in stands.items() if below is not None}
+        lower = {name: _pair(below) for name, below in stands.items() if below is not None}
+        self._kept: dict[
+            tuple[str, str], tuple[tuple[str, str], ...]
+        ] = {}  # by an emptied node, what is left down on it
         self._above: dict[tuple[str, str], list[tuple[str, str]]] = {name: [] for name in stands}
-        for name, below in self._below.items():
+        for name, below in lower.items():
             self._above.setdefault(below, []).append(name)
         # Nodes of which a step of their own waits until they are back.
         self._awaited = {(s.system, s.node) for s in self.steps.values() if s.kind in (RETURN, START_ON)}
         self.samples: list[Sample] = []
         self.heard = asyncio.Event()
         self.away_s = 0.0  # for how long a system that is in service was away at a time, at most
+        self.down_s: dict[str, float] = {}  # by system that is in service, for how long nothing of it served in all
         self._since: dict[str, float] = {}  # when what is away went
         # By system: for so long nobody has to look, while nothing is to be seen. A stage of a return may have a time of its own.
         self.unseen_s = {name: _shortest(knows.returns) / LOOKS for name, knows in cast.knows.items()}
@@ -185,14 +189,26 @@ class World:
         self.away.discard((system, node))
         self.started.setdefault(system, []).append(node)
         self.seen_to_serve(system)
+        kept = self._kept.get((system, node), ())
         for above in self._above[system, node]:
-            if above in self.away and above not in self._awaited:
+            if above in self.away and above not in self._awaited and above not in kept:
                 self.starts(*above)
 
-    def has_moved(self, system: str, node: str) -> bool:
-        """Whether a node is a guest of one that was emptied before, and so is elsewhere by now."""
-        below = self._below.get((system, node))
-        return below is not None and below[0] in self.nodes and self.nodes[below[0]][below[1]].state != IN_SERVICE
+    def leaves_down(self, step: Step) -> None:
+        """A node is being emptied: what it does not move is down until it takes its guests again, or is started anew elsewhere."""
+        kept = tuple(_pair(name) for name in step.disturbs if name != step.subject)
+        self._kept[step.system, step.node] = kept
+        for guest in kept:
+            self.goes(*guest)
+        for name, seconds in step.anew.items():
+            self.goes(*_pair(name))
+            self.after(seconds, lambda n=name: self.starts(*_pair(n)))  # type: ignore[misc]
+
+    def takes_again(self, step: Step) -> None:
+        """A node carries again: what was left down on it is started."""
+        for name in self._kept.pop((step.system, step.node), ()):
+            if name in self.away:
+                self.starts(*name)
 
     def part(self, system: str, node: str, name: str, **fields: object) -> None:
         """A component of a node is another now."""
@@ -246,12 +262,17 @@ class World:
         if not ok:
             self._since[system] = self.loop.time()
         elif system in self._since:
-            self.away_s = max(self.away_s, self.loop.time() - self._since.pop(system))
+            self._was_away(system)
 
     def at_an_end(self) -> None:
         """What is away still was so until now."""
         for system in list(self._since):
-            self.away_s = max(self.away_s, self.loop.time() - self._since.pop(system))
+            self._was_away(system)
+
+    def _was_away(self, system: str) -> None:
+        lasted = self.loop.time() - self._since.pop(system)
+        self.away_s = max(self.away_s, lasted)
+        self.down_s[system] = self.down_s.get(system, 0.0) + lasted
 
     def moved(self, work: Work, to_itself: bool) -> None:
         """Roles have moved within the node's group; for as long as that interrupts the service nobody answers."""
@@ -362,6 +383,11 @@ def _set(**fields: object) -> Callable[[World, Work, Act], None]:
     return effect
 
 
+def _refilled(world: World, work: Work, act: Act) -> None:
+    _set(state=IN_SERVICE)(world, work, act)
+    world.takes_again(work.step)
+
+
 def _spare(world: World, work: Work, act: Act) -> None:
     world.change(work.step.system, work.step.node, other_slot=work.step.to)
 
@@ -402,7 +428,7 @@ EFFECTS: Mapping[str, Callable[[World, Work, Act], None]] = {
     "renew_spare": _spare,
     "raise_format": _raised,
     "drain": _set(state=OUT),
-    "refill": _set(state=IN_SERVICE),
+    "refill": _refilled,
     "handover": _moves(to_itself=False),
     "failback": _moves(to_itself=True),
     "enable_channel": _channel(True),
@@ -415,6 +441,8 @@ def works(world: World, work: Work, act: Act) -> str:
     step = work.step
     name = world.job(work, [step.node])
     work.turns = [world.loop.time() + work.lasts]
+    if KINDS[step.kind].sets_aside and not work.fails:
+        world.leaves_down(step)
     if step.interrupts_s and not work.fails:
         world.after(work.lasts - step.interrupts_s, lambda: world.answers(step.system, False))
 
@@ -434,8 +462,7 @@ def restarts(world: World, work: Work) -> None:
     step = work.step
     taken = [_pair(name) for name in step.disturbs] or [(step.system, step.node)]
     for system, node in taken:
-        if not world.has_moved(system, node):
-            world.goes(system, node)
+        world.goes(system, node)
     work.turns = [work.until if work.fails else world.loop.time() + work.lasts]
     if work.fails:
         return

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
+from gallant.core.work.away import out_s
 from gallant.core.work.plan import BACKOUT, Back, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.core.work.steps import LOOK_OVER, by_device
 from gallant.views.claims import borne_lines
@@ -327,17 +328,11 @@ def _disturbs(steps: Sequence[Step]) -> str:
     nodes = dict.fromkeys(n for s in steps for n in s.disturbs)
     if any(map(by_device, steps)):
         return f"{many(len(nodes), 'node')}, in its own order"
-    gap = sum(s.interrupts_s for s in steps)
-    out = [f"{', '.join(nodes)} for {duration(_out_s(steps))}"] if nodes else []
+    gap, lasts = sum(s.interrupts_s for s in steps), dict[float, list[str]]()
+    for node in nodes | dict.fromkeys(n for s in steps for n in s.anew):
+        lasts.setdefault(out_s(steps, node), []).append(node)
+    out = [f"{', '.join(names)} for {duration(seconds)}" for seconds, names in lasts.items()]
     return "; ".join(out + ([f"services {duration(gap) if gap >= 60 else f'{gap:g} s'}"] if gap else [])) or "nothing"
-
-
-def _out_s(steps: Sequence[Step]) -> float:
-    """For how long a node is out: of one that is set aside first, all the time until it is taken back."""
-    if not any(s.aside for s in steps):
-        return sum(s.estimate_s for s in steps if s.disturbs)
-    first = next(n for n, s in enumerate(steps) if s.disturbs)
-    return sum(s.estimate_s for s in steps[first:] if not s.ends_node)
 
 
 def _consequences(plan: Plan) -> Iterator[str]:
@@ -372,6 +367,7 @@ def _of_lane(lane: Lane) -> Iterator[str]:
         yield f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it carries on.{hit} Needs --consent downtime:{lane.system}."
     for name, seconds in lane.falls.items():
         yield f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on {plain(lane.system)}. Needs --consent downtime:{name}."
+    yield from _of_guests(lane)
     if lane.mute:
         names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
         yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
@@ -388,6 +384,21 @@ def _of_lane(lane: Lane) -> Iterator[str]:
         yield from _of_hop(lane.system, hop)
     if lane.enters:
         yield from _way_back(lane)
+
+
+MOST_GUESTS = 6  # of one node that are named
+
+
+def _of_guests(lane: Lane) -> Iterator[str]:
+    """What is down meanwhile of what its nodes carry, by name: those that cannot move one by one, all others by their node."""
+    for down in (d for d in lane.guests if d.why):
+        yield f"{mark('work')} {BOLD}{plain(down.guest)}{OFF} cannot move from {plain(down.node)} ({plain(down.why)}), and is down for about {duration(down.down_s)}."
+    free = [down for down in lane.guests if not down.why]
+    for node, lasts, elsewhere in dict.fromkeys((d.node, d.down_s, d.elsewhere) for d in free):
+        names = [plain(d.guest) for d in free if (d.node, d.down_s, d.elsewhere) == (node, lasts, elsewhere)]
+        more = f" and {len(names) - MOST_GUESTS} more" if len(names) > MOST_GUESTS else ""
+        does = "each started anew elsewhere, and down for" if elsewhere else "down, since its guests are not moved, for"
+        yield f"{mark('work')} {plain(node)}: {many(len(names), 'guest')} {does} about {duration(lasts)}: {', '.join(names[:MOST_GUESTS])}{more}."
 
 
 # What can be done about a device that works by itself, and what cannot.
@@ -463,4 +474,8 @@ def _restore_points(lane: Lane) -> str | None:
 
 
 def _away(wave: Wave) -> float:
-    return max(_out_s(t.steps) + sum(s.estimate_s for s in t.steps if s.ends_node) for t in wave.tracks)
+    return max(
+        max((out_s(t.steps, node) for s in t.steps for node in s.disturbs), default=0.0)
+        + sum(s.estimate_s for s in t.steps if s.ends_node)
+        for t in wave.tracks
+    )

@@ -42,6 +42,8 @@ def rehearsal_view(found: Rehearsal) -> View:
         if found.away_s[1]:
             usual, longest = (duration(seconds) for seconds in found.away_s)
             yield f"The longest that a service is away at a time: {usual} in half of the nights, no more than {longest} in nine of ten."
+        for name, (usual_s, most_s) in found.down_s.items():
+            yield f"{BOLD}{plain(name)}{OFF} is down for {duration(usual_s)} in all in half of the nights that finish, for no more than {duration(most_s)} in nine of ten."
         yield from _places("It stops most often at", found.stops)
         yield from _places("It is held most often before", found.holds)
         yield from _places("What decides when it is done:", found.decides)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from gallant.core.after.picture import LOST, PLANNED, Unlike
 from gallant.views.output import Drawn, View
 from gallant.views.page import Verdict, drawn, rendered, write
+from gallant.views.rolls import down_words
 from gallant.views.words import duration, many, plain
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ def _said(report: Report) -> dict[str, Any]:
         "mark_of": _mark,
         "planned": _planned,
         "outages": _outages,
+        "down_words": down_words,
         "lost": _lost,
         "told": _told,
         "ways": _ways,
@@ -143,6 +145,7 @@ def report_view(report: Report) -> View:
             "approved_by": one.approval.by,
             "ways": _ways(one),
             "outages": one.run.outages,
+            "downs": one.run.downs,
             "compared": one.compared,
             "unlike": one.unlike,
             "stops": one.stops,

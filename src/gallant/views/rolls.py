@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from gallant.core.work.learning import Spread
     from gallant.operations.detaching import Detached
     from gallant.operations.durations import Learned
-    from gallant.operations.history import Run, StepRow, Totals
+    from gallant.operations.history import Run, StepRow, Totals, WasDown
     from gallant.operations.roll import Asked, Rolled
     from gallant.operations.settling import Settling
     from gallant.operations.verify import Verified
@@ -146,7 +146,27 @@ def between(outage: Outage) -> str:
     return f", between {outage.least:.2f} and {outage.most:.2f} s: {why}"
 
 
+def down_words(down: WasDown) -> str:
+    """For how long a system was down, beside what somebody accepted."""
+    planned = f"about {duration(down.planned_s)} were planned and accepted"
+    if not down.by:
+        return f"was not watched while it was down; {planned}"
+    if down.goes_on:
+        return f"is down still, by {down.by}; {planned}"
+    if not down.seen_s:
+        return f"was not seen to be down at all, by {down.by}; {planned}"
+    return f"was down for {duration(down.seen_s)} in all, by {down.by}; {planned}"
+
+
+def _down_level(down: WasDown) -> str:
+    if down.goes_on:
+        return "bad"
+    return "note" if down.by and down.seen_s <= down.planned_s else "work"
+
+
 def _outage_lines(run: Run) -> Iterator[str]:
+    for down in run.downs if run.watched is not None and run.state != "running" else ():
+        yield f"{mark(_down_level(down))} {plain(down.system)} {plain(down_words(down))}."
     if run.watched is None and not run.outages:
         yield f"{mark('note')} Whether services were out is not known: its journal does not say what was watched."
     elif run.watched and not run.outages:
@@ -385,6 +405,7 @@ def history_rows(runs: Sequence[Run]) -> list[dict[str, object]]:
                 }
                 for o in r.outages
             ],
+            "downs": r.downs,
             "watched": r.watched,
             "unwatched": r.unwatched,
             "blind_seconds": r.blind_s,

@@ -30,19 +30,16 @@ def page_of(sheet: Sheet, figure: str) -> str:
     """The page's text; `figure` is a PNG in base64."""
     made = sheet.planned.plan
     within = made.spread.lanes if made.spread is not None else {}
-    down = dict[str, float]()
-    for name, seconds in [(h.system, h.down_s) for h in sheet.hits] + [p for h in sheet.hits for p in h.falls.items()]:
-        if seconds:
-            down[name] = down.get(name, 0.0) + seconds
     counted = [hit.sessions for hit in sheet.hits if hit.sessions is not None]
     return rendered(
         "sheet.html",
         s=sheet,
         plan=made,
+        guests=[down for lane in made.lanes for down in lane.guests],
         figure=figure,
         verdict=_verdict(sheet),
         when=_when(sheet),
-        down=", ".join(f"{name} {duration(seconds)}" for name, seconds in down.items()),
+        down=", ".join(f"{name} {duration(seconds)}" for name, seconds in made.down_s.items()),
         lone_times=sum(hit.lone_times for hit in sheet.hits),
         lone_s=sum(hit.lone_s for hit in sheet.hits),
         sessions=f"{sum(counted)} open at the last reading" if counted else "not told by these systems",

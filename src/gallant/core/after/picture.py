@@ -350,7 +350,7 @@ def _guests(system: str, old: Sequence[Reading], new: Sequence[Reading], at: dat
         words = [f"all {kept} run" if kept == len(ran) else f"{kept} of them run"]
         words += [f"{moved} elsewhere"] if moved else []
         words += [f"{more} more"] if more else []
-        yield _whole(system, "its guests", f"{len(ran)} run", ", ".join(words), OTHER, at)
+        yield _whole(system, "guests", f"{len(ran)} run", ", ".join(words), OTHER, at)
 
 
 def _carried(readings: Sequence[Reading]) -> dict[str, tuple[str, Guest]]:

@@ -20,13 +20,15 @@ class Sample(Record):
 
 
 class Watched(Record):
-    """A service that is probed, by the name that its samples have, and the system that has it. `budget_s` is for how long it may
+    """A service that is probed, by the name that its samples have, and the system that has it; or a node's own address (`is_address`, by the node's
+    name), which tells only for how long the node was away. `budget_s` is for how long it may
     be out at a time, in seconds of estate time or, where it is `unscaled`, of real time."""
 
     system: str
     service: str
     budget_s: float | None = None
     unscaled: bool = False
+    is_address: bool = False
 
 
 class Outage(Record):

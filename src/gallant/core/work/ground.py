@@ -8,10 +8,11 @@ from datetime import datetime
 from gallant.core.catalog.products import Bundle, Minutes, Product, Release
 from gallant.core.errors import Refused
 from gallant.core.estate.capacity import standing_of
-from gallant.core.estate.stacks import Upper, carried, nodes_above, systems_above
+from gallant.core.estate.stacks import Upper, systems_above
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
+from gallant.core.work.guests import Carrying
 from gallant.core.work.hops import is_older
 from gallant.core.work.learning import Observation
 from gallant.core.work.plan import ALL, ONE, Hop, HopWork, Knows, Part
@@ -74,11 +75,14 @@ def hop_work(
     hop: Hop,
     release: Release | None,
     knows: Mapping[str, Knows],
-    above: Mapping[str, Mapping[str, Reading]],
+    readings: Mapping[str, Mapping[str, Reading]],
     products: Mapping[str, Product],
 ) -> HopWork:
-    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `above`
-    are the readings of the systems that stand on this one."""
+    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `readings`
+    are those of this system and of all that stand on it."""
+    carrying = Carrying(estate=estate, readings=readings, knows=knows)
+    uppers = _uppers(carrying, system, hop, products)
+    stacked, fates = carrying.stacked(system, uppers)
     return HopWork(
         hop_id=hop.id,
         to=hop.to,
@@ -90,8 +94,9 @@ def hop_work(
         mbit_per_s=estate.sites[system.site].sends_mbit_per_s,
         steady_s=estate.limits.steady_s,
         knows=knows[system.name],
-        uppers=_uppers(estate, system, hop, knows, above, products),
-        stacked={node: nodes_above(estate, node_name(system, node)) for node in system.nodes},
+        uppers=uppers,
+        stacked=stacked,
+        fates=fates,
         despite_recall=hop.despite_recall,
         restore_point=hop.restore_point,
         back=hop.back,
@@ -141,32 +146,26 @@ def work_now(ground: Ground, system: System, hop: Hop, release: Release | None) 
     )
 
 
-def _uppers(
-    estate: Estate,
-    system: System,
-    hop: Hop,
-    knows: Mapping[str, Knows],
-    above: Mapping[str, Mapping[str, Reading]],
-    products: Mapping[str, Product],
-) -> tuple[Upper, ...]:
-    """The systems that live on this one's nodes, where those cannot be emptied of them."""
-    if "drain" in knows[system.name].capabilities or not system.in_service:
+def _uppers(carrying: Carrying, system: System, hop: Hop, products: Mapping[str, Product]) -> tuple[Upper, ...]:
+    """The systems that live on this one's nodes and are down for a while when the turn of those comes."""
+    if not system.in_service:
         return ()
+    estate, knows = carrying.estate, carrying.knows
     return tuple(
         Upper(
             system=estate.systems[name],
             on=on,
-            standing=standing_of(estate.systems[name], above[name], estate.limits),
+            standing=standing_of(estate.systems[name], carrying.readings[name], estate.limits),
             drains={"drain", "refill"} <= knows[name].capabilities,
             repeat=knows[name].repeat,
             laid=frozenset(
                 node
-                for node, reading in above[name].items()
+                for node, reading in carrying.readings[name].items()
                 if name in hop.serves
                 and is_older(products[estate.systems[name].product], reading.version, hop.serves[name])
             ),
         )
-        for name, on in carried(estate, system).items()
+        for name, on in carrying.falling(system).items()
     )
 
 

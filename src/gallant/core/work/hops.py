@@ -25,6 +25,7 @@ from gallant.core.work.steps import (
     ENABLE_CHANNEL,
     KINDS,
     LOOK_OVER,
+    LOSING,
     NEEDS_PEERS,
     QUIET,
     RENEW_SPARE,
@@ -495,9 +496,10 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
     lower = [part for part in todo.in_turn if rank_of(part.kind) < image_rank or not part.waits]
     disturbs = todo.restarts or bool(todo.in_turn)
     made = [_step(system, work, QUIET, node)] if work.quiet_s and disturbs and system.in_service else []
-    made += _upper_leaves(work, node) if todo.restarts else []
     drains = "drain" in work.knows.capabilities and disturbs
-    made += [_step(system, work, "drain", node)] if drains else []
+    made += _upper_leaves(work, node) if todo.restarts or drains else []
+    made += [_emptied(system, work, node)] if drains else []
+    work = replace(work, stacked={}) if drains else work  # what stands on it is elsewhere from then on, or down already
     made += [_part_step(system, work, part, node) for part in lower]
     made += [_step(system, work, _image_kind(work, todo), node)] if todo.image and not todo.stays else []
     made += [_part_step(system, work, part, node) for part in todo.in_turn if part not in lower]
@@ -511,7 +513,7 @@ def _work_steps(system: System, work: HopWork, node: str, todo: Todo) -> list[St
         made.append(replace(restart, brings=brings, to=work.to if todo.image or todo.waiting else todo.runs))
     made += [_step(system, work, "refill", node)] if "refill" in work.knows.capabilities else []
     made.append(_step(system, work, STEADY, node))
-    return _set_aside([*made, *(_upper_returns(work, node) if todo.restarts else [])])
+    return _set_aside([*made, *(_upper_returns(work, node) if todo.restarts or drains else [])])
 
 
 def _of_upper(work: HopWork, upper: Upper) -> HopWork:
@@ -526,9 +528,20 @@ def _upper_leaves(work: HopWork, node: str) -> list[Step]:
     return [_drained(work, upper, above) for upper, above in pairs]
 
 
+def _emptied(system: System, work: HopWork, node: str) -> Step:
+    """A node is emptied: what on it does not move is down from then on until it is taken back, or while it is started anew elsewhere."""
+    step = _step(system, work, "drain", node)
+    fate = work.fates.get(step.subject)
+    if fate is None or not (fate.down or fate.anew):
+        return step
+    return replace(
+        step, disturbs=(*step.disturbs, *fate.down), anew=fate.anew, guards=(*step.guards, "upper_ready", LOSING)
+    )
+
+
 def _drained(work: HopWork, upper: Upper, node: str) -> Step:
     """What is to come back on another release needs a backup of what it runs."""
-    step = _step(upper.system, _of_upper(work, upper), "drain", node)
+    step = _emptied(upper.system, _of_upper(work, upper), node)
     return replace(step, guards=(*step.guards, "backup_sealed")) if node in upper.laid else step
 
 

@@ -9,8 +9,10 @@ from gallant.core.estate.order import SHAPES
 from gallant.core.estate.stacks import falls, systems_above
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.records import replace
+from gallant.core.work.away import out_s
 from gallant.core.work.ground import Ground
-from gallant.core.work.plan import DEVICE_LED, UPDATE, Hop, Lane, steps_of
+from gallant.core.work.guests import Carrying, downs
+from gallant.core.work.plan import DEVICE_LED, UPDATE, Down, Hop, Lane, steps_of
 from gallant.core.work.steps import CANCEL, KINDS, LOSING, PAUSE, SAVE_CONFIG, by_device, nodes_of
 
 DUE = "due"  # a facet in this state: something was configured, and waits to be applied
@@ -42,6 +44,7 @@ def lane_of(
         due=_due(ground, system, hops),
         falls=_falls(ground.estate, system, hops),
         loses=_loses(ground, hops),
+        guests=_guests(ground, system, hops),
     )
 
 
@@ -72,7 +75,7 @@ def _loses(ground: Ground, hops: Sequence[Hop]) -> tuple[str, ...]:
     """The nodes that go down with what they never saved, where no step saves it."""
     steps = [step for hop in hops for step in steps_of(hop.waves)]
     saved = {step.subject for step in steps if step.kind == SAVE_CONFIG}
-    down = dict.fromkeys(name for step in steps if LOSING in KINDS[step.kind].guards for name in step.disturbs)
+    down = dict.fromkeys(name for step in steps if LOSING in step.guards for name in step.disturbs)
     readings = {name: ground.readings.get(name) for name in down if name not in saved}
     return tuple(name for name, reading in readings.items() if reading is not None and reading.unsaved)
 
@@ -80,10 +83,20 @@ def _loses(ground: Ground, hops: Sequence[Hop]) -> tuple[str, ...]:
 def _falls(estate: Estate, system: System, hops: Sequence[Hop]) -> dict[str, float]:
     """The systems that stand on this one and are down with it, and for how long in all."""
     found: dict[str, float] = {}
-    for step in (s for hop in hops for s in steps_of(hop.waves)):
-        for name in falls(estate, [n for n in step.disturbs if not n.startswith(f"{system.name}/")]):
-            found[name] = found.get(name, 0.0) + step.estimate_s
+    for track in (track for hop in hops for wave in hop.waves for track in wave.tracks):
+        names = dict.fromkeys(n for s in track.steps for n in (*s.disturbs, *s.anew))
+        for name in (n for n in names if not n.startswith(f"{system.name}/")):
+            for fallen in falls(estate, [name]):
+                found[fallen] = found.get(fallen, 0.0) + out_s(track.steps, name)
     return found
+
+
+def _guests(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[Down, ...]:
+    names = (system.name, *systems_above(ground.estate, system))
+    systems = [ground.estate.systems[name] for name in names]
+    readings = {s.name: {n: r for n in s.nodes if (r := ground.readings.get(node_name(s, n)))} for s in systems}
+    knows = {s.name: ground.known_of(s) for s in systems}
+    return tuple(downs(Carrying(estate=ground.estate, readings=readings, knows=knows), hops))
 
 
 def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
@@ -158,7 +171,8 @@ def _down_s(system: System, hops: Sequence[Hop]) -> float:
     """For how long a system's service is down in all; 0 where something of it carries on."""
     if not system.in_service or SHAPES[system.shape].tolerates(len(system.nodes)):
         return 0.0
-    return sum(step.estimate_s for hop in hops for step in steps_of(hop.waves) if step.disturbs)
+    tracks = [track.steps for hop in hops for wave in hop.waves for track in wave.tracks]
+    return sum(max(out_s(steps, node_name(system, node)) for node in system.nodes) for steps in tracks)
 
 
 def dependents(estate: Estate, system: System) -> tuple[str, ...]:

@@ -34,6 +34,7 @@ class Step(Record):
     `expects` is the observable condition that makes it done, in words; `disturbs` the nodes it may take out; `repeat`
     is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time; `interrupts_s` is how
     long the service address may be unreachable; `safe_stop_s` how long the system may be left after it (None: not).
+    `anew` are guests that are started anew on another node by it, each with for how many seconds it is down.
     `reverts`: its undo is to revert to the restore point.
     `aside`: its node was taken out of service before it, and comes back only after it.
     A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
@@ -54,6 +55,7 @@ class Step(Record):
     guards: tuple[str, ...]
     expects: str
     disturbs: tuple[str, ...] = ()
+    anew: dict[str, float] = {}
     repeat: str = "if_absent"
     deadline_s: float
     estimate_s: float
@@ -203,6 +205,25 @@ class Back(Record):
         return not (self.does or self.why or self.waits)
 
 
+class Fate(Record):
+    """What becomes of the nodes that stand on one that is emptied: those that are down until it is taken back, and those that are
+    started anew elsewhere, each with for how many seconds it is down. All others move, and run on."""
+
+    down: tuple[str, ...] = ()
+    anew: dict[str, float] = {}
+
+
+class Down(Record):
+    """A guest of a node (by its full name) that is down for so many seconds by the work on that: it is started anew `elsewhere`, or stays there, since it
+    cannot move (`why`, in its host's words) or its host moves none."""
+
+    node: str
+    guest: str
+    down_s: float
+    why: str = ""
+    elsewhere: bool = False
+
+
 class Lane(Record):
     """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how long its
     service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
@@ -210,7 +231,7 @@ class Lane(Record):
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
     down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
     the channels that something of it comes through and that are disabled there, where nothing opens them. `loses` are the nodes of which a
-    restart loses what was configured and never saved, where nothing of the lane saves it. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    restart loses what was configured and never saved, `guests` what is down meanwhile of what its nodes carry, where nothing of the lane saves it. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
     (an empty text); None where Gallant works on them one by one. `back` has the way back from each step that alters what a node runs."""
 
     system: str
@@ -228,6 +249,7 @@ class Lane(Record):
     due: dict[str, tuple[str, ...]] = {}
     closed: dict[str, tuple[str, ...]] = {}
     loses: tuple[str, ...] = ()
+    guests: tuple[Down, ...] = ()
     back: tuple[Back, ...] = ()
 
     @property
@@ -303,6 +325,17 @@ class Plan(Record):
     def every(self) -> tuple[str, ...]:
         """The systems of its lanes, and those that stand on them and are taken along."""
         return tuple(dict.fromkeys([*self.systems, *(name for lane in self.lanes for name in lane.also)]))
+
+    @property
+    def down_s(self) -> dict[str, float]:
+        """The systems of which nothing carries on for a while, and for how long in all, whether their own lane says so or that of what they
+        stand on."""
+        found: dict[str, float] = {}
+        for lane in self.lanes:
+            for name, seconds in [(lane.system, lane.down_s), *lane.falls.items()]:
+                if seconds:
+                    found[name] = found.get(name, 0.0) + seconds
+        return found
 
     def steps(self) -> Iterator[Step]:
         for lane in self.lanes:
@@ -450,7 +483,8 @@ class HopWork(Record):
     the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
     taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
     `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
+    `stacked` has all that goes down with a node where nothing empties it first, `fates` by the name of a node that is emptied what becomes of
+    what stands on it. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
     the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to look at in the end; `patience` is as in the hop.
     """
 
@@ -470,6 +504,7 @@ class HopWork(Record):
     uppers: tuple[Upper, ...] = ()
     above: Upper | None = None
     stacked: dict[str, tuple[str, ...]] = {}
+    fates: dict[str, Fate] = {}
     back: bool = False
     returns: tuple[str, ...] = ()
     rewinds: str | None = None

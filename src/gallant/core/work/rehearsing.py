@@ -52,12 +52,13 @@ class Share(Where):
 
 
 class NightEnd(Record):
-    """How one night ended and after how many seconds; `away_s` is for how long a service was away at a time. `stop` is the step at which the first
+    """How one night ended and after how many seconds; `away_s` is for how long a service was away at a time, `down_s` for how long each system was down in all. `stop` is the step at which the first
     lane stopped, `hold` the one before which the first was held, with what was said of it (`why`); `decides` took most longer than usual, of the lane that was done last."""
 
     state: str
     at_s: float
     away_s: float = 0
+    down_s: dict[str, float] = {}
     stop: Where | None = None
     hold: Where | None = None
     why: str = ""
@@ -68,7 +69,8 @@ class Rehearsal(Record):
     """What came of `runs` nights. `finished`, `stopped` and `held` are parts of them that add up to one; `in_window` is the part that finishes by
     `until`, where any window ends. Seconds are from the beginning, of the nights that finish; `ends_s` is one for each of those, `stopped_s` and `held_s` for each of the others, when its
     last lane came to stand. `away_s`: for how long the service that is
-    away longest is so at a time, in half of the nights and in nine of ten. `seen` is how many steps all that is known from."""
+    away longest is so at a time, in half of the nights and in nine of ten; `down_s` has by system for how long nothing of it serves in all, of those of which
+    the plan says that they are down. `seen` is how many steps all that is known from."""
 
     plan: str
     begins: datetime
@@ -81,6 +83,7 @@ class Rehearsal(Record):
     p50_s: float | None
     p90_s: float | None
     away_s: tuple[float, float]
+    down_s: dict[str, tuple[float, float]]
     stops: tuple[Share, ...]
     holds: tuple[Share, ...]
     decides: tuple[Share, ...]
@@ -113,6 +116,12 @@ def failing(tried: Mapping[str, Tried]) -> dict[str, float]:
     return chances
 
 
+def _usual(seconds: Sequence[float]) -> tuple[float, float]:
+    """What it comes to in half of the nights, and in nine of ten."""
+    found = sorted(seconds)
+    return _quantile(found, 0.5) or 0.0, _quantile(found, 0.9) or 0.0
+
+
 def where(step: Step) -> Where:
     return Where(system=step.system, node=step.node, kind=step.kind, component=step.component)
 
@@ -138,6 +147,7 @@ def rehearsed(
         p50_s=_quantile(done, 0.5),
         p90_s=_quantile(done, 0.9),
         away_s=(_quantile(away, 0.5) or 0.0, _quantile(away, 0.9) or 0.0),
+        down_s={name: _usual([n.down_s.get(name, 0.0) for n in nights if n.state == FINISHED]) for name in plan.down_s},
         stops=_shares([(night.stop, night.why) for night in nights if night.stop is not None], runs),
         holds=_shares([(night.hold, night.why) for night in nights if night.hold is not None], runs),
         decides=_shares([(night.decides, "") for night in nights if night.decides is not None], runs),
