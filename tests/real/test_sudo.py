@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from gallant.drivers.debian import APT, sudoers
+from gallant.drivers.debian import APT, APT_BACK, ARCHIVES, sudoers
 from gallant.drivers.profile import load_profile
 
 from .conftest import needed
@@ -15,6 +15,8 @@ from .conftest import needed
 ALLOWED = (
     f"{APT} install bash=1:2.3~x",
     f"{APT} -d install bash=1 dash=2.0-1",
+    f"{APT} -d --reinstall install bash=1 dash=2.0-1",
+    f"{APT_BACK} install bash=1:2.3~x {ARCHIVES}dash_1%3a2.0-1_amd64.deb",
     "/usr/bin/apt-get -q update",
     "/usr/bin/dpkg --force-confdef --force-confold --configure -a",
     "/usr/bin/systemctl reboot --message=window",
@@ -28,6 +30,11 @@ ALLOWED = (
 REFUSED = (
     f"{APT} install -o DPkg::Pre-Invoke::=sh bash=1",
     f"{APT} install ./own.deb",
+    f"{APT} --reinstall install bash=1",
+    f"{APT_BACK} install ./own.deb",
+    f"{APT_BACK} install {ARCHIVES}../../../tmp/own.deb",
+    f"{APT_BACK} install {ARCHIVES}own.deb -o DPkg::Pre-Invoke::=sh",
+    f"{APT_BACK} remove bash",
     "/usr/bin/apt-get remove bash",
     "/usr/bin/dpkg --configure bash",
     "/usr/bin/dpkg -i own.deb",

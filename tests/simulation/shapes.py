@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from types import SimpleNamespace
@@ -14,7 +14,7 @@ from types import SimpleNamespace
 from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.estate.systems import System
 from gallant.core.ports import DeviceRefused
-from gallant.core.readings import Component, Gauge, PackagePresent, Reading
+from gallant.core.readings import AtHand, Component, Gauge, PackagePresent, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse, parse_range
 from gallant.core.work.ground import PartGoal
@@ -130,7 +130,7 @@ class ClusterDriver(SimDriver):
     kinds = KINDS
 
     def knows(self) -> Knows:
-        return replace(super().knows(), parts=tuple(self.night.extras))
+        return replace(super().knows(), parts=tuple(self.night.extras), fetches=self.night.fetched)
 
     def _do(self, node: str, act) -> str | None:
         if act.component == "image":
@@ -167,6 +167,8 @@ class ClusterNight(Night):
     limits: str = ""
     extras: dict[str, Extra] = field(default_factory=dict)
     ahead: tuple[tuple[str, str], ...] = ()  # (node, component) that are at their 2.0 already
+    fetched: tuple[str, ...] = ()  # components whose packages the nodes bring by themselves
+    gone: frozenset[tuple[str, str]] = frozenset()  # (node, component) of which nobody has the 1.0 any more
 
     def more_systems(self) -> str:
         return ""
@@ -244,9 +246,17 @@ class ClusterNight(Night):
                 ),
             ),
             packages=tuple(PackagePresent(name=n, sha256=d, bytes=s) for n, (d, s) in member.packages.items()),
+            at_hand=tuple(self._at_hand(name, member.parts)) if self.fetched else None,
+            not_at_hand=tuple(p for p in self.fetched if member.parts.get(p) == "1.0" and (name, p) in self.gone),
             gauges=() if self.load is None else (Gauge(name="load", value=self.load, unit="%"),),
             jobs=jobs_of(member.tasks_with(cluster.shared), self.world.now, KINDS),
         )
+
+    def _at_hand(self, node: str, parts: Mapping[str, str]) -> Iterator[AtHand]:
+        """The other versions that a node could be given."""
+        for part in self.fetched:
+            if part in parts and not (parts[part] == "2.0" and (node, part) in self.gone):
+                yield AtHand(name=part, version="1.0" if parts[part] == "2.0" else "2.0")
 
     def judge(self, system: str, node: str, kind: str, release: str) -> None:
         cluster, name = self.pairs[system], f"{system}/{node}"

@@ -20,8 +20,10 @@ from gallant.engine.journal import replay
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
+from .backwards import way_back
 from .dice import Case, drawn, night_of
 from .night import Night
+from .shapes import ClusterNight, Extra
 
 SEEDS, PACK, HOLDS = 40, 10, 6  # drawn nights, and at how many of its steps each is held
 
@@ -45,6 +47,14 @@ def without_ways(night: Night, dice: random.Random) -> None:
             for r in product.releases
         )
         night.catalogs[name] = replace(product, releases=releases)
+
+
+def with_fetched_parts(night: Night, dice: random.Random) -> None:
+    """Some components are brought by the nodes themselves; of some of those nobody has what runs any more."""
+    if isinstance(night, ClusterNight) and dice.random() < 0.6:
+        night.fetched = tuple(name for name in night.extras if dice.random() < 0.7)
+        every = [(node, name) for node in night.running for name in night.fetched]
+        night.gone = frozenset(one for one in every if dice.random() < 0.2)
 
 
 def held(night: Night, plan: Plan, steps: int) -> Iterator[None]:
@@ -81,6 +91,7 @@ def test_what_a_plan_says_of_the_way_back_is_what_a_back_out_finds_at_that_step(
         dice = random.Random(f"ways back {seed}")
         night = night_of(undisturbed(seed))
         without_ways(night, dice)
+        with_fetched_parts(night, dice)
         try:
             plan = night.plan()
         except Refused:
@@ -92,6 +103,41 @@ def test_what_a_plan_says_of_the_way_back_is_what_a_back_out_finds_at_that_step(
                 for system, said, found in found_by_a_back_out(night, plan):
                     # What lies before a hop that cannot be taken back is not looked at any more.
                     assert (found <= said, bool(found)) == (True, bool(said)), (seed, number, system, said, found)
+
+
+@pytest.mark.parametrize("gone", [frozenset(), frozenset({("a", "agent")})])
+def test_what_a_node_brings_by_itself_goes_back_where_its_older_version_is_at_hand(gone):
+    extras = {"agent": Extra(kind="OS package", restart="none")}
+    night = ClusterNight(
+        shape="single", running={"a": "3.2.4"}, leader=None, extras=extras, fetched=("agent",), gone=gone
+    )
+    night.snapshots = False
+    plan = night.plan()
+    why = ("neither a channel nor the cache of its host has agent 1.0",) if gone else ()
+    assert plan.lanes[0].one_way == why
+    consents = tuple(one.consent.words for one in consents_needed(plan, plan.systems))
+    assert night.run(plan, Orders(by="tester", consents=consents)).state == "finished"
+    if gone:
+        with pytest.raises(Refused, match=why[0]):
+            way_back(night, plan)
+        return
+    back = way_back(night, plan)
+    assert not [step for step in back.steps() if step.component == "agent" and step.package]
+    night.events.clear()
+    assert night.run(back, Orders(by="tester", consents=consents)).state == "finished"
+    assert night.pair.members["a"].parts["agent"] == "1.0"
+
+
+def test_a_later_step_may_give_a_way_back_again():
+    """Nothing leads back from what is installed; once the single has restarted on it, its restore point does."""
+    night = ClusterNight(shape="single", running={"a": "2.11.3"}, leader=None)
+    old = replace(night.catalog.releases[1], from_range="vers:dotted/<0.1")
+    night.catalog = replace(night.catalog, releases=(night.catalog.releases[0], old, night.catalog.releases[2]))
+    lane = night.plan().lanes[0]
+    installed, restarted = lane.back
+    assert no_way_back(lane, [installed.step]) == installed.why != ()
+    assert restarted.does == "revert to the restore point"
+    assert no_way_back(lane, [installed.step, restarted.step]) == ()
 
 
 def one_way_night(**more: object) -> Night:

@@ -57,6 +57,13 @@ class PackagePresent(Record, gc=False):
     bytes: int
 
 
+class AtHand(Record, gc=False):
+    """A version of a component that the node could be given from its own channels, or from what it kept."""
+
+    name: str
+    version: str
+
+
 class Job(Record, gc=False):
     """Work that a device does or did: `state` is running, paused, done or failed; `percent` 0 to 100."""
 
@@ -189,6 +196,8 @@ class Reading(Record):
     none, or does not say).
     `reach`: whether an order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
     (None: it has no such modes). `guests` are what it carries, where it is a host (None: it is none, or does not say).
+    `at_hand` are other versions of its components that the node could be given, by its own channels or by what it kept (None: it does not say);
+    what it runs it could be given again, but for the components that are `not_at_hand`.
     `closely` is there where it was read to be compared with another reading.
     `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
@@ -229,6 +238,8 @@ class Reading(Record):
     reach: str | None = None
     closely: Closely | None = None
     guests: tuple[Guest, ...] | None = None
+    at_hand: tuple[AtHand, ...] | None = None
+    not_at_hand: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
@@ -236,6 +247,13 @@ class Reading(Record):
 
     def gauge(self, name: str) -> float | None:
         return next((g.value for g in self.gauges if g.name == name), None)
+
+    def versions_at_hand(self, component: str) -> tuple[str, ...]:
+        """The versions of a component that the node could be given, what it runs among them; none where it does not say."""
+        if self.at_hand is None:
+            return ()
+        own = (p.version for p in self.components if p.name == component and component not in self.not_at_hand)
+        return (*own, *(one.version for one in self.at_hand if one.name == component))
 
     @property
     def links(self) -> tuple[Facet, ...]:

@@ -43,6 +43,7 @@ from gallant.core.readings import (
     IMAGE,
     UNKNOWN,
     Alarm,
+    AtHand,
     Channel,
     Closely,
     Component,
@@ -281,6 +282,8 @@ class ProfiledDriver:
             keeps_guests=taking is not None and _names(taking, "{package}"),  # a guest is named by it
             parts=(*self.own_parts, *self.profile.brings),
             fetches=(*self.own_fetched, *alone),
+            goes_back=tuple(word for word, calls in self.profile.brings.items() if calls.older),
+            migrates={word: calls.migrates for word, calls in self.profile.brings.items() if calls.migrates},
             image_from=self.image_from,
         )
 
@@ -755,6 +758,8 @@ class ProfiledDriver:
             snapshots=rows["snapshots"] if isinstance(fields.get("snapshots"), list) else None,
             oddities=tuple(dict.fromkeys([*said, *_left_out(fields, rows)])),
             tells_work=fields.get("tells_work") is not False,
+            not_at_hand=_several(fields.get("not_at_hand")) or (),
+            at_hand=rows["at_hand"] if isinstance(fields.get("at_hand"), list) else None,
             guests=rows["guests"] if isinstance(fields.get("guests"), list) else None,
             reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
         )
@@ -878,6 +883,7 @@ ROWS: Mapping[str, type[Record]] = {
     "expiries": Expiry,
     "snapshots": Snapshot,
     "guests": Guest,
+    "at_hand": AtHand,
 }
 
 

@@ -10,11 +10,14 @@ import itertools
 import re
 import shlex
 from collections.abc import AsyncIterator, Iterator, Sequence
+from typing import NamedTuple
+from urllib.parse import unquote
 
 from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress, Tested
 from gallant.core.readings import IMAGE, Alarm
 from gallant.core.records import clean
+from gallant.core.versions import parse
 from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, Reads, hiding
 from gallant.drivers.calls import Run
 from gallant.drivers.profile import Profile, every_call, fill
@@ -24,13 +27,19 @@ PUBLISHER = "deb"  # of products that come from a channel of packages
 # Conffiles that a person changed stay; new ones are laid next to them (dpkg(1), --force-conf…).
 KEEP_CONFFILES = "-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold"
 APT = f"/usr/bin/apt-get -y -q {KEEP_CONFFILES}"
+APT_BACK = f"/usr/bin/apt-get -y -q --allow-downgrades {KEEP_CONFFILES}"  # of what is named, and nothing else
+ARCHIVES = "/var/cache/apt/archives/"  # what apt brought, and verified, is kept there; only root writes to it
 UPDATE = "/usr/bin/apt-get -q update"
 TIDY = "/usr/bin/dpkg --force-confdef --force-confold --configure -a"  # after a host lost its power in the middle of it
-_NAMED = "( [a-z0-9][a-z0-9.+-]*=[A-Za-z0-9.+~:-]+)+"  # Debian policy, 5.6.1 and 5.6.12
+_NAME = "[a-z0-9][a-z0-9.+-]*=[A-Za-z0-9.+~:-]+"  # Debian policy, 5.6.1 and 5.6.12
+_NAMED = f"( {_NAME})+"
+_AT_HAND = f"( {_NAME}| {ARCHIVES}[A-Za-z0-9.+~%_-]+[.]deb)+"
 # Everything that Gallant ever does with more rights: a command, and its arguments as a regular expression (sudoers(5),
 # sudo 1.9.10 or later), so that nothing can be slipped in between.
 SUDO: tuple[tuple[str, str, str], ...] = (
     ("/usr/bin/apt-get", f"-y -q {KEEP_CONFFILES} (-d )?install{_NAMED}", "bring and install named versions"),
+    ("/usr/bin/apt-get", f"-y -q {KEEP_CONFFILES} -d --reinstall install{_NAMED}", "keep what runs, to go back to"),
+    ("/usr/bin/apt-get", f"-y -q --allow-downgrades {KEEP_CONFFILES} install{_AT_HAND}", "go back to named versions"),
     ("/usr/bin/apt-get", "-q update", "ask the channels what is new"),
     ("/usr/bin/dpkg", "--force-confdef --force-confold --configure -a", "finish what was cut off"),
     ("/usr/bin/systemctl", "restart [A-Za-z0-9:_.@-]+", "restart a service"),
@@ -81,6 +90,15 @@ done
 exit 0
 """
 PARTS = "dpkg-query -W -f='${db:Status-Abbrev}\\t${Package}\\t${Version}\\t${Architecture}\\n'"
+# What is installed, what the channels have of that, and what the host kept; `NAMES` are packages (none: all).
+AT_HAND = r"""
+have=$(dpkg-query -W -f='${Package}=${Version}\n' NAMES 2>/dev/null)
+printf '%s\n' "$have" | sed 's/^/have /'
+apt-cache madison $(printf '%s\n' "$have" | sed 's/=.*//' | sort -u) 2>/dev/null |
+awk -F' *[|] *' '{gsub(/ /, "", $1); print "channel " $1 "=" $2}'
+for file in ARCHIVES*.deb; do test -e "$file" && echo "kept ${file##*/}"; done
+exit 0
+""".replace("ARCHIVES", ARCHIVES)
 KEPT_BACK = "apt-mark showhold 2>/dev/null; exit 0"
 # Each conffile's sum as its package brought it, held against what lies there now.
 CONFFILES = r"""
@@ -204,6 +222,7 @@ class DebianDriver(ShellDriver):
         return {
             "about": self._about,
             "parts": self._parts,
+            "at_hand": self._at_hand,
             "facets": self._facets,
             "channels": self._channels,
             "jobs": self._jobs,
@@ -248,6 +267,15 @@ class DebianDriver(ShellDriver):
                 for row in rows
                 if len(row) == 4 and row[0].strip().endswith("i")
             ]
+        }
+
+    async def _at_hand(self, node: str) -> Fields:
+        """The other versions of its packages that the host could have, and those of which nobody has what it runs."""
+        hand = _Hand.of(await self._said(node, AT_HAND.replace("NAMES", ""), 60))
+        every = [(name, version) for name, versions in hand.versions.items() for version in versions]
+        return {
+            "at_hand": [{"name": n, "version": v} for n, v in every if v != hand.runs[n]],
+            "not_at_hand": [n for n, v in hand.runs.items() if v not in hand.versions.get(n, ())],
         }
 
     async def _facets(self, node: str) -> Fields:
@@ -405,7 +433,17 @@ class DebianDriver(ShellDriver):
         return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}", before=(UPDATE,))
 
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        return await self._begin(node, "install", f"{APT} install {self._wanted(act)}", before=(UPDATE, TIDY))
+        """What runs is kept before the channels are asked what is new, for they may have it no more. Where an older version than runs is wanted, it
+        is brought from a channel, or from what was kept."""
+        words = self._wanted(act).split()
+        names = " ".join(shlex.quote(word.partition("=")[0]) for word in words)
+        hand = _Hand.of(await self._said(node, AT_HAND.replace("NAMES", names), 60))
+        if not any(hand.is_older(word) for word in words):
+            keep = " ".join(hand.worth_keeping(words))
+            first = (f"{APT} -d --reinstall install {keep}", UPDATE, TIDY) if keep else (UPDATE, TIDY)
+            return await self._begin(node, "install", f"{APT} install {self._wanted(act)}", before=first)
+        back = " ".join(shlex.quote(hand.source(word)) for word in words)
+        return await self._begin(node, "install", f"{APT_BACK} install {back}", before=(TIDY,))
 
     async def _begin(
         self, node: str, kind: str, *commands: str, elevated: bool = True, before: Sequence[str] = ()
@@ -448,6 +486,48 @@ class DebianDriver(ShellDriver):
         if said.status != 0:
             raise self._refusal(node, said.errors.strip() or f"exit status {said.status}", said.status)
         return {}
+
+
+class _Hand(NamedTuple):
+    """What a host runs of some packages, the versions that it could have of each, and which of those lie in a file of its cache."""
+
+    runs: dict[str, str]
+    versions: dict[str, tuple[str, ...]]
+    kept: dict[str, str]
+
+    @classmethod
+    def of(cls, text: str) -> _Hand:
+        rows = [row.partition(" ") for row in text.splitlines()]
+        runs = dict(said.split("=", 1) for kind, _, said in rows if kind == "have" and "=" in said)
+        channel = [said for kind, _, said in rows if kind == "channel"]
+        kept = {word: file for kind, _, file in rows if kind == "kept" and (word := _word_of(file)) is not None}
+        found: dict[str, tuple[str, ...]] = {}
+        for name, _, version in (word.partition("=") for word in dict.fromkeys([*channel, *kept])):
+            if name in runs:
+                found[name] = (*found.get(name, ()), version)
+        only = {word: file for word, file in kept.items() if word not in channel}
+        return cls(runs, found, only)
+
+    def is_older(self, word: str) -> bool:
+        """Whether NAME=VERSION is older than what runs."""
+        name, _, version = word.partition("=")
+        return name in self.runs and parse("deb", version) < parse("deb", self.runs[name])
+
+    def worth_keeping(self, words: Sequence[str]) -> list[str]:
+        """NAME=VERSION of what runs of some packages, where a channel has it and the cache does not."""
+        named = (word.partition("=")[0] for word in words)
+        every = [(name, self.runs[name]) for name in named if name in self.runs]
+        return [f"{n}={v}" for n, v in every if v in self.versions.get(n, ()) and f"{n}={v}" not in self.kept]
+
+    def source(self, word: str) -> str:
+        """From where apt takes NAME=VERSION: a channel, by its name, else the file that was kept."""
+        return f"{ARCHIVES}{self.kept[word]}" if word in self.kept else word
+
+
+def _word_of(file: str) -> str | None:
+    """NAME=VERSION of a file in apt's cache (NAME_VERSION_ARCHITECTURE.deb, an epoch's colon as %3a)."""
+    parts = file.removesuffix(".deb").split("_")
+    return f"{parts[0]}={unquote(parts[1])}" if len(parts) == 3 else None
 
 
 def _ended(words: list[str]) -> Fields:

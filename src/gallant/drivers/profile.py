@@ -22,7 +22,7 @@ from gallant.core.documents import Document, document_of
 from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
-from gallant.core.work.plan import GUESTS, STAY, Returns
+from gallant.core.work.plan import GUESTS, STAY, Migration, Returns
 from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.shelf import file_of
@@ -287,12 +287,15 @@ class ActCalls(Record):
     """An act's calls; `lands_within_s` is how long after its time-out a request may still take effect.
 
     `repeat`: it may be given again whenever its end is not known (`safe`), when nothing of it is seen (`if_absent`), or
-    only when a person says that it did not take effect (`never`).
+    only when a person says that it did not take effect (`never`). Of what brings a component: with `older` the same calls bring older
+    releases too; `migrates` is what they do to other components by themselves.
     """
 
     calls: tuple[OneCall, ...]
     repeat: str = "if_absent"
     lands_within_s: float = 30.0
+    older: bool = False
+    migrates: tuple[Migration, ...] = ()
 
     def __post_init__(self) -> None:
         if self.repeat not in ("safe", "if_absent", "never"):

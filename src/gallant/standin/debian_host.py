@@ -32,6 +32,7 @@ _OWN = re.compile(r"(?<![\w.~/$}])/(etc|proc|boot|run|var|usr/bin)(?=/)")
 TOOLS = {
     "dpkg-query": 'case "$*" in *Conffiles*) cat "$ROOT/state/conffiles";; *Status-Abbrev*) cat "$ROOT/state/packages";; *) awk -F"\\t" \'{print $2 "=" $3}\' "$ROOT/state/packages";; esac',
     "dpkg": 'awk -F"\\t" \'{print $2 "\\tinstall"}\' "$ROOT/state/packages"',
+    "apt-cache": 'sed "s/=/ | /; s/$/ | neaptide main/" "$ROOT/state/offered"',
     "apt-mark": 'cat "$ROOT/state/held"',
     "uname": 'case "$1" in -r) cat "$ROOT/state/kernel";; *) echo x86_64;; esac',
     "df": 'echo Avail; cat "$ROOT/state/free"',

@@ -212,7 +212,10 @@ class Line:
                 "127.0.66.11",
                 Setup(
                     packages=base | {"kissgate": "1.2-1", "kissgate-lanes": "3.0-1"},
-                    offered=(Offered(package="kissgate", version="1.3-1"),),
+                    offered=(
+                        Offered(package="kissgate", version="1.2-1"),
+                        Offered(package="kissgate", version="1.3-1"),
+                    ),
                     services=("ssh", "cron", "kissgate"),
                     files={"/etc/kissgate/addons": "lanes 3.0\nscanner 2.2 needs lanes>=2.8\n"},
                     tools=KISSGATE,
@@ -225,6 +228,7 @@ class Line:
                 Setup(
                     packages=base | {"manifest": "2.4-2", "manifest-tools": "1.1-1", "manifest-db": "0.9-3"},
                     offered=(
+                        Offered(package="manifest-tools", version="1.1-1"),
                         Offered(package="manifest-tools", version="1.2-1"),
                         Offered(package="manifest", version="2.5-1"),
                     ),

@@ -411,12 +411,27 @@ def _part_back(case: _Case, part: Part, goal: str, nodes: Sequence[str]) -> Part
     release, at = product.resolve(goal), version_of(product, part.to)
     if release is None:
         return case.obstacle(f"{part.component} {goal} is not in its catalog", nodes)
+    if not case.knows.brings(part.component, part.kind):
+        return case.obstacle(f"its profile does not know how to bring {part.component} back to {goal}", nodes)
     if case.knows.is_fetched(part.component, part.kind):
-        return case.obstacle(f"its channel brings no {part.component} older than {part.to}", nodes)
+        without = (
+            () if case.knows.brings_older(part.component, part.kind) else _without(case, part, product, goal, nodes)
+        )
+        if without:
+            return case.obstacle(f"neither a channel nor the cache of its host has {part.component} {goal}", without)
+        return replace(part, from_=part.to, to=release.version, install_s=release.minutes.install * 60, package=None)
     package = release.package_on(at, case.system.delivery)
     if package is None or not _goes_on(release, product, part.to):
         return case.obstacle(f"no package of {part.component} {goal} goes on {part.to}", nodes)
     return replace(part, from_=part.to, to=release.version, install_s=release.minutes.install * 60, package=package)
+
+
+def _without(case: _Case, part: Part, product: Product, goal: str, nodes: Sequence[str]) -> tuple[str, ...]:
+    """The nodes that could not be given a component's older release by what is at hand there."""
+    read = case.ground.of(case.system)
+    return tuple(
+        n for n in nodes if not any(product.same(text, goal) for text in read[n].versions_at_hand(part.component))
+    )
 
 
 def _package(

@@ -17,6 +17,7 @@ from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, as_read_back, digest, replace
+from gallant.core.versions import parse_range
 from gallant.core.work.learning import Pace, Spread
 
 
@@ -442,11 +443,25 @@ ONE, ALL = "one", "all"  # whom an order reaches
 MOVE, ELSEWHERE, STAY = GUESTS = ("move", "restart", "stay")
 
 
+class Migration(Record):
+    """What bringing some releases (a VERS range; empty: any) of one component does to another by itself: that comes to a release too, and there is no way
+    back from it but a backup."""
+
+    component: str
+    to: str
+    releases: str = ""
+
+    def __post_init__(self) -> None:
+        if self.releases:
+            parse_range(self.releases)
+
+
 class Knows(Record):
     """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be repeated where the
     profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has. `keeps_guests`: its
     snapshots are of the guests that it carries, not of itself; `guests` is what becomes of those when a node is emptied (one of `GUESTS`). `parts` are the components that it can bring to another release, each
-    by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself; `image_from` components from which the image has its
+    by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself, `goes_back` those of them that it brings older releases of too;
+    `migrates` what bringing some of them does to others; `image_from` components from which the image has its
     version, as a host has it from one of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
 
     capabilities: frozenset[str]
@@ -456,6 +471,8 @@ class Knows(Record):
     guests: str = STAY
     parts: tuple[str, ...] = ()
     fetches: tuple[str, ...] = ()
+    goes_back: tuple[str, ...] = ()
+    migrates: dict[str, tuple[Migration, ...]] = {}
     image_from: tuple[str, ...] = ()
     reach: str | None = None
     returns: Returns = Returns()
@@ -467,6 +484,13 @@ class Knows(Record):
 
     def brings(self, component: str, kind: str) -> bool:
         return f"!{component}" not in self.parts and any(_is_meant(word, component, kind) for word in self.parts)
+
+    def brings_older(self, component: str, kind: str) -> bool:
+        return any(_is_meant(word, component, kind) for word in self.goes_back)
+
+    def migrations(self, component: str, kind: str) -> tuple[Migration, ...]:
+        """What bringing a component may do to others."""
+        return tuple(one for word, ones in self.migrates.items() if _is_meant(word, component, kind) for one in ones)
 
     def is_fetched(self, component: str, kind: str) -> bool:
         return any(_is_meant(word, component, kind) for word in self.fetches)

@@ -502,11 +502,25 @@ def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer
                 raised=layer.kind == FORMAT,
                 install_s=release.minutes.install * 60,
                 package=None if fetched else release.package_on(key, system.delivery),
-                one_way_because=release.one_way_because or "" if release.one_way else None,
+                one_way_because=_one_way(ground, system, layer, release),
                 channel=release.channel,
             )
         )
     return tuple(made)
+
+
+def _one_way(ground: Ground, system: System, layer: Layer, release: Release) -> str | None:
+    """Why there is no way back from a component's release: by its publisher's word, or since it changes another by itself."""
+    if release.one_way:
+        return release.one_way_because or ""
+    key = layer.product.key(release)
+    for one in ground.known_of(system).migrations(layer.component, layer.kind):
+        if one.releases and key not in parse_range(one.releases):
+            continue
+        runs = {p.version for r in ground.worked_on(system).values() for p in r.components if p.name == one.component}
+        if before := sorted(runs - {one.to}):
+            return f"it takes {one.component} from {', '.join(before)} to {one.to} by its own migration; only a backup has what was before"
+    return None
 
 
 def _layers(ground: Ground, system: System) -> tuple[list[Layer], dict[str, str]]:

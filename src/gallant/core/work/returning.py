@@ -8,7 +8,7 @@ from typing import TypeAlias
 
 from gallant.core.estate.order import NotSafe
 from gallant.core.estate.systems import System, node_name
-from gallant.core.readings import IN_SERVICE, RUNNING, Reading
+from gallant.core.readings import IN_SERVICE, RUNNING, AtHand, Reading
 from gallant.core.records import replace
 from gallant.core.work.backing import Did, Obstacle, did, lane_back, ties_of, way_of_lanes
 from gallant.core.work.ground import Ground
@@ -41,7 +41,10 @@ def with_ways_back(plan: Plan, ground: Ground) -> Plan:
 
 def no_way_back(lane: Lane, begun: Collection[str]) -> tuple[str, ...]:
     """Why there is no way back from some steps, of whichever lanes; empty where there is one, or nothing is known of it."""
-    return tuple(dict.fromkeys(why for back in lane.back if back.step in begun for why in back.why))
+    found: dict[str, None] = {}
+    for back in (back for back in lane.back if back.step in begun):  # what one step leaves without a way a later one may give one again
+        found = {} if back.does else found | dict.fromkeys(back.why)
+    return tuple(found)
 
 
 class _Group:
@@ -192,7 +195,12 @@ _LEAVES: Mapping[str, Callable[[Runs, Step, int], Runs]] = {
 
 
 def _with(reading: Reading, runs: Runs) -> Reading:
-    """A reading of a node that runs something else."""
+    """A reading of a node that runs something else. What it ran it could be given again, where it says so."""
+    left = [
+        AtHand(name=part.name, version=part.version)
+        for part in reading.components
+        if part.name in runs.parts and runs.parts[part.name][0] != part.version and part.name not in reading.not_at_hand
+    ]
     parts = tuple(
         replace(part, version=runs.parts[part.name][0], next_version=runs.parts[part.name][1])
         if part.name in runs.parts
@@ -205,6 +213,7 @@ def _with(reading: Reading, runs: Runs) -> Reading:
         next_version=runs.next_version,
         other_slot=runs.other_slot,
         components=parts,
+        at_hand=None if reading.at_hand is None else (*reading.at_hand, *left),
         facets=tuple(
             f for f in reading.facets if f.name != RUNNING
         ),  # a plan saves what is not, or says that it is lost
