@@ -140,6 +140,21 @@ def test_a_later_step_may_give_a_way_back_again():
     assert no_way_back(lane, [installed.step, restarted.step]) == ()
 
 
+def test_a_restore_point_that_is_taken_ends_what_the_one_before_led_back_from():
+    """The first hop's release has no way back but its restore point, and only the newest is kept."""
+    night = ClusterNight(shape="single", running={"a": "2.8.5"}, leader=None)
+    first, second, third = night.catalog.releases
+    night.catalog = replace(night.catalog, releases=(first, replace(second, one_way=True), third))
+    lane = night.plan().lanes[0]
+    told = [(back.step, back.does, back.why) for back in lane.back]
+    why = ("there is no way back from 2.11.3: the publisher gives none",)
+    assert told[1:3] == [
+        ("tickets.1.a.restart", "revert to the restore point", ()),
+        ("tickets.2.a.snapshot", "", why),
+    ]
+    assert lane.one_way == why
+
+
 def one_way_night(**more: object) -> Night:
     night = Night(running={"a": "2.11.3", "b": "2.11.3"}, **more)
     releases = night.catalog.releases

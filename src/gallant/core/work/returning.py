@@ -21,6 +21,7 @@ from gallant.core.work.steps import (
     OTHER_SLOT,
     REWIND,
     RUNS_PART,
+    SNAPSHOT,
     STARTED,
     UPDATE_ALL,
     doing,
@@ -91,17 +92,20 @@ def _lane(ground: Ground, plan: Plan, done: Did, system: System) -> tuple[Lane |
 
 
 def _backs(plan: Plan, ground: Ground) -> Iterator[tuple[str, Back]]:
-    """Of each step that alters what nodes run, in the order in which the hops are over; what they run goes along."""
+    """Of each step that alters what nodes run, or takes a way back away, in the order in which the hops are over; what they run goes along."""
     groups, readings = _groups(plan, ground), dict(ground.readings)
     for lane, hop in _in_order(plan):
-        if hop.restore_point and lane.system in groups:
-            groups[lane.system].points.add((lane.system, hop.to))
         for step in steps_of(hop.waves):
             _leave(ground, readings, step)
-            if (group := groups.get(step.system)) is not None:
-                group.begun.append(step)
-                if KINDS[step.kind].leaves:
-                    yield from group.after(readings, plan, step)
+            if (group := groups.get(step.system)) is None:
+                continue
+            group.begun.append(step)
+            if step.kind == SNAPSHOT:  # the newest alone is kept: what the one before led back from may have no way any more
+                group.points.add((lane.system, hop.to))
+                if any(KINDS[one.kind].leaves and one.system == step.system for one in group.begun):
+                    yield from (one for one in group.after(readings, plan, step) if one[1].why)
+            elif KINDS[step.kind].leaves:
+                yield from group.after(readings, plan, step)
 
 
 def _groups(plan: Plan, ground: Ground) -> dict[str, _Group]:
