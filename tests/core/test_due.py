@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.estate.windows import Span
-from gallant.core.work.due import MOST_TAKEN_UP, cut_off, job_of, looks_after, preparations, rest_of
+from gallant.core.work.due import MOST_TAKEN_UP, Rolled, begun_by, cut_off, job_of, looks_after, preparations, rest_of
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
 
@@ -54,6 +54,21 @@ def test_a_booking_that_was_begun_is_not_begun_again_and_one_that_was_changed_si
     assert job_of(notice("booked", 10, 100), None, [begun], at(50)) is None
     assert job_of(notice("booked", 40, 100), None, [begun], at(50)) is not None
     assert job_of(notice("booked", 10, 100), None, [entry("due", 11, state=FAILED)], at(50)) is not None
+
+
+def rolled(name: str, minutes: float, component: str = "image", to: str = "3.2.4") -> Rolled:
+    return Rolled(id=name, began=at(minutes), brings=frozenset({("tickets", component, to), ("spit", "image", "1")}))
+
+
+def test_a_booking_was_begun_by_a_roll_of_its_time_that_brings_it_and_by_no_older_one():
+    job = job_of(notice("booked", 10, 100), None, [], NOW)
+    assert job is not None
+    others = [rolled("roll-0003", 20, to="3.2.3"), rolled("roll-0002", 30, component="bios"), rolled("roll-0001", 9)]
+    assert begun_by([job], others) == {}
+    assert begun_by([job], [*others, rolled("roll-0004", 10)]) == {"tickets:image": "roll-0004"}
+    assert begun_by([job], [*others, rolled("roll-0005", 40), rolled("roll-0004", 10)]) == {
+        "tickets:image": "roll-0005"
+    }
 
 
 def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -13,6 +14,8 @@ from gallant.core.work.placing import (
     AtOnce,
     Piece,
     Placed,
+    Placing,
+    _Exchange,
     assign,
     best,
     exchanged,
@@ -69,6 +72,45 @@ def test_what_it_needs_has_ended_and_soaked_before_a_piece_begins():
     found = first_fit(pieces, AtOnce(), nights_of(pieces))
     assert at(found, "ashore").begin == at(found, "ship").end + timedelta(minutes=10)
     assert [p.name for p in in_order(pieces)] == ["ship", "ashore"]
+
+
+def test_a_piece_waits_for_the_last_of_all_that_it_needs():
+    needed = [piece(name, minutes) for name, minutes in (("a", 10), ("b", 90), ("c", 20))]
+    for order in itertools.permutations("abc"):
+        found = first_fit([*needed, piece("d", 30, needs=order)], AtOnce(), nights_of(needed))
+        assert at(found, "d").begin == at(found, "b").end
+
+
+def test_a_piece_goes_beside_none_that_touches_what_it_touches():
+    others = [piece(name, 60, weight=9, touches=(name, other)) for name, other in (("a", "x"), ("b", "y"), ("c", "z"))]
+    for touched in "xyz":
+        found = first_fit([*others, piece("d", 30, touches=("d", touched))], AtOnce(), nights_of(others))
+        assert at(found, "d").begin == THEN + timedelta(hours=1)
+    assert at(first_fit([*others, piece("d", 30)], AtOnce(), nights_of(others)), "d").begin == THEN
+
+
+def test_as_many_as_may_go_on_at_once_are_counted_with_all_that_go_on():
+    others = [piece(name, 60, weight=9) for name in "abc"]
+    for most, begin in ((4, THEN), (3, THEN + timedelta(hours=1))):
+        for width in (AtOnce(whole=most), AtOnce(site=most), AtOnce(kind=most)):
+            assert at(first_fit([*others, piece("d", 30)], width, nights_of(others)), "d").begin == begin
+
+
+@pytest.mark.parametrize("late", "abc")
+def test_an_exchange_leaves_a_piece_where_all_that_it_needs_and_all_that_need_it_let_it_stay(late):
+    """Two nights, four places each: what `d` needs is in the first night but for one, and so are those that need `late`."""
+    pieces = [*(piece(name, 30) for name in "abc"), piece("d", 30, needs=("a", "b", "c"))]
+    nights = [night(0), night(3)]
+    begins = {"a": 0, "b": 0, "c": 0, "d": 1, late: 1}
+    placed = [
+        Placed(piece=name, span=Span(begin=nights[n].begin, end=nights[n].begin + timedelta(minutes=30)))
+        for name, n in begins.items()
+    ]
+    search = _Exchange(pieces, nights, 4, Placing(placed=tuple(placed), left={}, worth=0.0))
+    number = {one.name: i for i, one in enumerate(pieces)}
+    assert [name for name in "abcd" if not search._stands(number[name])] == [late, "d"]
+    search._put(number[late], 3)
+    assert all(search._stands(i) for i in number.values())
 
 
 def test_a_window_that_never_closes_is_cut_into_days():

@@ -6,6 +6,8 @@ from types import SimpleNamespace
 
 import pytest
 
+from gallant.core.readings import Facet
+from gallant.core.records import replace
 from gallant.core.work.plan import Knows, steps_of
 from gallant.engine.known import Known
 from gallant.engine.means import Log
@@ -60,3 +62,35 @@ def test_of_a_node_whose_image_comes_with_a_component_no_version_is_expected_onc
     log.read()
     driver = SimpleNamespace(knows=lambda: Knows(capabilities=frozenset(), image_from=carries))
     assert Known(plan, night.estate, {"tickets": driver}, log).expected(night.estate.systems["tickets"]) == told
+
+
+def known_of(night: Night, plan) -> Known:
+    log = Log(SimJournal(night), night.clock, Deaf(), "tester")
+    log.read()
+    return Known(plan, night.estate, {"tickets": night.driver("tickets")}, log)
+
+
+def test_a_node_of_which_the_restart_failed_is_expected_to_run_what_it_ran():
+    """It came back on another release than it was to, and that was seen: an outcome, and none that entered anything."""
+    night = Night(
+        running={"a": "2.11.3", "b": "2.11.3"},
+        bend=lambda r: replace(r, version="2.11.3") if r.name == "tickets/b" else r,
+    )
+    plan = night.plan()
+    assert night.run(plan).state == "stopped"
+    failed = [e.entry.step for e in night.events if e.entry.kind == "outcome" and e.entry.result == "failed"]
+    assert failed == ["tickets.1.b.restart"]
+    expected = known_of(night, plan).expected(night.estate.systems["tickets"])
+    assert expected == {"a": "2.11.3", "b": "2.11.3"}
+
+
+def test_the_links_of_a_node_are_those_that_were_up_before_it_was_disturbed_last():
+    def with_links(reading):
+        names = ("uplink 1",) if reading.version == "2.8.5" else ("uplink 1", "uplink 2")
+        return replace(reading, facets=tuple(Facet(name=name, state="up") for name in names))
+
+    night = Night(bend=with_links)
+    plan = night.plan()
+    assert night.run(plan).state == "finished"
+    known = known_of(night, plan)
+    assert [known.links("tickets", node) for node in "ab"] == [("uplink 1", "uplink 2")] * 2

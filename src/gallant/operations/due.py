@@ -28,6 +28,8 @@ from gallant.core.work.due import (
     PREPARATION,
     REST,
     Job,
+    Rolled,
+    begun_by,
     cut_off,
     job_of,
     looks_after,
@@ -279,13 +281,9 @@ async def _notices(place: Workplace, jobs: Sequence[Job]) -> list[Row]:
 
 def _rolled_since(place: Workplace, jobs: Sequence[Job]) -> dict[str, str]:
     """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
-    booked, found = [job for job in jobs if job.why == BOOKING and job.at is not None], dict[str, str]()
-    for row in place.journal.rolls({job.system for job in booked})[0] if booked else ():
-        brings = notices.brought_by(row.plan)
-        for job in booked:
-            if job.at is not None and row.began >= job.at and (job.system, job.component, job.target) in brings:
-                found.setdefault(job.subject, row.id)
-    return found
+    booked = {job.system for job in jobs if job.why == BOOKING}
+    rows = place.journal.rolls(booked)[0] if booked else ()
+    return begun_by(jobs, (Rolled(id=r.id, began=r.began, brings=frozenset(notices.brought_by(r.plan))) for r in rows))
 
 
 def _approved(place: Workplace, jobs: Sequence[Job]) -> Plan | None:

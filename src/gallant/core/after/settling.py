@@ -257,7 +257,9 @@ def _base(before: Series | None, after: Series) -> tuple[float | None, float]:
     values = [value for _, value in before.points] if before is not None else []
     base = None
     if before is not None and values:
-        old = trend(before.points)
+        old, last = trend(before.points), before.points[-1][0]
+        if old.moves:  # then it is where it had come to, and its noise is what the line leaves over
+            values = [value + old.slope * (last - at) for at, value in before.points]
         base = old.level if old.moves else statistics.median(values)
     noise = 3 * 1.4826 * _spread(values) if len(values) >= FEWEST else 0.0
     scale = abs(base) if base is not None else abs(statistics.median(v for _, v in after.points))

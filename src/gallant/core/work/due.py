@@ -99,3 +99,23 @@ def preparations(said: Iterable[LedgerEntry]) -> list[Job]:
     """What is to be brought and saved ahead of a plan, and was not begun yet; the last word on each plan counts."""
     last: Mapping[str, LedgerEntry] = {e.subject: e for e in said if e.kind == "prepare"}
     return [Job(why=PREPARATION, subject=e.subject, at=e.start, by=e.by) for e in last.values() if e.state is None]
+
+
+class Rolled(Record):
+    """A roll as far as bookings are concerned: when it began, and what it brings to which release (system, component, version)."""
+
+    id: str
+    began: datetime
+    brings: frozenset[tuple[str, str, str]]
+
+
+def begun_by(jobs: Iterable[Job], rolls: Iterable[Rolled]) -> dict[str, str]:
+    """By subject of what is booked, the first of some rolls that began it in its time, whoever began that. A roll from before the booking is
+    another's work: it may have been what the booking is to make good."""
+    found: dict[str, str] = {}
+    known = list(rolls)
+    for job in (job for job in jobs if job.why == BOOKING and job.at is not None and job.target is not None):
+        own = (r for r in known if (job.system, job.component, job.target) in r.brings)
+        if (first := next((r for r in own if job.at is not None and r.began >= job.at), None)) is not None:
+            found[job.subject] = first.id
+    return found

@@ -43,7 +43,8 @@ def with_ways_back(plan: Plan, ground: Ground) -> Plan:
 def no_way_back(lane: Lane, begun: Collection[str]) -> tuple[str, ...]:
     """Why there is no way back from some steps, of whichever lanes; empty where there is one, or nothing is known of it."""
     found: dict[str, None] = {}
-    for back in (back for back in lane.back if back.step in begun):  # what one step leaves without a way a later one may give one again
+    for back in (back for back in lane.back if back.step in begun):
+        # What one step leaves without a way a later one may give one again.
         found = {} if back.does else found | dict.fromkeys(back.why)
     return tuple(found)
 
@@ -100,7 +101,8 @@ def _backs(plan: Plan, ground: Ground) -> Iterator[tuple[str, Back]]:
             if (group := groups.get(step.system)) is None:
                 continue
             group.begun.append(step)
-            if step.kind == SNAPSHOT:  # the newest alone is kept: what the one before led back from may have no way any more
+            if step.kind == SNAPSHOT:
+                # The newest alone is kept: what the one before led back from may have no way any more.
                 group.points.add((lane.system, hop.to))
                 if any(KINDS[one.kind].leaves and one.system == step.system for one in group.begun):
                     yield from (one for one in group.after(readings, plan, step) if one[1].why)
