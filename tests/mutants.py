@@ -25,12 +25,15 @@ ROOT = Path(__file__).parents[1]
 TARGETS = (
     *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak", "known")),
     *(f"core/work/{name}.py" for name in ("planning", "hops", "lanes", "layers", "consents", "estimate")),
+    *(f"core/work/{name}.py" for name in ("away", "guests", "returning", "backing", "due", "placing", "patience")),
+    "core/after/settling.py",
+    "core/assess/outages.py",
     "core/estate/order.py",
     "core/estate/capacity.py",
 )  # fmt: skip
 # The quickest first; a mutant that dies early costs little.
 TESTS = (
-    ("tests/engine", *(f"tests/core/test_{name}.py" for name in ("order", "work", "layers", "requirements", "learning"))),
+    ("tests/engine", *(f"tests/core/test_{name}.py" for name in ("order", "work", "layers", "requirements", "learning", "due", "placing", "patience", "settling", "outages"))),
     ("tests/simulation/test_shapes.py", "tests/simulation/test_pairs.py", "tests/simulation/test_rounds.py", "tests/simulation/test_returns.py"),
     ("tests/simulation",),
 )  # fmt: skip
@@ -47,6 +50,29 @@ COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Is: ast.IsNot,
     ast.IsNot: ast.Is,
 }
+# What is easily taken for something else: planned for observed, stale for fresh, an outcome for one that is well.
+TAKEN_FOR = {
+    "done": "outcome",
+    "expected": "readings",
+    "readings": "before",
+    "version": "next_version",
+    "next_version": "version",
+    "estimate_s": "deadline_s",
+    "deadline_s": "estimate_s",
+    "from_": "to",
+    "to": "from_",
+    "began": "ended",
+    "ended": "began",
+    "begin": "end",
+    "end": "begin",
+    "taken": "now",
+    "intent": "outcome",
+    "seconds": "measured",
+    "measured": "seconds",
+    "least": "most",
+    "most": "least",
+}
+OTHER_END = {"min": "max", "max": "min", "any": "all", "all": "any"}
 
 
 @dataclass(frozen=True)
@@ -128,11 +154,49 @@ class Changing(ast.NodeTransformer):
             return ast.copy_location(ast.Pass(), node)
         return node
 
+    def visit_Call(self, node: ast.Call) -> ast.AST:
+        self.generic_visit(node)
+        name = node.func.id if isinstance(node.func, ast.Name) else ""
+        if name in OTHER_END and self._here(node, f"{ast.unparse(node)[:80]}: {OTHER_END[name]}"):
+            node.func = ast.copy_location(ast.Name(OTHER_END[name], ast.Load()), node.func)
+        plain = len(node.args) > 1 and not any(isinstance(one, ast.Starred) for one in node.args[:2])
+        if plain and name not in ("isinstance", "range") and self._here(node, f"{ast.unparse(node)[:80]}: swapped"):
+            node.args[:2] = reversed(node.args[:2])
+        return node
+
+    def visit_Attribute(self, node: ast.Attribute) -> ast.AST:
+        self.generic_visit(node)
+        other = TAKEN_FOR.get(node.attr) if isinstance(node.ctx, ast.Load) else None
+        if other is not None and self._here(node, f"{ast.unparse(node)[:80]}: {other}"):
+            node.attr = other
+        return node
+
+    def visit_Subscript(self, node: ast.Subscript) -> ast.AST:
+        """The first for the last, the earliest for the latest."""
+        ends = {"0": "-1", "-1": "0"}
+        there = ast.unparse(node.slice)
+        self.generic_visit(node)
+        if there in ends and self._here(node, f"{ast.unparse(node)[:80]}: [{ends[there]}]"):
+            node.slice = ast.parse(ends[there], mode="eval").body
+        return node
+
+    def visit_For(self, node: ast.For) -> ast.AST:
+        self.generic_visit(node)
+        if self._here(node, f"for … in {ast.unparse(node.iter)[:80]}: without the first"):
+            node.iter = _without_the_first(node.iter)
+        return node
+
     def visit_comprehension(self, node: ast.comprehension) -> ast.AST:
         self.generic_visit(node)
+        if not node.is_async and self._here(node.iter, f"… in {ast.unparse(node.iter)[:80]}: without the first"):
+            node.iter = _without_the_first(node.iter)
         if node.ifs and self._here(node.ifs[0], f"for … if {ast.unparse(node.ifs[0])[:80]}: whatever"):
             node.ifs = []
         return node
+
+
+def _without_the_first(what: ast.expr) -> ast.expr:
+    return ast.parse(f"list({ast.unparse(what)})[1:]", mode="eval").body
 
 
 def every_mutant() -> Iterator[Mutant]:
