@@ -127,6 +127,7 @@ def test_each_guard_refuses_what_it_is_there_for(guard):
 
 
 MORE = [
+    ({"b": {"state": "out_of_service", "role": "active"}}, "tickets/b is active though it is out of service"),
     ({"backups": (replace(BACKUP, taken=NOW - timedelta(hours=25)),)}, "no sealed backup"),
     ({"backups": (replace(BACKUP, versions={"a": "2.8.5", "b": "2.8.3"}),)}, "no sealed backup"),
     ({"release": None}, "no longer in the catalog"),
@@ -149,7 +150,9 @@ LONELY = replace(HOSTS, name="hosts", shape="single", nodes={"b": TICKETS.nodes[
 
 def test_what_stands_on_a_node_lets_it_go_when_it_can_do_without():
     assert against(scene(step=UPPER, above=(above({"role": "member"}),))) == []
-    assert against(scene(step=UPPER, above=(above({"state": "out_of_service"}, drains=True),))) == []
+    assert against(scene(step=UPPER, above=(above({"state": "out_of_service", "role": "member"}, drains=True),))) == []
+    nobody = above({"state": "out_of_service"}, {"state": "out_of_service"})
+    assert not any("though it is out of service" in r for r in against(scene(step=UPPER, above=(nobody,))))
     alone = above(system=LONELY, readings={"b": above().readings["b"]})
     assert against(scene(step=UPPER, above=(alone,), falling_accepted=("hosts",))) == []
 
@@ -157,6 +160,10 @@ def test_what_stands_on_a_node_lets_it_go_when_it_can_do_without():
 @pytest.mark.parametrize(
     ("one", "said"),
     [
+        (
+            above({"state": "out_of_service"}, drains=True),
+            "hosts/b is leader though it is out of service, and stands on tickets/b",
+        ),
         (above({"role": "member"}, drains=True), "hosts/b still carries, and stands on tickets/b"),
         (
             above({"role": "member"}, {"state": "out_of_service"}),

@@ -35,9 +35,10 @@ from gallant.standin.world import Fault
 
 from .backwards import way_back
 from .led import LedNight
+from .mishaps import Meets, Mishaps, mishaps_of
 from .night import BEGAN, Killed, Night, last_state
-from .promises import CANARY, Judged
-from .shapes import LETTERS, ClusterNight, Extra, StackedNight
+from .promises import CANARY, ON_ITS_WAY_S, Judged
+from .shapes import LETTERS, ClusterNight, Extra, SimCluster, StackedNight
 
 ROUTES = (
     {"2.8.5": None, "3.2.4": "vers:dotted/>=2.8.0"},
@@ -84,6 +85,9 @@ STEERING = ((), ("pause", "go_on"), ("pause", "go_on", "cancel"), ("cancel",))
 LIVES = 20  # processes that carry one roll out, at most
 
 
+NO_MISHAPS = Mishaps()
+
+
 @dataclass(frozen=True)
 class Case:
     """Everything that is drawn of one night."""
@@ -120,6 +124,7 @@ class Case:
     window: tuple[float, float] | None = (
         None  # minutes from the beginning: when the first opens, and how long each of them is
     )
+    mishaps: Mishaps = NO_MISHAPS
 
     @property
     def nodes(self) -> int:
@@ -203,6 +208,7 @@ def drawn(seed: int) -> Case:
         back=back,
         lost_reads=dice.randint(23, 90) if dice.random() < 0.2 else None,
         window=window,
+        mishaps=mishaps_of(seed, names, family),
     )
 
 
@@ -242,12 +248,22 @@ class SharedNight(Judged, ClusterNight):
 
 @dataclass
 class LayeredNight(Judged, StackedNight):
-    pass
+    def _below(self, hosts: SimCluster, name: str, powered: bool) -> None:
+        """A machine that goes by itself takes its host along, whatever that carries."""
+        before = len(self.broken)
+        super()._below(hosts, name, powered)
+        if any(self.world.now - since < ON_ITS_WAY_S for since in self.own_doing.values()):
+            del self.broken[before:]  # it, or the machine of the one that led until then
 
 
 @dataclass
 class ByItselfNight(Judged, LedNight):
-    pass
+    def _down(self, cluster: SimCluster, name: str) -> None:
+        """What goes by itself is not counted with what the device has taken."""
+        before = len(self.broken)
+        super()._down(cluster, name)
+        if any(map(self._by_itself, self.own_doing)):
+            del self.broken[before:]
 
 
 EXTRAS = {
@@ -301,8 +317,8 @@ def night_of(case: Case) -> Judged:
         hosts = dict.fromkeys(names, case.running[0])
         night = LayeredNight(**common, hosts=hosts, lead=names[-1], both=case.seed % 2 == 0)
     night.prepare()
-    if case.loses_facet:
-        night.bend = _losing
+    night.meets = Meets(night, case.mishaps)
+    night.bend = (lambda reading: night.meets.told(_losing(reading))) if case.loses_facet else night.meets.told
     night.trouble = _Trouble(night, case)
     if case.window is not None:
         begin, length = case.window
@@ -310,7 +326,14 @@ def night_of(case: Case) -> Judged:
         night.spans = tuple(
             Span(begin=first + timedelta(days=n), end=first + timedelta(days=n, minutes=length)) for n in range(9)
         )
-        night.in_time = not (case.faults or case.kills or case.lost_after or case.full_after)
+        night.in_time = not (
+            case.faults
+            or case.kills
+            or case.lost_after
+            or case.full_after
+            or case.mishaps.timed
+            or case.mishaps.stale_s
+        )
     if case.recall is not None:
         version, at = case.recall
         night.world.after(at, lambda: _recall(night, version))
@@ -351,6 +374,7 @@ class _Trouble:
             night.full_from = appended
         if self._due("hold", case.hold_after, appended):
             night.hold_reason = "somebody asked"
+        night.meets.lost(what, name, node)
         if what == "read" and case.lost_reads is not None and n % case.lost_reads == 5:
             raise NotReached(f"{name}/{node} is away for a moment.")
         if what == "read" and self._due("defect", case.defect_after, self.count):
@@ -480,13 +504,28 @@ def _mend(night: Night) -> None:
         for node in pair.nodes.values():
             if hasattr(node, "bays") and node.next_version == node.version:
                 node.boots_from = node.runs_from
+            if night.meets.mishaps.repaired and node.up and node.next_version != node.version:
+                _repaired(night, pair, node)
     night.world.advance(night.world.now + 6000)
+
+
+def _repaired(night: Night, pair, node) -> None:
+    """Somebody starts a node at its console on what it was to run."""
+    night.own_doing[node.name] = night.world.now
+    if isinstance(pair, SimCluster):
+        pair.halt(node.name)
+        pair.start(node.name)
+    else:
+        node.boots, node.runs_from = node.boots + 1, node.boots_from
+        night.world.changed()
 
 
 def judged(case: Case) -> Outcome:
     """A night, and where it was killed the same one left alone: both come to the same (I6)."""
     outcome = carried_out(case)
-    others = case.recall or case.lost_after or case.full_after or case.hold_after or case.defect_after
+    others = (
+        case.mishaps.timed or case.recall or case.lost_after or case.full_after or case.hold_after or case.defect_after
+    )
     # Whoever takes up a roll gives what failed, or is away, another chance: it may then go on where one left alone would be taken back.
     if (
         case.kills
@@ -515,6 +554,7 @@ SIMPLER = {
     "defect_after": None,
     "window": None,
     "back": False,
+    "mishaps": NO_MISHAPS,
     "lost_reads": None,
     "lag_s": 0.0,
     "forgets": False,

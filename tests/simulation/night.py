@@ -123,6 +123,7 @@ def make_product(
     releases = [
         Release(
             version=version,
+            label=f"Tide {version}",
             released=BEGAN - timedelta(days=400 - i),
             from_range=from_range,
             minutes=Minutes(install=8, restart=5, sync=4),
@@ -468,6 +469,11 @@ class Night:
         pair = self.pairs[system]
         return {n: (node.version, pair.role(n)) for n, node in pair.nodes.items()}
 
+    def plainly(self, system: str, release: str) -> str:
+        """A release by its version, by whatever name an order has it."""
+        known = self.catalogs[self.estate.systems[system].product].resolve(release)
+        return known.version if known is not None else release
+
     def acted(self, system: str, node: str, kind: str, release: str, why: str = "") -> None:
         self.every_act.append((system, node, kind, release))
         self.orders.append((system, node, kind, f"{release} {why}"))
@@ -566,7 +572,7 @@ class SimDriver:
         if act.kind == "preload":
             pair.keep(node, act.package, body(act.release))
             return None
-        self.night.judge(self.system, node, act.kind, act.release)
+        self.night.judge(self.system, node, act.kind, self.night.plainly(self.system, act.release))
         try:
             return str(pair.order(node, self.orders[act.kind], act.package).number)
         except Denied as denied:

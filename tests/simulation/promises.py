@@ -18,6 +18,7 @@ from .shapes import SimCluster, tolerated
 
 CANARY = "pa55word-in-a-driver"
 LATE_S = 60.0  # estate seconds: what was recalled, or lost, later than so long before an order arrives could not be known when it was sent
+ON_ITS_WAY_S = 5.0  # estate seconds from the reading that lets an order be given to its arrival
 BACKUP_AGE = timedelta(hours=24)
 
 
@@ -30,9 +31,13 @@ class Judged:
     lost_at: dict[str, float]
     spans: tuple[Span, ...] | None = None  # when tickets may be disturbed; None: always
     in_time: bool = False  # nothing was drawn that could make a step take longer than it says
+    meets = None  # what happens to devices besides (mishaps.py)
     lease_tolerance_s = 400.0  # a third of a lease, in estate time
 
     def prepare(self) -> None:
+        self.own_doing: dict[
+            str, float
+        ] = {}  # by node of tickets, when it went or moved by itself, or by a person's hand
         self.recalled_at, self.lost_at, self._said = {}, {}, set()
         self.begin_out = {name: self._out(name) for name in self.pairs}
         self.started_as = {f"{s}/{n}": node.version for s, pair in self.pairs.items() for n, node in pair.nodes.items()}
@@ -55,13 +60,16 @@ class Judged:
 
     def acted(self, system: str, node: str, kind: str, release: str, why: str = "") -> None:
         super().acted(system, node, kind, release, why)
+        if kind == "restart" and self.meets is not None:
+            self.meets.restarted(system, node)
         self.look()
 
     def look(self) -> None:
         """I1, wherever the world stands now."""
         self.now()
         for name, pair in self.pairs.items():
-            out = self._out(name) - self.begin_out[name]
+            own = {n for n in self.own_doing if self._by_itself(n)} if name in ("tickets", "hosts") else set()
+            out = self._out(name) - self.begin_out[name] - own
             shape = self.estate.systems[name].shape
             if len(out) > tolerated(shape, len(pair.nodes)) and self.estate.systems[name].in_service:
                 self.breaks("I1", f"{sorted(out)} of {name} are out at once")
@@ -82,8 +90,28 @@ class Judged:
 
     # --- when an act arrives
 
+    def _by_itself(self, node: str) -> bool:
+        """Whether a node is out, or its system not whole, since it went by itself: until it is whole again, and as long as an order may be on its way."""
+        pair, since = self.pairs["tickets"], self.own_doing.get(node)
+        if since is None:
+            return False
+        return (
+            not (self._out("tickets") == self.begin_out["tickets"] and self._whole(pair))
+            or self.world.now - since < ON_ITS_WAY_S
+        )
+
+    @staticmethod
+    def _whole(pair) -> bool:
+        if isinstance(pair, SimCluster):
+            return all(pair.sync(node)[0] == "level" for node in pair.members)
+        return pair.replica()[0] == "matched"
+
     def judge(self, system: str, node: str, kind: str, release: str) -> None:
+        before = len(self.broken)
         super().judge(system, node, kind, release)
+        if system == "tickets" and any(self.world.now - since < ON_ITS_WAY_S for since in self.own_doing.values()):
+            # Read whole, and gone in the moment in which the order was on its way.
+            self.broken[before:] = [b for b in self.broken[before:] if not b.startswith(("I1", "I2"))]
         at_rest = self.spans is not None and not self._disturbed()
         if kind in ("restart", "handover", "failback") and at_rest and not self._open() and system == "tickets":
             self.breaks("I8", f"{kind} of {system}/{node} outside of its window")
@@ -192,7 +220,11 @@ class Judged:
                 if pair.nodes[node].version != to:
                     self.breaks("I10", f"finished, and {lane.system}/{node} runs {pair.nodes[node].version}, not {to}")
             out = self._out(lane.system)
-            if out and system.in_service:
+            if (
+                out
+                and system.in_service
+                and not any(map(self._by_itself, out if lane.system in ("tickets", "hosts") else ()))
+            ):
                 self.breaks("I10", f"finished, and {sorted(out)} of {lane.system} are out")
             if pair.serving is None and system.in_service:
                 self.breaks("I10", f"finished, and nobody serves of {lane.system}")
@@ -205,6 +237,8 @@ class Judged:
                         self.breaks("I10", f"finished, {facet.name} of {name} is lost, and that is not said")
 
     def _usual(self, system: str) -> None:
+        if any(self.world.now - since < LATE_S for since in self.own_doing.values()):
+            return  # somebody moved it after it was seen to be where it belongs
         for role, node in self.estate.systems[system].usual.items():
             if self._reading(system, node).role != role:
                 self.breaks("I10", f"finished, and {system}/{node} is not {role}")

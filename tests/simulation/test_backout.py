@@ -413,3 +413,20 @@ def test_the_way_back_is_offered_once_something_was_altered_and_not_by_a_roll_th
     back = way_back(night, plan)
     end = night.run(back, YES)
     assert (end.state, offer in end.message) == ("stopped", False), end.message
+
+
+def test_the_first_readings_of_a_roll_that_are_stale_are_waited_for_before_its_order_is_made():
+    """The plan knew what runs; right after a start a node told for a while what it ran before, and was to be laid as it was without a restart."""
+    night = Night(running={"a": "2.11.3", "b": "2.11.3"})
+    plan = night.plan()
+    assert night.run(plan, YES).state == "finished"
+    back = way_back(night, plan)
+    began = night.world.now
+
+    def stale(reading):
+        is_stale = reading.name == "tickets/b" and night.world.now < began + 15 and reading.version == "3.2.4"
+        return replace(reading, version="2.11.3") if is_stale else reading
+
+    night.bend = stale
+    assert night.run(back, YES).state == "finished"
+    assert {node: version for node, (version, _) in night.end_state().items()} == {"a": "2.11.3", "b": "2.11.3"}

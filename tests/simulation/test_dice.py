@@ -128,7 +128,7 @@ BROKEN = {
     "I3": Broken(several(passes("backup_sealed"), replaced(Attempts, "_backup", says_backed_up)), lambda c: c.exports),
     "I4": Broken(several(passes("not_recalled"), passes("package_verified")), lambda c: c.recall is not None or any(f.name == "corrupt_package" for f in c.faults)),
     "I5": Broken(several(NO_GUARD, replaced(Attempts, "_reconcile", does_it_again)), lambda c: any(f.name in ("answer_lost", "lands_late", "acts_late") for f in c.faults) or bool(c.kills)),
-    "I6": Broken(replaced(Attempts, "_reconcile", believes_it_done), lambda c: len(c.kills) > 0, ("I6", "I10", "I3", "I5", "I2", "I1")),
+    "I6": Broken(replaced(Attempts, "_reconcile", believes_it_done), lambda c: len(c.kills) > 0 and not c.mishaps.timed, ("I6", "I10", "I3", "I5", "I2", "I1")),
     "I7": Broken(replaced(Roll, "_needs", does_nothing), lambda c: c.requires and c.others > 0),
     "I8": Broken(replaced(Roll, "_in_window", lambda *given: None), lambda c: c.window is not None),
     "I9": Broken(replaced(Roll, "_needs", does_nothing), lambda c: c.requires and c.others > 0),

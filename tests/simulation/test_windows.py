@@ -135,3 +135,29 @@ def test_work_on_a_node_that_is_out_goes_on_past_the_end_and_then_holds():
     assert night.not_at_rest() == []
     assert night.go(700 - night.gone_by()).state == "finished"
     assert (night.late, night.all_well()) == ([], [])
+
+
+@pytest.mark.parametrize("nth", range(2, 46, 2))
+def test_a_process_that_stands_still_over_the_end_of_its_window_disturbs_nothing_after_it(nth):
+    """The order was written down in the window, and would have been sent hours after it."""
+    night = Windowed(span(0, 200), span(1500, 2400), running={"a": "2.11.3", "b": "2.11.3"})
+    night.halts = {("after append", nth): 6 * 3600.0}
+    end = night.go()
+    assert night.late == []
+    if end.state == "held":
+        assert night.not_at_rest() == []
+        end = night.go(max(0.0, 1500 - night.gone_by()))
+    assert (end.state, night.late, night.all_well()) == ("finished", [], [])
+
+
+@pytest.mark.parametrize("nth", range(2, 38, 3))
+def test_an_order_of_a_killed_process_of_which_nothing_came_waits_for_a_window_too(nth):
+    night = Windowed(span(0, 200), span(1500, 2400), running={"a": "2.11.3", "b": "2.11.3"})
+    night.kill_at = ("after append", nth)
+    with pytest.raises(Killed):
+        night.go()
+    end = night.go(300)
+    assert night.late == []
+    if end.state == "held":
+        end = night.go(max(0.0, 1500 - night.gone_by()))
+    assert (end.state, night.late, night.all_well()) == ("finished", [], [])

@@ -95,18 +95,22 @@ class Attempts:
         self._over: set[str] = set()  # the steps that are waited for beyond their time
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
-    async def carry_out(self, step: Step) -> None:
-        """Until the step is done; raises what stands in the way."""
+    async def carry_out(self, step: Step, may_begin: Callable[[], None] = lambda: None) -> None:
+        """Until the step is done; raises what stands in the way. `may_begin` is asked again before an order that is given later than when it was
+        asked first: after a halt, or where nothing came of one that an earlier process gave."""
         with self.watch.moving(step.system) if step.interrupts_s else contextlib.nullcontext():
-            await self._to_its_end(step)
+            await self._to_its_end(step, may_begin)
 
-    async def _to_its_end(self, step: Step) -> None:
+    async def _to_its_end(self, step: Step, may_begin: Callable[[], None]) -> None:
         known = self.log.state.step(step.id)
-        if known.open and await self._reconcile(step, known):
-            return
+        if known.open:
+            if await self._reconcile(step, known):
+                return
+            may_begin()
         if known.failed and (await self.mended(step, "seen")).state == DONE:
             return
         while not await self._attempt(step):
+            may_begin()
             known = self.log.state.step(step.id)
             if known.attempts >= MOST_ATTEMPTS:
                 seen = known.outcome.entry.message if known.outcome is not None else None
@@ -780,6 +784,22 @@ class Attempts:
         """Fresh readings of every node, or of `nodes` alone, side by side; raises what the first of them raises."""
         names = tuple(nodes or system.nodes)
         return await self.means.ask_all(names, lambda node: self._read_again(system, node))
+
+    async def read_as_expected(self, system: System) -> dict[str, Reading]:
+        """The same, once every node tells what the journal left it at: right after a start one may tell for a while what it ran before. Where one does
+        not come to that, what it tells; the guards of the first step then say so."""
+        began, driver = awake(self.clock), self.means.drivers[system.name]
+        lands = timedelta(seconds=max(driver.lands_within_s(kind) for kind in ("install", "restart")))
+        while True:
+            readings, expected = await self.read_all(system), self.known.expected(system)
+            others = [
+                n
+                for n, r in readings.items()
+                if n in expected and not self.means.same(system.product, r.version, expected[n])
+            ]
+            if not others or awake(self.clock) - began >= lands:
+                return readings
+            await self.clock.sleep(SHORTEST_POLL_S)
 
     async def _read_again(self, system: System, node: str) -> Reading:
         """One node, again for a little while where it fails; one that lets a request run into its time-out is not asked twice."""

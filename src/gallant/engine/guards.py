@@ -170,7 +170,7 @@ def _upper_ready(scene: Scene, same: Same) -> str | None:
         if surprise := _would_start_another(one, same):
             return f"{surprise}, and stands on {scene.step.subject}"
         going = [one.readings[node] for node in one.going if _in_service(one.readings[node])]
-        reason = _upper_against(scene, one, going) if going else None
+        reason = _upper_against(scene, one, going) if going else _leads_aside(one)
         if reason is not None:
             return f"{reason} stands on {scene.step.subject}"
     return None
@@ -183,6 +183,14 @@ def _would_start_another(one: Above, same: Same) -> str | None:
         if reading.next_version is not None and not same(one.system.product, reading.next_version, then):
             return f"{reading.name} runs {reading.version} and would start {reading.next_version}"
     return None
+
+
+def _leads_aside(one: Above) -> str | None:
+    """What was taken out of service may have come to lead since, where another went by itself: it hands over before it goes down."""
+    shape = SHAPES[one.system.shape]
+    leads = next((r for n in one.going if (r := one.readings[n]).role in shape.heads), None)
+    others = any(_in_service(r) for n, r in one.readings.items() if n not in one.going)
+    return f"{leads.name} is {leads.role} though it is out of service, and" if leads is not None and others else None
 
 
 def _upper_against(scene: Scene, one: Above, going: Sequence[Reading]) -> str | None:
@@ -270,7 +278,10 @@ def _package_verified(scene: Scene, same: Same) -> str | None:
 
 def _not_serving(scene: Scene, same: Same) -> str | None:
     shape = SHAPES[scene.system.shape]
-    if shape.may_leave(scene.reading, len(scene.system.nodes)) or not _in_service(scene.reading):
+    if not _in_service(scene.reading):  # it may have come to lead since, where another went by itself
+        leads = scene.reading.role in shape.heads and any(_in_service(r) for r in scene.others)
+        return f"{scene.step.subject} is {scene.reading.role} though it is out of service" if leads else None
+    if shape.may_leave(scene.reading, len(scene.system.nodes)):
         return None
     return f"{scene.step.subject} is {scene.reading.role}; only a {' or '.join(shape.leaving)} node is restarted"
 

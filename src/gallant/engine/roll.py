@@ -9,6 +9,7 @@ import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 
 from gallant.core.after.picture import Picture, losses, moved_by
 from gallant.core.catalog.products import Product, Release
@@ -345,7 +346,7 @@ class Roll:
     async def _derive(self, lane: Lane, hop: Hop) -> tuple[Wave, ...]:
         """The hop's waves from the roles as they are now, within what the plan approved."""
         system = self._system(lane.system)
-        readings = await self.attempts.read_all(system)
+        readings = await self.attempts.read_as_expected(system)
         products = self._products(lane, hop)
         release = self._entered(system, hop) if hop.image else None
         knows = {name: self.means.drivers[name].knows() for name in (lane.system, *lane.also)}
@@ -450,17 +451,29 @@ class Roll:
             known = self.log.state.step(step.id)
             if known.done:
                 continue
+            unsafe = self._unsafe[self._lane_of[step.hop].system]
+            may_begin = partial(self._may_begin, steps[number:], own, of_wave, step.subject in unsafe)
             if not known.open:
-                lane = self._lane_of[step.hop]
-                self._may_hold(lane.system)
-                if not has_to_go_on(self._unsafe[lane.system], own, of_wave):
-                    self._in_window(lane, steps[number:])
-            if step.safe_stop_s is None:
-                self._unsafe[self._lane_of[step.hop].system].add(step.subject)
-            await self.attempts.carry_out(step)
+                may_begin()
+            elif step.safe_stop_s is None:
+                unsafe.add(step.subject)
+            await self.attempts.carry_out(step, may_begin)
             self._came_to_rest(step)
             if self.orders.hold_after == "step" or (self.orders.hold_after == "node" and step.ends_node):
                 self.hold(f"as asked, after the {self.orders.hold_after}")
+
+    def _may_begin(self, left: Sequence[Step], own: Collection[str], of_wave: Collection[str], in_midst: bool) -> None:
+        """Raise `Hold` where the first of what is left of a track is not to begin now; nothing of it has, or it would not be asked. `in_midst`: an
+        earlier step has left its node in the middle of something."""
+        step, lane = left[0], self._lane_of[left[0].hop]
+        unsafe = self._unsafe[lane.system]
+        if not in_midst:
+            unsafe.discard(step.subject)
+        self._may_hold(lane.system)
+        if not has_to_go_on(unsafe, own, of_wave):
+            self._in_window(lane, left)
+        if step.safe_stop_s is None:
+            unsafe.add(step.subject)
 
     def _in_window(self, lane: Lane, steps: Sequence[Step]) -> None:
         """Hold before a system is disturbed outside of its windows, or so late that in one case of ten it would not be at rest again when

@@ -381,7 +381,8 @@ class Cluster:
             self.broken.append(f"{name} went down with {len(lost)} guests")
         self._power_guests(member, False)
         if self.leader == name:
-            self.leader = next((n for n, m in self.members.items() if m.up), None)
+            up = [n for n, m in self.members.items() if m.up]  # one that was drained leads only where no other is left
+            self.leader = next((n for n in up if not self.members[n].drained), next(iter(up), None))
         for tell in self.stopped.get(name, ()):
             tell()
         self.world.changed()
