@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick docs lint bench bench-short cuts simulate machines mutants night clean locked lock outdated
+.PHONY: demo test quick docs lint bench bench-short cuts simulate exhaust machines mutants night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -75,6 +75,13 @@ simulate: $(VENV)/.test
 	PYTHONHASHSEED=1 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals > $(VENV)/journals
 	PYTHONHASHSEED=4242 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals | cmp - $(VENV)/journals
 
+# All of three small worlds: every fault at every order with a kill after every entry, and every two faults; forty minutes on two cores, or a
+# piece of it.
+PIECES ?= 1
+PIECE ?= 0
+exhaust: $(VENV)/.test
+	$(BIN)/python -m tests.simulation.exhaust --pieces $(PIECES) --piece $(PIECE) --jobs 2
+
 # The engine, the order, plans and guards broken one by one; two hours. What lives is listed.
 mutants: $(VENV)/.test
 	$(BIN)/python -m tests.mutants
@@ -83,7 +90,7 @@ mutants: $(VENV)/.test
 machines: $(VENV)/.test
 	$(BIN)/python -m pytest -m machines
 
-# The whole line in one night, as the demo has it; two minutes.
+# The whole line in one night, as the demo has it, and a tenth of what make exhaust has; ten minutes.
 night: $(VENV)/.test
 	$(BIN)/python -m pytest -m long
 
