@@ -375,6 +375,25 @@ def test_switches_and_the_manager_that_they_need_first_are_rolled_in_one_night(l
 
 
 @pytest.mark.long
+def test_a_manager_is_not_taken_back_beside_a_roll_that_needs_its_release(line):
+    """Neither plan breaks anything by itself: the switches do not run yet what needs the manager."""
+    _follow_with_its_manager(line, "slipway")
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "overlook").out)[0]
+    assert line.run("roll", plan, "--consent", "downtime:overlook").code == 0
+    plan = re.search(r"plan-[0-9a-f]+", line.run("plan", "slipway").out)[0]
+    held = line.run("roll", plan, "--hold-after", "step")
+    assert held.code == 4, held.out + held.err
+    back = line.run("backout", "roll-0001")
+    plan = re.search(r"plan-[0-9a-f]+", back.out)[0]
+    consents = re.search(rf"gallant roll {plan}(.*)", back.out)[1].split()
+    refused = line.run("roll", plan, *consents)
+    assert refused.code == 5
+    assert "roll-0002 is not finished, and beside it this could break a requirement" in refused.err
+    assert "slipway on 62.1 needs overlook on 17.6 or later" in refused.err
+    assert "gallant resume roll-0002 carries on" in refused.err
+
+
+@pytest.mark.long
 def test_hosts_of_a_quorum_are_emptied_updated_and_taken_back_one_after_the_other(line):
     """deck is a quorum of five hosts that carry guests."""
     _follow_with_its_manager(line, "deck")

@@ -25,6 +25,7 @@ from gallant.core.estate.systems import SLOW_S, Node, Service, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
+from gallant.core.work.beside import broken_beside
 from gallant.core.work.consents import Consent, parse_consent
 from gallant.core.work.events import Event
 from gallant.core.work.lanes import dependents
@@ -38,6 +39,7 @@ from gallant.engine.means import End, Hears, Means, Orders
 from gallant.engine.roll import Roll, need_consents
 from gallant.operations import keeping, notices
 from gallant.operations.approving import refuse_unapproved
+from gallant.operations.assess import last_readings
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
@@ -189,6 +191,20 @@ def _may_begin(place: Workplace, plan: Plan, despite: Mapping[str, str]) -> None
     _may_be_passed(despite)
     refuse_unapproved(place, plan)
     place.journal.refuse_open(plan, but=plan.undoes)
+    _refuse_beside(place, plan)
+
+
+def _refuse_beside(place: Workplace, plan: Plan) -> None:
+    """Raise `Refused` while a roll is open beside which this one could break what one system asks of another (I7)."""
+    for row in (row for row in place.journal.open_rolls() if row.id != plan.undoes):
+        readings = last_readings(place, list(dict.fromkeys([*plan.systems, *row.plan.systems])))[0]
+        rule = broken_beside(place.estate, readings, place.products, plan, row.plan)
+        if rule is not None:
+            raise Refused(
+                f"{row.id} is not finished, and beside it this could break a requirement: {rule.words}.",
+                "Each is in order by itself; which of them is how far at which moment is not.",
+                f"gallant resume {row.id} carries on; gallant hold {row.id} --for-good --reason WHY ends it where it stands.",
+            )
 
 
 def _write_down(place: Workplace, plan: Plan, kind: str, reasons: Mapping[str, str]) -> None:
