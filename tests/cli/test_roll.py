@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import signal
 import sys
 import time
@@ -347,7 +348,20 @@ def test_a_detached_roll_gives_the_terminal_back_and_says_how_it_is_followed(sta
     assert place.run("resume", "roll-0001", "--detach", "--json").rows[0]["roll"] == "roll-0001"
     place.wait_for(lambda: place.last_roll().state == "finished")
     assert end_state(place) == GOOD_END
-    assert "roll-0001" in (place.folder / "state" / "detached.log").read_text()
+    assert "roll-0001" in (place.folder / "state" / "detached-roll-0001.log").read_text()
+
+
+def test_of_two_that_are_detached_at_once_each_says_what_became_of_its_own(place):
+    """One begins; the other is refused, and does not take the one that began for its own."""
+    place.make_ready()
+    plan = re.search(r"plan-[0-9a-f]+", place.run("plan", "tickets").out)[0]
+    both = [place.begin("roll", plan, "--detach", "--hold-after", "step") for _ in range(2)]
+    ends = []
+    for process in both:
+        out, err = process.communicate(timeout=120)
+        ends.append((process.returncode, "goes on by itself" in out, "roll-0001 is not finished" in err))
+    assert sorted(ends) == [(0, True, False), (5, False, True)]
+    place.wait_for(lambda: place.run("history", "--json").rows[0]["state"] != "running")
 
 
 def test_a_detached_roll_that_is_refused_says_so_where_it_was_asked_for(place):

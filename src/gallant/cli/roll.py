@@ -73,14 +73,14 @@ def _carry_out(
     finish(result.exit_code)
 
 
-def _is_let_go(place: Workplace, output: Output, known: str | None = None) -> bool:
+def _is_let_go(place: Workplace, output: Output) -> bool:
     """Whether the roll goes on in a process of its own; how it is followed is said then."""
     from gallant.operations import detaching
     from gallant.views.rolls import detached_view
 
     if detaching.is_detached():
         return False
-    done = detaching.detach(place, sys.argv[1:], known)
+    done = detaching.detach(place, sys.argv[1:])
     if done.roll is None:
         click.echo(done.said, err=True)
     else:
@@ -221,7 +221,7 @@ def resume(
     place = open_place(estate_path, output)
     answers = {**dict.fromkeys((*it_did, *done), True), **dict.fromkeys(it_did_not, False)}
     name = operation.open_roll(place, roll_id)
-    if detach and _is_let_go(place, output, name):
+    if detach and _is_let_go(place, output):
         return
     plan, outside = place.journal.roll(name).plan, reason if outside_window else ""
     pace = operation.pace_of(place, plan, hold_after, hold_at, on_failure == "stop", outside)

@@ -1,8 +1,11 @@
-"""A roll in a process of its own, which goes on when the terminal is gone: begun, and found in the journal."""
+"""A roll in a process of its own, which goes on when the terminal is gone. The process says its roll over a pipe: what else begins in the meantime is
+another's."""
 
 from __future__ import annotations
 
+import contextlib
 import os
+import select
 import subprocess
 import sys
 from collections.abc import Sequence
@@ -15,6 +18,7 @@ from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
 MARK = "GALLANT_DETACHED"  # in the environment of a process that is the detached one
+TELLS = "GALLANT_TELLS"  # the number of the pipe to which that says its roll
 BEGINS_WITHIN_S = 120.0
 LOOK_S = 0.1
 LARGEST_SAID = 20_000
@@ -34,51 +38,78 @@ def is_detached() -> bool:
     return os.environ.get(MARK) == "1"
 
 
-def begin(place: Workplace, words: Sequence[str], log: str) -> tuple[subprocess.Popen[bytes], Path]:
-    """A command in a process of its own, and where what it says is written."""
+def begin(
+    place: Workplace, words: Sequence[str], log: str, tells: int | None = None
+) -> tuple[subprocess.Popen[bytes], Path]:
+    """A command in a process of its own, and where what it says is written. No module of the current folder is run (-P)."""
     path = state_folder(place.folder) / log
     with os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), "wb") as said:
         process = subprocess.Popen(
-            [sys.executable, "-m", "gallant", *words],
+            [sys.executable, "-P", "-m", "gallant", *words],
             stdin=subprocess.DEVNULL,
             stdout=said,
             stderr=said,
             start_new_session=True,
-            env={**os.environ, MARK: "1"},
+            pass_fds=() if tells is None else (tells,),
+            env={**os.environ, MARK: "1", **({} if tells is None else {TELLS: str(tells)})},
         )
     return process, path
 
 
-def detach(place: Workplace, words: Sequence[str], known: str | None = None, log: str = "detached.log") -> Detached:
-    """Begin a command in a process of its own, and wait until its roll is under way: `known`, or one that the journal has not seen yet."""
-    before = {row.id for row in place.journal.rolls()[0]}
-    process, path = begin(place, words, log)
-    shown = str(path.relative_to(place.folder))
-    until = place.clock.real() + BEGINS_WITHIN_S
-    while process.poll() is None:
-        rolls = [row.id for row in place.journal.open_rolls()]
-        begun = next(
-            (name for name in rolls if (name == known or name not in before) and place.journal.is_running(name)), None
-        )
-        if begun is not None:
-            return Detached(roll=begun, log=shown)
-        if place.clock.real() > until:
-            raise GallantError(
-                f"No roll began within {BEGINS_WITHIN_S:g} s; process {process.pid} is still at it.",
-                f"What it says is in {shown}.",
-                "gallant history",
-            )
-        _wait(process)
-    return Detached(
-        roll=None, log=shown, said=_said(path), exit_code=process.returncode if process.returncode >= 0 else 4
-    )
+def say_begun(roll: str) -> None:
+    """To whoever waits for this process to begin its roll: it is under way. Once; nothing where nobody waits."""
+    number = os.environ.pop(TELLS, "")
+    if number.isdecimal():
+        with contextlib.suppress(OSError), os.fdopen(int(number), "wb") as tells:  # nobody may listen any more
+            tells.write(f"{roll}\n".encode())
 
 
-def _wait(process: subprocess.Popen[bytes]) -> None:
+def detach(place: Workplace, words: Sequence[str], log: str | None = None) -> Detached:
+    """Begin a command in a process of its own, and wait until it says which roll it has under way, or ends without one."""
+    hears, tells = os.pipe()
     try:
-        process.wait(LOOK_S)
+        process, path = begin(place, words, log or f"detached-{os.getpid()}.log", tells)
+    finally:
+        os.close(tells)
+    with os.fdopen(hears, "rb") as heard:
+        roll = _told(place, heard.fileno())
+    if roll is None and process.poll() is None and not _ends(process):
+        raise GallantError(
+            f"No roll began within {BEGINS_WITHIN_S:g} s; process {process.pid} is still at it.",
+            f"What it says is in {path.relative_to(place.folder)}.",
+            "gallant history",
+        )
+    if roll is not None:
+        if log is None:
+            path = path.rename(path.with_name(f"detached-{roll}.log"))
+        return Detached(roll=roll, log=str(path.relative_to(place.folder)))
+    shown, code = str(path.relative_to(place.folder)), process.wait()
+    said = _said(path)
+    if log is None:
+        path.unlink()
+    return Detached(roll=None, log=shown, said=said, exit_code=code if code >= 0 else 4)
+
+
+def _told(place: Workplace, pipe: int) -> str | None:
+    """The roll that is said over a pipe; None where its other end is closed without one, or nothing comes in time."""
+    until, heard = place.clock.real() + BEGINS_WITHIN_S, b""
+    while place.clock.real() < until:
+        if select.select([pipe], [], [], LOOK_S)[0]:
+            piece = os.read(pipe, 200)
+            heard += piece
+            if not piece or b"\n" in heard:
+                break
+    line, end, _ = heard.partition(b"\n")
+    return clean(line.decode("ascii", "replace"), 40) if end else None
+
+
+def _ends(process: subprocess.Popen[bytes]) -> bool:
+    """Whether a process that has closed its pipe ends, too: it may have a last word to say."""
+    try:
+        process.wait(LOOK_S * 50)
     except subprocess.TimeoutExpired:
-        return
+        return False
+    return True
 
 
 def _said(path: Path) -> str:

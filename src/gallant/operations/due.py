@@ -195,7 +195,7 @@ def _too_late(job: Job) -> Row:
 
 
 def _take_up(place: Workplace, job: Job) -> Row:
-    done = detach(place, _words(place, "resume", job.subject, "--detach"), job.subject, f"due-{job.subject}.log")
+    done = detach(place, _words(place, "resume", job.subject, "--detach"), f"due-{job.subject}.log")
     if done.roll is None:
         return _left(job, done.said or f"it ended with exit code {done.exit_code}", f"gallant resume {job.subject}")
     record(place, "due", job.subject, state=BEGUN, reason=f"carried on: {job.why}")
@@ -407,7 +407,7 @@ def _given(place: Workplace, jobs: Sequence[Job]) -> set[str]:
 def _begin(place: Workplace, made: Plan, given: Collection[str], jobs: Sequence[Job]) -> list[Row]:
     wanted = dict.fromkeys(need.consent.words for need in consents_needed(made, ()) if need.consent.words in given)
     consents = [word for words in wanted for word in ("--consent", words)]
-    done = detach(place, _words(place, "roll", made.id, "--detach", *consents), log=f"due-{made.id}.log")
+    done = detach(place, _words(place, "roll", made.id, "--detach", *consents), f"due-{made.id}.log")
     if done.roll is None:
         why = done.said or f"it ended with exit code {done.exit_code}"
         return [_left(job, why, f"gallant plan --show {made.id}", done.exit_code) for job in jobs]

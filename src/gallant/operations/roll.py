@@ -44,6 +44,7 @@ from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_roll, record
+from gallant.operations.detaching import say_begun
 from gallant.operations.heard import keep_readings
 from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
@@ -481,6 +482,7 @@ async def _run(
     )
     place.refusals.stop()
     running = Roll(journal.id, plan, means, orders)
+    say_begun(journal.id)
     show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
     task = asyncio.ensure_future(running.carry_out())
     with place.clock.beating(), _signals(running, task, show, detach):
