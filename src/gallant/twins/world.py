@@ -109,7 +109,7 @@ class World:
         self._awaited = {(s.system, s.node) for s in self.steps.values() if s.kind in (RETURN, START_ON)}
         self.samples: list[Sample] = []
         self.heard = asyncio.Event()
-        self.away_s = 0.0  # for how long a system that is in service was away at a time, at most
+        self.away_s = 0.0  # for how long a service was away at a time, at most
         self.down_s: dict[str, float] = {}  # by system that is in service, for how long nothing of it served in all
         self._since: dict[str, float] = {}  # when what is away went
         # By system: for so long nobody has to look, while nothing is to be seen. A stage of a return may have a time of its own.
@@ -118,6 +118,7 @@ class World:
         # What serves by no role that is known is taken to serve for as long as nothing is done to it.
         self._served = {system: self.serves(system) for system in self.nodes}
         self._services: dict[str, list[str]] = {}
+        self._with_services = {watched.system for watched in cast.watches if not watched.is_address}
         for watched in cast.watches:
             self._services.setdefault(watched.system, []).append(watched.service)
 
@@ -271,7 +272,8 @@ class World:
 
     def _was_away(self, system: str) -> None:
         lasted = self.loop.time() - self._since.pop(system)
-        self.away_s = max(self.away_s, lasted)
+        if system in self._with_services:
+            self.away_s = max(self.away_s, lasted)
         self.down_s[system] = self.down_s.get(system, 0.0) + lasted
 
     def moved(self, work: Work, to_itself: bool) -> None:
