@@ -10,6 +10,9 @@ from pathlib import Path
 
 import pytest
 
+from gallant.core.assess.ledger import BEGUN
+from gallant.core.work.due import MOST_TAKEN_UP
+from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
 
 
@@ -79,7 +82,8 @@ def test_what_is_booked_begins_once_at_its_time_however_often_due_is_called(plac
     assert place.run("due").code == 0
     assert rolls(place) == ["roll-0001 finished"]
     told = {(e["subject"], e["state"]) for e in ledger(place, "due")}
-    assert told == {("tickets:image", "begun"), ("roll-0001", "begun")}
+    [plan] = [subject for subject, state in told if state == "intended"]  # written down before the process is started
+    assert told == {(plan, "intended"), ("tickets:image", "begun"), ("roll-0001", "begun")}
     began = min(e.at for e in place.entries())
     assert timedelta(0) <= began - at < timedelta(minutes=60)  # of simulated time: four seconds
 
@@ -152,13 +156,34 @@ def test_a_roll_that_was_begun_by_itself_and_cut_off_is_carried_on(place):
     until(place, at)
     assert place.run("due").code == 0
     place.wait_for(lambda: len(place.entries()) > 6)
-    lock = next(int(p.name) for p in Path("/proc").iterdir() if p.name.isdecimal() and _is_the_roll(p, place.folder))
-    os.kill(lock, signal.SIGKILL)
-    place.wait_for(lambda: not Workplace(place.folder).journal.is_running("roll-0001"))
+    _kill(place)
     done = place.run("due", "--json")
     assert by_subject(done)["roll-0001"]["did"] == "begun", done.out
     place.wait_for(lambda: rolls(place) == ["roll-0001 finished"])
     assert place.journal_problems() == []
+
+
+def _kill(place) -> None:
+    lock = next(int(p.name) for p in Path("/proc").iterdir() if p.name.isdecimal() and _is_the_roll(p, place.folder))
+    os.kill(lock, signal.SIGKILL)
+    place.wait_for(lambda: not Workplace(place.folder).journal.is_running("roll-0001"))
+
+
+def test_a_roll_that_was_cut_off_too_often_is_left_and_said_to_be(place):
+    place.make_ready()
+    until(place, book(place, 40))
+    assert place.run("due").code == 0
+    place.wait_for(lambda: len(place.entries()) > 6)
+    _kill(place)
+    for _ in range(MOST_TAKEN_UP):
+        record(Workplace(place.folder), "due", "roll-0001", state=BEGUN, reason="carried on")
+    done = place.run("due", "--json")
+    assert done.code == 1
+    left = by_subject(done)["roll-0001"]
+    assert (left["did"], left["next"]) == ("left", "gallant resume roll-0001")
+    assert "it was carried on by itself 3 times, and cut off each time" in left["why"]
+    assert [e["subject"] for e in ledger(place, "due") if e["state"] == "failed"] == ["roll-0001"]
+    assert place.run("due").code == 1  # and it stays so until somebody carries it on
 
 
 def _is_the_roll(process: Path, folder: Path) -> bool:

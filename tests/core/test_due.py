@@ -7,10 +7,21 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
+from gallant.core.assess.ledger import BEGUN, FAILED, INTENDED, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.estate.windows import Span
-from gallant.core.work.due import MOST_TAKEN_UP, Rolled, begun_by, cut_off, job_of, looks_after, preparations, rest_of
+from gallant.core.work.due import (
+    CUT_OFF,
+    GIVEN_UP,
+    MOST_TAKEN_UP,
+    Rolled,
+    begun_by,
+    cut_off,
+    job_of,
+    looks_after,
+    preparations,
+    rest_of,
+)
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
 
@@ -98,10 +109,22 @@ def test_the_rest_of_a_roll_is_due_when_it_is_booked_and_its_window_opens():
 
 def test_a_roll_that_was_cut_off_is_taken_up_only_if_it_was_begun_by_itself_and_not_for_ever():
     begun = [entry("due", n, subject="roll-0001", state=BEGUN) for n in range(MOST_TAKEN_UP + 1)]
-    assert cut_off("roll-0001", NOW, [entry("due", 0, subject="roll-0002", state=BEGUN)]) is None
-    assert cut_off("roll-0001", NOW, begun[:1]).is_due(NOW)
-    assert cut_off("roll-0001", NOW, begun[:MOST_TAKEN_UP]).is_due(NOW)
-    assert cut_off("roll-0001", NOW, begun) is None
+    assert cut_off("roll-0001", "plan-1", NOW, [entry("due", 0, subject="roll-0002", state=BEGUN)]) is None
+    for said in (begun[:1], begun[:MOST_TAKEN_UP]):
+        job = cut_off("roll-0001", "plan-1", NOW, said)
+        assert job is not None
+        assert (job.why, job.is_due(NOW)) == (CUT_OFF, True)
+    given_up = cut_off("roll-0001", "plan-1", NOW, begun)
+    assert given_up is not None
+    assert (given_up.why, given_up.is_due(NOW)) == (GIVEN_UP, True)
+
+
+def test_a_roll_that_was_cut_off_before_it_was_written_down_that_it_began_is_known_by_its_plan():
+    intended = [entry("due", 0, subject="plan-1", state=INTENDED)]
+    job = cut_off("roll-0001", "plan-1", NOW, intended)
+    assert job is not None
+    assert job.why == CUT_OFF
+    assert cut_off("roll-0001", "plan-2", NOW, intended) is None
 
 
 def test_of_several_words_on_a_preparation_the_last_counts():

@@ -12,7 +12,7 @@ from typing import TypeAlias
 
 import msgspec
 
-from gallant.core.assess.ledger import BEGUN, FAILED, LedgerEntry
+from gallant.core.assess.ledger import BEGUN, FAILED, INTENDED, LedgerEntry
 from gallant.core.assess.notices import BOOKED, OVERDUE, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
@@ -23,8 +23,10 @@ from gallant.core.work.consents import consents_needed
 from gallant.core.work.due import (
     BOOKING,
     CUT_OFF,
+    GIVEN_UP,
     LOOK,
     LOOKS,
+    MOST_TAKEN_UP,
     PREPARATION,
     REST,
     Job,
@@ -117,6 +119,9 @@ async def due(place: Workplace) -> Turn:
         for job in ready:
             if job.why in (REST, CUT_OFF):
                 rows.append(_take_up(place, job))
+            elif job.why == GIVEN_UP:
+                why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
+                rows.append(_left(job, why, f"gallant resume {job.subject}"))
             elif job.why == PREPARATION:
                 rows.append(_prepare(place, job))
             elif job.why == LOOK:
@@ -161,7 +166,7 @@ def _of_roll(place: Workplace, row: RollRow, said: Sequence[LedgerEntry]) -> Job
     state = replay(place.journal.events(row.id))
     if state.state == "held":
         return rest_of(row.id, state.opens, said)
-    return cut_off(row.id, row.began, said) if state.state == "open" else None
+    return cut_off(row.id, row.plan.id, row.began, said) if state.state == "open" else None
 
 
 def _under_way(place: Workplace) -> Iterator[Row]:
@@ -407,6 +412,7 @@ def _given(place: Workplace, jobs: Sequence[Job]) -> set[str]:
 def _begin(place: Workplace, made: Plan, given: Collection[str], jobs: Sequence[Job]) -> list[Row]:
     wanted = dict.fromkeys(need.consent.words for need in consents_needed(made, ()) if need.consent.words in given)
     consents = [word for words in wanted for word in ("--consent", words)]
+    record(place, "due", made.id, state=INTENDED, reason=", ".join(job.subject for job in jobs))
     done = detach(place, _words(place, "roll", made.id, "--detach", *consents), f"due-{made.id}.log")
     if done.roll is None:
         why = done.said or f"it ended with exit code {done.exit_code}"

@@ -41,7 +41,15 @@ KINDS = (
 )
 DECISIONS = KINDS[:6]  # on a notice
 CLOSE = "close"  # of a notice, by a roll
-BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED = STATES = ("begun", "failed", "done", "taken", "removed", "reverted")
+BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED, INTENDED = STATES = (
+    "begun",
+    "failed",
+    "done",
+    "taken",
+    "removed",
+    "reverted",
+    "intended",
+)
 
 
 class LedgerEntry(Record):

@@ -8,18 +8,19 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.assess.ledger import BEGUN, LedgerEntry
+from gallant.core.assess.ledger import BEGUN, INTENDED, LedgerEntry
 from gallant.core.assess.notices import BOOKED, BY_ITSELF, OVERDUE, Notice
 from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import Record
 
-BOOKING, RULE, REST, PREPARATION, CUT_OFF, LOOK = (
+BOOKING, RULE, REST, PREPARATION, CUT_OFF, LOOK, GIVEN_UP = (
     "booked",
     "by a rule",
     "rest of a roll",
     "preparation",
     "cut off",
     "look after",
+    "given up",
 )
 # When a roll that finished is looked after, and until when that is still of use.
 LOOKS = ((timedelta(hours=1), timedelta(hours=24)), (timedelta(hours=24), timedelta(days=7)))
@@ -79,10 +80,14 @@ def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> J
     return Job(why=REST, subject=roll, at=max(opens, booked[-1].start or opens), by=booked[-1].by)
 
 
-def cut_off(roll: str, began: datetime, said: Iterable[LedgerEntry]) -> Job | None:
-    """A roll that was begun by itself and that no process carries out any more; None where a person began it, or it was cut off too often."""
+def cut_off(roll: str, plan: str, began: datetime, said: Iterable[LedgerEntry]) -> Job | None:
+    """A roll that was begun by itself and that no process carries out any more: to be carried on, or given up where it was cut off too often. None where a
+    person began it. That it was to be begun by itself is known by its plan: that is written down before its process is started, which may end at once."""
+    of_plan = {(e.subject, e.state) for e in said if e.kind == "due"}
     times = sum(e.kind == "due" and e.subject == roll and e.state == BEGUN for e in said)
-    return Job(why=CUT_OFF, subject=roll, at=began) if 0 < times <= MOST_TAKEN_UP else None
+    if not times and (plan, INTENDED) not in of_plan:
+        return None
+    return Job(why=CUT_OFF if times <= MOST_TAKEN_UP else GIVEN_UP, subject=roll, at=began)
 
 
 def looks_after(roll: str, ended: datetime, said: Iterable[LedgerEntry], now: datetime) -> Job | None:
