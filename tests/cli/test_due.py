@@ -144,6 +144,8 @@ def test_what_was_not_begun_in_its_time_is_said_to_be_late(place):
     place.make_ready()
     at = book(place, 40, "--for", "3m")
     until(place, at + timedelta(minutes=4))
+    listed = place.run("due", "--list", "--json")
+    assert (listed.code, by_subject(listed)["tickets:image"]["did"]) == (1, "left")
     done = place.run("due", "--json")
     assert done.code == 1
     assert "its time has passed" in by_subject(done)["tickets:image"]["why"]

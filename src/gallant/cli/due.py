@@ -30,4 +30,4 @@ def due(estate_path: Path | None, list_: bool, output: Output) -> None:
     place = open_place(estate_path, output)
     turn = operation.to_come(place) if list_ else run(operation.due(place))
     output.show(due_view(turn, place.clock.now(), not list_))
-    finish(0 if list_ else turn.exit_code)
+    finish(turn.exit_code)

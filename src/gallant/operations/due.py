@@ -97,8 +97,21 @@ class Tried(Record):
 
 def to_come(place: Workplace) -> Turn:
     """What is due and what will be, as it stands now; nothing is begun."""
-    jobs = sorted(_jobs(place, place.clock.now()), key=_soonest)
-    return Turn(rows=(*_under_way(place), *(_row(COMES, job) for job in jobs)))
+    now = place.clock.now()
+    jobs = sorted(_jobs(place, now), key=_soonest)
+    return Turn(rows=(*_under_way(place), *(_lapsed(job, now) or _row(COMES, job) for job in jobs)))
+
+
+def _lapsed(job: Job, now: datetime) -> Row | None:
+    """What is left of a job that can begin no more: its time has passed, or it was given up."""
+    if job.why == GIVEN_UP:
+        return _given_up(job)
+    return _too_late(job) if job.until is not None and now > job.until else None
+
+
+def _given_up(job: Job) -> Row:
+    why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
+    return _left(job, why, f"gallant resume {job.subject}")
 
 
 def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
@@ -120,8 +133,7 @@ async def due(place: Workplace) -> Turn:
             if job.why in (REST, CUT_OFF):
                 rows.append(_take_up(place, job))
             elif job.why == GIVEN_UP:
-                why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
-                rows.append(_left(job, why, f"gallant resume {job.subject}"))
+                rows.append(_given_up(job))
             elif job.why == PREPARATION:
                 rows.append(_prepare(place, job))
             elif job.why == LOOK:
