@@ -165,6 +165,21 @@ def test_a_roll_that_was_begun_by_itself_and_cut_off_is_carried_on(place):
     assert place.journal_problems() == []
 
 
+def test_a_booking_whose_aim_moved_is_left_and_told_once(place):
+    place.make_ready()
+    book(place, 40)
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("for: tickets, aim: settled 90d", "for: tickets, aim: pin 2.8.5"))
+    for _ in range(2):
+        done = place.run("due", "--json")
+        assert done.code == 1
+        left = by_subject(done)["tickets:image"]
+        assert (left["did"], left["next"]) == ("left", "gallant notice list --all")
+        assert "it was booked for 3.2.4, and" in left["why"]
+    assert [e["subject"] for e in ledger(place, "due") if e["state"] == "failed"] == ["tickets:image"]
+    assert rolls(place) == []
+
+
 def _kill(place) -> None:
     lock = next(int(p.name) for p in Path("/proc").iterdir() if p.name.isdecimal() and _is_the_roll(p, place.folder))
     os.kill(lock, signal.SIGKILL)

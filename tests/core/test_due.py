@@ -21,6 +21,7 @@ from gallant.core.work.due import (
     looks_after,
     preparations,
     rest_of,
+    vanished,
 )
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
@@ -80,6 +81,27 @@ def test_a_booking_was_begun_by_a_roll_of_its_time_that_brings_it_and_by_no_olde
     assert begun_by([job], [*others, rolled("roll-0005", 40), rolled("roll-0004", 10)]) == {
         "tickets:image": "roll-0005"
     }
+
+
+def booked(minutes: float, **more) -> LedgerEntry:
+    return entry("book", minutes, start=at(60), end=at(120), target="3.2.4", **more)
+
+
+def test_a_booking_whose_notice_is_gone_or_moved_on_is_left_and_no_other():
+    here, moved_on = notice("booked", 60, 120), notice("new", target="3.3.0")
+    begun = entry("due", 61, state=BEGUN, target="3.2.4")
+    assert vanished([booked(0)], [here], [], NOW) == []
+    assert vanished([booked(0)], [], [], NOW) == [booked(0)]
+    assert vanished([booked(0)], [moved_on], [], NOW) == [booked(0)]
+    assert vanished([booked(0), entry("assign", 1)], [], [], NOW) == [booked(0)]
+    assert vanished([booked(0), booked(2)], [], [], NOW) == [booked(2)]
+    for word in ("cancel", "reopen", "skip", "close", "accept"):  # a person's word, or a roll's end
+        assert vanished([booked(0), entry(word, 5)], [], [], NOW) == []
+    assert vanished([booked(0)], [], [begun], at(70)) == []
+    assert vanished([booked(0)], [], [entry("due", 59, state=BEGUN, target="3.2.4")], at(70)) == [booked(0)]
+    assert vanished([booked(0)], [], [], at(120 + 24 * 60)) == [booked(0)]
+    assert vanished([booked(0)], [], [], at(121 + 24 * 60)) == []
+    assert vanished([entry("book", 0, subject="roll-0001", start=at(60), target="plan-1")], [], [], NOW) == []  # the rest of a roll
 
 
 def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():

@@ -529,8 +529,8 @@ class SimDriver:
         order = self.orders.get(act.kind, "upload")
         if wait := night.world.fault("sent_late", full, order):  # after a login that took its time
             await asyncio.sleep(wait.value)
-            if night.clock.real() > send_by:
-                raise NotSent(f"{full}: its time was over.")
+        if night.clock.real() > send_by:  # as every driver does right before it sends
+            raise NotSent(f"{full}: its time was over.")
         night.moment("act", "before")
         night.world.count(full, order)
         if night.world.fault("never_acts", full, order):

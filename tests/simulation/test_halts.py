@@ -25,7 +25,8 @@ def test_a_roll_that_stood_still_anywhere_ends_as_one_left_alone(kind, where):
     assert alone.run(alone.plan()).state == "finished"
     halted.halts = {where: LONG_S}
     assert halted.run(halted.plan()).state == "finished"
-    assert halted.acts == alone.acts
+    assert sorted(halted.acts) == sorted(alone.acts)  # what goes side by side may go in another order
+    assert [a for a in halted.acts if a[1] != "preload"] == [a for a in alone.acts if a[1] != "preload"]
     assert (halted.end_state(), halted.all_well()) == (alone.end_state(), [])
 
 

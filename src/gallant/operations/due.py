@@ -5,15 +5,15 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from typing import TypeAlias
 
 import msgspec
 
-from gallant.core.assess.ledger import BEGUN, FAILED, INTENDED, LedgerEntry
-from gallant.core.assess.notices import BOOKED, OVERDUE, Notice
+from gallant.core.assess.ledger import BEGUN, CLOSE, DECISIONS, FAILED, INTENDED, LedgerEntry
+from gallant.core.assess.notices import BOOKED, DONE, OVERDUE, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.rules import ACT
@@ -37,6 +37,7 @@ from gallant.core.work.due import (
     looks_after,
     preparations,
     rest_of,
+    vanished,
 )
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
@@ -99,7 +100,7 @@ def to_come(place: Workplace) -> Turn:
     """What is due and what will be, as it stands now; nothing is begun."""
     now = place.clock.now()
     jobs = sorted(_jobs(place, now), key=_soonest)
-    return Turn(rows=(*_under_way(place), *(_lapsed(job, now) or _row(COMES, job) for job in jobs)))
+    return Turn(rows=(*_under_way(place), *_gone(place, now), *(_lapsed(job, now) or _row(COMES, job) for job in jobs)))
 
 
 def _lapsed(job: Job, now: datetime) -> Row | None:
@@ -138,6 +139,7 @@ async def due(place: Workplace) -> Turn:
                 rows.append(_prepare(place, job))
             elif job.why == LOOK:
                 rows.append(_look_after(place, job))
+        rows += _gone(place, now)
         rows += await _notices(place, [job for job in ready if job.system])
         rows += [tried[job.subject].row for job in jobs if job.subject in waiting and job.is_due(now)]
         rows += [_too_late(job) for job in jobs if job.until is not None and now > job.until]
@@ -172,6 +174,40 @@ def _decided(place: Workplace, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
     if not place.estate.systems or not (acts or any(e.kind == "book" for e in said)):
         return ()
     return notices.listed(place, []).notices
+
+
+def _gone(place: Workplace, now: datetime) -> list[Row]:
+    """What was booked, and whose notice is there no more: it is left, with what has changed."""
+    said = [kept.entry for kept in place.ledger.about([*DECISIONS, CLOSE])]
+    if not any(e.kind == "book" for e in said):
+        return []
+    listed = notices.listed(place, [], everything=True).notices
+    begun = [kept.entry for kept in place.ledger.about(["due"])]
+    return [
+        Row(
+            did=LEFT,
+            what=BOOKING,
+            subject=e.subject,
+            at=e.start,
+            until=e.end,
+            by=e.by,
+            why=_why_gone(place, e, {n.name: n for n in listed if n.state != DONE}),
+            next="gallant notice list --all",
+            exit_code=1,
+        )
+        for e in vanished(said, [n for n in listed if n.state != DONE], begun, now)
+    ]
+
+
+def _why_gone(place: Workplace, entry: LedgerEntry, known: Mapping[str, Notice]) -> str:
+    system = place.estate.systems.get(entry.subject.partition(":")[0])
+    if system is None:
+        return "it was booked, and the estate has no such system any more"
+    if entry.subject in known:
+        return f"it was booked for {entry.target}, and is to come to {known[entry.subject].target} now"
+    if system.product not in place.products:
+        return f"it was booked, and no catalog here lists {system.product} any more"
+    return f"it was booked for {entry.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
 
 
 def _of_roll(place: Workplace, row: RollRow, said: Sequence[LedgerEntry]) -> Job | None:

@@ -59,6 +59,30 @@ def job_of(n: Notice, spans: Sequence[Span] | None, said: Iterable[LedgerEntry],
     return None
 
 
+TOLD_FOR = timedelta(hours=24)  # after the end of a booking it is still said what became of it
+
+
+def vanished(
+    said: Iterable[LedgerEntry], notices: Iterable[Notice], begun: Iterable[LedgerEntry], now: datetime
+) -> list[LedgerEntry]:
+    """The bookings that nobody took back, that were not begun, and that no notice has any more: what was booked is gone, or is to come to another release.
+    `said` are all decisions on notices in their order, of which the last on each counts, `begun` what was begun by itself."""
+    last = {e.subject: e for e in said if e.kind != "assign"}  # whose it is says nothing of when
+    known = {n.name: n for n in notices}
+    started = {(e.subject, e.target): e.at for e in begun if e.state == BEGUN}
+    return [
+        e
+        for e in last.values()
+        if e.kind == "book"
+        and e.start is not None
+        and e.target is not None
+        and ":" in e.subject  # a notice; the rest of a roll is booked by the roll's name
+        and now <= (e.end or e.start) + TOLD_FOR
+        and ((n := known.get(e.subject)) is None or n.target != e.target)
+        and started.get((e.subject, e.target), datetime.min.replace(tzinfo=now.tzinfo)) < e.start
+    ]
+
+
 def _job(why: str, n: Notice, at: datetime | None, until: datetime | None) -> Job:
     return Job(
         why=why,
