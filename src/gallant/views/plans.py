@@ -52,6 +52,7 @@ def plan_rows(plan: Plan) -> list[dict[str, object]]:
             "estimate": s.estimate_s,
             "deadline": s.deadline_s,
             "disturbs": s.disturbs,
+            "anew": s.anew,
             "interrupts": s.interrupts_s,
             "repeat": s.repeat,
             "undo": s.undo,
