@@ -75,7 +75,7 @@ simulate: $(VENV)/.test
 	PYTHONHASHSEED=1 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals > $(VENV)/journals
 	PYTHONHASHSEED=4242 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals | cmp - $(VENV)/journals
 
-# All of three small worlds: every fault at every order with a kill after every entry, and every two faults; forty minutes on two cores, or a
+# All of three small worlds: every fault at every order with a kill after every entry, and every two faults; twenty minutes on two cores, or a
 # piece of it.
 PIECES ?= 1
 PIECE ?= 0
