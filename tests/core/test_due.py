@@ -101,7 +101,9 @@ def test_a_booking_whose_notice_is_gone_or_moved_on_is_left_and_no_other():
     assert vanished([booked(0)], [], [entry("due", 59, state=BEGUN, target="3.2.4")], at(70)) == [booked(0)]
     assert vanished([booked(0)], [], [], at(120 + 24 * 60)) == [booked(0)]
     assert vanished([booked(0)], [], [], at(121 + 24 * 60)) == []
-    assert vanished([entry("book", 0, subject="roll-0001", start=at(60), target="plan-1")], [], [], NOW) == []  # the rest of a roll
+    assert (
+        vanished([entry("book", 0, subject="roll-0001", start=at(60), target="plan-1")], [], [], NOW) == []
+    )  # the rest of a roll
 
 
 def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():

@@ -148,7 +148,7 @@ def test_a_nodes_own_address_tells_how_long_it_was_away_and_nothing_is_judged_by
         told.append(said["outage"])
 
     async def go() -> Watch:
-        listener = SimpleNamespace(sample=lambda sample: None)
+        listener = SimpleNamespace(sample=lambda sample: pytest.fail("it is shown among the services"))
         watch = Watch(prober, SimpleNamespace(write=write), clock(), listener)
         with watch.going({"guest"}):
             await watch.look()

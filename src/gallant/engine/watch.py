@@ -87,7 +87,8 @@ class Watch:
             self._going.subtract(systems)
 
     def _one(self, sample: Sample) -> None:
-        self.listener.sample(sample)
+        if sample.service not in self._addresses:  # no service: for how long it was away is told when it is over
+            self.listener.sample(sample)
         before = self.tallies.get(sample.service, Tally())
         newest = before.last or before.answered
         unseen = newest is not None and newest.real < self._looks_since <= sample.real

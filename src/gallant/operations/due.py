@@ -179,10 +179,11 @@ def _decided(place: Workplace, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
 def _gone(place: Workplace, now: datetime) -> list[Row]:
     """What was booked, and whose notice is there no more: it is left, with what has changed."""
     said = [kept.entry for kept in place.ledger.about([*DECISIONS, CLOSE])]
-    if not any(e.kind == "book" for e in said):
-        return []
-    listed = notices.listed(place, [], everything=True).notices
     begun = [kept.entry for kept in place.ledger.about(["due"])]
+    if not vanished(said, (), begun, now):  # no booking is open, so no notice need be made
+        return []
+    listed = [n for n in notices.listed(place, [], everything=True).notices if n.state != DONE]
+    known = {n.name: n for n in listed}
     return [
         Row(
             did=LEFT,
@@ -191,11 +192,11 @@ def _gone(place: Workplace, now: datetime) -> list[Row]:
             at=e.start,
             until=e.end,
             by=e.by,
-            why=_why_gone(place, e, {n.name: n for n in listed if n.state != DONE}),
+            why=_why_gone(place, e, known),
             next="gallant notice list --all",
             exit_code=1,
         )
-        for e in vanished(said, [n for n in listed if n.state != DONE], begun, now)
+        for e in vanished(said, listed, begun, now)
     ]
 
 

@@ -75,6 +75,7 @@ class Watched:
         self.messages: dict[str, str] = {}
         self.percents: dict[str, float] = {}
         self.outages: list[Outage] = []
+        self.addresses: set[str] = set()  # what is watched that is no service, but a node's own address
         self.strips: dict[str, deque[tuple[float, bool]]] = {}
         self.last_sample: dict[str, Sample] = {}
         self.notices: list[str] = []
@@ -87,6 +88,7 @@ class Watched:
         entry = event.entry
         self.now = entry.at
         self.first = self.first or entry.at
+        self.addresses |= {one.service for one in entry.watched or () if one.is_address}
         if entry.kind == e.DERIVED and entry.hop and entry.waves:
             self.waves[entry.hop] = entry.waves
         elif entry.kind == e.OUTAGE and entry.outage is not None:
@@ -194,10 +196,16 @@ class LinesShow:
         elif entry.kind == e.DERIVED:
             self._line(f"{entry.hop}: {entry.message}")
         elif entry.kind == e.OUTAGE and entry.outage is not None:
-            measured = f"{entry.outage.measured:.2f} s measured" if entry.outage.measured is not None else "still out"
-            self._line(f"service {entry.outage.service}: was out, {measured}")
+            self._line(self._was_out(entry.outage))
         elif entry.kind in (e.OPENED, e.RESUMED, e.ANSWERED):
             self._line(f"{self.seen.roll} {entry.kind} by {entry.by}")
+
+    def _was_out(self, outage: Outage) -> str:
+        if outage.service in self.seen.addresses:  # minutes, in the time that the plan counts in
+            lasted = "is away still" if outage.seconds is None else f"was away for {duration(outage.seconds)}"
+            return f"{outage.service}: its own address {lasted}"
+        measured = f"{outage.measured:.2f} s measured" if outage.measured is not None else "still out"
+        return f"service {outage.service}: was out, {measured}"
 
     def _subject(self, step_id: str | None) -> str:
         step = next((s for s in self.seen.steps() if s.id == step_id), None)

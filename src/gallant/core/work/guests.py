@@ -18,9 +18,8 @@ from gallant.core.work.estimate import RESTART_MINUTES
 from gallant.core.work.plan import ELSEWHERE, MOVE, STAY, Down, Fate, Hop, Knows
 from gallant.core.work.steps import KINDS
 
-ANEW_S = (
-    RESTART_MINUTES * 60
-)  # for how long a guest is down that is started anew elsewhere: nobody says what runs in it
+# For how long a guest is down that is started anew elsewhere, in seconds: nobody says what runs in it.
+ANEW_S = RESTART_MINUTES * 60
 
 Readings = Mapping[str, Mapping[str, Reading]]  # by system, and by its nodes' own names
 

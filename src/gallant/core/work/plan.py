@@ -232,7 +232,7 @@ class Lane(Record):
     order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
     down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
     the channels that something of it comes through and that are disabled there, where nothing opens them. `loses` are the nodes of which a
-    restart loses what was configured and never saved, `guests` what is down meanwhile of what its nodes carry, where nothing of the lane saves it. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
+    restart loses what was configured and never saved, where nothing of the lane saves it. `guests` are what is down meanwhile of what its nodes carry. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
     (an empty text); None where Gallant works on them one by one. `back` has the way back from each step that alters what a node runs."""
 
     system: str
