@@ -246,6 +246,29 @@ HELLO = (
 END = "and then it goes"
 
 
+async def over_netconf(talk, work):
+    """What `work(driver)` gives, with a server whose sessions are `talk(process)`."""
+
+    class Open(asyncssh.SSHServer):
+        def begin_auth(self, username):
+            return False
+
+    key = asyncssh.generate_private_key("ssh-ed25519")
+    server = await asyncssh.listen("127.0.0.1", 0, server_factory=Open, server_host_keys=[key], process_factory=talk)
+    port = server.sockets[0].getsockname()[1]
+    estate = parse_estate(
+        "e",
+        ESTATE.format(driver="netconf", address=f"ssh://127.0.0.1:{port}", fingerprint=key.get_fingerprint("sha256")),
+    )
+    tools = Tools(credentials=lambda purpose: Credential("u", "s"), clock=EstateClock(estate))
+    driver = NetconfDriver(estate.systems["dev"], replace(load_profile("netconf", Path()), timeout_s=2.0), tools)
+    try:
+        return await work(driver)
+    finally:
+        await driver.close()
+        server.close()
+
+
 def netconf(*said: str) -> GallantError:
     """What a server that says these texts, one after each message, comes to."""
 
@@ -260,33 +283,29 @@ def netconf(*said: str) -> GallantError:
             while await process.stdin.read(65536):
                 pass
 
-    class Open(asyncssh.SSHServer):
-        def begin_auth(self, username):
-            return False
-
-    async def go():
-        key = asyncssh.generate_private_key("ssh-ed25519")
-        server = await asyncssh.listen(
-            "127.0.0.1", 0, server_factory=Open, server_host_keys=[key], process_factory=talk
-        )
-        port = server.sockets[0].getsockname()[1]
-        estate = parse_estate(
-            "e",
-            ESTATE.format(
-                driver="netconf", address=f"ssh://127.0.0.1:{port}", fingerprint=key.get_fingerprint("sha256")
-            ),
-        )
-        tools = Tools(credentials=lambda purpose: Credential("u", "s"), clock=EstateClock(estate))
-        driver = NetconfDriver(estate.systems["dev"], replace(load_profile("netconf", Path()), timeout_s=2.0), tools)
-        try:
-            await driver.read("n")
-        finally:
-            await driver.close()
-            server.close()
-
     with pytest.raises(GallantError) as caught:
-        asyncio.run(go())
+        asyncio.run(over_netconf(talk, lambda driver: driver.read("n")))
     return caught.value
+
+
+@pytest.mark.parametrize("lost", [1, 2])
+def test_a_netconf_server_that_drops_what_comes_with_the_hello_is_begun_with_anew(lost):
+    sessions = []
+
+    async def talk(process):
+        number = len(sessions)
+        sessions.append([])
+        with contextlib.suppress(asyncssh.Error, OSError, EOFError):
+            process.stdout.write(HELLO)
+            await process.stdin.readuntil("]]>]]>")
+            while text := await process.stdin.readuntil("\n##\n"):
+                sessions[number].append(text)
+                if number >= lost:
+                    reply = f'<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="{len(sessions[number])}"><ok/></rpc-reply>'
+                    process.stdout.write(f"\n#{len(reply)}\n{reply}\n##\n")
+
+    asyncio.run(over_netconf(talk, lambda driver: driver.rpc("n", "<order/>", "act")))
+    assert [["<order/>" in text for text in heard[:2]] for heard in sessions] == [[False]] * lost + [[False, True]]
 
 
 @pytest.mark.parametrize(
@@ -296,8 +315,8 @@ def netconf(*said: str) -> GallantError:
         (["<hello/>]]>]]>"], NotReached, "neither base 1.0 nor 1.1"),
         ([HELLO, "no framing at all, none whatever"], DeviceRefused, "breaks the framing"),
         ([HELLO, "\n#4294967295\n"], DeviceRefused, "more than 64 MiB"),
-        ([HELLO, "\n#5\n<a/>\n\n##\n"], AnswerLost, "took too long"),
-        ([HELLO, END], AnswerLost, ""),
+        ([HELLO, "\n#5\n<a/>\n\n##\n"], NotReached, "answers nothing after"),
+        ([HELLO, END], NotReached, "ended the session"),
         ([f"<!DOCTYPE x [<!ENTITY y 'z'>]>{HELLO}"], DeviceRefused, "document type"),
     ],
 )

@@ -32,6 +32,12 @@ PORT = 830  # RFC 6242, 6
 TRIAL_S = 120  # after which the server takes back a commit that nobody made last; RFC 6241's own 600 s leave a lost server lost for long
 LARGEST_MESSAGE = 64 * 1024 * 1024
 CHUNK = 64 * 1024
+# A question that changes nothing, as the first of a session. There are servers that drop what arrives together with the
+# hello, since it is framed in another way, and then wait for ever: they get another session, and more time for the hello.
+FIRST_WORD = (
+    '<get-config><source><running/></source><filter type="subtree"/></get-config>'  # RFC 6241, 6.4.2: of nothing
+)
+PAUSES_S = ((0.0, 1 / 8), (0.5, 1 / 4), (2.0, 1.0))  # after the hello, and the part of the time limit for the answer
 END_1_0 = b"]]>]]>"  # RFC 6242, 4.3
 _CHUNK_HEAD = re.compile(rb"\n#([1-9][0-9]{0,9}|#)\n")  # RFC 6242, 4.2
 NAMES = STANDARD
@@ -226,16 +232,39 @@ class NetconfDriver(ProfiledDriver):
             connection = await self.connections.get(node, purpose)
             if key not in self._sessions or self._sessions[key][0] is not connection:
                 try:
-                    async with asyncio.timeout(self.profile.timeout_s):
-                        writer, reader, _ = await connection.open_session(subsystem="netconf", encoding=None)
-                        session = Session(self.name_of(node), writer, reader)
-                        await session.begin()
+                    self._sessions[key] = (connection, await self._begun(node, connection))
                 except GallantError:
                     raise
                 except Exception as error:
                     raise explained(self.name_of(node), self.system.nodes[node], error, False) from None
-                self._sessions[key] = (connection, session)
             return self._sessions[key][1]
+
+    async def _begun(self, node: str, connection: SSHClientConnection) -> Session:
+        """A session that has answered its first question. Raises `NotReached`: nothing else was sent."""
+        name = self.name_of(node)
+        for pause_s, part in PAUSES_S:
+            async with asyncio.timeout(self.profile.timeout_s):
+                writer, reader, _ = await connection.open_session(subsystem="netconf", encoding=None)
+                session = Session(name, writer, reader)
+                await session.begin()
+            await asyncio.sleep(pause_s)
+            try:
+                async with asyncio.timeout(self.profile.timeout_s * part):
+                    await session.rpc(FIRST_WORD)
+            except TimeoutError:
+                writer.close()
+                continue
+            except AnswerLost as error:
+                raise NotReached(error.what, next=error.next) from None
+            except RpcError:
+                pass  # an answer, all the same
+            return session
+        raise NotReached(
+            f"{name} says hello over NETCONF, and answers nothing after it.",
+            next=f"Look at its NETCONF server; then: gallant survey {name}",
+            late=True,
+            cause="no answer after the hello",
+        )
 
     async def rpc(self, node: str, body: str, purpose: str = "read", timeout_s: float | None = None) -> Element:
         """One RPC; its reply's element."""
