@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from datetime import UTC, datetime, timedelta
 
@@ -74,6 +75,46 @@ def test_one_occurrence_that_was_moved_is_where_it_was_moved_to(place, soon):
     text = calendar(weekly, moved).replace("UID:e1", "UID:e0")
     with_file(place, text)
     assert [begin for begin, _ in spans(place)] == [soon + timedelta(hours=5), soon + timedelta(days=1)]
+
+
+def daily(soon: datetime, *changes: str, count: int = 6) -> str:
+    """A series of two hours a day, and what changes it."""
+    series = f"DTSTART:{stamp(soon)}\r\nDURATION:PT2H\r\nRRULE:FREQ=DAILY;COUNT={count}\r\n"
+    text = calendar(series, *changes)
+    return re.sub("UID:e[0-9]+", "UID:e0", text)
+
+
+def test_a_change_of_all_to_come_moves_each_of_them(place, soon):
+    day, hour = timedelta(days=1), timedelta(hours=1)
+    later = f"RECURRENCE-ID;RANGE=THISANDFUTURE:{stamp(soon + 2 * day)}\r\nDTSTART:{stamp(soon + 2 * day + 5 * hour)}\r\nDURATION:PT1H\r\n"
+    once = f"RECURRENCE-ID:{stamp(soon + 3 * day)}\r\nDTSTART:{stamp(soon + 3 * day - hour)}\r\nDURATION:PT2H\r\n"
+    ended = f"RECURRENCE-ID;RANGE=THISANDFUTURE:{stamp(soon + 5 * day)}\r\nDTSTART:{stamp(soon + 5 * day)}\r\nSTATUS:CANCELLED\r\n"
+    with_file(place, daily(soon, later, once, ended))
+    assert spans(place) == [
+        (soon, soon + 2 * hour),
+        (soon + day, soon + day + 2 * hour),
+        (soon + 2 * day + 5 * hour, soon + 2 * day + 6 * hour),
+        (soon + 3 * day - hour, soon + 3 * day + hour),
+        (soon + 4 * day + 5 * hour, soon + 4 * day + 6 * hour),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        ("RECURRENCE-ID;RANGE=THISANDPRIOR:{at}\r\nDTSTART:{at}\r\n", "THISANDFUTURE is the one"),
+        ("RECURRENCE-ID;RANGE=THISANDFUTURE:{at}\r\nDTSTART:{at}\r\nRRULE:FREQ=WEEKLY\r\n", "a rule of its own"),
+        ("RECURRENCE-ID;RANGE=THISANDFUTURE:{at}\r\nDTSTART:{at}\r\nUID:other\r\n", "not in the file"),
+    ],
+)
+def test_a_change_of_all_to_come_that_cannot_be_followed_is_refused(place, soon, change, told):
+    text = daily(soon, change.format(at=stamp(soon)) + "DURATION:PT1H\r\n")
+    if "UID:other" in change:
+        text = text.replace("UID:e0", "UID:e1", 1)
+    with_file(place, text)
+    done = place.run("windows", "tickets")
+    assert done.code == 2
+    assert told in done.err
 
 
 def test_blackouts_may_come_from_a_calendar_beside_windows_of_ones_own(place, soon):

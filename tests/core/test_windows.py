@@ -21,9 +21,9 @@ def at(text: str) -> datetime:
     return datetime.fromisoformat(text).replace(tzinfo=UTC)
 
 
-def spans(rule: WindowRule, zone: ZoneInfo, begin: str, days: int) -> list[tuple[str, str]]:
+def spans(rule: WindowRule, zone: ZoneInfo, begin: str, days: int, closes: bool = False) -> list[tuple[str, str]]:
     first = at(begin)
-    found = spans_of(rule, zone, first, first + timedelta(days=days))
+    found = spans_of(rule, zone, first, first + timedelta(days=days), closes)
     return [(f"{s.begin:%m-%d %H:%M}", f"{s.end:%m-%d %H:%M}") for s in found]
 
 
@@ -47,10 +47,11 @@ CHANGES = [
     (weekly("sat"), LONDON, "2026-03-28", [("03-28 22:00", "03-29 03:00")]),
     # and back at 01:00 UTC on 25 October: it is an hour longer.
     (weekly("sat"), LONDON, "2026-10-24", [("10-24 21:00", "10-25 04:00")]),
-    # 01:30 does not exist on that night: by the offset before the change it is 01:30 UTC.
+    # 01:30 does not exist on that night: it is 01:30 UTC by the offset before the change, and 00:30 by the one after it.
     (weekly("sun", begin="01:30", end="05:00"), LONDON, "2026-03-29", [("03-29 01:30", "03-29 04:00")]),
-    # 01:30 is there twice: the first of them.
+    # 01:30 is there twice: it ends with the first of them, and begins with the second.
     (weekly("sun", begin="00:00", end="01:30"), LONDON, "2026-10-25", [("10-24 23:00", "10-25 00:30")]),
+    (weekly("sun", begin="01:30", end="05:00"), LONDON, "2026-10-25", [("10-25 01:30", "10-25 05:00")]),
     # Half an hour, on the other half of the world: back on 5 April, forward on 4 October 2026, at 02:00.
     (weekly("sat"), LORD_HOWE, "2026-04-04", [("04-04 11:00", "04-04 17:30")]),
     (weekly("sat"), LORD_HOWE, "2026-10-03", [("10-03 11:30", "10-03 17:00")]),
@@ -62,6 +63,51 @@ CHANGES = [
 @pytest.mark.parametrize(("rule", "zone", "begin", "found"), CHANGES)
 def test_the_clock_on_the_wall_counts(rule, zone, begin, found):
     assert spans(rule, zone, begin, 1)[:1] == found
+
+
+CLOSED = [
+    # 01:30 is gone on that night; work at 02:15, 01:15 UTC, is in it all the same.
+    (weekly("sun", begin="01:30", end="02:30"), LONDON, "2027-03-28", [("03-28 00:30", "03-28 01:30")]),
+    # 01:30 is there twice, and the second one is in it too.
+    (weekly("sun", begin="00:30", end="01:45"), LONDON, "2027-10-30T12:00", [("10-30 23:30", "10-31 01:45")]),
+    (weekly("sun", begin="01:50", end="02:10"), LONDON, "2027-10-30T12:00", [("10-31 00:50", "10-31 02:10")]),
+    (weekly("sun", begin="00:30", end="01:15"), ZoneInfo("America/Santiago"), "2027-09-05", [("09-05 03:30", "09-05 04:15")]),
+    (weekly("sun", begin="02:15", end="02:40"), LORD_HOWE, "2027-10-02T12:00", [("10-02 15:15", "10-02 15:40")]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rule", "zone", "begin", "found"), CLOSED)
+def test_a_blackout_over_a_change_of_the_clock_covers_each_time_that_is_in_it(rule, zone, begin, found):
+    assert spans(rule, zone, begin, 1, closes=True)[:1] == found
+
+
+ZONES = ("Europe/London", "Australia/Lord_Howe", "America/St_Johns", "America/Santiago", "Africa/Casablanca")
+CLOCKS = st.integers(0, 24 * 12 - 1).map(lambda n: f"{n // 12:02}:{n % 12 * 5:02}")
+
+
+def changes_of(zone: str) -> list[datetime]:
+    """The hours of some years in which the clocks of a zone change."""
+    hours = (datetime(2026, 1, 1, tzinfo=UTC) + timedelta(hours=n) for n in range(2 * 365 * 24))
+    here = ZoneInfo(zone)
+    return [h for h in hours if h.astimezone(here).utcoffset() != (h + timedelta(hours=1)).astimezone(here).utcoffset()]
+
+
+CHANGED = [(zone, hour) for zone in ZONES for hour in changes_of(zone)]
+
+
+@given(change=st.sampled_from(CHANGED), ends=st.tuples(CLOCKS, CLOCKS).filter(lambda e: e[0] < e[1]))
+def test_where_clocks_change_a_blackout_leaves_out_no_moment_and_a_window_has_none_that_is_not_in_it(change, ends):
+    zone, hour = ZoneInfo(change[0]), change[1]
+    rule = WindowRule(for_="*", days=("daily",), from_=ends[0], to=ends[1])
+    begin, end = hour - timedelta(hours=30), hour + timedelta(hours=30)
+    opened, closed = (list(spans_of(rule, zone, begin, end, closes)) for closes in (False, True))
+    for n in range(-60, 60):
+        moment = hour + timedelta(minutes=5 * n)
+        inside = ends[0] <= f"{moment.astimezone(zone):%H:%M}" < ends[1]
+        if inside:
+            assert open_at(closed, moment) is not None
+        if open_at(opened, moment) is not None:
+            assert inside
 
 
 @given(
@@ -87,7 +133,6 @@ def test_in_any_zone_a_window_begins_and_ends_as_a_clock_there_shows(day, begin,
     rule = WindowRule(for_="*", days=("daily",), from_=f"{begin:02}:00", to=f"{end:02}:00")
     first = datetime(day.year, day.month, day.day, tzinfo=here).astimezone(UTC)
     found = list(spans_of(rule, here, first, first + timedelta(days=2)))
-    assert found
     for span in found:
         assert timedelta(0) < span.length <= timedelta(hours=25)
         local = span.begin.astimezone(here)

@@ -70,23 +70,66 @@ def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
         raise WrongUse(f"{name} is no calendar (RFC 5545): {clean(str(error), 120)}.") from None
     if len(events) > MOST_EVENTS:
         raise WrongUse(f"{name} has more than {MOST_EVENTS} events.")
-    moved = [e for e in events if e.get("RECURRENCE-ID") is not None]
+    by_uid = dict[str, list[Any]]()
     for event in events:
-        if str(event.get("STATUS", "")).upper() == "CANCELLED":
-            continue
+        by_uid.setdefault(str(event.get("UID")), []).append(event)
+    for event in events:
         summary = clean(str(event.get("SUMMARY", "")), 120)
         try:
-            found = _event(event, summary)
-            if event.get("RECURRENCE-ID") is None:
-                mine = (m for m in moved if str(m.get("UID")) == str(event.get("UID")))
-                instead = tuple(_local(m["RECURRENCE-ID"].dt, found.zone) for m in mine)
-                found = replace(found, without=(*found.without, *instead))
-            else:
-                found = replace(found, repeat=None)
+            found = list(_series(event, by_uid[str(event.get("UID"))], summary))
         except (ValueError, KeyError, TypeError, AttributeError, OverflowError, ZoneInfoNotFoundError) as error:
             what = f"the event {summary!r}" if summary else "an event"
             raise WrongUse(f"{name}: {what} is no window: {clean(str(error), 160)}.") from None
-        yield found
+        yield from found
+
+
+def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarEvent]:
+    """What an event comes to among those of the `same` UID: what one of them changes (RFC 5545, 3.8.4.4) is not in it, and what it changes from
+    there on (RANGE=THISANDFUTURE, 3.2.13) is a series of its own, moved as that one is and as long as it."""
+    which = event.get("RECURRENCE-ID")
+    if which is not None:
+        if _ranges(event) and not any(e.get("RECURRENCE-ID") is None for e in same):
+            raise ValueError("it changes all to come of a series that is not in the file")
+        if not _ranges(event) and not _is_cancelled(event):
+            yield replace(_event(event, summary), repeat=None)
+        return
+    if _is_cancelled(event):
+        return
+    found = _event(event, summary)
+    _known_zone(event.get("RECURRENCE-ID"))
+    changes = [(_local(e["RECURRENCE-ID"].dt, found.zone), e) for e in same if e.get("RECURRENCE-ID") is not None]
+    found = replace(found, without=(*found.without, *(at for at, e in changes if not _ranges(e))))
+    cuts = sorted(((at, e) for at, e in changes if _ranges(e)), key=lambda cut: cut[0])
+    ends = [at for at, _ in cuts] + [None]
+    yield replace(found, before=ends[0])
+    for (at, e), before in zip(cuts, ends[1:], strict=True):
+        if _is_cancelled(e):
+            continue
+        if e.get("RRULE") is not None:
+            raise ValueError("it changes all to come of a series, and has a rule of its own")
+        own = _event(e, summary)
+        shift = _local(e["DTSTART"].dt, found.zone) - at
+        yield replace(
+            found,
+            length_s=own.length_s,
+            whole_days=own.whole_days,
+            summary=own.summary,
+            since=at,
+            before=before,
+            shift_s=shift.total_seconds(),
+        )
+
+
+def _is_cancelled(event: Any) -> bool:
+    return str(event.get("STATUS", "")).upper() == "CANCELLED"
+
+
+def _ranges(event: Any) -> bool:
+    """Whether an event changes all to come of its series. Raises `ValueError` for a range that is none."""
+    said = str(event["RECURRENCE-ID"].params.get("RANGE", "")).upper()
+    if said not in ("", "THISANDFUTURE"):
+        raise ValueError(f"RANGE={said}: THISANDFUTURE is the one that there is")
+    return bool(said)
 
 
 def _event(event: Any, summary: str) -> CalendarEvent:

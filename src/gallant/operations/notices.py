@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -30,6 +30,7 @@ from gallant.core.assess.notices import (
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.estate.calendar import windows_of
+from gallant.core.estate.moments import NotATime, Unclear, moment_meant
 from gallant.core.estate.picks import Pick, is_condition, split
 from gallant.core.estate.windows import AHEAD, Span, joined, next_after, open_at
 from gallant.core.readings import IMAGE
@@ -460,17 +461,20 @@ def moment_of(place: Workplace, system: str, text: str) -> datetime:
         zone = ZoneInfo(zone_name)
     except (ZoneInfoNotFoundError, ValueError, OSError):
         raise WrongUse(f"{zone_name!r}, the time zone of the site of {system}, is not known on this machine.") from None
-    now = place.clock.now().astimezone(zone)
     try:
-        if len(text) == 5 and text[2] == ":":
-            clock = datetime.strptime(text, "%H:%M").time()
-            day = now.date() if clock > now.time() else now.date() + timedelta(days=1)
-            return datetime.combine(day, clock, zone).astimezone(UTC)
-        moment = datetime.fromisoformat(text)
-        return (moment if moment.tzinfo else moment.replace(tzinfo=zone)).astimezone(UTC)
-    except (ValueError, OverflowError):
+        return moment_meant(text, zone, place.clock.now())
+    except NotATime:
         raise WrongUse(
             f"{clean(text, 40)!r} is not a time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
+        ) from None
+    except Unclear as unclear:
+        early, late = (i.astimezone(zone).isoformat(timespec="minutes") for i in unclear.instants)
+        how = "is not there" if unclear.skipped else "is there twice"
+        why = "clocks go forward over it" if unclear.skipped else "clocks go back over it"
+        utc = " and ".join(f"{i:%H:%M}Z" for i in unclear.instants)
+        raise WrongUse(
+            f"{unclear.local:%Y-%m-%d %H:%M} {how} in {zone.key}: {why}. It may mean {utc}.",
+            next=f"Write {early} or {late}.",
         ) from None
 
 

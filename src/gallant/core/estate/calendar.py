@@ -48,7 +48,7 @@ def windows_of(estate: Estate, system: System, begin: datetime, end: datetime) -
         return None
     zone = zone_of(estate, system)
     spans = [s for rule in rules for s in spans_of(rule, zone, begin, end)] if rules else [Span(begin=begin, end=end)]
-    return without(joined(spans), [s for rule in black for s in spans_of(rule, zone, begin, end)])
+    return without(joined(spans), [s for rule in black for s in spans_of(rule, zone, begin, end, closes=True)])
 
 
 def windows_of_all(estate: Estate, systems: Sequence[System], begin: datetime, end: datetime) -> list[Span] | None:

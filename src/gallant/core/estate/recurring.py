@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import calendar
 from collections.abc import Iterator
-from datetime import date, datetime, timedelta
+from datetime import date, datetime, time, timedelta
 
 from gallant.core.records import Record
 
@@ -42,7 +42,7 @@ class Repeat(Record):
 
 class CalendarEvent(Record):
     """One event: it begins at `start` on the wall's clock of `zone` (empty: the site's), and lasts `length_s`, or so many `whole_days` by that clock. `without` are
-    beginnings that are left out, `also` those that come on top."""
+    beginnings that are left out, `also` those that come on top. Of all of them those from `since` on and before `before` count, each moved by `shift_s`."""
 
     start: datetime
     length_s: float
@@ -52,15 +52,28 @@ class CalendarEvent(Record):
     without: tuple[datetime, ...] = ()
     also: tuple[datetime, ...] = ()
     summary: str = ""
+    since: datetime | None = None
+    before: datetime | None = None
+    shift_s: float = 0
 
     def begins(self, first: date, last: date) -> Iterator[datetime]:
         """The beginnings from one day to another, both in it, on the wall's clock, each once, in their order."""
+        shift = timedelta(seconds=self.shift_s)
+        every = self._unmoved((datetime.combine(first, time()) - shift).date(), (datetime.combine(last, time.max) - shift).date())  # fmt: skip
+        moved = (
+            begin + shift
+            for begin in every
+            if (self.since is None or begin >= self.since) and (self.before is None or begin < self.before)
+        )
+        yield from sorted(begin for begin in moved if first <= begin.date() <= last)
+
+    def _unmoved(self, first: date, last: date) -> set[datetime]:
         found = {begin for begin in self.also if first <= begin.date() <= last}
         if self.repeat is None:
             found |= {self.start} if first <= self.start.date() <= last else set()
         else:
             found |= set(self._repeated(self.repeat, first, last))
-        yield from sorted(found - set(self.without))
+        return found - set(self.without)
 
     def _repeated(self, repeat: Repeat, first: date, last: date) -> Iterator[datetime]:
         day, seen = self.start.date(), 0

@@ -1,7 +1,7 @@
 """When disruptive work is allowed: windows, blackouts, and the calendar that they make in the time zone of a site.
 
-A local time that does not exist, because clocks go forward, counts by the offset before it; one that exists twice is the first of the two
-(RFC 5545, 3.3.5). So a window over a change is as long as the clock on the wall says, less or more the hour.
+A local time that does not exist, because clocks go forward, or that exists twice, because they go back, can be read in two ways (RFC 5545, 3.3.5 takes
+one of them). Nothing is disturbed by the wrong one: a window is what both readings allow, and a blackout takes what either of them closes.
 """
 
 from __future__ import annotations
@@ -87,33 +87,56 @@ class Span(Record):
         return self.end - self.begin
 
 
-def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
-    """The stretches of a rule that touch the time from `begin` to `end`, in their order; those of a calendar event by event."""
+def instants_of(local: datetime, zone: ZoneInfo) -> tuple[datetime, datetime]:
+    """Both instants (UTC) that a time on the clock of a zone may mean, the earlier first: the same one but where clocks change. They go back, and it is there
+    twice; they go forward, and it is not there: it is counted by the offset after and before the change."""
+    one, other = (local.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1))
+    return min(one, other), max(one, other)
+
+
+def is_skipped(local: datetime, zone: ZoneInfo) -> bool:
+    """Whether the clock of a zone never shows it, since it goes forward over it."""
+    return instants_of(local, zone)[0].astimezone(zone).replace(tzinfo=None) != local
+
+
+def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime, closes: bool = False) -> Iterator[Span]:
+    """The stretches of a rule that touch the time from `begin` to `end`, in their order; those of a calendar event by event. Where its times can be read in two
+    ways: what both readings have, or what either has where it `closes`."""
     if rule.file:
         for event in rule.events:
-            yield from _spans_of_event(event, zone, begin, end)
+            yield from _spans_of_event(event, zone, begin, end, closes)
         return
     day, last = begin.astimezone(zone).date() - timedelta(days=1), end.astimezone(zone).date()
     while day <= last:
         if _is_on(rule, day):
             over = rule.to != "24:00" and rule.to < rule.from_
-            found = Span(begin=_at(day, rule.from_, zone), end=_at(day + timedelta(days=over), rule.to, zone))
+            found = _between(_at(day, rule.from_), _at(day + timedelta(days=over), rule.to), zone, closes)
             if found.begin < found.end and found.end > begin and found.begin < end:
                 yield found
         day += timedelta(days=1)
 
 
-def _spans_of_event(event: CalendarEvent, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[Span]:
+def _between(first: datetime, last: datetime, zone: ZoneInfo, closes: bool) -> Span:
+    """From one time on a zone's clock to another."""
+    begins, ends = instants_of(first, zone), instants_of(last, zone)
+    return Span(begin=begins[0], end=ends[1]) if closes else Span(begin=begins[1], end=ends[0])
+
+
+def _spans_of_event(
+    event: CalendarEvent, zone: ZoneInfo, begin: datetime, end: datetime, closes: bool
+) -> Iterator[Span]:
     """Each occurrence lasts as long as the first one, whatever clocks do meanwhile (RFC 5545, 3.8.5.3); one of whole days ends with them."""
     own, length = ZoneInfo(event.zone) if event.zone else zone, timedelta(seconds=event.length_s)
     first = (begin - length).astimezone(own).date() - timedelta(days=1)
-    for local in event.begins(first, end.astimezone(own).date()):
-        since = local.replace(tzinfo=own).astimezone(UTC)
-        until = since + length
+    for local in event.begins(first, end.astimezone(own).date() + timedelta(days=1)):
         if event.whole_days:  # however long those days are
-            until = (local + timedelta(days=event.whole_days)).replace(tzinfo=own).astimezone(UTC)
-        if since < end and until > begin:
-            yield Span(begin=since, end=until)
+            found = _between(local, local + timedelta(days=event.whole_days), own, closes)
+        else:
+            early, late = instants_of(local, own)
+            last = (late + length).astimezone(own).replace(tzinfo=None)
+            found = Span(begin=early, end=instants_of(last, own)[1]) if closes else Span(begin=late, end=early + length)
+        if found.begin < found.end and found.begin < end and found.end > begin:
+            yield found
 
 
 def _is_on(rule: WindowRule, day: Day) -> bool:
@@ -122,11 +145,11 @@ def _is_on(rule: WindowRule, day: Day) -> bool:
     return "daily" in rule.days or DAYS[day.weekday()] in rule.days
 
 
-def _at(day: Day, clock: str, zone: ZoneInfo) -> datetime:
+def _at(day: Day, clock: str) -> datetime:
+    """A time of a day as the clock there shows it, without a zone."""
     if clock == "24:00":
-        return _at(day + timedelta(days=1), "00:00", zone)
-    local = datetime.combine(day, time.fromisoformat(clock), zone)
-    return local.astimezone(UTC)
+        return _at(day + timedelta(days=1), "00:00")
+    return datetime.combine(day, time.fromisoformat(clock))
 
 
 def joined(spans: Iterable[Span]) -> list[Span]:
