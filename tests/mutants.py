@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import ast
 import copy
+import math
 import os
 import random
 import shutil
@@ -41,8 +42,9 @@ TESTS = (
     "tests/simulation",
 )  # fmt: skip
 NOT_ASKED = "not killed_anywhere and not killed_at_any_instant and not is_caught and not byte_for_byte"
+ENOUGH_S = 150  # of the quickest tests that come to a line; what lives then meets all of them with --all
 LEAST_S = (
-    60  # a set of tests with a change in it has this, and four times as long as it took without; what hangs is noticed
+    60  # tests with a change in them have this, and four times as long as they took without; what hangs is noticed
 )
 COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
@@ -215,34 +217,33 @@ def every_mutant() -> Iterator[Mutant]:
 
 
 class Touched:
-    """Which tests come to which line, and how long each of them takes: from one run of all of them."""
+    """Which tests come to which line, and how long each of them takes: from one run of all of them, kept in `kept` for the next time."""
 
-    def __init__(self, folder: Path, jobs: int) -> None:
-        data, times = folder / "touched", folder / "times.xml"
-        _pytest(folder, None, "-n", str(jobs), f"--cov={folder / 'src/gallant'}", "--cov-context=test", "--cov-report=", f"--junitxml={times}", "-m", "not long and not alone and not machines", "-k", NOT_ASKED, *TESTS, COVERAGE_FILE=str(data))  # fmt: skip
+    def __init__(self, folder: Path, jobs: int, kept: Path) -> None:
+        data, times = kept / "touched", kept / "times.xml"
+        if not times.exists():
+            kept.mkdir(parents=True, exist_ok=True)
+            _pytest(folder, None, "-n", str(jobs), "--cov=src/gallant", "--cov-context=test", "--cov-report=", f"--junitxml={times}", "-m", "not long and not alone and not machines", "-k", NOT_ASKED, *TESTS, COVERAGE_FILE=str(data))  # fmt: skip
         cases = ElementTree.parse(times).iter("testcase")
         self.seconds = {(case.get("classname", ""), case.get("name", "")): float(case.get("time", 0)) for case in cases}
         self._data = CoverageData(str(data))
         self._data.read()
-        self._folder = folder
+        self._files = {file.partition("/src/gallant/")[2]: file for file in self._data.measured_files()}
         self._of: dict[str, dict[int, list[str]]] = {}
 
     def by(self, mutant: Mutant, source: str) -> list[str]:
         """The tests that come to the statement of `mutant`, the quickest first; all that come to its file where it is
         read once, when it is imported."""
         if mutant.file not in self._of:
-            self._of[mutant.file] = self._data.contexts_by_lineno(str(self._folder / "src/gallant" / mutant.file))
+            self._of[mutant.file] = self._data.contexts_by_lineno(self._files[mutant.file])
         of = self._of[mutant.file]
         first, last = _statement(source, mutant.line)
         contexts = {context for line in range(first, last + 1) for context in of.get(line, ())}
         if not contexts or "" in contexts:
             contexts = {context for line in of.values() for context in line}
-        return sorted({context.partition("|")[0] for context in contexts if context}, key=self._takes)
+        return sorted({context.partition("|")[0] for context in contexts if context}, key=self.takes)
 
-    def together(self, tests: list[str]) -> float:
-        return sum(map(self._takes, tests))
-
-    def _takes(self, test: str) -> float:
+    def takes(self, test: str) -> float:
         file, _, name = test.partition("::")
         return self.seconds.get((file.removesuffix(".py").replace("/", "."), name), 1.0)
 
@@ -258,16 +259,20 @@ def _statement(source: str, line: int) -> tuple[int, int]:
     return found
 
 
-def lives(mutant: Mutant, folder: Path, touched: Touched) -> bool:
-    """Whether every test that comes to it passes with the change; `folder` holds a copy of all of it."""
+def lives(mutant: Mutant, folder: Path, touched: Touched, enough_s: float) -> bool:
+    """Whether the tests that come to it, the quickest up to `enough_s`, pass with the change; `folder` holds a copy of all of it."""
     target = folder / "src/gallant" / mutant.file
     source = target.read_text()  # as it was when the places were counted
-    tests = touched.by(mutant, source)
+    tests, spent = list[str](), 0.0
+    for test in touched.by(mutant, source):
+        if spent < enough_s:
+            tests.append(test)
+            spent += touched.takes(test)
     tree = Changing(mutant.place).visit(copy.deepcopy(ast.parse(source)))
     target.write_text(ast.unparse(ast.fix_missing_locations(tree)))
     (folder / "chosen").write_text("\n".join(tests))
     try:
-        return not tests or _pytest(folder, LEAST_S + 4 * touched.together(tests), "-x", "-p", "no:xdist", "@chosen")
+        return not tests or _pytest(folder, LEAST_S + 4 * spent, "-x", "-p", "no:xdist", "@chosen")
     finally:
         target.write_text(source)
 
@@ -293,11 +298,19 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=150)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--all", action="store_true", help="every test that comes to its line, however long they take")
+    parser.add_argument("--kept", type=Path, metavar="FOLDER", help="where it is kept which test comes to which line")
+    parser.add_argument(
+        "--at", default="", metavar="FILE:LINE[PLACE],…", help="these alone, as they are listed where they live"
+    )
     parser.add_argument("--skip", type=int, default=0, help="leave out the first so many of them")
     parser.add_argument("--only", default="", metavar="FILE", help="of this file alone, as engine/known.py")
     said = parser.parse_args()
     every = [mutant for mutant in every_mutant() if mutant.file.startswith(said.only)]
     chosen = random.Random(said.seed).sample(every, min(said.count, len(every)))[said.skip :]
+    if said.at:
+        wanted = said.at.split(",")
+        chosen = [mutant for mutant in every if f"{mutant.file}:{mutant.line}[{mutant.place}]" in wanted]
     alive, free = list[Mutant](), list[Path]()
     with tempfile.TemporaryDirectory() as top:
         for job in range(said.jobs):
@@ -308,13 +321,13 @@ def main() -> int:
                 (folder / name).symlink_to(ROOT / name)
             free.append(folder)
 
-        touched = Touched(free[0], said.jobs)
+        touched = Touched(free[0], said.jobs, said.kept or Path(top) / "kept")
         print(f"{len(touched.seconds)} tests, {sum(touched.seconds.values()):.0f} s of them", flush=True)
 
         def one(mutant: Mutant) -> bool:
             folder = free.pop()
             try:
-                return lives(mutant, folder, touched)
+                return lives(mutant, folder, touched, math.inf if said.all else ENOUGH_S)
             finally:
                 free.append(folder)
 
@@ -322,8 +335,8 @@ def main() -> int:
             for number, (mutant, survived) in enumerate(zip(chosen, pool.map(one, chosen), strict=True), 1):
                 if survived:
                     alive.append(mutant)
-                    print(f"lives: {mutant.file}:{mutant.line} [{mutant.place}] {mutant.words}", flush=True)
-                if number % 25 == 0:
+                    print(f"lives: {mutant.file}:{mutant.line}[{mutant.place}] {mutant.words}", flush=True)
+                if number % 10 == 0:
                     print(f"{number} tried, {len(alive)} live", flush=True)
     print(f"{len(chosen)} mutants, {len(chosen) - len(alive)} killed, {len(alive)} live")
     return 1 if alive else 0

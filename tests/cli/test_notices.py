@@ -144,7 +144,8 @@ def test_what_was_decided_binds_a_roll_until_a_named_person_says_otherwise(place
     assert place.run(*book).code == 0
     refused = place.run("roll", plan)
     assert refused.code == 5
-    assert "tickets:image is booked for another time: 2030-01-01 22:00Z to " in refused.err
+    assert "tickets:image is booked for 2030-01-01 22:00Z to " in refused.err
+    assert ", which is to come" in refused.err
     assert "--despite-booking --reason" in refused.err
     assert place.run("roll", plan, "--despite-booking").code == 2
     assert place.run("notice", "skip", "tickets:image", "--until", "2030-02-01", "--reason", "slow").code == 0

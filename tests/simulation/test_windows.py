@@ -46,8 +46,10 @@ class Windowed(Night):
             if not any(s.begin <= now and now + needed <= s.end for s in self.spans):
                 self.late.append(f"{kind} of {node} at {now:%H:%M}")
 
-    def go(self, downtime_min: float = 0.0) -> End:
-        return self.run(self.made, Orders(by="tester", windows={"tickets": self.spans}), downtime=downtime_min * 60)
+    def go(self, downtime_min: float = 0.0, booked: bool = False) -> End:
+        only = frozenset({"tickets"} if booked else ())
+        orders = Orders(by="tester", windows={"tickets": self.spans}, booked=only)
+        return self.run(self.made, orders, downtime=downtime_min * 60)
 
     def gone_by(self) -> float:
         """Minutes of the night."""
@@ -75,6 +77,12 @@ def test_before_its_window_a_lane_does_what_disturbs_nothing_and_holds():
     assert not {kind for _, kind, _ in night.acts} & set(night.needed)
     assert night.go(300).state == "finished"
     assert (night.late, night.all_well()) == ([], [])
+
+
+def test_what_somebody_booked_is_not_called_a_window():
+    night = Windowed(span(300, 301), span(600, 1200))
+    assert "tickets is not booked for now; the next that is long enough begins at" in night.go(booked=True).message
+    assert "the time that tickets is booked for ends at" in night.go(300.5 - night.gone_by(), booked=True).message
 
 
 @pytest.mark.parametrize("share", [0.3, 0.5, 0.7, 0.9])

@@ -90,7 +90,8 @@ class Orders(Record):
 
     `hold_after` is step, node, wave or hop; `answers` say what open steps came to; `again` are steps that were done and whose
     effect is gone, to be done once more. `hold_at` is when it is to hold; `stop_others`: a lane that stops has the others hold too.
-    `windows` are, by the system of a lane, when it may be disturbed; one that is not in there may be at any time.
+    `windows` are, by the system of a lane, when it may be disturbed; one that is not in there may be at any time. Those of `booked` are what somebody booked,
+    where the estate says nothing.
     """
 
     by: str
@@ -101,6 +102,7 @@ class Orders(Record):
     hold_at: datetime | None = None
     stop_others: bool = False
     windows: dict[str, tuple[Span, ...]] = {}
+    booked: frozenset[str] = frozenset()
 
 
 class End(Record):

@@ -496,10 +496,13 @@ class Roll:
             else "none that is long enough is to come"
         )
         opens = following.begin if following is not None else None
+        booked = lane.system in self.orders.booked
         if here is None:
-            raise Hold(f"no window of {lane.system} is open; {then}; {self._left(lane)}", waits=True, opens=opens)
+            what = f"{lane.system} is not booked for now" if booked else f"no window of {lane.system} is open"
+            raise Hold(f"{what}; {then}; {self._left(lane)}", waits=True, opens=opens)
+        what = f"the time that {lane.system} is booked for" if booked else f"the window of {lane.system}"
         raise Hold(
-            f"the window of {lane.system} ends at {here.end:%H:%M} UTC, and the work may last until {now + needed:%H:%M}; {then}; {self._left(lane)}",
+            f"{what} ends at {here.end:%H:%M} UTC, and the work may last until {now + needed:%H:%M}; {then}; {self._left(lane)}",
             waits=True,
             opens=opens,
         )

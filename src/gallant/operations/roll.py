@@ -52,7 +52,7 @@ from gallant.operations.notifying import Message, message_of, notify
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.surroundings import PORTS
 from gallant.operations.survey import survey_with
-from gallant.operations.windows import refuse_closed, windows_of_plan
+from gallant.operations.windows import only_booked, refuse_closed, windows_of_plan
 from gallant.operations.workplace import Workplace
 from gallant.store.leases import LEASE_S
 
@@ -122,6 +122,7 @@ def _orders(
         windows={}
         if pace.outside
         else {name: tuple(spans) for name, spans in windows_of_plan(place, plan, not pace.unbooked).items()},
+        booked=only_booked(place, plan),
     )
 
 

@@ -55,7 +55,16 @@ def _calendar(place: Workplace, system: System, begin: datetime, end: datetime) 
 def windows_of_plan(place: Workplace, plan: Plan, bookings: bool = True) -> dict[str, list[Span]]:
     """By system: when its lane may disturb it and all that stands on it; without those that may be worked on at any time. Where the
     estate says nothing, the time for which it is booked is its window, but for somebody who sets `bookings` aside."""
-    now, found = place.clock.now(), notices.booked(place, plan) if bookings else {}
+    return (notices.booked(place, plan) if bookings else {}) | _of_estate(place, plan)
+
+
+def only_booked(place: Workplace, plan: Plan) -> frozenset[str]:
+    """The systems whose window is what somebody booked, since the estate says nothing."""
+    return frozenset(notices.booked(place, plan)) - frozenset(_of_estate(place, plan))
+
+
+def _of_estate(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
+    now, found = place.clock.now(), dict[str, list[Span]]()
     for lane in plan.lanes:
         systems = [place.estate.systems[name] for name in (lane.system, *lane.also) if name in place.estate.systems]
         spans = windows_of_all(place.estate, systems, now - timedelta(days=1), now + AHEAD)
@@ -132,6 +141,13 @@ def refuse_closed(place: Workplace, plan: Plan, bookings: bool) -> None:
     if not closed:
         return
     name, at = _soonest(closed, place.clock.now())
+    if only_booked(place, plan).issuperset(closed):
+        raise Refused(
+            f"{plan.id} did not start: {', '.join(closed)} {'is' if len(closed) == 1 else 'are'} not booked for now"
+            + (f"; the time that {name} is booked for begins at {at:%Y-%m-%d %H:%M} UTC." if at is not None else "."),
+            "A booking says when the work may be done where the estate has no windows.",
+            f"gallant notice list {name}; or add --despite-booking --reason WHY",
+        )
     when = (
         f"the next of {name} begins at {at:%Y-%m-%d %H:%M} UTC"
         if at is not None

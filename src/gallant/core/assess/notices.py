@@ -215,10 +215,12 @@ def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
     if notice.state in (BOOKED, OVERDUE) and notice.start is not None and notice.end is not None:
         if notice.start <= now <= notice.end:
             return None
-        when = f"{notice.start:%Y-%m-%d %H:%M}Z to {notice.end:%H:%M}Z"
+        same_day = notice.start.date() == notice.end.date()
+        when = f"{notice.start:%Y-%m-%d %H:%M}Z to {notice.end:{'%H:%M' if same_day else '%Y-%m-%d %H:%M'}}Z"
+        passed = f"the time that {name} was booked for has passed: {when}"
         return Bar(
             notice=name,
-            what=f"{name} is booked for another time: {when}",
+            what=f"{name} is booked for {when}, which is to come" if now < notice.start else passed,
             why=f"Booked by {by}." if by else "A booking says when the work may be done.",
             next=f"gallant notice book {name} TIME books it anew; or add --despite-booking --reason WHY",
             booked=True,
