@@ -1,0 +1,469 @@
+"""One look at what is due: what it begins, what it leaves, and what it says of that. Safe to be cut off anywhere, and to be had again.
+
+What it needs of an estate it has through a `Desk`; what takes long goes on in processes of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any, Protocol, TypeAlias
+
+from gallant.core.assess.ledger import BEGUN, CLOSE, DECISIONS, FAILED, INTENDED, LedgerEntry
+from gallant.core.assess.notices import BOOKED, DONE, OVERDUE, Notice
+from gallant.core.errors import GallantError
+from gallant.core.estate.rules import ACT
+from gallant.core.estate.systems import Estate
+from gallant.core.estate.windows import Span
+from gallant.core.records import Record, clean, replace
+from gallant.core.work.due import (
+    BOOKING,
+    CUT_OFF,
+    GIVEN_UP,
+    LOOK,
+    LOOKS,
+    MOST_TAKEN_UP,
+    PREPARATION,
+    REST,
+    Job,
+    Rolled,
+    begun_by,
+    cut_off,
+    job_of,
+    looks_after,
+    preparations,
+    rest_of,
+    vanished,
+)
+from gallant.core.work.planning import systems_of
+
+BEGINS, LEFT, COMES, GOES = "begun", "left", "to come", "under way"
+Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, what to do about it, and its exit code
+
+
+class Row(Record):
+    """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
+    where it is booked not after `until`."""
+
+    did: str
+    what: str
+    subject: str
+    at: datetime | None = None
+    until: datetime | None = None
+    roll: str | None = None
+    plan: str | None = None
+    by: str | None = None
+    why: str = ""
+    next: str | None = None
+    exit_code: int = 0
+
+
+class Turn(Record):
+    """One look at what is due; `busy`: another one is at it, and nothing was done here."""
+
+    rows: tuple[Row, ...] = ()
+    busy: bool = False
+
+    @property
+    def exit_code(self) -> int:
+        return 1 if any(row.did == LEFT for row in self.rows) else 0
+
+
+class Tried(Record):
+    """The last time that something was tried in vain."""
+
+    at: datetime
+    row: Row
+
+
+class OpenRoll(Record):
+    """A roll that has not ended: whether a process carries it out (`running`), else how it stands, and since when it may go on (`opens`). `left` are the systems
+    whose lane is not done."""
+
+    id: str
+    plan: str
+    began: datetime
+    systems: tuple[str, ...]
+    running: bool
+    state: str
+    opens: datetime | None = None
+    left: tuple[str, ...] = ()
+
+
+class EndedRoll(Record):
+    id: str
+    began: datetime
+    ended: datetime | None
+    systems: tuple[str, ...]
+
+
+class Begun(Record):
+    """The roll that a process says it has under way; or its last words and its exit code, where it began none."""
+
+    roll: str | None
+    said: str = ""
+    exit_code: int = 0
+
+
+class Ready(Record):
+    """A plan of what is due, and by system why it cannot be begun (`stuck`)."""
+
+    plan: str
+    stuck: Mapping[str, Why]
+
+
+class Desk(Protocol):
+    """What a look at what is due has before it. All but the reading of it may raise `GallantError`."""
+
+    @property
+    def estate(self) -> Estate: ...
+
+    def now(self) -> datetime: ...
+
+    def said(self, kinds: Sequence[str]) -> list[LedgerEntry]:
+        """The ledger's entries of these kinds, in their order."""
+
+    def record(self, kind: str, subject: str, **more: Any) -> None: ...
+
+    def notices(self, everything: bool = False) -> Sequence[Notice]: ...
+
+    def has_product(self, name: str) -> bool: ...
+
+    def spans(self, system: str, now: datetime) -> Sequence[Span] | None:
+        """When a system may be disturbed; None: at any time."""
+
+    def open_rolls(self) -> Sequence[OpenRoll]: ...
+
+    def rolls(self) -> Sequence[EndedRoll]: ...
+
+    def has_finished(self, roll: str) -> bool: ...
+
+    def rolled(self, systems: Collection[str]) -> Iterable[Rolled]:
+        """The rolls of some systems, the newest first."""
+
+    def in_the_way(self, system: str) -> GallantError | None:
+        """An open roll that forbids another one of a system."""
+
+    def approved(self, jobs: Sequence[Job]) -> str | None:
+        """A plan that others approved of just what is due."""
+
+    async def planned(self, jobs: Sequence[Job], given: Collection[str]) -> Ready: ...
+
+    def begin(self, plan: str, given: Collection[str]) -> Begun: ...
+
+    def take_up(self, roll: str) -> Begun: ...
+
+    def prepare(self, plan: str) -> None: ...
+
+    def look_after(self, roll: str) -> None: ...
+
+    async def tell(self, row: Row, text: str) -> None: ...
+
+    def tried(self) -> dict[str, Tried]: ...
+
+    def keep_tried(self, tried: Mapping[str, Tried]) -> None: ...
+
+
+def to_come(desk: Desk) -> Turn:
+    """What is due and what will be, as it stands now; nothing is begun."""
+    now = desk.now()
+    jobs = sorted(_jobs(desk, now), key=_soonest)
+    return Turn(rows=(*_under_way(desk), *_gone(desk, now), *(_lapsed(job, now) or _row(COMES, job) for job in jobs)))
+
+
+def _lapsed(job: Job, now: datetime) -> Row | None:
+    """What is left of a job that can begin no more: its time has passed, or it was given up."""
+    if job.why == GIVEN_UP:
+        return _given_up(job)
+    return _too_late(job) if job.until is not None and now > job.until else None
+
+
+def _given_up(job: Job) -> Row:
+    why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
+    return _left(job, why, f"gallant resume {job.subject}")
+
+
+def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
+    return job.at is None, job.at, job.subject
+
+
+async def due(desk: Desk) -> Turn:
+    """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
+    now, tried = desk.now(), desk.tried()
+    jobs = sorted(_jobs(desk, now), key=_soonest)
+    retry = timedelta(minutes=desk.estate.due.retry_minutes)
+    waiting = {job.subject for job in jobs if job.subject in tried and now < tried[job.subject].at + retry}
+    ready = [job for job in jobs if job.is_due(now) and job.subject not in waiting]
+    rows = [*_under_way(desk)]
+    for job in ready:
+        if job.why in (REST, CUT_OFF):
+            rows.append(_take_up(desk, job))
+        elif job.why == GIVEN_UP:
+            rows.append(_given_up(job))
+        elif job.why == PREPARATION:
+            rows.append(_prepare(desk, job))
+        elif job.why == LOOK:
+            rows.append(_look_after(desk, job))
+    rows += _gone(desk, now)
+    rows += await _notices(desk, [job for job in ready if job.system])
+    rows += [tried[job.subject].row for job in jobs if job.subject in waiting and job.is_due(now)]
+    rows += [_too_late(job) for job in jobs if job.until is not None and now > job.until]
+    rows += [_row(COMES, job) for job in jobs if job.at is None or job.at > now]
+    await _tell(desk, rows, tried, {job.subject for job in ready}, now)
+    return Turn(rows=tuple(rows))
+
+
+# --- what there is to do
+
+
+def _jobs(desk: Desk, now: datetime) -> Iterator[Job]:
+    said = desk.said(["due", "book", "prepare"])
+    for row in desk.open_rolls():
+        if not row.running:
+            job = _of_roll(row, said)
+            if job is not None:
+                yield job
+    yield from preparations(said)
+    yield from _looks_after(desk, said, now)
+    for n in _decided(desk, said):
+        job = job_of(n, desk.spans(n.system, now), [e for e in said if e.kind == "due"], now)
+        if job is not None:
+            yield job
+
+
+def _decided(desk: Desk, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
+    """The notices of which any could be due; none are made where no rule acts and nobody booked anything."""
+    acts = any(rule.then == ACT for rule in desk.estate.rules)
+    if not desk.estate.systems or not (acts or any(e.kind == "book" for e in said)):
+        return ()
+    return desk.notices()
+
+
+def _gone(desk: Desk, now: datetime) -> list[Row]:
+    """What was booked, and whose notice is there no more: it is left, with what has changed."""
+    said, begun = desk.said([*DECISIONS, CLOSE]), desk.said(["due"])
+    if not vanished(said, (), begun, now):  # no booking is open, so no notice need be made
+        return []
+    listed = [n for n in desk.notices(everything=True) if n.state != DONE]
+    known = {n.name: n for n in listed}
+    return [
+        Row(
+            did=LEFT,
+            what=BOOKING,
+            subject=e.subject,
+            at=e.start,
+            until=e.end,
+            by=e.by,
+            why=_why_gone(desk, e, known),
+            next="gallant notice list --all",
+            exit_code=1,
+        )
+        for e in vanished(said, listed, begun, now)
+    ]
+
+
+def _why_gone(desk: Desk, entry: LedgerEntry, known: Mapping[str, Notice]) -> str:
+    system = desk.estate.systems.get(entry.subject.partition(":")[0])
+    if system is None:
+        return "it was booked, and the estate has no such system any more"
+    if entry.subject in known:
+        return f"it was booked for {entry.target}, and is to come to {known[entry.subject].target} now"
+    if not desk.has_product(system.product):
+        return f"it was booked, and no catalog here lists {system.product} any more"
+    return f"it was booked for {entry.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
+
+
+def _of_roll(row: OpenRoll, said: Sequence[LedgerEntry]) -> Job | None:
+    if row.state == "held":
+        return rest_of(row.id, row.opens, said)
+    return cut_off(row.id, row.plan, row.began, said) if row.state == "open" else None
+
+
+def _under_way(desk: Desk) -> Iterator[Row]:
+    for row in desk.open_rolls():
+        if row.running:
+            yield Row(
+                did=GOES,
+                what=", ".join(row.systems),
+                subject=row.id,
+                at=row.began,
+                roll=row.id,
+                plan=row.plan,
+                next=f"gallant roll --follow {row.id}",
+            )
+
+
+def _row(did: str, job: Job, **more: Any) -> Row:
+    row = Row(did=did, what=job.why, subject=job.subject, at=job.at, until=job.until, by=job.by)
+    return replace(row, **more)
+
+
+def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
+    return _row(LEFT, job, why=clean(why, 400), next=next, exit_code=exit_code)
+
+
+def _too_late(job: Job) -> Row:
+    return _left(job, "its time has passed and it did not start", "gallant plan --all finds another")
+
+
+# --- rolls and preparations that go on
+
+
+def _take_up(desk: Desk, job: Job) -> Row:
+    done = desk.take_up(job.subject)
+    if done.roll is None:
+        return _left(job, done.said or f"it ended with exit code {done.exit_code}", f"gallant resume {job.subject}")
+    desk.record("due", job.subject, state=BEGUN, reason=f"carried on: {job.why}")
+    return _row(BEGINS, job, roll=done.roll, next=f"gallant roll --follow {done.roll}")
+
+
+def _prepare(desk: Desk, job: Job) -> Row:
+    desk.record("prepare", job.subject, state=BEGUN)
+    desk.prepare(job.subject)
+    return _row(BEGINS, job, plan=job.subject, next=f"gallant plan --show {job.subject}")
+
+
+def _looks_after(desk: Desk, said: Sequence[LedgerEntry], now: datetime) -> Iterator[Job]:
+    """Of every roll that finished of late, and whose systems no other roll has changed since."""
+    rolls = desk.rolls()
+    newest: dict[str, datetime] = {}
+    for row in rolls:
+        for name in row.systems:
+            newest[name] = max(row.began, newest.get(name, row.began))
+    for row in rolls:
+        current = all(newest[name] == row.began and name in desk.estate.systems for name in row.systems)
+        if row.ended is not None and current and now <= row.ended + LOOKS[-1][1]:
+            job = looks_after(row.id, row.ended, said, now)
+            if job is not None and desk.has_finished(row.id):
+                yield job
+
+
+def _look_after(desk: Desk, job: Job) -> Row:
+    """Verify by itself, with samples, and write down what was found."""
+    roll = job.subject.split()[0]
+    desk.record("due", job.subject, state=BEGUN)
+    desk.look_after(roll)
+    return _row(BEGINS, job, next=f"gallant report {roll}")
+
+
+# --- notices
+
+
+async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
+    """Plan what is due together, and begin it; what something stands in the way of is left, and the others are planned without it."""
+    rows = list[Row]()
+    for job in jobs:
+        if (error := desk.in_the_way(job.system)) is not None:
+            rows.append(_left(job, error.what, error.next, error.exit_code))
+    free = [job for job in jobs if job.subject not in {row.subject for row in rows}]
+    rolled = _rolled_since(desk, free)
+    rows += [
+        _left(job, f"{rolled[job.subject]} began it and did not end well", "gallant history")
+        for job in free
+        if job.subject in rolled
+    ]
+    left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
+    early = _too_early(desk, {job.system for job in left})
+    later = early | _full(desk, list(dict.fromkeys(job.system for job in left if job.system not in early)))
+    rows += [_row(COMES, job, why=later[job.system]) for job in left if job.system in later]
+    left = [job for job in left if job.system not in later]
+    if left and (approved := desk.approved(left)) is not None:
+        return rows + _begin(desk, approved, _given(desk, left), left)
+    while left:
+        try:
+            ready = await desk.planned(left, _given(desk, left))
+        except GallantError as error:
+            return rows + [_left(job, error.what, error.next, error.exit_code) for job in left]
+        if not ready.stuck:
+            return rows + _begin(desk, ready.plan, _given(desk, left), left)
+        rows += [_left(job, *ready.stuck[job.system]) for job in left if job.system in ready.stuck]
+        left = [job for job in left if job.system not in ready.stuck]
+    return rows
+
+
+def _rolled_since(desk: Desk, jobs: Sequence[Job]) -> dict[str, str]:
+    """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
+    booked = {job.system for job in jobs if job.why == BOOKING}
+    return begun_by(jobs, desk.rolled(booked) if booked else ())
+
+
+def _too_early(desk: Desk, systems: Collection[str]) -> dict[str, str]:
+    """Of some systems those whose round has to wait, and why: of an earlier one a roll is not finished, or something is booked."""
+    estate, waiting = desk.estate, dict[str, str]()
+    if not estate.rounds:
+        return {}
+    open_rolls = {name: row.id for row in desk.open_rolls() for name in row.systems}
+    booked = {n.system: n.name for n in desk.notices() if n.state in (BOOKED, OVERDUE)}
+    before, seen = dict[str, str](), set[str]()
+    for rule in estate.rounds:
+        own = systems_of(estate, rule) - seen
+        for name in sorted(own & set(systems)):
+            first = next(((s, r) for s, r in before.items()), None)
+            if first is not None:
+                waiting[name] = f"an earlier round is not done: {first[1]} of {first[0]}"
+        seen |= own
+        before |= {name: open_rolls.get(name) or booked[name] for name in own if name in open_rolls or name in booked}
+    return waiting
+
+
+def _full(desk: Desk, systems: Sequence[str]) -> dict[str, str]:
+    """Of some systems those for which there is no room beside what is under way, and why: no more go on at once, in all, of a site and of a kind,
+    than the estate allows."""
+    limits, found, every = desk.estate.limits, dict[str, str](), desk.estate.systems
+    going = [every[name] for row in desk.open_rolls() if row.running for name in row.left if name in every]
+    for system in (every[name] for name in systems):
+        rules = (
+            (limits.lanes_at_once, len(going), "in all"),
+            (limits.lanes_at_once_per_site, sum(s.site == system.site for s in going), f"of {system.site}"),
+            (limits.lanes_at_once_per_kind, sum(s.kind == system.kind for s in going), f"of kind {system.kind}"),
+        )
+        full = next(((count, what) for most, count, what in rules if most is not None and count >= most), None)
+        if full is None:
+            going.append(system)
+        else:
+            found[system.name] = f"{full[0]} systems {full[1]} are worked on, and no more may be at once"
+    return found
+
+
+def _given(desk: Desk, jobs: Sequence[Job]) -> set[str]:
+    """The consents that were given with the bookings."""
+    booked = {(job.target, job.at) for job in jobs if job.why == BOOKING}
+    return {e.subject for e in desk.said(["consent"]) if e.start is not None and (e.target, e.start) in booked}
+
+
+def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[Job]) -> list[Row]:
+    desk.record("due", plan, state=INTENDED, reason=", ".join(job.subject for job in jobs))
+    done = desk.begin(plan, given)
+    if done.roll is None:
+        why = done.said or f"it ended with exit code {done.exit_code}"
+        return [_left(job, why, f"gallant plan --show {plan}", done.exit_code) for job in jobs]
+    systems = dict.fromkeys(job.system for job in jobs)
+    desk.record("due", done.roll, target=plan, state=BEGUN, reason=", ".join(systems))
+    for job in jobs:
+        who = f"{job.why} by {job.by}" if job.by is not None and job.why == BOOKING else job.why
+        desk.record("due", job.subject, target=job.target, state=BEGUN, reason=f"{done.roll}: {who}")
+    follow = f"gallant roll --follow {done.roll}"
+    return [_row(BEGINS, job, roll=done.roll, plan=plan, next=follow) for job in jobs]
+
+
+# --- what was left
+
+
+async def _tell(
+    desk: Desk, rows: Sequence[Row], tried: dict[str, Tried], fresh: Collection[str], now: datetime
+) -> None:
+    """Write down what was left and why, and tell people of it, once for each reason; `fresh` is what was tried just now."""
+    left = {row.subject: row for row in rows if row.did == LEFT}
+    for name, row in left.items():
+        if name in tried and tried[name].row.why == row.why:
+            continue
+        desk.record("due", name, state=FAILED, reason=row.why)
+        await desk.tell(row, f"{name} was due and did not start: {row.why}")
+    kept = {
+        name: tried[name]
+        if name in tried and name not in fresh and tried[name].row.why == row.why
+        else Tried(at=now, row=row)
+        for name, row in left.items()
+    }
+    if kept != tried:
+        desk.keep_tried(kept)
