@@ -20,7 +20,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import settings
+from hypothesis import Phase, settings
 
 from gallant.core.work.events import Entry
 from gallant.demo.skerry import furnish, new_accounts, sources_of
@@ -36,6 +36,8 @@ TERMS = "2026-04"  # the publisher's terms that the releases of the 3.2 train co
 
 # CI tries the same examples every time, so that it fails for what changed; elsewhere each run explores new ones.
 settings.register_profile("ci", derandomize=True)
+# For tests.mutants, which asks only whether anything fails: the smallest example is looked for by nobody.
+settings.register_profile("at_once", derandomize=True, phases=(Phase.explicit, Phase.generate))
 if os.environ.get("CI"):
     settings.load_profile("ci")
 

@@ -272,7 +272,9 @@ def lives(mutant: Mutant, folder: Path, touched: Touched, enough_s: float) -> bo
     target.write_text(ast.unparse(ast.fix_missing_locations(tree)))
     (folder / "chosen").write_text("\n".join(tests))
     try:
-        return not tests or _pytest(folder, LEAST_S + 4 * spent, "-x", "-p", "no:xdist", "@chosen")
+        return not tests or _pytest(
+            folder, LEAST_S + 4 * spent, "-x", "-p", "no:xdist", "--hypothesis-profile=at_once", "@chosen"
+        )
     finally:
         target.write_text(source)
 

@@ -4,24 +4,37 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.ledger import BEGUN, FAILED, INTENDED, LedgerEntry
+from gallant.core.assess.ledger import BEGUN, INTENDED, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.estate.windows import Span
 from gallant.core.work.due import (
+    BEGAN,
+    CUT,
     CUT_OFF,
+    ENDED,
+    FINISHED,
     GIVEN_UP,
+    GONE,
+    HELD,
     MOST_TAKEN_UP,
+    PASSED,
+    RUNNING,
+    STOPPED,
+    TO_DO,
+    UNFINISHED,
+    Job,
     Rolled,
-    begun_by,
+    bookings,
+    by_rule,
     cut_off,
-    job_of,
     looks_after,
+    most_urgent,
     preparations,
     rest_of,
-    vanished,
 )
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
@@ -55,72 +68,97 @@ def entry(kind: str, minutes: float, subject: str = "tickets:image", **more) -> 
     return LedgerEntry(at=at(minutes), by="anna", host="desk", kind=kind, subject=subject, **more)
 
 
-def test_a_booking_is_due_from_its_begin_to_its_end():
-    job = job_of(notice("booked", 10, 100), None, [], NOW)
-    assert job is not None
-    assert [job.is_due(at(m)) for m in (9, 10, 100, 101)] == [False, True, True, False]
+def booked(minutes: float, start: float = 60, end: float | None = 120, **more) -> LedgerEntry:
+    said = {"target": "3.2.4", **more}
+    return entry("book", minutes, start=at(start), end=None if end is None else at(end), **said)
 
 
-def test_a_booking_that_was_begun_is_not_begun_again_and_one_that_was_changed_since_is():
-    begun = entry("due", 11, state=BEGUN, target="3.2.4")
-    assert job_of(notice("booked", 10, 100), None, [begun], at(50)) is None
-    assert job_of(notice("booked", 40, 100), None, [begun], at(50)) is not None
-    assert job_of(notice("booked", 10, 100), None, [entry("due", 11, state=FAILED)], at(50)) is not None
+def rolled(name: str, minutes: float, component: str = "image", to: str = "3.2.4", stands: str = FINISHED) -> Rolled:
+    brings = frozenset({("tickets", component, to), ("spit", "image", "1")})
+    return Rolled(id=name, began=at(minutes), brings=brings, stands=stands)
 
 
-def rolled(name: str, minutes: float, component: str = "image", to: str = "3.2.4") -> Rolled:
-    return Rolled(id=name, began=at(minutes), brings=frozenset({("tickets", component, to), ("spit", "image", "1")}))
+def fates(said, notices, rolls, moment: float) -> list[tuple[str, str | None]]:
+    found = bookings(said, notices, rolls, at(moment))
+    return [(b.fate, b.roll.id if b.roll else None) for b in found]
 
 
-def test_a_booking_was_begun_by_a_roll_of_its_time_that_brings_it_and_by_no_older_one():
-    job = job_of(notice("booked", 10, 100), None, [], NOW)
-    assert job is not None
-    others = [rolled("roll-0003", 20, to="3.2.3"), rolled("roll-0002", 30, component="bios"), rolled("roll-0001", 9)]
-    assert begun_by([job], others) == {}
-    assert begun_by([job], [*others, rolled("roll-0004", 10)]) == {"tickets:image": "roll-0004"}
-    assert begun_by([job], [*others, rolled("roll-0005", 40), rolled("roll-0004", 10)]) == {
-        "tickets:image": "roll-0005"
-    }
+HERE = notice("booked", 60, 120)
 
 
-def booked(minutes: float, **more) -> LedgerEntry:
-    return entry("book", minutes, start=at(60), end=at(120), target="3.2.4", **more)
+def test_a_booking_is_due_from_its_begin_to_its_end_and_then_it_has_passed():
+    [booking] = bookings([booked(0)], [HERE], [], NOW)
+    assert (booking.fate, booking.job.severity, booking.job.by) == (TO_DO, "high", "anna")
+    assert [booking.job.is_due(at(m)) for m in (59, 60, 120, 121)] == [False, True, True, False]
+    assert [fates([booked(0)], [HERE], [], m)[0][0] for m in (60, 120, 121)] == [TO_DO, TO_DO, PASSED]
 
 
-def test_a_booking_whose_notice_is_gone_or_moved_on_is_left_and_no_other():
-    here, moved_on = notice("booked", 60, 120), notice("new", target="3.3.0")
-    begun = entry("due", 61, state=BEGUN, target="3.2.4")
-    assert vanished([booked(0)], [here], [], NOW) == []
-    assert vanished([booked(0)], [], [], NOW) == [booked(0)]
-    assert vanished([booked(0)], [moved_on], [], NOW) == [booked(0)]
-    assert vanished([booked(0), entry("assign", 1)], [], [], NOW) == [booked(0)]
-    assert vanished([booked(0), booked(2)], [], [], NOW) == [booked(2)]
+def test_a_booking_without_an_end_has_that_of_its_notice():
+    assert [fates([booked(0, end=None)], [HERE], [], m)[0][0] for m in (120, 121)] == [TO_DO, PASSED]
+    assert [fates([booked(0, end=None)], [notice("new")], [], m)[0][0] for m in (60, 61)] == [TO_DO, PASSED]
+
+
+def test_of_several_words_on_a_notice_the_last_counts_and_whose_it_is_is_none():
+    assert fates([booked(0), booked(1, 70)], [HERE], [], 200) == [(PASSED, None)]
+    assert bookings([booked(0), booked(1, 70)], [HERE], [], NOW)[0].job.at == at(70)
+    for word in ("assign", "due"):
+        assert fates([booked(0), entry(word, 1)], [HERE], [], 0) == [(TO_DO, None)]
     for word in ("cancel", "reopen", "skip", "close", "accept"):  # a person's word, or a roll's end
-        assert vanished([booked(0), entry(word, 5)], [], [], NOW) == []
-    assert vanished([booked(0)], [], [begun], at(70)) == []
-    assert vanished([booked(0)], [], [entry("due", 59, state=BEGUN, target="3.2.4")], at(70)) == [booked(0)]
-    assert vanished([booked(0)], [], [], at(120 + 24 * 60)) == [booked(0)]
-    assert vanished([booked(0)], [], [], at(121 + 24 * 60)) == []
-    assert (
-        vanished([entry("book", 0, subject="roll-0001", start=at(60), target="plan-1")], [], [], NOW) == []
-    )  # the rest of a roll
+        assert fates([booked(0), entry(word, 5)], [HERE], [], 200) == []
+    rest = entry("book", 0, subject="roll-0001", start=at(60), target="plan-1")
+    assert fates([rest], [], [], 0) == []
+
+
+def test_the_first_roll_of_its_time_that_brings_it_is_that_of_a_booking_and_no_older_one():
+    others = [rolled("roll-0003", 70, to="3.2.3"), rolled("roll-0002", 80, component="bios"), rolled("roll-0001", 59)]
+    assert fates([booked(0)], [HERE], others, 90) == [(TO_DO, None)]
+    assert fates([booked(0)], [HERE], [*others, rolled("roll-0004", 60)], 90) == [(BEGAN, "roll-0004")]
+    both = [*others, rolled("roll-0005", 90, stands=STOPPED), rolled("roll-0004", 60)]
+    assert fates([booked(0)], [HERE], both, 90) == [(BEGAN, "roll-0004")]
+
+
+@pytest.mark.parametrize("moment", [70, 119, 500, 9000])
+@pytest.mark.parametrize(
+    ("stands", "fate"),
+    [(RUNNING, BEGAN), (FINISHED, BEGAN), (CUT, UNFINISHED), (HELD, UNFINISHED), (STOPPED, UNFINISHED), (ENDED, UNFINISHED)],
+)  # fmt: skip
+def test_a_booking_is_done_only_when_its_own_roll_finished(stands, fate, moment):
+    for known in ([HERE], []):
+        assert fates([booked(0)], known, [rolled("roll-0004", 65, stands=stands)], moment) == [(fate, "roll-0004")]
+
+
+def test_a_booking_whose_notice_is_gone_or_moved_on_is_gone_until_a_day_after_its_end():
+    for known in ([], [notice("new", target="3.3.0")]):
+        assert fates([booked(0)], known, [], 0) == [(GONE, None)]
+        assert fates([booked(0)], known, [], 120 + 24 * 60) == [(GONE, None)]
+        assert fates([booked(0)], known, [], 121 + 24 * 60) == []
+
+
+def test_the_most_severe_comes_first_and_of_these_what_can_wait_least():
+    def job(name: str, severity: str | None, until: float | None) -> Job:
+        return Job(why="booked", subject=name, at=NOW, until=None if until is None else at(until), severity=severity)
+
+    jobs = [job("a", "low", 10), job("b", None, 5), job("c", "critical", None), job("d", "critical", 90), job("e", "critical", 60)]  # fmt: skip
+    assert [j.subject for j in sorted(jobs, key=most_urgent)] == ["e", "d", "c", "a", "b"]
 
 
 def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():
     begun = entry("due", -500, state=BEGUN, target="3.2.4")
     acting = notice("acts by itself")
-    assert job_of(acting, None, [], NOW).is_due(NOW)
-    assert job_of(acting, None, [begun], NOW) is None
-    assert job_of(notice("acts by itself", target="3.2.6"), None, [begun], NOW).is_due(NOW)
-    closed = job_of(acting, [Span(begin=at(60), end=at(90))], [], NOW)
+    assert by_rule(acting, None, [], [], NOW).is_due(NOW)
+    assert by_rule(acting, None, [begun], [], NOW) is None
+    assert by_rule(acting, None, [], {("tickets", "image", "3.2.4")}, NOW) is None
+    assert by_rule(acting, None, [], {("tickets", "bios", "3.2.4"), ("spit", "image", "3.2.4")}, NOW).is_due(NOW)
+    assert by_rule(notice("acts by itself", target="3.2.6"), None, [begun], [], NOW).is_due(NOW)
+    closed = by_rule(acting, [Span(begin=at(60), end=at(90))], [], [], NOW)
     assert (closed.at, closed.is_due(NOW)) == (at(60), False)
-    assert job_of(acting, [Span(begin=at(-60), end=at(90))], [], NOW).is_due(NOW)
-    assert job_of(acting, [], [], NOW).at is None
+    assert by_rule(acting, [Span(begin=at(-60), end=at(90))], [], [], NOW).is_due(NOW)
+    assert by_rule(acting, [], [], [], NOW).at is None
 
 
-@given(st.sampled_from(["new", "accepted", "skipped", "left alone", "blocked", "under way", "done"]))
-def test_what_nobody_booked_and_no_rule_acts_on_is_never_due(state):
-    assert job_of(notice(state), None, [], NOW) is None
+@given(st.sampled_from(["new", "accepted", "booked", "skipped", "left alone", "blocked", "under way", "done"]))
+def test_what_no_rule_acts_on_is_never_due_by_a_rule(state):
+    assert by_rule(notice(state), None, [], [], NOW) is None
 
 
 def test_the_rest_of_a_roll_is_due_when_it_is_booked_and_its_window_opens():

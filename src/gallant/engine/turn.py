@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from typing import Any, Protocol, TypeAlias
 
 from gallant.core.assess.ledger import BEGUN, CLOSE, DECISIONS, FAILED, INTENDED, LedgerEntry
-from gallant.core.assess.notices import BOOKED, DONE, OVERDUE, Notice
+from gallant.core.assess.notices import BOOKED, BY_ITSELF, DONE, OVERDUE, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.rules import ACT
 from gallant.core.estate.systems import Estate
@@ -18,26 +18,38 @@ from gallant.core.estate.windows import Span
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.due import (
     BOOKING,
+    CUT,
     CUT_OFF,
+    ENDED,
     GIVEN_UP,
+    GONE,
+    HELD,
     LOOK,
     LOOKS,
     MOST_TAKEN_UP,
+    PASSED,
     PREPARATION,
     REST,
+    RUNNING,
+    STOPPED,
+    TO_DO,
+    UNFINISHED,
+    Booking,
     Job,
     Rolled,
-    begun_by,
+    bookings,
+    by_rule,
     cut_off,
-    job_of,
     looks_after,
+    most_urgent,
+    open_bookings,
     preparations,
     rest_of,
-    vanished,
 )
 from gallant.core.work.planning import systems_of
 
 BEGINS, LEFT, COMES, GOES = "begun", "left", "to come", "under way"
+PASSED_BY = "its time has passed and it did not start"
 Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, what to do about it, and its exit code
 
 
@@ -77,15 +89,14 @@ class Tried(Record):
 
 
 class OpenRoll(Record):
-    """A roll that has not ended: whether a process carries it out (`running`), else how it stands, and since when it may go on (`opens`). `left` are the systems
-    whose lane is not done."""
+    """A roll that has not ended, how it stands (a process carries it out, or none does any more: see `core.work.due`), and since when it may go on (`opens`).
+    `left` are the systems whose lane is not done."""
 
     id: str
     plan: str
     began: datetime
     systems: tuple[str, ...]
-    running: bool
-    state: str
+    stands: str
     opens: datetime | None = None
     left: tuple[str, ...] = ()
 
@@ -138,8 +149,11 @@ class Desk(Protocol):
 
     def has_finished(self, roll: str) -> bool: ...
 
-    def rolled(self, systems: Collection[str]) -> Iterable[Rolled]:
-        """The rolls of some systems, the newest first."""
+    def rolled(self, systems: Collection[str], since: datetime) -> Iterable[Rolled]:
+        """The rolls of some systems that began no earlier."""
+
+    def brought(self, systems: Collection[str]) -> Collection[tuple[str, str, str]]:
+        """What all rolls of some systems were to bring: system, component, version."""
 
     def in_the_way(self, system: str) -> GallantError | None:
         """An open roll that forbids another one of a system."""
@@ -164,51 +178,30 @@ class Desk(Protocol):
     def keep_tried(self, tried: Mapping[str, Tried]) -> None: ...
 
 
+class _Found(Record):
+    """What there is to do, and what is left of what was to be done."""
+
+    jobs: tuple[Job, ...]
+    left: tuple[Row, ...]
+
+
 def to_come(desk: Desk) -> Turn:
     """What is due and what will be, as it stands now; nothing is begun."""
-    now = desk.now()
-    jobs = sorted(_jobs(desk, now), key=_soonest)
-    return Turn(rows=(*_under_way(desk), *_gone(desk, now), *(_lapsed(job, now) or _row(COMES, job) for job in jobs)))
-
-
-def _lapsed(job: Job, now: datetime) -> Row | None:
-    """What is left of a job that can begin no more: its time has passed, or it was given up."""
-    if job.why == GIVEN_UP:
-        return _given_up(job)
-    return _too_late(job) if job.until is not None and now > job.until else None
-
-
-def _given_up(job: Job) -> Row:
-    why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
-    return _left(job, why, f"gallant resume {job.subject}")
-
-
-def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
-    return job.at is None, job.at, job.subject
+    found = _found(desk, desk.now(), desk.tried())
+    return Turn(rows=(*_under_way(desk), *found.left, *(_row(COMES, job) for job in found.jobs)))
 
 
 async def due(desk: Desk) -> Turn:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
     now, tried = desk.now(), desk.tried()
-    jobs = sorted(_jobs(desk, now), key=_soonest)
-    retry = timedelta(minutes=desk.estate.due.retry_minutes)
-    waiting = {job.subject for job in jobs if job.subject in tried and now < tried[job.subject].at + retry}
-    ready = [job for job in jobs if job.is_due(now) and job.subject not in waiting]
-    rows = [*_under_way(desk)]
-    for job in ready:
-        if job.why in (REST, CUT_OFF):
-            rows.append(_take_up(desk, job))
-        elif job.why == GIVEN_UP:
-            rows.append(_given_up(job))
-        elif job.why == PREPARATION:
-            rows.append(_prepare(desk, job))
-        elif job.why == LOOK:
-            rows.append(_look_after(desk, job))
-    rows += _gone(desk, now)
-    rows += await _notices(desk, [job for job in ready if job.system])
-    rows += [tried[job.subject].row for job in jobs if job.subject in waiting and job.is_due(now)]
-    rows += [_too_late(job) for job in jobs if job.until is not None and now > job.until]
-    rows += [_row(COMES, job) for job in jobs if job.at is None or job.at > now]
+    found, retry = _found(desk, now, tried), timedelta(minutes=desk.estate.due.retry_minutes)
+    waiting = {name: one.row for name, one in tried.items() if one.row.did == LEFT and now < one.at + retry}
+    ready = [job for job in found.jobs if job.is_due(now) and job.subject not in waiting]
+    rows = [*_under_way(desk), *found.left]
+    rows += [_BEGINNING[job.why](desk, job) for job in ready if job.why in _BEGINNING]
+    rows += await _notices(desk, sorted((job for job in ready if job.system), key=most_urgent))
+    rows += [waiting[job.subject] for job in found.jobs if job.subject in waiting and job.is_due(now)]
+    rows += [_row(COMES, job) for job in found.jobs if not job.is_due(now)]
     await _tell(desk, rows, tried, {job.subject for job in ready}, now)
     return Turn(rows=tuple(rows))
 
@@ -216,72 +209,104 @@ async def due(desk: Desk) -> Turn:
 # --- what there is to do
 
 
-def _jobs(desk: Desk, now: datetime) -> Iterator[Job]:
-    said = desk.said(["due", "book", "prepare"])
+def _found(desk: Desk, now: datetime, tried: Mapping[str, Tried]) -> _Found:
+    said = desk.said(["due", "prepare", *DECISIONS, CLOSE])
+    begun = [e for e in said if e.kind == "due"]
+    goes_on, left = list[Job](), list[Row]()
     for row in desk.open_rolls():
-        if not row.running:
-            job = _of_roll(row, said)
-            if job is not None:
-                yield job
-    yield from preparations(said)
-    yield from _looks_after(desk, said, now)
-    for n in _decided(desk, said):
-        job = job_of(n, desk.spans(n.system, now), [e for e in said if e.kind == "due"], now)
-        if job is not None:
-            yield job
+        job = None if row.stands == RUNNING else _of_roll(row, said)
+        if job is not None and job.why == GIVEN_UP:
+            left.append(_given_up(job))
+        elif job is not None:
+            goes_on.append(job)
+    carried = {job.subject for job in goes_on} | {row.subject for row in left}
+    goes_on += [*preparations(said), *_looks_after(desk, begun, now)]
+    listed = _listed(desk, said)
+    for booking in bookings(said, listed, _rolls_of(desk, open_bookings(said)), now):
+        if booking.fate == TO_DO:
+            goes_on.append(booking.job)
+        elif booking.roll is None or booking.roll.id not in carried:
+            left += _left_of(desk, booking, listed, tried, now)
+    acting = [n for n in listed if n.state == BY_ITSELF]
+    brought = desk.brought({n.system for n in acting}) if acting else set()
+    made = (by_rule(n, desk.spans(n.system, now), begun, brought, now) for n in acting)
+    goes_on += [job for job in made if job is not None]
+    return _Found(jobs=tuple(sorted(goes_on, key=_soonest)), left=tuple(left))
 
 
-def _decided(desk: Desk, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
-    """The notices of which any could be due; none are made where no rule acts and nobody booked anything."""
+def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
+    return job.at is None, job.at, job.subject
+
+
+def _rolls_of(desk: Desk, booked: Sequence[LedgerEntry]) -> Iterable[Rolled]:
+    """The rolls that may be those of some bookings."""
+    starts = [e.start for e in booked if e.start is not None]
+    return desk.rolled({e.subject.partition(":")[0] for e in booked}, min(starts)) if starts else ()
+
+
+def _listed(desk: Desk, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
+    """The notices as they stand; none are made where no rule acts and nobody booked anything."""
     acts = any(rule.then == ACT for rule in desk.estate.rules)
-    if not desk.estate.systems or not (acts or any(e.kind == "book" for e in said)):
+    booked = bool(open_bookings(said))
+    if not booked and not (acts and desk.estate.systems):
         return ()
-    return desk.notices()
+    return [n for n in desk.notices(everything=booked) if n.state != DONE]
 
 
-def _gone(desk: Desk, now: datetime) -> list[Row]:
-    """What was booked, and whose notice is there no more: it is left, with what has changed."""
-    said, begun = desk.said([*DECISIONS, CLOSE]), desk.said(["due"])
-    if not vanished(said, (), begun, now):  # no booking is open, so no notice need be made
-        return []
-    listed = [n for n in desk.notices(everything=True) if n.state != DONE]
-    known = {n.name: n for n in listed}
-    return [
-        Row(
-            did=LEFT,
-            what=BOOKING,
-            subject=e.subject,
-            at=e.start,
-            until=e.end,
-            by=e.by,
-            why=_why_gone(desk, e, known),
-            next="gallant notice list --all",
-            exit_code=1,
-        )
-        for e in vanished(said, listed, begun, now)
-    ]
+# What became of a booking whose roll is not done and that nothing carries on by itself, by how that roll stands: why, and what helps.
+_STANDS = {
+    CUT: ("{roll} was cut off", "gallant resume {roll}"),
+    HELD: ("{roll} is held, and nothing carries it on by itself", "gallant resume {roll}"),
+    STOPPED: ("{roll} stopped", "gallant history {roll}"),
+    ENDED: ("{roll} began it and was ended before it was done", "gallant notice book {subject} TIME"),
+}
 
 
-def _why_gone(desk: Desk, entry: LedgerEntry, known: Mapping[str, Notice]) -> str:
-    system = desk.estate.systems.get(entry.subject.partition(":")[0])
+def _left_of(
+    desk: Desk, booking: Booking, listed: Sequence[Notice], tried: Mapping[str, Tried], now: datetime
+) -> Iterator[Row]:
+    """What is left of a booking, if anything is."""
+    job, roll = booking.job, booking.roll
+    is_over = job.until is not None and now > job.until
+    if booking.fate == GONE:
+        yield _left(job, _why_gone(desk, job, {n.name: n for n in listed}), "gallant notice list --all")
+    elif booking.fate == PASSED:
+        before = tried.get(job.subject)
+        waited = before is not None and before.row.did == COMES
+        why = f"its time has passed while it waited: {before.row.why}" if before and waited else PASSED_BY
+        yield _left(job, why, "gallant plan --all finds another")
+    elif booking.fate == UNFINISHED and roll is not None:
+        if roll.stands == HELD and not is_over:  # somebody may carry it on yet
+            return
+        why, how = _STANDS[roll.stands]
+        yield replace(_left(job, why.format(roll=roll.id), how.format(roll=roll.id, subject=job.subject)), roll=roll.id)
+
+
+def _given_up(job: Job) -> Row:
+    why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
+    return _left(job, why, f"gallant resume {job.subject}")
+
+
+def _why_gone(desk: Desk, job: Job, known: Mapping[str, Notice]) -> str:
+    system = desk.estate.systems.get(job.system)
     if system is None:
         return "it was booked, and the estate has no such system any more"
-    if entry.subject in known:
-        return f"it was booked for {entry.target}, and is to come to {known[entry.subject].target} now"
+    if job.subject in known:
+        return f"it was booked for {job.target}, and is to come to {known[job.subject].target} now"
     if not desk.has_product(system.product):
         return f"it was booked, and no catalog here lists {system.product} any more"
-    return f"it was booked for {entry.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
+    return f"it was booked for {job.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
 
 
 def _of_roll(row: OpenRoll, said: Sequence[LedgerEntry]) -> Job | None:
-    if row.state == "held":
+    if row.stands == HELD:
         return rest_of(row.id, row.opens, said)
-    return cut_off(row.id, row.plan, row.began, said) if row.state == "open" else None
+    return cut_off(row.id, row.plan, row.began, said) if row.stands == CUT else None
 
 
 def _under_way(desk: Desk) -> Iterator[Row]:
     for row in desk.open_rolls():
-        if row.running:
+        if row.stands == RUNNING:
             yield Row(
                 did=GOES,
                 what=", ".join(row.systems),
@@ -300,10 +325,6 @@ def _row(did: str, job: Job, **more: Any) -> Row:
 
 def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
     return _row(LEFT, job, why=clean(why, 400), next=next, exit_code=exit_code)
-
-
-def _too_late(job: Job) -> Row:
-    return _left(job, "its time has passed and it did not start", "gallant plan --all finds another")
 
 
 # --- rolls and preparations that go on
@@ -346,6 +367,9 @@ def _look_after(desk: Desk, job: Job) -> Row:
     return _row(BEGINS, job, next=f"gallant report {roll}")
 
 
+_BEGINNING = {REST: _take_up, CUT_OFF: _take_up, PREPARATION: _prepare, LOOK: _look_after}
+
+
 # --- notices
 
 
@@ -355,13 +379,6 @@ async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
     for job in jobs:
         if (error := desk.in_the_way(job.system)) is not None:
             rows.append(_left(job, error.what, error.next, error.exit_code))
-    free = [job for job in jobs if job.subject not in {row.subject for row in rows}]
-    rolled = _rolled_since(desk, free)
-    rows += [
-        _left(job, f"{rolled[job.subject]} began it and did not end well", "gallant history")
-        for job in free
-        if job.subject in rolled
-    ]
     left = [job for job in jobs if job.subject not in {row.subject for row in rows}]
     early = _too_early(desk, {job.system for job in left})
     later = early | _full(desk, list(dict.fromkeys(job.system for job in left if job.system not in early)))
@@ -379,12 +396,6 @@ async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
         rows += [_left(job, *ready.stuck[job.system]) for job in left if job.system in ready.stuck]
         left = [job for job in left if job.system not in ready.stuck]
     return rows
-
-
-def _rolled_since(desk: Desk, jobs: Sequence[Job]) -> dict[str, str]:
-    """What is booked and was begun in its time, by whomever, though nobody wrote that down: it is not begun twice."""
-    booked = {job.system for job in jobs if job.why == BOOKING}
-    return begun_by(jobs, desk.rolled(booked) if booked else ())
 
 
 def _too_early(desk: Desk, systems: Collection[str]) -> dict[str, str]:
@@ -410,7 +421,7 @@ def _full(desk: Desk, systems: Sequence[str]) -> dict[str, str]:
     """Of some systems those for which there is no room beside what is under way, and why: no more go on at once, in all, of a site and of a kind,
     than the estate allows."""
     limits, found, every = desk.estate.limits, dict[str, str](), desk.estate.systems
-    going = [every[name] for row in desk.open_rolls() if row.running for name in row.left if name in every]
+    going = [every[name] for row in desk.open_rolls() if row.stands == RUNNING for name in row.left if name in every]
     for system in (every[name] for name in systems):
         rules = (
             (limits.lanes_at_once, len(going), "in all"),
@@ -453,17 +464,14 @@ async def _tell(
     desk: Desk, rows: Sequence[Row], tried: dict[str, Tried], fresh: Collection[str], now: datetime
 ) -> None:
     """Write down what was left and why, and tell people of it, once for each reason; `fresh` is what was tried just now."""
-    left = {row.subject: row for row in rows if row.did == LEFT}
-    for name, row in left.items():
-        if name in tried and tried[name].row.why == row.why:
-            continue
-        desk.record("due", name, state=FAILED, reason=row.why)
-        await desk.tell(row, f"{name} was due and did not start: {row.why}")
-    kept = {
-        name: tried[name]
-        if name in tried and name not in fresh and tried[name].row.why == row.why
-        else Tried(at=now, row=row)
-        for name, row in left.items()
-    }
+    kept = dict[str, Tried]()
+    for row in rows:
+        before = tried.get(row.subject)
+        known = before is not None and (before.row.did, before.row.why) == (row.did, row.why)
+        if row.did == LEFT and not known:
+            desk.record("due", row.subject, state=FAILED, reason=row.why)
+            await desk.tell(row, f"{row.subject} was due and did not start: {row.why}")
+        if row.did == LEFT or (row.did == COMES and row.why):
+            kept[row.subject] = before if before and known and row.subject not in fresh else Tried(at=now, row=row)
     if kept != tried:
         desk.keep_tried(kept)

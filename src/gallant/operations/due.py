@@ -19,7 +19,7 @@ from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import AHEAD, Span
 from gallant.core.work.consents import consents_needed
-from gallant.core.work.due import Job, Rolled
+from gallant.core.work.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, Job, Rolled
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
 from gallant.disk import opened, put_whole
@@ -39,6 +39,8 @@ from gallant.store.database import state_folder
 SAMPLED_FOR = "10m"  # of what a roll left behind
 LOCK = "due.lock"
 IN_STOCK = "stock"  # the check that misses what can be fetched
+# How a roll that no process carries out stands, by its journal.
+STANDS = {"open": CUT, "held": HELD, "stopped": STOPPED, "ended": ENDED, "finished": FINISHED}
 TRIED = "due.json"  # in state/: when what could not be begun was tried last; nothing is lost with it
 
 
@@ -93,8 +95,7 @@ class PlaceDesk:
             plan=row.plan.id,
             began=row.began,
             systems=tuple(row.plan.systems),
-            running=self.place.journal.is_running(row.id),
-            state=state.state,
+            stands=RUNNING if self.place.journal.is_running(row.id) else STANDS[state.state],
             opens=state.opens,
             left=tuple(_worked_on(row.plan, state)),
         )
@@ -106,11 +107,22 @@ class PlaceDesk:
         ]
 
     def has_finished(self, roll: str) -> bool:
-        return replay(self.place.journal.events(roll)).state == "finished"
+        return STANDS[replay(self.place.journal.events(roll)).state] == FINISHED
 
-    def rolled(self, systems: Collection[str]) -> Iterator[Rolled]:
-        for row in self.place.journal.rolls(systems)[0]:
-            yield Rolled(id=row.id, began=row.began, brings=frozenset(notices.brought_by(row.plan)))
+    def rolled(self, systems: Collection[str], since: datetime) -> Iterator[Rolled]:
+        for row in (row for row in self.place.journal.rolls(systems)[0] if row.began >= since):
+            yield Rolled(
+                id=row.id,
+                began=row.began,
+                brings=frozenset(notices.brought_by(row.plan)),
+                stands=RUNNING if row.ended is None and self.place.journal.is_running(row.id) else self._stands(row),
+            )
+
+    def brought(self, systems: Collection[str]) -> Collection[tuple[str, str, str]]:
+        return {one for row in self.place.journal.rolls(systems)[0] for one in notices.brought_by(row.plan)}
+
+    def _stands(self, row: RollRow) -> str:
+        return STANDS[replay(self.place.journal.events(row.id)).state]
 
     def in_the_way(self, system: str) -> GallantError | None:
         return open_roll(self.place, self.estate.systems[system])

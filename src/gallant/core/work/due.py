@@ -5,11 +5,12 @@ Nothing is begun twice for one booking, or twice by a rule for one release: what
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
 
-from gallant.core.assess.ledger import BEGUN, INTENDED, LedgerEntry
-from gallant.core.assess.notices import BOOKED, BY_ITSELF, OVERDUE, Notice
+from gallant.core.assess.ledger import BEGUN, CLOSE, DECISIONS, INTENDED, LedgerEntry
+from gallant.core.assess.notices import BY_ITSELF, Notice
+from gallant.core.catalog.products import SEVERITIES
 from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import Record
 
@@ -29,7 +30,7 @@ MOST_TAKEN_UP = 3  # times that one roll is carried on without a person after it
 
 class Job(Record):
     """Something that is to be begun: a notice, the rest of a roll, or what a plan needs beforehand. `at`: from then on, and where it is
-    booked not after `until`; `at` None: no time for it is known. `by`: who decided it."""
+    booked not after `until`; `at` None: no time for it is known. `by`: who decided it. `severity` is that of its notice."""
 
     why: str
     subject: str
@@ -39,61 +40,118 @@ class Job(Record):
     component: str = ""
     target: str | None = None
     by: str | None = None
+    severity: str | None = None
 
     def is_due(self, now: datetime) -> bool:
         return self.at is not None and self.at <= now and (self.until is None or now <= self.until)
 
 
-def job_of(n: Notice, spans: Sequence[Span] | None, said: Iterable[LedgerEntry], now: datetime) -> Job | None:
-    """What a notice comes to, by the windows of its system (`spans`; None: at any time) and by what was begun of it by itself before."""
-    begun = max((e.at for e in said if e.subject == n.name and e.state == BEGUN and e.target == n.target), default=None)
-    if n.state in (BOOKED, OVERDUE) and n.start is not None:
-        if begun is not None and begun >= n.start:
-            return None
-        return _job(BOOKING, n, n.start, n.end)
-    if n.state == BY_ITSELF and begun is None:
-        if spans is None or open_at(spans, now) is not None:
-            return _job(RULE, n, now, None)
+RUNNING, CUT, HELD, STOPPED, ENDED, FINISHED = "running", "cut off", "held", "stopped", "ended", "finished"
+
+
+class Rolled(Record):
+    """A roll as far as bookings are concerned: when it began, what it brings to which release (system, component, version), and how it stands."""
+
+    id: str
+    began: datetime
+    brings: frozenset[tuple[str, str, str]]
+    stands: str = FINISHED
+
+
+TO_DO, GONE, PASSED, BEGAN, UNFINISHED = "to do", "gone", "passed", "began", "unfinished"
+
+
+class Booking(Record):
+    """A booking that nobody took back, and how it stands (`fate`): it is to be done at its time; what was booked is gone, or is to come to another release
+    now; its time has passed; its roll is under way or finished; or its roll stands and is not done (`roll`)."""
+
+    job: Job
+    fate: str
+    roll: Rolled | None = None
+
+
+TOLD_FOR = timedelta(hours=24)  # after the end of a booking it is still said that what was booked is gone
+
+
+def bookings(
+    said: Iterable[LedgerEntry], notices: Iterable[Notice], rolls: Iterable[Rolled], now: datetime
+) -> list[Booking]:
+    """What people booked: from the ledger (`said` are all decisions on notices in their order, of which the last on each counts), held against the
+    notices and the rolls of today. The rest of a roll is booked by the roll's name, and is none of these."""
+    known, every = {n.name: n for n in notices}, list(rolls)
+    found = (_booking(e, known.get(e.subject), every, now) for e in open_bookings(said))
+    return [one for one in found if one is not None]
+
+
+def open_bookings(said: Iterable[LedgerEntry]) -> list[LedgerEntry]:
+    """The entries of bookings that nothing has come after: no other word of a person, and no roll that closed the notice."""
+    # whose it is says nothing of when, and what a look says of it is no decision
+    last = {e.subject: e for e in said if e.kind in (*DECISIONS, CLOSE) and e.kind != "assign"}
+    return [e for e in last.values() if e.kind == "book" and e.start is not None and e.target and ":" in e.subject]
+
+
+def _booking(e: LedgerEntry, n: Notice | None, rolls: Sequence[Rolled], now: datetime) -> Booking | None:
+    system, _, component = e.subject.partition(":")
+    start = e.start or now
+    until = e.end or (n.end if n is not None and n.start == start else None) or start
+    job = Job(
+        why=BOOKING,
+        subject=e.subject,
+        at=start,
+        until=until,
+        system=system,
+        component=component,
+        target=e.target,
+        by=e.by,
+        severity=n.severity if n is not None else None,
+    )
+    # A roll from before the booking is another's work: it may have been what the booking is to make good.
+    own = [r for r in rolls if r.began >= start and (system, component, e.target) in r.brings]
+    if own:
+        first = min(own, key=_began)
+        return Booking(job=job, fate=BEGAN if first.stands in (RUNNING, FINISHED) else UNFINISHED, roll=first)
+    if n is None or n.target != e.target:
+        return Booking(job=job, fate=GONE) if now <= until + TOLD_FOR else None
+    return Booking(job=job, fate=TO_DO if now <= until else PASSED)
+
+
+def _began(roll: Rolled) -> datetime:
+    return roll.began
+
+
+def by_rule(
+    n: Notice,
+    spans: Sequence[Span] | None,
+    said: Iterable[LedgerEntry],
+    brought: Collection[tuple[str, str, str]],
+    now: datetime,
+) -> Job | None:
+    """What a notice on which a rule acts comes to, by the windows of its system (`spans`; None: at any time). None where it was begun before, by itself (`said`) or by a roll
+    of anyone's (`brought`)."""
+    if n.state != BY_ITSELF or any(e.subject == n.name and e.state == BEGUN and e.target == n.target for e in said):
+        return None
+    if (n.system, n.component, n.target) in brought:
+        return None
+    at: datetime | None = now
+    if spans is not None and open_at(spans, now) is None:
         following = next_after(spans, now)
-        return _job(RULE, n, following.begin if following is not None else None, None)
-    return None
-
-
-TOLD_FOR = timedelta(hours=24)  # after the end of a booking it is still said what became of it
-
-
-def vanished(
-    said: Iterable[LedgerEntry], notices: Iterable[Notice], begun: Iterable[LedgerEntry], now: datetime
-) -> list[LedgerEntry]:
-    """The bookings that nobody took back, that were not begun, and that no notice has any more: what was booked is gone, or is to come to another release.
-    `said` are all decisions on notices in their order, of which the last on each counts, `begun` what was begun by itself."""
-    last = {e.subject: e for e in said if e.kind != "assign"}  # whose it is says nothing of when
-    known = {n.name: n for n in notices}
-    started = {(e.subject, e.target): e.at for e in begun if e.state == BEGUN}
-    return [
-        e
-        for e in last.values()
-        if e.kind == "book"
-        and e.start is not None
-        and e.target is not None
-        and ":" in e.subject  # a notice; the rest of a roll is booked by the roll's name
-        and now <= (e.end or e.start) + TOLD_FOR
-        and ((n := known.get(e.subject)) is None or n.target != e.target)
-        and started.get((e.subject, e.target), datetime.min.replace(tzinfo=now.tzinfo)) < e.start
-    ]
-
-
-def _job(why: str, n: Notice, at: datetime | None, until: datetime | None) -> Job:
+        at = following.begin if following is not None else None
     return Job(
-        why=why,
+        why=RULE,
         subject=n.name,
         at=at,
-        until=until,
         system=n.system,
         component=n.component,
         target=n.target,
         by=n.by,
+        severity=n.severity,
     )
+
+
+def most_urgent(job: Job) -> tuple[int, bool, datetime, str]:
+    """Where there is no room for all: the most severe first, and of these what can wait least."""
+    rank = SEVERITIES.index(job.severity) if job.severity in SEVERITIES else len(SEVERITIES)
+    return rank, job.until is None, job.until or datetime.max.replace(tzinfo=UTC), job.subject
 
 
 def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> Job | None:
@@ -128,23 +186,3 @@ def preparations(said: Iterable[LedgerEntry]) -> list[Job]:
     """What is to be brought and saved ahead of a plan, and was not begun yet; the last word on each plan counts."""
     last: Mapping[str, LedgerEntry] = {e.subject: e for e in said if e.kind == "prepare"}
     return [Job(why=PREPARATION, subject=e.subject, at=e.start, by=e.by) for e in last.values() if e.state is None]
-
-
-class Rolled(Record):
-    """A roll as far as bookings are concerned: when it began, and what it brings to which release (system, component, version)."""
-
-    id: str
-    began: datetime
-    brings: frozenset[tuple[str, str, str]]
-
-
-def begun_by(jobs: Iterable[Job], rolls: Iterable[Rolled]) -> dict[str, str]:
-    """By subject of what is booked, the first of some rolls that began it in its time, whoever began that. A roll from before the booking is
-    another's work: it may have been what the booking is to make good."""
-    found: dict[str, str] = {}
-    known = list(rolls)
-    for job in (job for job in jobs if job.why == BOOKING and job.at is not None and job.target is not None):
-        own = (r for r in known if (job.system, job.component, job.target) in r.brings)
-        if (first := next((r for r in own if job.at is not None and r.began >= job.at), None)) is not None:
-            found[job.subject] = first.id
-    return found
