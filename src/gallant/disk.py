@@ -15,13 +15,34 @@ _WRITE = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
 
 
 def opened(path: Path, flags: int) -> int:
-    """A file's handle, made for its owner alone. Raises `Refused` where a link stands in its place, else OSError."""
+    """A file's handle, made for its owner alone; what root makes is its folder's owner's. Raises `Refused` where a link stands in its place, else OSError."""
+    flags |= os.O_NOFOLLOW | os.O_CLOEXEC
     try:
-        return os.open(path, flags | os.O_NOFOLLOW | os.O_CLOEXEC, FILE)
+        if flags & os.O_CREAT and os.geteuid() == 0:
+            with contextlib.suppress(
+                FileExistsError
+            ):  # what was there before is not given away: it may be a link to another's
+                handle = os.open(path, flags | os.O_EXCL, FILE)
+                _give_to_owner_of(path.parent, handle)
+                return handle
+        return os.open(path, flags, FILE)
     except OSError as error:
         if error.errno == errno.ELOOP and path.is_symlink():
             raise _link(path) from None
         raise
+
+
+def _give_to_owner_of(folder: Path, made: int | Path) -> None:
+    """A look that root had once leaves nothing that the estate's owner cannot read."""
+    owner = folder.stat()
+    if owner.st_uid != 0:
+        with contextlib.suppress(OSError):  # a medium that knows no owners
+            os.chown(made, owner.st_uid, owner.st_gid)
+
+
+def make_file(path: Path) -> None:
+    """An empty file where there is none, for somebody else who opens it by its name."""
+    os.close(opened(path, os.O_WRONLY | os.O_CREAT))
 
 
 def refuse_link(path: Path) -> None:
@@ -55,6 +76,8 @@ def make_folder(path: Path) -> None:
         folder.mkdir(mode=FOLDER, exist_ok=True)
         with contextlib.suppress(OSError):  # a medium that knows no rights
             folder.chmod(FOLDER)  # whatever the umask says
+            if os.geteuid() == 0:
+                _give_to_owner_of(folder.parent, folder)
 
 
 def put_whole(path: Path, raw: bytes) -> None:

@@ -50,6 +50,9 @@ from gallant.core.work.planning import systems_of
 
 BEGINS, LEFT, COMES, GOES = "begun", "left", "to come", "under way"
 PASSED_BY = "its time has passed and it did not start"
+Decided: TypeAlias = tuple[
+    str, str | None, datetime | None
+]  # what was decided of a notice: for which release, and until when
 Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, what to do about it, and its exit code
 
 
@@ -71,14 +74,17 @@ class Row(Record):
 
 
 class Turn(Record):
-    """One look at what is due; `busy`: another one is at it, and nothing was done here."""
+    """One look at what is due; `busy`: another one is at it, and nothing was done here. `hangs`: what is known of one that gives no sign of life,
+    and the way out of that."""
 
     rows: tuple[Row, ...] = ()
     busy: bool = False
+    hangs: str | None = None
+    way_out: str | None = None
 
     @property
     def exit_code(self) -> int:
-        return 1 if any(row.did == LEFT for row in self.rows) else 0
+        return 1 if self.hangs is not None or any(row.did == LEFT for row in self.rows) else 0
 
 
 class Tried(Record):
@@ -391,11 +397,22 @@ async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
             ready = await desk.planned(left, _given(desk, left))
         except GallantError as error:
             return rows + [_left(job, error.what, error.next, error.exit_code) for job in left]
-        if not ready.stuck:
+        still = _still_due(desk)
+        if not ready.stuck and still.issuperset(map(_decision, left)):
             return rows + _begin(desk, ready.plan, _given(desk, left), left)
         rows += [_left(job, *ready.stuck[job.system]) for job in left if job.system in ready.stuck]
-        left = [job for job in left if job.system not in ready.stuck]
+        left = [job for job in left if job.system not in ready.stuck and _decision(job) in still]
     return rows
+
+
+def _still_due(desk: Desk) -> set[Decided]:
+    """What is due once a plan is made: that takes minutes, or hours where this process stood still. What became of the rest the next look says."""
+    now = desk.now()
+    return {_decision(job) for job in _found(desk, now, {}).jobs if job.is_due(now)}
+
+
+def _decision(job: Job) -> Decided:
+    return job.subject, job.target, job.until
 
 
 def _too_early(desk: Desk, systems: Collection[str]) -> dict[str, str]:
@@ -467,11 +484,16 @@ async def _tell(
     kept = dict[str, Tried]()
     for row in rows:
         before = tried.get(row.subject)
-        known = before is not None and (before.row.did, before.row.why) == (row.did, row.why)
-        if row.did == LEFT and not known:
+        if row.did == LEFT and not _is_known(before, row):
             desk.record("due", row.subject, state=FAILED, reason=row.why)
             await desk.tell(row, f"{row.subject} was due and did not start: {row.why}")
         if row.did == LEFT or (row.did == COMES and row.why):
-            kept[row.subject] = before if before and known and row.subject not in fresh else Tried(at=now, row=row)
+            old = before if before is not None and _is_known(before, row) and row.subject not in fresh else None
+            kept[row.subject] = old or Tried(at=now, row=row)
     if kept != tried:
         desk.keep_tried(kept)
+
+
+def _is_known(before: Tried | None, row: Row) -> bool:
+    """Whether people were told the same of it."""
+    return before is not None and (before.row.did, before.row.why) == (row.did, row.why)

@@ -22,7 +22,8 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Entry
 from gallant.core.work.plan import Plan
-from gallant.operations.rights import open_to_others, shut, writable_by_others
+from gallant.operations.alone import holder
+from gallant.operations.rights import give_to, open_to_others, owned_by_others, owner_of, shut, writable_by_others
 from gallant.operations.workplace import Workplace
 from gallant.store.copies import bring_back, copy_of, keep_copy, made_at, problems_of
 
@@ -57,7 +58,7 @@ class Examined(Record):
 
 def examine(place: Workplace) -> list[Examined]:
     """Everything, the worst first."""
-    found = [row for part in (_stores, _keys, _rights, _space, _clock) for row in part(place)]
+    found = [row for part in (_stores, _keys, _rights, _owners, _due, _space, _clock) for row in part(place)]
     order = ("stop", "warn", "note", "pass")
     return sorted(found, key=lambda row: order.index(row.level))
 
@@ -210,6 +211,33 @@ def _rights(place: Workplace) -> Iterator[Examined]:
         yield Examined(about="rights", subject="the estate's folder", level="pass", seen="its owner's alone to write")
 
 
+def _owners(place: Workplace) -> Iterator[Examined]:
+    """What somebody else made in the estate's folder, as a look that root had, and that its owner may not be able to read."""
+    wrong = [str(path.relative_to(place.folder)) for path in owned_by_others(place.folder)]
+    if wrong:
+        more = f" and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
+        yield Examined(
+            about="owner",
+            subject="the estate's folder",
+            level="warn",
+            seen=f"{', '.join(wrong[:MOST_NAMED])}{more} are not {owner_of(place.folder)}'s, whose folder it is",
+            would=f"give them to {owner_of(place.folder)}",
+            mend="give back",
+        )
+
+
+def _due(place: Workplace) -> Iterator[Examined]:
+    one = holder(place)
+    if one is not None:
+        yield Examined(
+            about="due",
+            subject=f"process {one.pid}",
+            level="stop" if one.hangs else "pass",
+            seen=one.trouble if one.hangs else "it looks at what is due",
+            would=one.way_out if one.hangs else None,
+        )
+
+
 def _space(place: Workplace) -> Iterator[Examined]:
     seen: set[int] = set()
     for path in (place.folder, *(place.folder / name for name in ("state", "stock", "backups"))):
@@ -299,4 +327,17 @@ def _shut(place: Workplace, row: Examined) -> str:
     return "others can do nothing with it any more"
 
 
-MENDS: dict[str, Callable[[Workplace, Examined], str]] = {"bring back": _bring_back, "copy": _copy, "shut": _shut}
+def _give_back(place: Workplace, row: Examined) -> str:
+    count = 0
+    for path in owned_by_others(place.folder):
+        give_to(path, place.folder)
+        count += 1
+    return f"{count} files and folders are {owner_of(place.folder)}'s again"
+
+
+MENDS: dict[str, Callable[[Workplace, Examined], str]] = {
+    "bring back": _bring_back,
+    "copy": _copy,
+    "shut": _shut,
+    "give back": _give_back,
+}

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
 from datetime import datetime, timedelta
 from typing import Any
 
 import msgspec
 
-from gallant.core.assess.ledger import LedgerEntry
+from gallant.core.assess.ledger import FAILED, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
@@ -22,11 +19,12 @@ from gallant.core.work.consents import consents_needed
 from gallant.core.work.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, Job, Rolled
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
-from gallant.disk import opened, put_whole
+from gallant.disk import put_whole
 from gallant.engine import turn
 from gallant.engine.journal import RollState, replay
 from gallant.engine.turn import Begun, EndedRoll, OpenRoll, Ready, Row, Tried, Turn, Why
 from gallant.operations import notices, stock
+from gallant.operations.alone import alone, is_told
 from gallant.operations.approving import approval_of
 from gallant.operations.deciding import record
 from gallant.operations.detaching import begin, detach
@@ -37,7 +35,6 @@ from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
 
 SAMPLED_FOR = "10m"  # of what a roll left behind
-LOCK = "due.lock"
 IN_STOCK = "stock"  # the check that misses what can be fetched
 # How a roll that no process carries out stands, by its journal.
 STANDS = {"open": CUT, "held": HELD, "stopped": STOPPED, "ended": ENDED, "finished": FINISHED}
@@ -51,8 +48,15 @@ def to_come(place: Workplace) -> Turn:
 
 async def due(place: Workplace) -> Turn:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
-    with _alone(place) as alone:
-        return await turn.due(PlaceDesk(place)) if alone else Turn(busy=True)
+    async with alone(place) as other:
+        if other is None:
+            return await turn.due(PlaceDesk(place))
+    if not other.hangs:
+        return Turn(busy=True)
+    if not is_told(place, other):
+        record(place, "due", "due", state=FAILED, reason=other.trouble)
+        await notify(place, message_of(place, "no roll", (), "stopped", other.trouble, other.way_out))
+    return Turn(busy=True, hangs=other.trouble, way_out=other.way_out)
 
 
 class PlaceDesk:
@@ -251,18 +255,3 @@ async def _in_the_way(
         for row in (row for row in fetched if row.state == "failed"):
             return dict.fromkeys(first, (row.error or f"{row.package} is not in stock", row.next, row.exit_code))
     return {name: why for name, why in found.items() if name in first}
-
-
-@contextmanager
-def _alone(place: Workplace) -> Iterator[bool]:
-    """Whether no other look at what is due is under way, here."""
-    lock = opened(state_folder(place.folder) / LOCK, os.O_RDWR | os.O_CREAT)
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        yield False
-        return
-    else:
-        yield True
-    finally:
-        os.close(lock)

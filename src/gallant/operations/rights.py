@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import pwd
 import stat
 from collections.abc import Iterator
 from pathlib import Path
+
+from gallant.core.errors import GallantError
 
 MOST = 20_000  # files looked at
 OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
@@ -52,3 +56,31 @@ def _mode(path: Path) -> int:
 def shut(path: Path) -> None:
     """Take from others what they can do with a file or a folder."""
     path.chmod(_mode(path) & ~OTHERS_AT_ALL)
+
+
+def owned_by_others(folder: Path) -> Iterator[Path]:
+    """What in the estate's folder belongs to another than the folder; links are looked at themselves."""
+    owner = folder.stat().st_uid
+    for path in _files(folder):
+        with contextlib.suppress(OSError):
+            if path.lstat().st_uid != owner:
+                yield path
+
+
+def owner_of(path: Path) -> str:
+    uid = path.lstat().st_uid
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return f"user {uid}"
+
+
+def give_to(path: Path, folder: Path) -> None:
+    """Have something belong to whom the folder belongs. Raises `GallantError` for anyone who may not do that."""
+    owner = folder.stat()
+    try:
+        os.chown(path, owner.st_uid, owner.st_gid, follow_symlinks=False)
+    except OSError as error:
+        raise GallantError(
+            f"{path} cannot be given to {owner_of(folder)}: {error.strerror}.", next="sudo gallant doctor --mend"
+        ) from None

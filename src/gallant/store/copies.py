@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from gallant.core.errors import GallantError
-from gallant.disk import FILE, make_folder, refuse_link, sync_folder
+from gallant.disk import make_file, make_folder, refuse_link, sync_folder, writing
 
 FOLDER = "copies"
 DAY_S = 24 * 3600.0
@@ -73,7 +73,7 @@ def keep_copy(db: sqlite3.Connection, path: Path) -> None:
         make_folder(copy.parent)
         refuse_link(partial)
         partial.unlink(missing_ok=True)
-        os.close(os.open(partial, os.O_CREAT | os.O_EXCL | os.O_WRONLY | os.O_NOFOLLOW, FILE))
+        make_file(partial)
         with contextlib.closing(sqlite3.connect(partial, isolation_level=None)) as into:
             db.backup(into)
             into.execute("PRAGMA journal_mode = DELETE")  # one file, whole in itself
@@ -102,9 +102,9 @@ def bring_back(path: Path) -> Path:
         raise damaged(path, "there is no copy to bring back")
     aside = path.with_name(f"{path.name}.damaged-{datetime.now(UTC):%Y%m%d-%H%M%S}")
     partial = path.with_name(f".{path.name}.back")
-    refuse_link(partial)
-    partial.write_bytes(copy.read_bytes())
-    partial.chmod(FILE)
+    partial.unlink(missing_ok=True)
+    with writing(partial) as into:
+        into.write(copy.read_bytes())
     for ending in ("", "-wal", "-shm"):
         file = path.with_name(path.name + ending)
         if file.exists():

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from gallant.core.errors import GallantError, Refused
-from gallant.disk import refuse_link
+from gallant.disk import make_file, make_folder, refuse_link
 from gallant.store.copies import copy_of, damaged, is_due, keep_copy, made_at
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ def state_folder(estate_folder: Path) -> Path:
     folder = estate_folder / "state"
     refuse_network(estate_folder)
     try:
-        folder.mkdir(mode=0o700, exist_ok=True)
+        make_folder(folder)
         if folder.stat().st_mode & 0o077:
             os.chmod(folder, 0o700)
     except OSError as error:
@@ -215,6 +215,8 @@ def open_database(
     if kept and made_at(copy_of(path)) is not None and (not path.exists() or not path.stat().st_size):
         raise damaged(path, "it is empty" if path.exists() else "it is gone")
     try:
+        if not path.exists():
+            make_file(path)
         db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None, factory=Database)
         db.path, db.kept = path, kept
         path.chmod(0o600)

@@ -24,6 +24,7 @@ from gallant.core.errors import Refused
 from gallant.core.estate.backups import Item
 from gallant.core.records import clean
 from gallant.core.tars import BROKEN, Modest
+from gallant.disk import opened
 from gallant.vault.digests import archive_digest
 from gallant.vault.disk import ReadBack
 from gallant.vault.spool import LEVEL, Spool
@@ -173,7 +174,7 @@ class ArchiveWriter:
             self._failed = error
 
     def _write(self, chunks: Iterator[bytes]) -> tuple[str, int]:
-        with self._path.open("xb") as raw:
+        with os.fdopen(opened(self._path, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as raw:
             os.fchmod(raw.fileno(), 0o600)
             again = ReadBack(self._path)
             stored = _Stored(raw, again)

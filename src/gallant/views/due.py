@@ -25,6 +25,10 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
     rows = sorted(turn.rows, key=lambda row: ORDER.index(row.did))
 
     def text() -> Drawn:
+        if turn.hangs is not None:
+            yield said("bad", f"Nothing was done here: {turn.hangs}.")
+            yield from next_steps(turn.way_out, "gallant doctor")
+            return
         if turn.busy:
             yield f"{mark('note')} Another gallant due is at it; nothing was done here."
             return
@@ -57,7 +61,7 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
             yield f"{mark(MARKS[did])} {', '.join(whose)} {did}: {plain(why)}"
         yield from next_steps(*(row.next for row in rows), None if began else "gallant init --timer user")
 
-    return View("due", rows, text, {"busy": turn.busy})
+    return View("due", rows, text, {"busy": turn.busy, "hangs": turn.hangs})
 
 
 def _groups(rows: Sequence[Row]) -> list[tuple[Row, list[str]]]:
