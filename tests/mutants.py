@@ -42,9 +42,9 @@ TESTS = (
     "tests/simulation",
 )  # fmt: skip
 NOT_ASKED = "not killed_anywhere and not killed_at_any_instant and not is_caught and not byte_for_byte"
-ENOUGH_S = 150  # of the quickest tests that come to a line; what lives then meets all of them with --all
+ENOUGH_S = 60  # of the quickest tests that come to a line; what lives then meets all of them with --all
 LEAST_S = (
-    60  # tests with a change in them have this, and four times as long as they took without; what hangs is noticed
+    60  # tests with a change in them have this, and three times as long as they took without; what hangs is noticed
 )
 COMPARED: dict[type[ast.cmpop], type[ast.cmpop]] = {
     ast.Lt: ast.LtE,
@@ -273,7 +273,7 @@ def lives(mutant: Mutant, folder: Path, touched: Touched, enough_s: float) -> bo
     (folder / "chosen").write_text("\n".join(tests))
     try:
         return not tests or _pytest(
-            folder, LEAST_S + 4 * spent, "-x", "-p", "no:xdist", "--hypothesis-profile=at_once", "@chosen"
+            folder, LEAST_S + 3 * spent, "-x", "-p", "no:xdist", "--hypothesis-profile=at_once", "@chosen"
         )
     finally:
         target.write_text(source)

@@ -184,6 +184,19 @@ def host_of(place: Place) -> str:
 
 
 LIMITS = "\nlimits: {{{}}}\naims:\n"
+
+
+@contextlib.contextmanager
+def to_be_typed(place: Place) -> Iterator[None]:
+    """A booking of what nobody types the secret for."""
+    book = ("notice", "book", "sealock:image")
+    with (
+        edited(place, 'act: {user: gallant-act, secret: "file:secrets/act"}', "act: {user: gallant-act, secret: ask}"),
+        ran(place, *book, "2031-01-01T22:00Z", "--yes", back=(*book, "--cancel")),
+    ):
+        yield
+
+
 TABLE = (
     Row("reachable", "stop", "was not read", arrange=lambda p: fault(p, "swapped_machine", "tickets/b")),
     Row("known-by-sight", "warn", "nobody has confirmed", arrange=unnamed),
@@ -272,10 +285,11 @@ TABLE = (
         fires="sealock",
         arrange=lambda p: ran(
             p,
-            *("notice", "book", "sealock:image", "2031-01-01T22:00Z", "--for", "5m"),
+            *("notice", "book", "sealock:image", "2031-01-01T22:00Z", "--for", "5m", "--yes"),
             back=("notice", "book", "sealock:image", "--cancel"),
         ),
     ),
+    Row("unattended", "warn", "cannot log in by itself", fires="sealock", arrange=to_be_typed),
     Row("alarms", "stop", "a fan has failed", arrange=lambda p: fault(p, "alarm", "tickets/b")),
     Row("readiness", "stop", "rule 12", fires="sealock", arrange=unwell("configuration", "sealock/b")),
     Row("expiries", "warn", "ends in", fires="sealock", quiet="tickets"),

@@ -36,7 +36,7 @@ def said(moment: datetime) -> str:
 
 def book(place, minutes: float, *more: str) -> datetime:
     at = (now(place) + timedelta(minutes=minutes + 1)).replace(second=0, microsecond=0)
-    done = place.run("notice", "book", "tickets:image", said(at), *more)
+    done = place.run("notice", "book", "tickets:image", said(at), "--yes", *more)
     assert done.code == 0, done.err
     return at
 
@@ -292,6 +292,31 @@ def test_what_is_booked_begins_in_a_window(place):
     assert "the next begins at" in refused.err
 
 
+def test_what_would_be_left_undone_is_said_when_it_is_booked(place):
+    place.make_ready()
+    at = said(now(place) + timedelta(hours=9))
+    short = place.run("notice", "book", "tickets:image", at, "--for", "9m", "--json")
+    assert short.code == 1
+    assert "min in one piece, and 9 min are open from then on" in short.err
+    estate = place.folder / "estate.yaml"
+    text = estate.read_text()
+    for secret, told in (("ask", "its secret has to be typed"), ("env:TICKETS_ACT", "its secret is in $TICKETS_ACT")):
+        estate.write_text(
+            text.replace("secret: file:secrets/act", f'secret: "{secret}"').replace('"file:secrets/act"', f'"{secret}"')
+        )
+        assert estate.read_text() != text
+        asked = place.run("notice", "book", "tickets:image", at)
+        assert (asked.code, told in asked.err) == (1, True), asked.err
+        assert ledger(place, "book") == []
+    booked = place.run("notice", "book", "tickets:image", at, "--yes", "--json")
+    assert (booked.code, len(booked.json["doubts"])) == (0, 1)
+    check = ("check", "tickets", "--only", "unattended", "--json")
+    assert [row["level"] for row in place.run(*check).rows] == ["warn"]
+    (place.folder / "secrets" / "timer.env").write_text("# at night\nTICKETS_ACT=s3cret\n")
+    assert [row["level"] for row in place.run(*check, TICKETS_ACT="x").rows] == ["pass"]
+    assert place.run("notice", "book", "tickets:image", at).code == 0
+
+
 @pytest.mark.parametrize("whose", ["user", "system"])
 def test_the_units_of_a_timer_call_this_very_estate(place, whose):
     odd = place.folder / 'a "slipway" 100% $HOME'
@@ -306,6 +331,8 @@ def test_the_units_of_a_timer_call_this_very_estate(place, whose):
         if unit["file"].endswith(".service"):
             line = read["Service"]["ExecStart"]
             assert line.endswith('a \\"slipway\\" 100%% $$HOME"')
+            assert read["Service"]["EnvironmentFile"].endswith('/a "slipway" 100%% $HOME/secrets/timer.env')
+            assert ("SuccessExitStatus" in read["Service"]) is ("-due.service" not in unit["file"])
             assert ("User" in read["Service"]) is (whose == "system")
         else:
             assert read["Install"]["WantedBy"] == "timers.target"

@@ -157,6 +157,7 @@ def _accepted(place: Workplace, name: str, reason: str, terms: tuple[str, ...]) 
     help="Accept by name what cannot be undone, as one-way:tickets, for when it is begun by itself.",
 )
 @terms_option
+@yes_option
 @output_options
 def book(
     estate_path: Path | None,
@@ -166,24 +167,28 @@ def book(
     cancel: bool,
     consent: tuple[str, ...],
     terms: tuple[str, ...],
+    yes: bool,
     output: Output,
 ) -> None:
-    """Book it for a TIME, in the site's own time zone where none is written; again to change it.
+    """Book it for a TIME, in the site's own time zone where none is written; again to change it. What would be left undone in the night is said now
+    (exit 1); --yes books it all the same.
 
     Examples:  gallant notice book tickets 2026-11-28T22:00 --for 4h   |   gallant notice book tickets --cancel
     """
-    from gallant.operations import notices
+    from gallant.operations import booking, notices
 
     if cancel == (time is not None):
         raise click.UsageError("Write a TIME, or --cancel.")
     place = open_place(estate_path, output)
     if cancel:
         _show(output, notices.cancel(place, name))
-    else:
-        _show(
-            output,
-            _with_terms(output, lambda given: notices.book(place, name, str(time), given, lasting, consent), terms),
-        )
+        return
+    draft = notices.drafted(place, name, str(time), lasting, consent)
+
+    def sure(text: str) -> bool:
+        return yes or (sys.stdin.isatty() and may_go_on(text, yes))  # what is refused says why itself
+
+    _show(output, _with_terms(output, lambda given: booking.book(place, draft, given, sure), terms))
 
 
 @notice.command()

@@ -199,6 +199,7 @@ sites:
 # (check sees that it is let in).
 # A secret never stands here. Write where it is kept:
 #   env:NAME  |  file:PATH (mode 600)  |  keyring:SERVICE  |  ask (typed, for this run only)
+# What is booked begins by itself, when nobody is there to type: it needs file:, or env: with secrets/timer.env beside a timer.
 accounts:
   read: {{user: gallant-read, secret: "keyring:gallant-read"}}
   act: {{user: gallant-act, secret: ask}}
@@ -245,8 +246,9 @@ rules:
 # How many others have to approve a plan with a system of a tag before it is begun.
 # approval: {{prod: 1}}
 
-# Who is told when a roll is held, stopped or finished; gallant check --notify tries them.
-# notify:
+# Who is told when a roll is held, stopped or finished, or something booked was left; gallant check --notify tries them.
+notify:
+  - {{run: logger -t gallant -p user.err, when: [held, stopped]}}     # this host's journal: journalctl -t gallant
 #   - {{run: /usr/local/bin/page-me}}                  # gets the message as JSON on its input
 #   - {{when: [stopped], webhook: "https://chat.example/in", account: {{user: gallant, secret: "env:CHAT_TOKEN"}}}}
 #   - {{mail: {{to: [night@line.example], from: gallant@line.example, server: "mail.example:587"}}}}

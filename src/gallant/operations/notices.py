@@ -262,12 +262,13 @@ def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
 
 
 class Decided(Record):
-    """A decision that is in the ledger now, and the notice as it stands after it."""
+    """A decision that is in the ledger now, and the notice as it stands after it; `doubts` are why what was booked would be left undone."""
 
     notice: Notice
     entry: int
     did: str
     next: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()
 
 
 class TermsAsked(Refused):
@@ -327,16 +328,20 @@ def _refuse_blocked(notice: Notice) -> None:
         )
 
 
-def book(
-    place: Workplace,
-    name: str,
-    when: str,
-    terms: Sequence[str],
-    lasting: timedelta | None = None,
-    consents: Sequence[str] = (),
-) -> Decided:
-    """For a time, and as long as is said, else as the work is expected to last; a second booking changes the first. With it a named person
-    gives `consents`, for when nobody is there to ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
+class Draft(Record):
+    """A booking before it is taken: the notice, its time, and all that a named person accepts with it."""
+
+    notice: Notice
+    start: datetime
+    end: datetime | None
+    consents: tuple[str, ...]
+
+
+def drafted(
+    place: Workplace, name: str, when: str, lasting: timedelta | None = None, consents: Sequence[str] = ()
+) -> Draft:
+    """For a time, and as long as is said, else as the work is expected to last. With it a named person gives `consents`, for when nobody is there to
+    ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
     for word in consents:
         parse_consent(word)
     notice = one(place, name)
@@ -346,14 +351,21 @@ def book(
     if start <= place.clock.now():
         raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
     _refuse_closed(place, notice, start)
-    _accept_terms(place, notice, terms)
     length = lasting or _length(place, notice)
     words = dict.fromkeys([*given_with(place, notice), *consents])
-    kept = _record(place, "book", notice, start=start, end=start + length if length else None)
-    for word in words:
+    return Draft(notice=notice, start=start, end=start + length if length else None, consents=tuple(words))
+
+
+def book(place: Workplace, draft: Draft, terms: Sequence[str]) -> Decided:
+    """Take a booking; a second one of a notice changes the first."""
+    notice, start = draft.notice, draft.start
+    _accept_terms(place, notice, terms)
+    kept = _record(place, "book", notice, start=start, end=draft.end)
+    for word in draft.consents:
         record(place, "consent", word, target=notice.target, start=start, reason=f"with the booking of {notice.name}")
     did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
-    return _decided(place, notice.name, kept, f"{did} {start:%Y-%m-%d %H:%M}Z", ways_to_plan(place, [notice.system]))
+    said = f"{did} {start:%Y-%m-%d %H:%M}Z"
+    return _decided(place, notice.name, kept, said, ways_to_plan(place, [notice.system]))
 
 
 def given_with(place: Workplace, notice: Notice) -> list[str]:

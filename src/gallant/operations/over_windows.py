@@ -180,7 +180,8 @@ def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
         )
     try:
         for name in slot.notices:
-            notices.book(place, name, rfc3339(slot.span.begin), (), _lasting(slot.span, slot.window), slot.consents)
+            begin, lasting = rfc3339(slot.span.begin), _lasting(slot.span, slot.window)
+            notices.book(place, notices.drafted(place, name, begin, lasting, slot.consents), ())
     except GallantError as error:
         return replace(slot, not_booked=error.what, next=error.next)
     return replace(slot, booked=bool(slot.notices), not_booked="" if slot.notices else "no notice is about it")

@@ -40,7 +40,7 @@ from gallant.operations.plannable import open_roll
 from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.windows import Fit, fits, opens_at
-from gallant.operations.workplace import Workplace
+from gallant.operations.workplace import Workplace, knows_of
 
 
 class Choice(Record):
@@ -215,9 +215,9 @@ async def plan(
     if not named:
         systems, more = _sifted(looked, ground, systems)
         barred += more
-    made = _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
-    made = with_ways_back(made, ground)
-    made = with_spread(with_patience(made, ground.learned), ground.learned)
+    made = _laid_out(
+        ground, _made(behind, barred, lambda: make_plan(ground, systems, profiles, place.user, place.identity))
+    )
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
     planned = set(made.systems)
@@ -240,6 +240,34 @@ async def plan(
         fits=tuple(fits(place, made)),
         opens=opens_at(place, made),
     )
+
+
+def _laid_out(ground: Ground, made: Plan) -> Plan:
+    """With its ways back, its deadlines and its spread."""
+    made = with_ways_back(made, ground)
+    return with_spread(with_patience(made, ground.learned), ground.learned)
+
+
+def foreseen(place: Workplace, system: System, component: str) -> tuple[Plan, tuple[Needed, ...]]:
+    """The plan of one notice by what was read last, and what a named person has to accept for it; nothing is contacted or written. Raises what
+    `plan` would."""
+    from gallant.drivers.profile import load_profile
+
+    choice, systems, above = Choice(of={system.name: (component,)}), [system], above_of(place, [system])
+    behind = left_out(place, [system.name])
+    knows = {s.name: knows_of(load_profile(s.profile, place.folder)) for s in (system, *above)}
+    still = not choice.takes(IMAGE, system.name) or _parts_alone(place, system, behind)
+    ground = replace(
+        ground_of(place, systems),
+        knows=knows,
+        parts=_goals(behind, choice),
+        still=frozenset([system.name] if still else []),
+        learned=learned(place),
+    )
+    profiles = place.profile_digests([*systems, *above])
+    made = _laid_out(ground, make_plan(ground, systems, profiles, place.user, place.identity))
+    exports = [name for name, knows_it in knows.items() if "export" in knows_it.capabilities]
+    return made, tuple(consents_needed(made, exports))
 
 
 def shown(place: Workplace, name: str | None) -> Planned:

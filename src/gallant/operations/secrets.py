@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from gallant.core.assess.findings import UNATTENDED, Unattended
 from gallant.core.errors import Unreached, WrongUse
-from gallant.core.estate.systems import Account
+from gallant.core.estate.systems import Account, Estate, System
 
 Asker = Callable[[str], str]
 
@@ -28,6 +29,28 @@ def resolve(account: Account, folder: Path, asker: Asker | None, what: str) -> s
             "Put it where estate.yaml says it is kept.",
         )
     return found
+
+
+TIMER = "secrets/timer.env"  # of an estate's folder: what the units of gallant init --timer have in their environment
+
+
+def unattended(estate: Estate, system: System, folder: Path) -> Iterator[Unattended]:
+    """The secrets of a system's accounts that are not there when nobody is at a terminal."""
+    for purpose, account in {**estate.accounts, **system.accounts}.items():
+        kind, _, where = account.secret.partition(":")
+        if kind in UNATTENDED and not (kind == "env" and where in _of_timers(folder)):
+            yield Unattended(purpose=purpose, kind=kind, where=where)
+
+
+def _of_timers(folder: Path) -> set[str]:
+    """The variables that a file of systemd.exec(5), EnvironmentFile=, sets."""
+    try:
+        lines = (folder / TIMER).read_text("utf-8", "replace").splitlines()
+    except OSError:
+        return set()
+    return {
+        line.partition("=")[0].strip() for line in lines if "=" in line and not line.lstrip().startswith(("#", ";"))
+    }
 
 
 def _env(where: str, account: Account, folder: Path, asker: Asker | None, what: str) -> str:

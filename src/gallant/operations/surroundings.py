@@ -21,6 +21,7 @@ from gallant.core.ports import Driver
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.operations.backups import store_of
+from gallant.operations.secrets import unattended
 from gallant.operations.snapshots import can_snapshot, keepers_of
 from gallant.operations.workplace import Workplace, knows_of
 
@@ -50,7 +51,8 @@ async def around(
         rescue=await rescue(place, system),
         own_path=own_path(place.estate, system, place.folder),
         open_roll=rolls[0] if rolls else None,
-        booked=booked(place, system),
+        booked=(next_booked := booked(place, system)),
+        unattended=tuple(unattended(place.estate, system, place.folder)) if next_booked is not None else (),
         half_restored=half_restored(place, system),
         writable=place.writable,
     )

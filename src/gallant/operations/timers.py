@@ -9,14 +9,24 @@ from pathlib import Path
 
 from gallant.core.errors import WrongUse
 from gallant.core.records import Record
+from gallant.operations.secrets import TIMER
 from gallant.operations.workplace import ESTATE_FILE
 
 WHOSE = {"user": "~/.config/systemd/user", "system": "/etc/systemd/system"}
-# What is called: its words, how often, what it is, and whether a run that was missed is made up for.
+LOOKED_AT = "# 1 says that something is to be looked at.\nSuccessExitStatus=1\n"
+# What is called: its words, how often, what it is, whether a run that was missed is made up for, and how its exit codes are taken. Of what is due 1 says that
+# something was left, and the unit has failed.
 CALLED = (
-    ("due", "due", "*:*:00", "begins what is booked and due", False),
-    ("survey", "survey", "*-*-* 05:30:00", "reads every node", True),
-    ("catalog-sync", "catalog sync", "*-*-* 05:00:00", "follows the publishers' catalogs", True),
+    (
+        "due",
+        "due",
+        "*:*:00",
+        "begins what is booked and due",
+        False,
+        "# A roll that was begun goes on when this ends.\n",
+    ),
+    ("survey", "survey", "*-*-* 05:30:00", "reads every node", True, LOOKED_AT),
+    ("catalog-sync", "catalog sync", "*-*-* 05:00:00", "follows the publishers' catalogs", True, LOOKED_AT),
 )
 
 
@@ -34,9 +44,11 @@ def units(folder: Path, whose: str, program: Path) -> list[Unit]:
     if not str(folder).isprintable():
         raise WrongUse(f"{str(folder)!r} has signs in its name that no unit can hold.", next="Move the estate.")
     found = []
-    for name, words, when, does, made_up in CALLED:
+    for name, words, when, does, made_up, codes in CALLED:
         unit = f"gallant-{_slug(folder.name)}-{name}"
-        found.append(Unit(file=f"{WHOSE[whose]}/{unit}.service", text=_service(folder, whose, program, words, does)))
+        found.append(
+            Unit(file=f"{WHOSE[whose]}/{unit}.service", text=_service(folder, whose, program, words, does, codes))
+        )
         found.append(Unit(file=f"{WHOSE[whose]}/{unit}.timer", text=_timer(when, does, made_up)))
     return found
 
@@ -46,7 +58,7 @@ def _slug(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:40] or "estate"
 
 
-def _service(folder: Path, whose: str, program: Path, words: str, does: str) -> str:
+def _service(folder: Path, whose: str, program: Path, words: str, does: str, codes: str) -> str:
     network = "Wants=network-online.target\nAfter=network-online.target\n" if whose == "system" else ""
     owner = f"User={getpass.getuser()}\n" if whose == "system" else ""
     return f"""\
@@ -57,9 +69,9 @@ Description=Gallant {does} ({_plain(folder)})
 Type=oneshot
 {owner}WorkingDirectory={_plain(folder)}
 ExecStart={_word(str(program))} {words} --quiet --estate {_word(str(folder))}
-# 1 says that something is to be looked at; a roll that was begun goes on when this ends.
-SuccessExitStatus=1
-KillMode=process
+# Secrets that the estate has as env:NAME, a line NAME=value for each; the file is its owner's alone (chmod 600).
+EnvironmentFile=-{_plain(folder)}/{TIMER}
+{codes}KillMode=process
 UMask=0077
 """
 

@@ -136,10 +136,12 @@ def decided_view(decided: Decided) -> View:
     def text() -> Drawn:
         yield f"{said('good', n.name)}  {plain(decided.did)}  {DIM}entry {decided.entry} of the ledger{OFF}"
         if n.start is not None:
-            yield f"  from {_minute(n.start)}" + (f" to about {_minute(n.end)}" if n.end else "")
+            yield f"  from {_minute(n.start)}" + (f" to {_minute(n.end)}" if n.end else "")
+        for doubt in decided.doubts:
+            yield f"{mark('bad')} It would be left undone: {plain(doubt)}"
         yield from next_steps(*decided.next)
 
-    return View("notice", [n], text, {"did": decided.did, "entry": decided.entry})
+    return View("notice", [n], text, {"did": decided.did, "entry": decided.entry, "doubts": list(decided.doubts)})
 
 
 def chosen_view(chosen: Chosen, now: datetime) -> View:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from gallant.core.assess.checking import ALWAYS, LONG_BEFORE, NOT_DURING, SEVERAL, SHARED_LOAD, check
-from gallant.core.assess.findings import Facts, Finding, finding
+from gallant.core.assess.findings import UNATTENDED, Facts, Finding, finding
 from gallant.core.estate.capacity import rooms
 from gallant.core.estate.order import SHAPES
 
@@ -432,6 +432,28 @@ def _window(facts: Facts) -> Iterator[Finding]:
         if good
         else f"gallant notice book {facts.around.booked.notice} {facts.around.booked.start:%Y-%m-%dT%H:%MZ} --for {minutes}m",
     )
+
+
+@check(
+    "unattended",
+    looks_at="what is booked has its secrets when nobody is at a terminal",
+    why="work that begins by itself and cannot log in is left undone",
+    levels="warn",
+)
+def _unattended(facts: Facts) -> Iterator[Finding]:
+    for one in facts.around.unattended:
+        how = UNATTENDED[one.kind].format(where=one.where)
+        yield finding(
+            facts,
+            "warn",
+            f"what is booked of {facts.name} cannot log in by itself",
+            f"accounts: {one.purpose}: {how}",
+            f"Write {one.where}=… into secrets/timer.env"
+            if one.kind == "env"
+            else "Keep it as file:, secret: in estate.yaml",
+        )
+    if facts.around.booked is not None and not facts.around.unattended:
+        yield finding(facts, "pass", "what is booked has its secrets when nobody is at a terminal")
 
 
 @check(

@@ -96,10 +96,29 @@ class RouteFacts(Record):
     plan: str | None = None
 
 
+class Unattended(Record):
+    """A secret that is not there when nobody is at a terminal: whose (`purpose` of an account), and where it is kept (`kind`: ask, agent, keyring or env, and of
+    that the variable)."""
+
+    purpose: str
+    kind: str
+    where: str = ""
+
+
+# Why a secret of each kind is not there, in words.
+UNATTENDED = {
+    "ask": "its secret has to be typed",
+    "agent": "its key is in an agent, which a timer does not reach",
+    "keyring": "its secret is in a keyring, which may be locked",
+    "env": "its secret is in ${where}, which a timer has only from secrets/timer.env",
+}
+
+
 class AroundFacts(Record):
     """Of what lies around a system: `rescue` is the other way into each node; `own_path` in what Gallant itself stands on the
     system; `copy_places` where backups are copied to; `booked` the next booking; `half_restored` what the ledger tells of
-    restores; `writable` what of the estate's own files others than their owner can write.
+    restores; `writable` what of the estate's own files others than their owner can write; `unattended` the secrets that are not there at
+    night, where something is booked or acts by itself.
     """
 
     backups: tuple[Backup, ...] = ()
@@ -116,6 +135,7 @@ class AroundFacts(Record):
     booked: Booking | None = None
     half_restored: tuple[HalfRestored, ...] = ()
     writable: tuple[str, ...] = ()
+    unattended: tuple[Unattended, ...] = ()
 
 
 class AskedFacts(Record):

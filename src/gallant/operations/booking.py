@@ -1,0 +1,100 @@
+"""Booking: what would go wrong in the night is said by day, before it is booked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+
+from gallant.core.assess.findings import UNATTENDED
+from gallant.core.assess.notices import Notice
+from gallant.core.errors import GallantError
+from gallant.core.estate.calendar import windows_of_all
+from gallant.core.estate.stacks import systems_above
+from gallant.core.estate.windows import open_at
+from gallant.core.records import Record, replace
+from gallant.core.work.plan import Plan
+from gallant.core.work.spread import stretches_of, to_rest_s
+from gallant.operations import notices
+from gallant.operations.notices import Decided, Draft
+from gallant.operations.plan import foreseen
+from gallant.operations.secrets import unattended
+from gallant.operations.workplace import Ask, Workplace
+
+
+class Doubt(Record):
+    """Why a booking would come to nothing, and what to do about it: a `consent` to be given with it, or another command."""
+
+    what: str
+    next: str = ""
+    consent: str = ""
+
+
+class Doubtful(GallantError):
+    """A booking that would come to nothing: it is taken for somebody who says so."""
+
+    exit_code = 1
+
+
+def book(place: Workplace, draft: Draft, terms: Sequence[str], sure: Ask) -> Decided:
+    """Take a booking, where nothing speaks against it or somebody is `sure`. Raises `Doubtful`."""
+    found = tuple(doubts(place, draft.notice, draft.start, draft.end, draft.consents))
+    whats = "; ".join(doubt.what for doubt in found)
+    if found and not sure(f"{draft.notice.name} would be left undone: {whats}. Book it all the same?"):
+        raise Doubtful(
+            f"{draft.notice.name} is not booked, since it would be left undone: {found[0].what}.",
+            " ".join(f"Also: {doubt.what}." for doubt in found[1:]) or None,
+            f"{_way_out(draft, found)}; or --yes books it all the same",
+        )
+    return replace(notices.book(place, draft, terms), doubts=tuple(doubt.what for doubt in found))
+
+
+def _way_out(draft: Draft, found: Sequence[Doubt]) -> str:
+    """What helps against the first that no consent helps against, else all the consents at once."""
+    if other := next((doubt.next for doubt in found if not doubt.consent), None):
+        return other
+    words = " ".join(f"--consent {doubt.consent}" for doubt in found)
+    return f"gallant notice book {draft.notice.name} {draft.start:%Y-%m-%dT%H:%MZ} {words}"
+
+
+def doubts(
+    place: Workplace, notice: Notice, start: datetime, end: datetime | None, consents: Sequence[str]
+) -> Iterator[Doubt]:
+    """What speaks against a booking, by the plan that would be made of it as everything was read last."""
+    system = place.estate.systems[notice.system]
+    for one in unattended(place.estate, system, place.folder):
+        yield Doubt(
+            what=f"accounts: {one.purpose}: {UNATTENDED[one.kind].format(where=one.where)}",
+            next=f"gallant check {system.name}",
+        )
+    try:
+        made, needs = foreseen(place, system, notice.component)
+    except GallantError as error:
+        what = f"no plan can be made of it: {error.what.rstrip('.')}"
+        yield Doubt(what=what, next=(error.next or f"gallant plan {system.name}").rstrip("."))
+        return
+    for need in needs:
+        if need.consent.words not in consents:
+            what = f"nobody has accepted it by name: {need.what.rstrip('.')}"
+            yield Doubt(what=what, consent=need.consent.words)
+    yield from _too_short(place, made, notice, start, end)
+
+
+def _too_short(place: Workplace, made: Plan, notice: Notice, start: datetime, end: datetime | None) -> Iterator[Doubt]:
+    """Whether its stretches from rest to rest go into what is open from its begin on."""
+    names = [notice.system, *systems_above(place.estate, place.estate.systems[notice.system])]
+    systems = [place.estate.systems[name] for name in names]
+    spans = windows_of_all(place.estate, systems, start - timedelta(days=1), start + timedelta(days=2))
+    here = open_at(spans, start) if spans is not None else None
+    ends = [moment for moment in (here.end if here is not None else None, None if spans is not None else end) if moment]
+    if not ends:
+        return
+    room = (min(ends) - start).total_seconds()
+    needed = [to_rest_s(hop, stretch) for lane in made.lanes for hop, stretch in stretches_of(lane.hops)]
+    longer = next((s for s in needed if s > room), None)
+    if longer is not None:
+        what = f"it needs up to {longer / 60:.0f} min in one piece, and {room / 60:.0f} min are open from then on"
+    elif sum(needed) > room and not place.estate.due.rests:
+        what = f"it needs up to {sum(needed) / 60:.0f} min, {room / 60:.0f} min are open from then on, and nothing carries on the rest by itself (due: rests)"
+    else:
+        return
+    yield Doubt(what=what, next=f"gallant windows {notice.system}; gallant plan --all finds a time")
