@@ -83,12 +83,19 @@ def init(
     )
 
 
+def _program() -> tuple[str, ...]:
+    """How this very program is called from anywhere."""
+    if Path(sys.argv[0]).name == "__main__.py":  # as python -m gallant
+        return sys.executable, "-P", "-m", "gallant"
+    return (str(Path(shutil.which(sys.argv[0]) or sys.argv[0]).resolve()),)
+
+
 def _show_units(folder: Path, whose: str, output: Output) -> None:
     from gallant.operations import timers
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, plain
 
-    units = timers.units(folder.resolve(), whose, Path(shutil.which(sys.argv[0]) or sys.argv[0]).resolve())
+    units = timers.units(folder.resolve(), whose, _program())
     control = "systemctl --user" if whose == "user" else "systemctl"
     names = " ".join(unit.file.rpartition("/")[2] for unit in units if unit.file.endswith(".timer"))
     linger = ["  so that it goes on while you are logged out: loginctl enable-linger"] if whose == "user" else []

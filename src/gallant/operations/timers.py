@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import getpass
 import re
+from collections.abc import Sequence
 from pathlib import Path
 
 from gallant.core.errors import WrongUse
@@ -37,7 +38,7 @@ class Unit(Record):
     text: str
 
 
-def units(folder: Path, whose: str, program: Path) -> list[Unit]:
+def units(folder: Path, whose: str, program: Sequence[str]) -> list[Unit]:
     """A service and a timer for each call. Raises `WrongUse` for a folder without an estate, or of which no unit can speak."""
     if not (folder / ESTATE_FILE).is_file():
         raise WrongUse(f"{folder} has no {ESTATE_FILE}.", next=f"gallant init {folder}")
@@ -58,7 +59,7 @@ def _slug(name: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:40] or "estate"
 
 
-def _service(folder: Path, whose: str, program: Path, words: str, does: str, codes: str) -> str:
+def _service(folder: Path, whose: str, program: Sequence[str], words: str, does: str, codes: str) -> str:
     network = "Wants=network-online.target\nAfter=network-online.target\n" if whose == "system" else ""
     owner = f"User={getpass.getuser()}\n" if whose == "system" else ""
     return f"""\
@@ -68,7 +69,7 @@ Description=Gallant {does} ({_plain(folder)})
 [Service]
 Type=oneshot
 {owner}WorkingDirectory={_plain(folder)}
-ExecStart={_word(str(program))} {words} --quiet --estate {_word(str(folder))}
+ExecStart={" ".join(map(_word, program))} {words} --quiet --estate {_word(str(folder))}
 # Secrets that the estate has as env:NAME, a line NAME=value for each; the file is its owner's alone (chmod 600).
 EnvironmentFile=-{_plain(folder)}/{TIMER}
 {codes}KillMode=process
