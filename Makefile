@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 BENCHES := $(filter-out bench/short.py bench/spans.py,$(wildcard bench/*.py))
 
-.PHONY: demo test quick docs lint bench bench-short cuts simulate exhaust machines mutants night clean locked lock outdated
+.PHONY: demo test quick docs lint bench bench-short cuts simulate week exhaust machines mutants night clean locked lock outdated
 
 # Each stamp says which extras are in the environment; a changed pyproject or constraints file makes it anew.
 $(VENV)/.base: pyproject.toml constraints.txt
@@ -74,6 +74,11 @@ simulate: $(VENV)/.test
 	$(BIN)/python -m tests.simulation.dice --runs $(RUNS) --seed $(SEED) --jobs 2
 	PYTHONHASHSEED=1 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals > $(VENV)/journals
 	PYTHONHASHSEED=4242 $(BIN)/python -m tests.simulation.dice --runs 20 --seed 7000 --journals | cmp - $(VENV)/journals
+
+# Weeks of bookings, drawn from seeds; two thousand are twenty minutes on two cores.
+week: RUNS = 100
+week: $(VENV)/.test
+	$(BIN)/python -m tests.simulation.week --runs $(RUNS) --seed $(SEED) --jobs 2
 
 # All of three small worlds: every fault at every order with a kill after every entry, and every two faults; twenty minutes on two cores, or a
 # piece of it.

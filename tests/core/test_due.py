@@ -33,6 +33,7 @@ from gallant.core.work.due import (
     cut_off,
     looks_after,
     most_urgent,
+    open_bookings,
     preparations,
     rest_of,
 )
@@ -79,7 +80,7 @@ def rolled(name: str, minutes: float, component: str = "image", to: str = "3.2.4
 
 
 def fates(said, notices, rolls, moment: float) -> list[tuple[str, str | None]]:
-    found = bookings(said, notices, rolls, at(moment))
+    found = bookings(open_bookings(said), notices, rolls, at(moment))
     return [(b.fate, b.roll.id if b.roll else None) for b in found]
 
 
@@ -100,7 +101,7 @@ def test_a_booking_without_an_end_has_that_of_its_notice():
 
 def test_of_several_words_on_a_notice_the_last_counts_and_whose_it_is_is_none():
     assert fates([booked(0), booked(1, 70)], [HERE], [], 200) == [(PASSED, None)]
-    assert bookings([booked(0), booked(1, 70)], [HERE], [], NOW)[0].job.at == at(70)
+    assert [e.start for e in open_bookings([booked(0), booked(1, 70)])] == [at(70)]
     for word in ("assign", "due"):
         assert fates([booked(0), entry(word, 1)], [HERE], [], 0) == [(TO_DO, None)]
     for word in ("cancel", "reopen", "skip", "close", "accept"):  # a person's word, or a roll's end

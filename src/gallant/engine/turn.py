@@ -58,7 +58,7 @@ Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, wha
 
 class Row(Record):
     """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
-    where it is booked not after `until`."""
+    where it is booked not after `until`; `lapsed`: that has passed."""
 
     did: str
     what: str
@@ -71,6 +71,7 @@ class Row(Record):
     why: str = ""
     next: str | None = None
     exit_code: int = 0
+    lapsed: bool = False
 
 
 class Turn(Record):
@@ -227,8 +228,9 @@ def _found(desk: Desk, now: datetime, tried: Mapping[str, Tried]) -> _Found:
             goes_on.append(job)
     carried = {job.subject for job in goes_on} | {row.subject for row in left}
     goes_on += [*preparations(said), *_looks_after(desk, begun, now)]
-    listed = _listed(desk, said)
-    for booking in bookings(said, listed, _rolls_of(desk, open_bookings(said)), now):
+    booked = open_bookings(said)
+    listed = _listed(desk, bool(booked))
+    for booking in bookings(booked, listed, _rolls_of(desk, booked), now):
         if booking.fate == TO_DO:
             goes_on.append(booking.job)
         elif booking.roll is None or booking.roll.id not in carried:
@@ -250,10 +252,9 @@ def _rolls_of(desk: Desk, booked: Sequence[LedgerEntry]) -> Iterable[Rolled]:
     return desk.rolled({e.subject.partition(":")[0] for e in booked}, min(starts)) if starts else ()
 
 
-def _listed(desk: Desk, said: Sequence[LedgerEntry]) -> Sequence[Notice]:
-    """The notices as they stand; none are made where no rule acts and nobody booked anything."""
+def _listed(desk: Desk, booked: bool) -> Sequence[Notice]:
+    """The notices as they stand; none are made where no rule acts and nothing is `booked`."""
     acts = any(rule.then == ACT for rule in desk.estate.rules)
-    booked = bool(open_bookings(said))
     if not booked and not (acts and desk.estate.systems):
         return ()
     return [n for n in desk.notices(everything=booked) if n.state != DONE]
@@ -277,10 +278,12 @@ def _left_of(
     if booking.fate == GONE:
         yield _left(job, _why_gone(desk, job, {n.name: n for n in listed}), "gallant notice list --all")
     elif booking.fate == PASSED:
-        before = tried.get(job.subject)
-        waited = before is not None and before.row.did == COMES
-        why = f"its time has passed while it waited: {before.row.why}" if before and waited else PASSED_BY
-        yield _left(job, why, "gallant plan --all finds another")
+        before, why = tried.get(job.subject), PASSED_BY
+        if before is not None and before.row.lapsed:
+            why = before.row.why
+        elif before is not None and before.row.did == COMES:
+            why = f"its time has passed while it waited: {before.row.why}"
+        yield replace(_left(job, why, "gallant plan --all finds another"), lapsed=True)
     elif booking.fate == UNFINISHED and roll is not None:
         if roll.stands == HELD and not is_over:  # somebody may carry it on yet
             return

@@ -74,17 +74,17 @@ TOLD_FOR = timedelta(hours=24)  # after the end of a booking it is still said th
 
 
 def bookings(
-    said: Iterable[LedgerEntry], notices: Iterable[Notice], rolls: Iterable[Rolled], now: datetime
+    booked: Iterable[LedgerEntry], notices: Iterable[Notice], rolls: Iterable[Rolled], now: datetime
 ) -> list[Booking]:
-    """What people booked: from the ledger (`said` are all decisions on notices in their order, of which the last on each counts), held against the
-    notices and the rolls of today. The rest of a roll is booked by the roll's name, and is none of these."""
+    """What people booked (`open_bookings`), held against the notices and the rolls of today."""
     known, every = {n.name: n for n in notices}, list(rolls)
-    found = (_booking(e, known.get(e.subject), every, now) for e in open_bookings(said))
+    found = (_booking(e, known.get(e.subject), every, now) for e in booked)
     return [one for one in found if one is not None]
 
 
 def open_bookings(said: Iterable[LedgerEntry]) -> list[LedgerEntry]:
-    """The entries of bookings that nothing has come after: no other word of a person, and no roll that closed the notice."""
+    """The entries of bookings that nothing has come after: no other word of a person, and no roll that closed the notice. `said` are in their order. The rest
+    of a roll is booked by the roll's name, and is none of these."""
     # whose it is says nothing of when, and what a look says of it is no decision
     last = {e.subject: e for e in said if e.kind in (*DECISIONS, CLOSE) and e.kind != "assign"}
     return [e for e in last.values() if e.kind == "book" and e.start is not None and e.target and ":" in e.subject]

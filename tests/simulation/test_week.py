@@ -1,0 +1,110 @@
+"""Weeks of made-up life (see `week`): some of them here, two thousand in `make week`; and that the judge sees what is broken."""
+
+from __future__ import annotations
+
+import pytest
+
+from gallant.core.estate.systems import parse_estate
+from gallant.core.work import due
+from gallant.engine import turn
+
+from .week import EVERY, SimDesk, Week, asyncio_free, one_week
+
+
+@pytest.mark.parametrize("seed", range(1, 13))
+def test_every_booking_of_a_week_is_done_taken_back_or_left_and_told(seed):
+    _, problems, fates = one_week(seed)
+    assert problems == []
+    assert sum(fates.values()) > 0 or seed
+
+
+def test_in_some_weeks_bookings_are_done_left_and_taken_back():
+    fates = sum((one_week(seed)[2] for seed in range(100, 106)), start=one_week(99)[2])
+    assert {"done", "left", "taken back"} <= fates.keys()
+
+
+ONE_LANE = """
+gallant: estate/1
+name: week
+sites: {s: {time_zone: UTC}}
+systems:
+  quay: {product: t/quay, shape: single, site: s, driver: manual, nodes: {a: {address: "hands:", serial: q}}}
+  tickets: {product: t/tickets, shape: single, site: s, driver: manual, nodes: {a: {address: "hands:", serial: t}}}
+limits: {lanes_at_once: 1}
+"""
+
+
+def looked(week: Week) -> dict[str, tuple[str, str]]:
+    """What a look says of each notice, five minutes later."""
+    week.work()
+    week.at += EVERY
+    rows = asyncio_free(turn.due(SimDesk(week, 0, 0))).rows
+    return {row.subject: (row.did, row.why) for row in rows if ":" in row.subject}
+
+
+def booked_twice() -> Week:
+    """Two systems with a booking each, for the same hour, in a week in which nothing else happens."""
+    week = Week(1)
+    week.whole = week.estate = parse_estate("e", ONE_LANE)
+    week.catalogs, week.changes, week.troubles, week._spans = {"t/quay", "t/tickets"}, [], [], {}
+    week.runs = {("quay", "image"): "1.0", ("tickets", "image"): "1.0"}
+    week.wants = dict.fromkeys(week.runs, "1.1")
+    week.severity = {("quay", "image"): "low", ("tickets", "image"): "high"}
+    week.security = dict.fromkeys(week.runs, False)
+    week.needs = {"quay": 48 * EVERY, "tickets": 48 * EVERY}
+    for name in ("quay:image", "tickets:image"):
+        week.write("anna", "book", name, target="1.1", start=week.at + EVERY, end=week.at + 12 * EVERY)
+    return week
+
+
+class TakenBackMeanwhile(SimDesk):
+    """While the plan is made, a person takes the booking back, or its time passes."""
+
+    async def planned(self, jobs, given):
+        ready = await super().planned(jobs, given)
+        if self.week.passes:
+            self.week.at += 13 * EVERY
+        else:
+            self.week.write("anna", "cancel", "tickets:image", target="1.1")
+        return ready
+
+
+@pytest.mark.parametrize("passes", [False, True])
+def test_what_is_taken_back_or_passes_while_a_plan_is_made_of_it_does_not_begin(passes):
+    week = booked_twice()
+    week.at += EVERY
+    week.passes = passes
+    asyncio_free(turn.due(TakenBackMeanwhile(week, 0, 0)))
+    assert week.rolls == []
+    assert not [e for e in week.ledger if e.state in ("begun", "intended")]
+
+
+def test_where_there_is_room_for_one_the_most_severe_begins_and_what_lapses_meanwhile_says_so():
+    week = booked_twice()
+    full = "1 systems in all are worked on, and no more may be at once"
+    seen = looked(week)
+    assert seen["tickets:image"][0] == "begun"
+    assert seen["quay:image"] == ("to come", full)
+    looks = [looked(week) for _ in range(13)]
+    assert looks[-1]["quay:image"] == ("left", f"its time has passed while it waited: {full}")
+    assert [subject for _, subject, _ in week.judge.heard] == ["quay:image"]
+
+
+def without_begun(n, spans, begun, brought, now):
+    return due.by_rule(n, spans, [], (), now)
+
+
+# What a look may get wrong, what stands for it then, a seed whose week meets it, and the words of the judge.
+BROKEN = [
+    ("_full", lambda desk, systems: {}, 18, "lanes of"),
+    ("_left_of", lambda *given: iter(()), 1, "nobody was told"),
+    ("_is_known", lambda before, row: False, 1, "is told twice"),
+    ("_rolls_of", lambda desk, booked: (), 28, "is the second one for one booking"),
+    ("by_rule", without_begun, 3, "is the second one by a rule"),
+]
+
+
+@pytest.mark.parametrize(("name", "instead", "seed", "words"), BROKEN, ids=[one[0] for one in BROKEN])
+def test_the_judge_sees_a_look_that_is_broken_on_purpose(monkeypatch, name, instead, seed, words):
+    monkeypatch.setattr(turn, name, instead)
+    assert any(words in problem for problem in one_week(seed)[1])
