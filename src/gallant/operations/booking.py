@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
+from typing import TypeAlias
 
 from gallant.core.assess.findings import UNATTENDED
 from gallant.core.assess.notices import Notice
@@ -12,6 +14,7 @@ from gallant.core.estate.calendar import windows_of_all
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.windows import open_at
 from gallant.core.records import Record, replace
+from gallant.core.work.consents import Needed
 from gallant.core.work.plan import Plan
 from gallant.core.work.spread import stretches_of, to_rest_s
 from gallant.operations import notices
@@ -36,8 +39,12 @@ class Doubtful(GallantError):
 
 
 def book(place: Workplace, draft: Draft, terms: Sequence[str], sure: Ask) -> Decided:
-    """Take a booking, where nothing speaks against it or somebody is `sure`. Raises `Doubtful`."""
-    found = tuple(doubts(place, draft.notice, draft.start, draft.end, draft.consents))
+    """Take a booking, where nothing speaks against it or somebody is `sure`; one of which nobody said how long it is has room for its plan. Raises `Doubtful`."""
+    foreknown = _foreknown(place, draft.notice)
+    if not draft.length_said and not isinstance(foreknown, GallantError):
+        minutes = math.ceil(sum(_stretches(foreknown[0])) / 60)
+        draft = replace(draft, end=max(draft.end or draft.start, draft.start + timedelta(minutes=minutes)))
+    found = tuple(doubts(place, draft, foreknown))
     whats = "; ".join(doubt.what for doubt in found)
     if found and not sure(f"{draft.notice.name} would be left undone: {whats}. Book it all the same?"):
         raise Doubtful(
@@ -48,6 +55,18 @@ def book(place: Workplace, draft: Draft, terms: Sequence[str], sure: Ask) -> Dec
     return replace(notices.book(place, draft, terms), doubts=tuple(doubt.what for doubt in found))
 
 
+Foreknown: TypeAlias = (
+    tuple[Plan, tuple[Needed, ...]] | GallantError
+)  # the plan and what is to be accepted for it, or why there is none
+
+
+def _foreknown(place: Workplace, notice: Notice) -> Foreknown:
+    try:
+        return foreseen(place, place.estate.systems[notice.system], notice.component)
+    except GallantError as error:
+        return error
+
+
 def _way_out(draft: Draft, found: Sequence[Doubt]) -> str:
     """What helps against the first that no consent helps against, else all the consents at once."""
     if other := next((doubt.next for doubt in found if not doubt.consent), None):
@@ -56,27 +75,29 @@ def _way_out(draft: Draft, found: Sequence[Doubt]) -> str:
     return f"gallant notice book {draft.notice.name} {draft.start:%Y-%m-%dT%H:%MZ} {words}"
 
 
-def doubts(
-    place: Workplace, notice: Notice, start: datetime, end: datetime | None, consents: Sequence[str]
-) -> Iterator[Doubt]:
+def doubts(place: Workplace, draft: Draft, foreknown: Foreknown) -> Iterator[Doubt]:
     """What speaks against a booking, by the plan that would be made of it as everything was read last."""
-    system = place.estate.systems[notice.system]
+    system = place.estate.systems[draft.notice.system]
     for one in unattended(place.estate, system, place.folder):
         yield Doubt(
             what=f"accounts: {one.purpose}: {UNATTENDED[one.kind].format(where=one.where)}",
             next=f"gallant check {system.name}",
         )
-    try:
-        made, needs = foreseen(place, system, notice.component)
-    except GallantError as error:
-        what = f"no plan can be made of it: {error.what.rstrip('.')}"
-        yield Doubt(what=what, next=(error.next or f"gallant plan {system.name}").rstrip("."))
+    if isinstance(foreknown, GallantError):
+        what = f"no plan can be made of it: {foreknown.what.rstrip('.')}"
+        yield Doubt(what=what, next=(foreknown.next or f"gallant plan {system.name}").rstrip("."))
         return
+    made, needs = foreknown
     for need in needs:
-        if need.consent.words not in consents:
+        if need.consent.words not in draft.consents:
             what = f"nobody has accepted it by name: {need.what.rstrip('.')}"
             yield Doubt(what=what, consent=need.consent.words)
-    yield from _too_short(place, made, notice, start, end)
+    yield from _too_short(place, made, draft.notice, draft.start, draft.end)
+
+
+def _stretches(made: Plan) -> list[float]:
+    """The seconds from rest to rest of all that is done, in nine of ten cases."""
+    return [to_rest_s(hop, stretch) for lane in made.lanes for hop, stretch in stretches_of(lane.hops)]
 
 
 def _too_short(place: Workplace, made: Plan, notice: Notice, start: datetime, end: datetime | None) -> Iterator[Doubt]:
@@ -89,7 +110,7 @@ def _too_short(place: Workplace, made: Plan, notice: Notice, start: datetime, en
     if not ends:
         return
     room = (min(ends) - start).total_seconds()
-    needed = [to_rest_s(hop, stretch) for lane in made.lanes for hop, stretch in stretches_of(lane.hops)]
+    needed = _stretches(made)
     longer = next((s for s in needed if s > room), None)
     if longer is not None:
         what = f"it needs up to {longer / 60:.0f} min in one piece, and {room / 60:.0f} min are open from then on"

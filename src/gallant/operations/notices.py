@@ -329,12 +329,13 @@ def _refuse_blocked(notice: Notice) -> None:
 
 
 class Draft(Record):
-    """A booking before it is taken: the notice, its time, and all that a named person accepts with it."""
+    """A booking before it is taken: the notice, its time, and all that a named person accepts with it. `length_said`: by a person."""
 
     notice: Notice
     start: datetime
     end: datetime | None
     consents: tuple[str, ...]
+    length_said: bool = False
 
 
 def drafted(
@@ -353,7 +354,8 @@ def drafted(
     _refuse_closed(place, notice, start)
     length = lasting or _length(place, notice)
     words = dict.fromkeys([*given_with(place, notice), *consents])
-    return Draft(notice=notice, start=start, end=start + length if length else None, consents=tuple(words))
+    end = start + length if length else None
+    return Draft(notice=notice, start=start, end=end, consents=tuple(words), length_said=lasting is not None)
 
 
 def book(place: Workplace, draft: Draft, terms: Sequence[str]) -> Decided:
