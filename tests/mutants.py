@@ -30,6 +30,7 @@ TARGETS = (
     *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak", "known")),
     *(f"core/work/{name}.py" for name in ("planning", "hops", "lanes", "layers", "consents", "estimate")),
     *(f"core/work/{name}.py" for name in ("away", "guests", "returning", "backing", "due", "placing", "patience")),
+    "engine/turn.py",
     "core/after/settling.py",
     "core/assess/outages.py",
     "core/estate/order.py",
@@ -168,7 +169,11 @@ class Changing(ast.NodeTransformer):
         if name in OTHER_END and self._here(node, f"{ast.unparse(node)[:80]}: {OTHER_END[name]}"):
             node.func = ast.copy_location(ast.Name(OTHER_END[name], ast.Load()), node.func)
         plain = len(node.args) > 1 and not any(isinstance(one, ast.Starred) for one in node.args[:2])
-        if plain and name not in ("isinstance", "range") and self._here(node, f"{ast.unparse(node)[:80]}: swapped"):
+        if (
+            plain
+            and name not in ("isinstance", "range", *OTHER_END)
+            and self._here(node, f"{ast.unparse(node)[:80]}: swapped")
+        ):
             node.args[:2] = reversed(node.args[:2])
         return node
 

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from gallant.core.estate.windows import Span
 from gallant.core.work.placing import (
+    Answer,
     AtOnce,
     Piece,
     Placed,
@@ -117,6 +118,13 @@ def test_a_window_that_never_closes_is_cut_into_days():
     pieces = [piece("a", spans=(Span(begin=THEN, end=THEN + timedelta(days=400)),))]
     assert len(nights_of(pieces)) == 60
     assert at(first_fit(pieces, AtOnce(), nights_of(pieces)), "a").begin == THEN
+
+
+def test_an_answer_is_laid_out_in_the_nights_that_it_chose():
+    pieces = [piece("a"), piece("b")]
+    chosen = Answer(chosen={"a": (1, -1), "b": (0, -1)}, bound=2.0)
+    found = improved(pieces, AtOnce(), nights_of(pieces), chosen)
+    assert (at(found, "a").begin, at(found, "b").begin) == (night(3).begin, night(0).begin)
 
 
 BROKEN = {

@@ -91,6 +91,15 @@ def test_two_looks_are_needed_for_a_promise_and_the_second_comes_soon():
     assert desk.said == [("c", "pause")]
 
 
+def test_what_one_look_has_against_a_step_is_known_at_its_next_one_whatever_is_looked_at_between():
+    desk = Desk("pause")
+    overseer, bad, other = desk.overseer(), replace(look("a", "b"), message=""), replace(STEP, id="another.step")
+    assert asyncio.run(overseer.see(STEP, SYSTEM, bad, "1")) is True
+    assert asyncio.run(overseer.see(other, SYSTEM, look("a"), "2")) is False
+    assert asyncio.run(overseer.see(STEP, SYSTEM, bad, "1")) is False
+    assert desk.said == [("c", "pause")]
+
+
 @pytest.mark.parametrize(
     ("error", "stands"),
     [

@@ -8,9 +8,11 @@ from datetime import timedelta
 
 import pytest
 
-from gallant.core.estate.systems import parse_estate
+from gallant.core.catalog.products import Requirement
+from gallant.core.estate.systems import RoundRule, parse_estate
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import replace
+from gallant.core.work.planning import systems_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -63,6 +65,19 @@ def test_a_later_round_waits_for_the_former_and_its_soak_time():
     assert night.all_well() == []
     assert min(begins(night)[s] for s in ("tickets", "bank")) - ends(night, "spit") >= 30 * 60
     assert plan.estimate_s >= 30 * 60 + 2 * 0.5 * plan.ends_s["spit.2"]
+
+
+def test_a_round_has_each_system_that_any_of_its_terms_means():
+    night = many()
+    rule = RoundRule(name="first", of=("spit", "bank"))
+    assert systems_of(night.estate, rule) == {"spit", "bank"}
+    assert systems_of(night.estate, RoundRule(name="all", of=("*", "spit"))) == set(night.estate.systems)
+
+
+def test_what_a_system_of_a_round_needs_comes_along_with_it():
+    needs = {"3.2.4": (Requirement(product="ostrel/spit", range="vers:dotted/>=3.0"),)}
+    plan = many("[{name: first, of: [tickets]}]", requires=needs).plan()
+    assert [(r.name, set(r.systems)) for r in plan.rounds] == [("first", {"tickets", "spit"}), ("rest", {"bank"})]
 
 
 def test_a_round_of_which_too_many_fail_holds_all_that_come_after():
