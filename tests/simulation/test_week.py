@@ -74,9 +74,12 @@ def test_what_is_taken_back_or_passes_while_a_plan_is_made_of_it_does_not_begin(
     week = booked_twice()
     week.at += EVERY
     week.passes = passes
-    asyncio_free(turn.due(TakenBackMeanwhile(week, 0, 0)))
+    rows = asyncio_free(turn.due(TakenBackMeanwhile(week, 0, 0))).rows
     assert week.rolls == []
     assert not [e for e in week.ledger if e.state in ("begun", "intended")]
+    left = {row.subject for row in rows if row.did == turn.LEFT}
+    assert left == ({"tickets:image"} if passes else set())
+    assert {subject for _, subject, _ in week.judge.heard} == left
 
 
 def test_where_there_is_room_for_one_the_most_severe_begins_and_what_lapses_meanwhile_says_so():
@@ -88,6 +91,34 @@ def test_where_there_is_room_for_one_the_most_severe_begins_and_what_lapses_mean
     looks = [looked(week) for _ in range(13)]
     assert looks[-1]["quay:image"] == ("left", f"its time has passed while it waited: {full}")
     assert [subject for _, subject, _ in week.judge.heard] == ["quay:image"]
+
+
+def test_a_held_roll_is_left_once_the_time_of_its_booking_is_over_and_not_before():
+    week = booked_twice()
+    looked(week)
+    week.rolls[0].stands = due.HELD
+    seen = [looked(week) for _ in range(13)]
+    assert ["tickets:image" in one for one in seen] == [False] * 11 + [True] * 2
+    assert seen[-1]["tickets:image"] == ("left", "roll-0001 is held, and nothing carries it on by itself")
+
+
+@pytest.mark.parametrize(
+    ("stands", "why"), [(due.STOPPED, "roll-0001 stopped"), (due.ENDED, "roll-0001 began it and was ended")]
+)
+def test_a_booking_whose_roll_is_not_done_is_left_at_once(stands, why):
+    week = booked_twice()
+    looked(week)
+    week.rolls[0].stands = stands
+    did, said = looked(week)["tickets:image"]
+    assert (did, said.startswith(why)) == ("left", True)
+
+
+def test_what_is_carried_on_by_itself_is_not_left():
+    week = booked_twice()
+    looked(week)
+    week.rolls[0].stands = due.CUT
+    assert "tickets:image" not in looked(week)
+    assert week.rolls[0].stands == due.RUNNING
 
 
 def without_begun(n, spans, begun, brought, now):

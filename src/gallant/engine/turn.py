@@ -399,19 +399,19 @@ async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
         try:
             ready = await desk.planned(left, _given(desk, left))
         except GallantError as error:
-            return rows + [_left(job, error.what, error.next, error.exit_code) for job in left]
-        still = _still_due(desk)
-        if not ready.stuck and still.issuperset(map(_decision, left)):
+            ready = Ready(plan="", stuck={job.system: (error.what, error.next, error.exit_code) for job in left})
+        # To plan takes minutes, or hours where this process stood still: people may have taken it back, or its time has passed.
+        now = desk.now()
+        found = _found(desk, now, {})
+        still = {_decision(job) for job in found.jobs if job.is_due(now)}
+        gone = {job.subject for job in left if _decision(job) not in still}
+        if not ready.stuck and not gone:
             return rows + _begin(desk, ready.plan, _given(desk, left), left)
+        left = [job for job in left if job.subject not in gone]
+        rows += [row for row in found.left if row.subject in gone]
         rows += [_left(job, *ready.stuck[job.system]) for job in left if job.system in ready.stuck]
-        left = [job for job in left if job.system not in ready.stuck and _decision(job) in still]
+        left = [job for job in left if job.system not in ready.stuck]
     return rows
-
-
-def _still_due(desk: Desk) -> set[Decided]:
-    """What is due once a plan is made: that takes minutes, or hours where this process stood still. What became of the rest the next look says."""
-    now = desk.now()
-    return {_decision(job) for job in _found(desk, now, {}).jobs if job.is_due(now)}
 
 
 def _decision(job: Job) -> Decided:
