@@ -164,7 +164,11 @@ def test_no_step_is_refused_on_the_first_day(standins, fresh):
 def test_a_booking_of_machines_that_carry_others_can_be_checked_and_planned(standins):
     line = standins(whole=True)
     line.read_all()
-    assert line.run("notice", "book", "deck-hw:image", "2027-06-01T22:00").code == 0
+    asked = line.run("notice", "book", "deck-hw:image", "2027-06-01T22:00", "--json")
+    assert asked.code == 1
+    said = re.search(r"gallant (notice book [^;]+--consent downtime:overlook)", asked.err)
+    assert said is not None, asked.err
+    assert line.run(*said[1].split()).code == 0
     assert line.run("check", "deck-hw").code in (0, 1)
     assert line.run("plan", "deck-hw").code == 0
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import re
+import shutil
 import socketserver
 import sys
 import threading
@@ -13,13 +15,15 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 import pytest
 
 from gallant.operations.plan import load_plan
+from gallant.operations.workplace import Workplace
 
 TAKES = f'{sys.executable} -c \'import sys; open("told.json", "a").write(sys.stdin.read())\''
 
 
 def with_notify(place, *rows: str) -> None:
     path = place.folder / "estate.yaml"
-    path.write_text(path.read_text() + "notify:\n" + "".join(f"  - {row}\n" for row in rows))
+    text = re.sub(r"^notify:\n(  - .*\n)*", "", path.read_text(), flags=re.MULTILINE)  # what a new file has
+    path.write_text(text + "notify:\n" + "".join(f"  - {row}\n" for row in rows))
 
 
 @contextlib.contextmanager
@@ -83,6 +87,13 @@ def post_office(heard: list, refuse: bytes | None = None):
 def estate(bare):
     assert bare.run("init", ".").code == 0
     return bare
+
+
+def test_a_new_estate_tells_this_hosts_journal_and_the_command_for_it_is_there(estate):
+    [place] = Workplace(estate.folder).estate.notify
+    assert place.command[0] == "logger"
+    assert set(place.when) == {"held", "stopped"}
+    assert shutil.which(place.command[0])
 
 
 def test_a_test_message_reaches_everybody_who_is_told(estate):
