@@ -70,7 +70,7 @@ def appending(path: Path) -> IO[bytes]:
 
 
 def make_folder(path: Path) -> None:
-    """A folder, with those above it, for its owner alone; one that is there stays as it is."""
+    """A folder, with those above it, for its owner alone; one that is there stays as it is. Raises OSError, also where a file stands in its place."""
     missing = [p for p in (path, *path.parents) if not p.exists()]
     for folder in reversed(missing):
         folder.mkdir(mode=FOLDER, exist_ok=True)
@@ -78,6 +78,8 @@ def make_folder(path: Path) -> None:
             folder.chmod(FOLDER)  # whatever the umask says
             if os.geteuid() == 0:
                 _give_to_owner_of(folder.parent, folder)
+    if not path.is_dir():
+        raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), str(path))
 
 
 def put_whole(path: Path, raw: bytes) -> None:

@@ -109,7 +109,7 @@ def test_what_is_left_is_told_once_and_tried_again_later(place):
     assert len(list((place.folder / "plans").iterdir())) == plans  # no device was asked again so soon
     entries = ledger(place, "due")
     assert [(e["subject"], e["state"]) for e in entries] == [("tickets:image", "failed")]
-    assert log.read_text().count("did not start") == 1
+    assert log.read_text().count("was due and is not done") == 1
     assert rolls(place) == []
 
 

@@ -28,6 +28,7 @@ from gallant.core.assess.findings import (
     Rescue,
     Room,
     RouteFacts,
+    Unattended,
 )
 from gallant.core.assess.issues import Concern
 from gallant.core.assess.outages import Sample, outages
@@ -524,6 +525,7 @@ FIRES = [
         "did not end well",
     ),
     ("window", facts(booked=booked(600.0), needed_s=5400.0), "warn", "does not fit"),
+    ("unattended", facts(unattended=(Unattended(purpose="act", kind="ask"),)), "warn", "cannot log in by itself"),
     *(
         (check, facts(both(b={"facets": (Facet(name=facet, state=state),)})), "warn", words)
         for check, facet, state, words in (

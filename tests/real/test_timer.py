@@ -163,10 +163,10 @@ def test_a_booked_roll_is_begun_cut_off_and_carried_on_by_the_timer_and_a_failur
     until(lambda: keeper.say("cat /srv/told 2>/dev/null || true") != "", 200, keeper)
     assert datetime.now(UTC) >= at
     told = json.loads(keeper.say("head -n 1 /srv/told"))
-    assert told["text"].startswith("gates:kissgate was due and did not start")
+    assert told["text"].startswith("gates:kissgate was due and is not done")
     assert WORD not in keeper.say("cat /srv/told /srv/mail; journalctl --no-pager -q || true")
     letters = keeper.say("cat /srv/mail")
     assert "To: night@line.example" in letters
-    assert "gates:kissgate was due and did not start" in letters.replace("=\r\n", "").replace("=\n", "")
+    assert "gates:kissgate was due and is not done" in letters.replace("=\r\n", "").replace("=\n", "")
     until(lambda: keeper.say("systemctl is-failed gallant-line-due.service || true").strip() == "failed", 90, keeper)
     assert office.runs() == ["roll-0001 finished"]

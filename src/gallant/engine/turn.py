@@ -489,7 +489,7 @@ async def _tell(
         before = tried.get(row.subject)
         if row.did == LEFT and not _is_known(before, row):
             desk.record("due", row.subject, state=FAILED, reason=row.why)
-            await desk.tell(row, f"{row.subject} was due and did not start: {row.why}")
+            await desk.tell(row, f"{row.subject} was due and is not done: {row.why}")
         if row.did == LEFT or (row.did == COMES and row.why):
             old = before if before is not None and _is_known(before, row) and row.subject not in fresh else None
             kept[row.subject] = old or Tried(at=now, row=row)
