@@ -41,7 +41,8 @@ class Host:
     """A Debian host booted from an overlay of this machine's own files: systemd, apt and a reboot that is one.
 
     Alone it has a line of its own to this machine; on a `network` it has its `number` there. `furnish` is given its root
-    before it boots. `units` are started beside SSH. It lets in the key of `key_of`, or one of its own.
+    before it boots. `units` are started beside SSH. It lets in the key of `key_of`, or one of its own. `binds` are folders of this machine
+    that it sees, as FROM:TO.
     """
 
     def __init__(
@@ -52,8 +53,10 @@ class Host:
         furnish: Callable[[Path], None] | None = None,
         units: tuple[str, ...] = (),
         key_of: Host | None = None,
+        binds: tuple[str, ...] = (),
     ) -> None:
         folder.mkdir(exist_ok=True)
+        self.binds = binds
         self.folder, self.name = folder, f"gal{os.getpid() % 10000}n{number}"
         self.address = f"10.213.{number}.2" if network is None else f"{network.begin}.{number}"
         self.root = folder / "root"
@@ -137,7 +140,7 @@ class Host:
                 [
                     "systemd-nspawn", "-q", "-b", "-D", str(self.root), "--register=no", "--keep-unit",
                     f"--machine={self.name}", "--resolv-conf=off", "--console=pipe", "--capability=CAP_NET_ADMIN",
-                    f"--network-namespace-path=/run/netns/{self.name}",
+                    f"--network-namespace-path=/run/netns/{self.name}", *(f"--bind-ro={one}" for one in self.binds),
                 ],
                 stdin=subprocess.DEVNULL,
                 stdout=(self.folder / "console").open("ab"),
@@ -198,7 +201,12 @@ class Host:
 
 @contextmanager
 def several(
-    folder: Path, number: int, names: str, furnish: Callable[[Path, str, int], None], units: tuple[str, ...] = ()
+    folder: Path,
+    number: int,
+    names: str,
+    furnish: Callable[[Path, str, int], None],
+    units: tuple[str, ...] = (),
+    binds: tuple[str, ...] = (),
 ) -> Iterator[dict[str, Host]]:
     """Hosts on one network, by name, all up; `furnish` is given each one's root, the network's
     addresses up to the last part, and the last part."""
@@ -208,7 +216,13 @@ def several(
         for place, name in enumerate(names, 1):
             first = next(iter(hosts.values()), None)
             hosts[name] = Host(
-                folder / name, place, network, lambda root, n=place: furnish(root, network.begin, n), units, first
+                folder / name,
+                place,
+                network,
+                lambda root, n=place: furnish(root, network.begin, n),
+                units,
+                first,
+                binds,
             )
         for host in hosts.values():
             host.wait_up()

@@ -65,6 +65,11 @@ socketserver.ThreadingTCPServer(("127.0.0.1", 2525), Letter).serve_forever()
 """
 UNIT = "[Unit]\nDescription=A postbox\n[Service]\nExecStart={python} /srv/postbox.py\n[Install]\nWantedBy=multi-user.target\n"
 WORD = "a-word-for-the-gates"
+# Wherever this project lies here, the keeper has it in one place: under /tmp it would be hidden by the keeper's own.
+PROJECT, PROGRAM = Path(__file__).parents[2], "/srv/program"
+PYTHON = f"/srv/python/{Path(sys.executable).relative_to(sys.prefix)}"
+BINDS = (f"{PROJECT}:{PROGRAM}", f"{sys.prefix}:/srv/python", f"{sys.base_prefix}:{sys.base_prefix}")
+WITH = {"GATES_WORD": WORD, "PYTHONPATH": f"{PROGRAM}/src"}
 
 
 def until(holds: Callable[[], bool], within_s: float, keeper: Host) -> None:
@@ -78,7 +83,7 @@ def until(holds: Callable[[], bool], within_s: float, keeper: Host) -> None:
 
 def furnish(root: Path, addresses: str, number: int) -> None:
     (root / "srv" / "postbox.py").write_text(POSTBOX)
-    (root / "etc" / "systemd" / "system" / "postbox.service").write_text(UNIT.format(python=sys.executable))
+    (root / "etc" / "systemd" / "system" / "postbox.service").write_text(UNIT.format(python=PYTHON))
 
 
 @dataclass
@@ -90,7 +95,8 @@ class Office:
     pool: Path
 
     def gallant(self, *words: str) -> str:
-        program = f"cd /srv/line && GATES_WORD={WORD} {sys.executable} -P -m gallant"
+        given = " ".join(f"{name}={value}" for name, value in WITH.items())
+        program = f"cd /srv/line && {given} {PYTHON} -P -m gallant"
         return self.keeper.say(f"{program} {' '.join(words)}")
 
     def rows(self, *words: str) -> list[dict]:
@@ -115,7 +121,7 @@ def office(tmp_path) -> Iterator[Office]:
     package(pool, "kissgate", "1.2-1")
     signed(pool)
     with (
-        several(tmp_path, NUMBER, "ab", furnish) as hosts,
+        several(tmp_path, NUMBER, "ab", furnish, binds=BINDS) as hosts,
         served(pool / "repo", f"10.213.{NUMBER}.254") as url,
     ):
         keeper, gates = hosts["a"], hosts["b"]
@@ -136,7 +142,9 @@ def office(tmp_path) -> Iterator[Office]:
 
 def test_a_booked_roll_is_begun_cut_off_and_carried_on_by_the_timer_and_a_failure_is_told(office):
     keeper, gates = office.keeper, office.gates
-    (keeper.root / "srv" / "line" / "secrets" / "timer.env").write_text(f"GATES_WORD={WORD}\n")
+    (keeper.root / "srv" / "line" / "secrets" / "timer.env").write_text(
+        "".join(f"{name}={value}\n" for name, value in WITH.items())
+    )
     keeper.say("chmod 600 /srv/line/secrets/timer.env")
     for unit in office.rows("init", "/srv/line", "--timer", "system"):
         (keeper.root / unit["file"].lstrip("/")).write_text(unit["text"])
