@@ -111,7 +111,8 @@ class Judge:
         names = {entry.subject, *(r.id for r in own)}
         before = word.at if word is not None else at
         if not any(a >= entry.at and subject in names for a, subject, _ in self.heard):
-            looked = any(end < a < min(before, end + SOON) for a, _ in self.looks)
+            over = max(end, own[0].ended or end) if own else end  # a roll that rests until a window may be ended later
+            looked = any(over < a < min(before, over + SOON) for a, _ in self.looks)
             if word is None or looked:
                 self.say(
                     before,
@@ -119,7 +120,10 @@ class Judge:
                 )
                 return "forgotten"
             return "taken back"
-        if not any(a >= entry.at and names & set(left) for a, left in self.looks):
+        seen = any(a >= entry.at and names & set(left) for a, left in self.looks)
+        # a look that was killed once it had told people ends with no code
+        cut = any(a <= death <= before for a, subject, _ in self.heard if subject in names for death in self.deaths)
+        if not seen and not cut:
             self.say(before, f"{entry.subject} was left, and no look ended with 1 for it")
         return "left"
 
