@@ -121,6 +121,17 @@ def test_what_is_carried_on_by_itself_is_not_left():
     assert week.rolls[0].stands == due.RUNNING
 
 
+def test_a_second_booking_that_lapses_as_the_first_did_is_told_too():
+    week = booked_twice()
+    week.at += 20 * EVERY
+    looked(week)
+    week.write("anna", "book", "tickets:image", target="1.1", start=week.at + EVERY, end=week.at + 2 * EVERY)
+    week.at += 20 * EVERY  # and nobody looks in between
+    looked(week)
+    looked(week)
+    assert [subject for _, subject, _ in week.judge.heard] == ["quay:image", "tickets:image", "tickets:image"]
+
+
 def without_begun(n, spans, begun, brought, now):
     return due.by_rule(n, spans, [], (), now)
 

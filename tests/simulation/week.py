@@ -377,14 +377,14 @@ class Week:
         lots = self.lots
         dies = lots.randint(1, 5) if not quiet and lots.random() < 0.2 else 0
         halts = lots.randint(1, 4) if not quiet and lots.random() < 0.1 else 0
-        desk = SimDesk(self, dies, halts)
+        desk, begun = SimDesk(self, dies, halts), self.at
         try:
             seen = asyncio_free(turn.due(desk))
         except Died:
             self.judge.died(self.at)
             return
         self.judge.looked(
-            self.at, seen.exit_code, [(row.subject, row.why) for row in seen.rows if row.did == turn.LEFT]
+            begun, self.at, seen.exit_code, [(row.subject, row.why) for row in seen.rows if row.did == turn.LEFT]
         )
 
 

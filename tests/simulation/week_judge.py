@@ -26,7 +26,7 @@ class Judge:
         self.fates: Counter[str] = Counter()
         self.begun: list[tuple[datetime, str, str, frozenset[tuple[str, str, str]]]] = []
         self.heard: list[tuple[datetime, str, str]] = []
-        self.looks: list[tuple[datetime, dict[str, str]]] = []
+        self.looks: list[tuple[datetime, datetime, dict[str, str]]] = []  # begun, ended, what was left
         self.deaths: list[datetime] = []
         self._allowed: dict[tuple[str, datetime], bool] = {}
 
@@ -41,8 +41,8 @@ class Judge:
     def told(self, at: datetime, subject: str, why: str) -> None:
         self.heard.append((at, subject, why))
 
-    def looked(self, at: datetime, exit_code: int, left: Sequence[tuple[str, str]]) -> None:
-        self.looks.append((at, dict(left)))
+    def looked(self, begun: datetime, at: datetime, exit_code: int, left: Sequence[tuple[str, str]]) -> None:
+        self.looks.append((begun, at, dict(left)))
         if bool(left) != bool(exit_code):
             self.say(at, f"exit code {exit_code} with {left}")
 
@@ -112,7 +112,7 @@ class Judge:
         before = word.at if word is not None else at
         if not any(a >= entry.at and subject in names for a, subject, _ in self.heard):
             over = max(end, own[0].ended or end) if own else end  # a roll that rests until a window may be ended later
-            looked = any(over < a < min(before, over + SOON) for a, _ in self.looks)
+            looked = any(over < a < min(before, over + SOON) for a, _, _ in self.looks)
             if word is None or looked:
                 self.say(
                     before,
@@ -120,7 +120,7 @@ class Judge:
                 )
                 return "forgotten"
             return "taken back"
-        seen = any(a >= entry.at and names & set(left) for a, left in self.looks)
+        seen = any(a >= entry.at and names & set(left) for _, a, left in self.looks)
         # a look that was killed once it had told people ends with no code
         cut = any(a <= death <= before for a, subject, _ in self.heard if subject in names for death in self.deaths)
         if not seen and not cut:
@@ -178,7 +178,7 @@ class Judge:
                     for e in ledger
                     if e.kind in (*WORDS, "close") or e.state in ("begun", "intended")
                 )
-                or any(before[0] < a < at and subject not in left for a, left in self.looks)
+                or any(before[0] < a < at and subject not in left for _, a, left in self.looks)
             )
             if before is not None and before[1] == why and not between:
                 self.say(at, f"{subject} is told twice: {why}")

@@ -202,7 +202,8 @@ async def due(desk: Desk) -> Turn:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
     now, tried = desk.now(), desk.tried()
     found, retry = _found(desk, now, tried), timedelta(minutes=desk.estate.due.retry_minutes)
-    waiting = {name: one.row for name, one in tried.items() if one.row.did == LEFT and now < one.at + retry}
+    vain = {(n, one.row.until): one.row for n, one in tried.items() if one.row.did == LEFT and now < one.at + retry}
+    waiting = {job.subject: row for job in found.jobs if (row := vain.get((job.subject, job.until))) is not None}
     ready = [job for job in found.jobs if job.is_due(now) and job.subject not in waiting]
     rows = [*_under_way(desk), *found.left]
     rows += [_BEGINNING[job.why](desk, job) for job in ready if job.why in _BEGINNING]
@@ -278,7 +279,8 @@ def _left_of(
     if booking.fate == GONE:
         yield _left(job, _why_gone(desk, job, {n.name: n for n in listed}), "gallant notice list --all")
     elif booking.fate == PASSED:
-        before, why = tried.get(job.subject), PASSED_BY
+        last, why = tried.get(job.subject), PASSED_BY
+        before = last if last is not None and last.row.until == job.until else None  # of this booking
         if before is not None and before.row.lapsed:
             why = before.row.why
         elif before is not None and before.row.did == COMES:
@@ -498,5 +500,5 @@ async def _tell(
 
 
 def _is_known(before: Tried | None, row: Row) -> bool:
-    """Whether people were told the same of it."""
-    return before is not None and (before.row.did, before.row.why) == (row.did, row.why)
+    """Whether people were told the same of it, and of the same booking."""
+    return before is not None and (before.row.did, before.row.why, before.row.until) == (row.did, row.why, row.until)
