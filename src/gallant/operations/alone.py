@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import fcntl
 import os
 import time
@@ -82,13 +81,19 @@ def holder(place: Workplace) -> Holder | None:
 
 
 def is_told(place: Workplace, one: Holder) -> bool:
-    """Whether people were told that this one hangs; from now on they were."""
-    path, said = state_folder(place.folder) / TOLD, f"{one.pid} {one.seen}".encode()
-    with contextlib.suppress(OSError):
-        if path.read_bytes() == said:
-            return True
-    put_whole(path, said)
-    return False
+    """Whether people were told that this one hangs."""
+    try:
+        return (state_folder(place.folder) / TOLD).read_bytes() == _named(one)
+    except OSError:
+        return False
+
+
+def mark_told(place: Workplace, one: Holder) -> None:
+    put_whole(state_folder(place.folder) / TOLD, _named(one))
+
+
+def _named(one: Holder) -> bytes:
+    return f"{one.pid} {one.seen}".encode()
 
 
 def _path(place: Workplace) -> Path:

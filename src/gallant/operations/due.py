@@ -24,7 +24,7 @@ from gallant.engine import turn
 from gallant.engine.journal import RollState, replay
 from gallant.engine.turn import Begun, EndedRoll, OpenRoll, Ready, Row, Tried, Turn, Why
 from gallant.operations import notices, stock
-from gallant.operations.alone import alone, is_told
+from gallant.operations.alone import alone, is_told, mark_told
 from gallant.operations.approving import approval_of
 from gallant.operations.deciding import record
 from gallant.operations.detaching import begin, detach
@@ -56,6 +56,7 @@ async def due(place: Workplace) -> Turn:
     if not is_told(place, other):
         record(place, "due", "due", state=FAILED, reason=other.trouble)
         await notify(place, message_of(place, "no roll", (), "stopped", other.trouble, other.way_out))
+        mark_told(place, other)  # last: who is killed before it has them told once more, and not never
     return Turn(busy=True, hangs=other.trouble, way_out=other.way_out)
 
 
