@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import configparser
 import os
 import signal
@@ -11,9 +12,14 @@ from pathlib import Path
 import pytest
 
 from gallant.core.assess.ledger import BEGUN
+from gallant.core.errors import Refused
 from gallant.core.work.due import MOST_TAKEN_UP
+from gallant.operations import roll
+from gallant.operations.again import next_times
 from gallant.operations.deciding import record
+from gallant.operations.plan import load_plan
 from gallant.operations.workplace import Workplace
+from gallant.views.live import LinesShow
 
 
 @pytest.fixture
@@ -132,8 +138,12 @@ def test_a_plan_that_somebody_else_approved_is_begun_in_its_time(place):
     estate = place.folder / "estate.yaml"
     estate.write_text(estate.read_text() + "approval: {prod: 1}\n")
     plan = place.make_ready()
-    at = book(place, 40, "--for", "12h")
+    early = said(now(place) + timedelta(minutes=41))
+    refused = place.run("notice", "book", "tickets:image", early, "--for", "12h")
+    assert (refused.code, "no plan of it has the approval of 1 other" in refused.err) == (1, True), refused.err
     assert place.run("approve", plan, LOGNAME="berta").code == 0
+    at = (now(place) + timedelta(minutes=41)).replace(second=0, microsecond=0)
+    assert place.run("notice", "book", "tickets:image", said(at), "--for", "12h", "--json").json["doubts"] == []
     until(place, at)
     row = by_subject(place.run("due", "--json"))["tickets:image"]
     assert (row["did"], row["plan"]) == ("begun", plan), row
@@ -148,8 +158,69 @@ def test_what_was_not_begun_in_its_time_is_said_to_be_late(place):
     assert (listed.code, by_subject(listed)["tickets:image"]["did"]) == (1, "left")
     done = place.run("due", "--json")
     assert done.code == 1
-    assert "its time has passed" in by_subject(done)["tickets:image"]["why"]
+    row = by_subject(done)["tickets:image"]
+    assert "its time has passed" in row["why"]
     assert rolls(place) == []
+    assert now(place) < datetime.fromisoformat(row["again"]) < now(place) + timedelta(hours=3)
+    assert place.run(*row["next"].split()[1:]).code == 0
+    assert by_subject(place.run("due", "--list", "--json"))["tickets:image"]["did"] == "to come"
+
+
+def test_what_lapsed_is_placed_beside_what_is_booked(standins):
+    """As it is decided, with all that is read and booked here; no time is waited for."""
+    line = standins(whole=True)
+    line.read_all()
+    estate = line.folder / "estate.yaml"
+    text = estate.read_text()
+
+    def begins(limits: str) -> datetime:
+        estate.write_text(f"{text}limits: {limits}\n")
+        return next_times(Workplace(line.folder), {"tickets": ["image"]})["tickets"]
+
+    soon = begins("{lanes_at_once: 1}")
+    assert now(line) < soon < now(line) + timedelta(days=1)
+    begin = (soon + timedelta(minutes=20)).replace(second=0, microsecond=0)
+    booked = line.run("notice", "book", "overlook:image", said(begin), "--yes")  # of the same site, and another kind
+    assert booked.code == 0, booked.err
+    free = ("{lanes_at_once: 2}", "{lanes_at_once_per_kind: 1}")
+    assert [begins(limits) < begin for limits in free] == [True, True]
+    full = ("{lanes_at_once: 1}", "{lanes_at_once: 2, lanes_at_once_per_site: 1}")
+    assert [begins(limits) > begin for limits in full] == [True, True]
+
+
+def test_what_was_decided_since_is_not_begun(place):
+    plan = place.make_ready()
+    book(place, 600)
+    last = len(place.run("ledger", "--json").rows)
+    assert place.run("notice", "book", "tickets:image", "--cancel").code == 0
+    refused = place.run("roll", plan, "--decided-at", str(last))
+    assert (refused.code, "decided on tickets:image meanwhile: cancel" in refused.err) == (5, True), refused.err
+    assert place.run("notice", "assign", "tickets:image", "berta").code == 0  # whose it is says nothing of that
+    begun = place.run("roll", plan, "--decided-at", str(last + 1), "--hold-after", "step")
+    assert rolls(place) == ["roll-0001 held"], begun.err
+
+
+def test_a_roll_that_began_while_somebody_took_it_back_ends_before_its_first_step(place):
+    plan = place.make_ready()
+    here = Workplace(place.folder)
+    made, last = load_plan(here, plan), here.ledger.last()
+
+    async def take_back():
+        await asyncio.sleep(0)  # the roll is at its checks now
+        record(here, "cancel", "tickets:image", target="3.2.4")
+
+    async def both():
+        pace = roll.Pace()
+        going = roll.roll(here, made, LinesShow(quiet=True), pace=pace, consents=(), detach=False, decided_at=last)
+        await asyncio.gather(going, take_back())
+
+    with pytest.raises(Refused, match="decided on tickets:image meanwhile: cancel"):
+        asyncio.run(both())
+    assert rolls(place) == ["roll-0001 ended"]
+    assert [entry.kind for entry in place.entries()] == ["ended"]
+    assert place.journal_problems() == []
+    for words in (("history", "roll-0001"), ("report", "roll-0001"), ("notice", "list"), ("plan", "--show", plan)):
+        assert place.run(*words).code in (0, 1), words
 
 
 def test_a_roll_that_was_begun_by_itself_and_cut_off_is_carried_on(place):

@@ -140,6 +140,16 @@ def test_all_that_is_behind_is_put_into_windows_and_booked_there(closed):
     assert coming["tickets:image"]["at"] == rows["tickets:image"]["start"]
 
 
+def test_what_nobody_else_approved_is_not_booked_for_a_night_that_asks_for_that(closed):
+    plan = closed.make_ready()
+    estate = closed.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + "approval: {PROD: 1}\n")
+    [slot] = closed.run("plan", "--all", "--book", "--search", "1s", "--json").rows
+    assert (slot["booked"], slot["not_booked"]) == (False, "no plan of it has the approval of 1 other than who made it")
+    assert closed.run("approve", plan, LOGNAME="berta").code == 0
+    assert [one["booked"] for one in closed.run("plan", "--all", "--book", "--search", "1s", "--json").rows] == [True]
+
+
 def test_what_fits_into_no_window_at_all_has_no_place_and_says_what_would_help(place):
     with_windows(place, 'windows:\n  - {for: tickets, days: [daily], from: "01:00", to: "01:20"}\n')
     place.make_ready()

@@ -21,6 +21,7 @@ from gallant.core.work.due import (
     GONE,
     HELD,
     MOST_TAKEN_UP,
+    NEVER,
     PASSED,
     RUNNING,
     STOPPED,
@@ -31,6 +32,7 @@ from gallant.core.work.due import (
     bookings,
     by_rule,
     cut_off,
+    latest_begin,
     looks_after,
     most_urgent,
     open_bookings,
@@ -135,12 +137,33 @@ def test_a_booking_whose_notice_is_gone_or_moved_on_is_gone_until_a_day_after_it
         assert fates([booked(0)], known, [], 121 + 24 * 60) == []
 
 
-def test_the_most_severe_comes_first_and_of_these_what_can_wait_least():
-    def job(name: str, severity: str | None, until: float | None) -> Job:
-        return Job(why="booked", subject=name, at=NOW, until=None if until is None else at(until), severity=severity)
+def job(name: str, severity: str | None = None, until: float | None = None) -> Job:
+    return Job(why="booked", subject=name, at=NOW, until=None if until is None else at(until), severity=severity)
 
-    jobs = [job("a", "low", 10), job("b", None, 5), job("c", "critical", None), job("d", "critical", 90), job("e", "critical", 60)]  # fmt: skip
-    assert [j.subject for j in sorted(jobs, key=most_urgent)] == ["e", "d", "c", "a", "b"]
+
+@pytest.mark.parametrize(
+    ("until", "window", "minutes", "latest"),
+    [
+        (60, None, 20, 40),  # without windows its own time is one
+        (60, None, None, 60),
+        (60, 200, 20, 60),  # it may begin until its time is over, and go on as long as the window does
+        (60, 200, 170, 30),
+        (None, 200, 170, 30),
+        (None, None, 170, None),
+    ],
+)
+def test_a_job_may_begin_until_what_is_left_is_no_longer_as_long_as_it_takes(until, window, minutes, latest):
+    span = None if window is None else Span(begin=at(-60), end=at(window))
+    found = latest_begin(job("a", until=until), span, None if minutes is None else minutes * 60)
+    assert found == (NEVER if latest is None else at(latest))
+
+
+def test_the_most_severe_comes_first_and_of_these_what_still_fits_and_then_what_can_wait_least():
+    rows = [("a", "low", 10), ("b", None, 5), ("c", "critical", None), ("d", "critical", 90), ("e", "critical", 60), ("f", "critical", -1), ("g", "critical", 0)]  # fmt: skip
+    latest = {name: NEVER if least is None else at(least) for name, _, least in rows}
+    jobs = [job(name, severity) for name, severity, _ in rows]
+    ordered = sorted(jobs, key=lambda one: most_urgent(one, latest[one.subject], NOW))
+    assert "".join(one.subject for one in ordered) == "gedcfab"
 
 
 def test_a_rule_begins_what_it_acts_on_once_for_each_release_and_only_in_a_window():

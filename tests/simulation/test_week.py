@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import pytest
 
 from gallant.core.estate.systems import parse_estate
@@ -67,6 +69,22 @@ class TakenBackMeanwhile(SimDesk):
         return ready
 
 
+class TakenBackAtTheLast(SimDesk):
+    """Once the look is done with it, and before the roll's process is there."""
+
+    def begin(self, plan, given, decided_at):
+        self.week.write("anna", "cancel", "tickets:image", target="1.1")
+        return super().begin(plan, given, decided_at)
+
+
+def test_what_is_taken_back_while_its_process_starts_does_not_begin_and_is_not_left():
+    week = booked_twice()
+    week.at += EVERY
+    rows = asyncio_free(turn.due(TakenBackAtTheLast(week, 0, 0))).rows
+    assert week.rolls == []
+    assert [row.subject for row in rows if row.did == turn.LEFT] == week.judge.heard == []
+
+
 @pytest.mark.parametrize("passes", [False, True])
 def test_what_is_taken_back_or_passes_while_a_plan_is_made_of_it_does_not_begin(passes):
     week = booked_twice()
@@ -89,6 +107,55 @@ def test_where_there_is_room_for_one_the_most_severe_begins_and_what_lapses_mean
     looks = [looked(week) for _ in range(13)]
     assert looks[-1]["quay:image"] == ("left", f"its time has passed while it waited: {full}")
     assert [subject for _, subject, _ in week.judge.heard] == ["quay:image"]
+
+
+def test_of_what_is_as_severe_that_begins_which_would_not_fit_later_any_more():
+    week = booked_twice()
+    week.severity = dict.fromkeys(week.runs, "high")
+    week.needs = {"quay": 2 * EVERY, "tickets": 9 * EVERY}
+    assert {name: did for name, (did, _) in looked(week).items()} == {"tickets:image": "begun", "quay:image": "to come"}
+    assert len([looked(week) for _ in range(10)]) == 10
+    assert all(roll.stands == due.FINISHED or roll.systems == ("quay",) for roll in week.rolls)
+    assert [roll.systems for roll in week.rolls] == [("tickets",), ("quay",)]
+
+
+def test_what_does_not_fit_any_more_takes_no_room_from_what_does():
+    week = booked_twice()
+    week.severity = dict.fromkeys(week.runs, "high")
+    week.needs = {"quay": 13 * EVERY, "tickets": 9 * EVERY}
+    assert {name: did for name, (did, _) in looked(week).items()} == {"tickets:image": "begun", "quay:image": "to come"}
+
+
+class Counting(SimDesk):
+    """Counts how often what lapsed is placed again; by it the windows that are full until then are asked no more."""
+
+    asked: list[dict[str, set[str]]]
+
+    def next_times(self, lapsed):
+        self.asked.append(dict(lapsed))
+        return dict.fromkeys(lapsed, self.week.at + 6 * EVERY)
+
+
+def test_what_lapses_is_placed_again_with_all_that_lapsed_and_anew_once_that_time_is_past():
+    week, asked = booked_twice(), []
+    week.write("anna", "cancel", "tickets:image", target="1.1")
+
+    def again() -> dict[str, datetime]:
+        week.at += EVERY
+        desk = Counting(week, 0, 0)
+        desk.asked = asked
+        rows = asyncio_free(turn.due(desk)).rows
+        return {row.subject: (row.again - week.begin) // EVERY for row in rows if row.again is not None}
+
+    week.at += 20 * EVERY
+    assert again() == {"quay:image": 27}
+    assert [again() for _ in range(6)] == [{"quay:image": 27}] * 5 + [{"quay:image": 33}]
+    assert asked == [{"quay": {"image"}}] * 2
+    week.write("anna", "book", "tickets:image", target="1.1", start=week.at, end=week.at)
+    assert again() == {"quay:image": 34, "tickets:image": 34}
+    assert asked[2:] == [{"quay": {"image"}, "tickets": {"image"}}]
+    assert [subject for _, subject, _ in week.judge.heard] == ["quay:image", "tickets:image"]
+    assert week.kept["quay:image"].row.next.startswith("gallant notice book quay:image 20")
 
 
 def test_a_held_roll_is_left_once_the_time_of_its_booking_is_over_and_not_before():

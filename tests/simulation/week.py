@@ -470,6 +470,19 @@ class SimDesk:
     def in_the_way(self, system: str) -> GallantError | None:
         return self.week.in_the_way(system)
 
+    def length_s(self, job: due.Job) -> float | None:
+        return self.week.needs[job.system].total_seconds()
+
+    def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
+        return {name: at for name in lapsed if (at := self._opens(name)) is not None}
+
+    def _opens(self, name: str) -> datetime | None:
+        spans, soon = self.week.spans(name), self.week.at + EVERY
+        if spans is None or open_at(spans, soon) is not None:
+            return soon
+        following = next_after(spans, soon)
+        return following.begin if following is not None else None
+
     def approved(self, jobs: Sequence[due.Job]) -> str | None:
         return None
 
@@ -484,9 +497,16 @@ class SimDesk:
                 stuck[name] = (f"{what} of {name}", None, 5)
         return Ready(plan=self.week.plan_of((j.system, j.component, j.target or "") for j in jobs), stuck=stuck)
 
-    def begin(self, plan: str, given: Collection[str]) -> Begun:
+    def last_entry(self) -> int:
+        return len(self.week.ledger)
+
+    def begin(self, plan: str, given: Collection[str], decided_at: int) -> Begun:
         begun = Begun(roll=None)
-        for _ in self._does():
+        for _ in self._does(thinks=True):
+            own = {f"{system}:{part}" for system, part, _ in self.week.plans[plan]}
+            newer = [e for e in self.week.ledger[decided_at:] if e.subject in own and e.kind in DECISIONS]
+            if any(e.kind != "assign" for e in newer):
+                return Begun(roll=None, said="somebody decided on it meanwhile", exit_code=5)
             systems = {system for system, _, _ in self.week.plans[plan]}
             shut = [system for system in sorted(systems) if not self.week.is_open(system)]
             barred = len(shut) == len(systems) or any(self.week.in_the_way(system) for system in systems)

@@ -109,6 +109,12 @@ def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
 )
 @click.option("--despite-booking", is_flag=True, help="Begin although it is booked for another time; needs --reason.")
 @click.option("--despite", multiple=True, metavar="CHECK", help="Begin although this check says stop; needs --reason.")
+@click.option(
+    "--decided-at",
+    type=click.IntRange(min=0),
+    metavar="ENTRY",
+    help="Begin only if nobody decided on its notices after this entry of the ledger.",
+)
 @outside_option
 @reason_option("Why a booking, a check or a window is set aside; kept in the ledger.")
 @detach_option
@@ -124,6 +130,7 @@ def roll(
     consent: tuple[str, ...],
     despite_booking: bool,
     despite: tuple[str, ...],
+    decided_at: int | None,
     outside_window: bool,
     reason: str,
     detach: bool,
@@ -167,6 +174,7 @@ def roll(
             detach=detach,
             despite_booking=reason if despite_booking else None,
             despite=dict.fromkeys(despite, reason),
+            decided_at=decided_at,
         ),
     )
 

@@ -121,7 +121,9 @@ def grammar_problems(events: Sequence[Event]) -> list[str]:
     problems: list[str] = []
     if not events:
         return ["the journal is empty"]
-    if events[0].entry.kind != e.OPENED:
+    if events[0].entry.kind != e.OPENED and [event.entry.kind for event in events] != [
+        e.ENDED
+    ]:  # ended before it was opened
         problems.append(f"it begins with {events[0].entry.kind}, not with opened")
     ended: Event | None = None
     steps: dict[str, StepState] = {}

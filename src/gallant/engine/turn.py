@@ -14,7 +14,7 @@ from gallant.core.assess.notices import BOOKED, BY_ITSELF, DONE, OVERDUE, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.rules import ACT
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import Span
+from gallant.core.estate.windows import Span, open_at
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.due import (
     BOOKING,
@@ -27,6 +27,7 @@ from gallant.core.work.due import (
     LOOK,
     LOOKS,
     MOST_TAKEN_UP,
+    NEVER,
     PASSED,
     PREPARATION,
     REST,
@@ -40,6 +41,7 @@ from gallant.core.work.due import (
     bookings,
     by_rule,
     cut_off,
+    latest_begin,
     looks_after,
     most_urgent,
     open_bookings,
@@ -58,7 +60,7 @@ Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, wha
 
 class Row(Record):
     """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
-    where it is booked not after `until`; `lapsed`: that has passed."""
+    where it is booked not after `until`; `lapsed`: that has passed, and `again` is the next time at which it would fit."""
 
     did: str
     what: str
@@ -72,6 +74,7 @@ class Row(Record):
     next: str | None = None
     exit_code: int = 0
     lapsed: bool = False
+    again: datetime | None = None
 
 
 class Turn(Record):
@@ -141,6 +144,9 @@ class Desk(Protocol):
     def said(self, kinds: Sequence[str]) -> list[LedgerEntry]:
         """The ledger's entries of these kinds, in their order."""
 
+    def last_entry(self) -> int:
+        """The number of the ledger's newest entry."""
+
     def record(self, kind: str, subject: str, **more: Any) -> None: ...
 
     def notices(self, everything: bool = False) -> Sequence[Notice]: ...
@@ -165,12 +171,19 @@ class Desk(Protocol):
     def in_the_way(self, system: str) -> GallantError | None:
         """An open roll that forbids another one of a system."""
 
+    def length_s(self, job: Job) -> float | None:
+        """Up to how long what has to be done of it in one piece takes; None where nobody knows."""
+
+    def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
+        """By system, of those whose booking for some components lapsed: the first time to come at which that fits beside all that is booked."""
+
     def approved(self, jobs: Sequence[Job]) -> str | None:
         """A plan that others approved of just what is due."""
 
     async def planned(self, jobs: Sequence[Job], given: Collection[str]) -> Ready: ...
 
-    def begin(self, plan: str, given: Collection[str]) -> Begun: ...
+    def begin(self, plan: str, given: Collection[str], decided_at: int) -> Begun:
+        """It does not begin where a person decided on what it brings after that entry of the ledger."""
 
     def take_up(self, roll: str) -> Begun: ...
 
@@ -194,22 +207,25 @@ class _Found(Record):
 
 def to_come(desk: Desk) -> Turn:
     """What is due and what will be, as it stands now; nothing is begun."""
-    found = _found(desk, desk.now(), desk.tried())
-    return Turn(rows=(*_under_way(desk), *found.left, *(_row(COMES, job) for job in found.jobs)))
+    now, tried = desk.now(), desk.tried()
+    found = _found(desk, now, tried)
+    left = _placed_again(desk, found.left, tried, now)
+    return Turn(rows=(*_under_way(desk), *left, *(_row(COMES, job) for job in found.jobs)))
 
 
 async def due(desk: Desk) -> Turn:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
-    now, tried = desk.now(), desk.tried()
+    now, tried, decided_at = desk.now(), desk.tried(), desk.last_entry()
     found, retry = _found(desk, now, tried), timedelta(minutes=desk.estate.due.retry_minutes)
     vain = {(n, one.row.until): one.row for n, one in tried.items() if one.row.did == LEFT and now < one.at + retry}
     waiting = {job.subject: row for job in found.jobs if (row := vain.get((job.subject, job.until))) is not None}
     ready = [job for job in found.jobs if job.is_due(now) and job.subject not in waiting]
     rows = [*_under_way(desk), *found.left]
     rows += [_BEGINNING[job.why](desk, job) for job in ready if job.why in _BEGINNING]
-    rows += await _notices(desk, sorted((job for job in ready if job.system), key=most_urgent))
+    rows += await _notices(desk, _in_order(desk, [job for job in ready if job.system], now), decided_at)
     rows += [waiting[job.subject] for job in found.jobs if job.subject in waiting and job.is_due(now)]
     rows += [_row(COMES, job) for job in found.jobs if not job.is_due(now)]
+    rows = _placed_again(desk, rows, tried, now)
     await _tell(desk, rows, tried, {job.subject for job in ready}, now)
     return Turn(rows=tuple(rows))
 
@@ -285,12 +301,34 @@ def _left_of(
             why = before.row.why
         elif before is not None and before.row.did == COMES:
             why = f"its time has passed while it waited: {before.row.why}"
-        yield replace(_left(job, why, "gallant plan --all finds another"), lapsed=True)
+        yield replace(_left(job, why, "gallant plan --all finds another time"), lapsed=True)
     elif booking.fate == UNFINISHED and roll is not None:
         if roll.stands == HELD and not is_over:  # somebody may carry it on yet
             return
         why, how = _STANDS[roll.stands]
         yield replace(_left(job, why.format(roll=roll.id), how.format(roll=roll.id, subject=job.subject)), roll=roll.id)
+
+
+def _placed_again(desk: Desk, rows: Sequence[Row], tried: Mapping[str, Tried], now: datetime) -> list[Row]:
+    """What lapsed of some rows, each with the next time at which it fits: of all of it at once, as soon as something of it is new or its time has passed too."""
+    lapsed = [row for row in rows if row.lapsed]
+    known = {row.subject: tried[row.subject].row for row in lapsed if _is_known(tried.get(row.subject), row)}
+    if all(row.subject in known and (known[row.subject].again or NEVER) > now for row in lapsed):
+        times = {row.subject: known[row.subject].again for row in lapsed}
+    else:
+        parts = dict[str, set[str]]()
+        for row in lapsed:
+            system, _, component = row.subject.partition(":")
+            parts.setdefault(system, set()).add(component)
+        by_system = desk.next_times(parts)
+        times = {row.subject: by_system.get(row.subject.partition(":")[0]) for row in lapsed}
+    return [_with_time(row, times.get(row.subject)) for row in rows]
+
+
+def _with_time(row: Row, again: datetime | None) -> Row:
+    if again is None:
+        return row
+    return replace(row, again=again, next=f"gallant notice book {row.subject} {again:%Y-%m-%dT%H:%MZ}")
 
 
 def _given_up(job: Job) -> Row:
@@ -384,8 +422,24 @@ _BEGINNING = {REST: _take_up, CUT_OFF: _take_up, PREPARATION: _prepare, LOOK: _l
 # --- notices
 
 
-async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
-    """Plan what is due together, and begin it; what something stands in the way of is left, and the others are planned without it."""
+def _in_order(desk: Desk, jobs: Sequence[Job], now: datetime) -> list[Job]:
+    """The most urgent first; how long each takes is asked only where there may not be room for all."""
+    limits = desk.estate.limits
+    tight = len({job.system for job in jobs}) > 1 and any(
+        most is not None
+        for most in (limits.lanes_at_once, limits.lanes_at_once_per_site, limits.lanes_at_once_per_kind)
+    )
+
+    def urgency(job: Job) -> tuple[int, bool, datetime, str]:
+        spans = desk.spans(job.system, now) if tight else None
+        window = open_at(spans, now) if spans is not None else None
+        return most_urgent(job, latest_begin(job, window, desk.length_s(job) if tight else None), now)
+
+    return sorted(jobs, key=urgency)
+
+
+async def _notices(desk: Desk, jobs: Sequence[Job], decided_at: int) -> list[Row]:
+    """Plan what is due together, as it was decided up to an entry of the ledger, and begin it; what something stands in the way of is left, and the others are planned without it."""
     rows = list[Row]()
     for job in jobs:
         if (error := desk.in_the_way(job.system)) is not None:
@@ -396,24 +450,31 @@ async def _notices(desk: Desk, jobs: Sequence[Job]) -> list[Row]:
     rows += [_row(COMES, job, why=later[job.system]) for job in left if job.system in later]
     left = [job for job in left if job.system not in later]
     if left and (approved := desk.approved(left)) is not None:
-        return rows + _begin(desk, approved, _given(desk, left), left)
+        return rows + _begin(desk, approved, _given(desk, left), left, decided_at)
     while left:
         try:
             ready = await desk.planned(left, _given(desk, left))
         except GallantError as error:
             ready = Ready(plan="", stuck={job.system: (error.what, error.next, error.exit_code) for job in left})
         # To plan takes minutes, or hours where this process stood still: people may have taken it back, or its time has passed.
-        now = desk.now()
-        found = _found(desk, now, {})
-        still = {_decision(job) for job in found.jobs if job.is_due(now)}
-        gone = {job.subject for job in left if _decision(job) not in still}
-        if not ready.stuck and not gone:
-            return rows + _begin(desk, ready.plan, _given(desk, left), left)
-        left = [job for job in left if job.subject not in gone]
-        rows += [row for row in found.left if row.subject in gone]
+        decided_at = desk.last_entry()
+        still, gone = _still_due(desk, left)
+        if not ready.stuck and still == left:
+            return rows + _begin(desk, ready.plan, _given(desk, left), left, decided_at)
+        left, rows = still, rows + gone
         rows += [_left(job, *ready.stuck[job.system]) for job in left if job.system in ready.stuck]
         left = [job for job in left if job.system not in ready.stuck]
     return rows
+
+
+def _still_due(desk: Desk, jobs: Sequence[Job]) -> tuple[list[Job], list[Row]]:
+    """Of some jobs those that are due still, and what is left of the others."""
+    now = desk.now()
+    found = _found(desk, now, {})
+    due_now = {_decision(job) for job in found.jobs if job.is_due(now)}
+    still = [job for job in jobs if _decision(job) in due_now]
+    gone = {job.subject for job in jobs} - {job.subject for job in still}
+    return still, [row for row in found.left if row.subject in gone]
 
 
 def _decision(job: Job) -> Decided:
@@ -464,12 +525,14 @@ def _given(desk: Desk, jobs: Sequence[Job]) -> set[str]:
     return {e.subject for e in desk.said(["consent"]) if e.start is not None and (e.target, e.start) in booked}
 
 
-def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[Job]) -> list[Row]:
+def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[Job], decided_at: int) -> list[Row]:
+    """Begin a plan of some jobs, as they were decided up to an entry of the ledger."""
     desk.record("due", plan, state=INTENDED, reason=", ".join(job.subject for job in jobs))
-    done = desk.begin(plan, given)
+    done = desk.begin(plan, given, decided_at)
     if done.roll is None:
         why = done.said or f"it ended with exit code {done.exit_code}"
-        return [_left(job, why, f"gallant plan --show {plan}", done.exit_code) for job in jobs]
+        still, rows = _still_due(desk, jobs)
+        return rows + [_left(job, why, f"gallant plan --show {plan}", done.exit_code) for job in still]
     systems = dict.fromkeys(job.system for job in jobs)
     desk.record("due", done.roll, target=plan, state=BEGUN, reason=", ".join(systems))
     for job in jobs:
@@ -493,8 +556,8 @@ async def _tell(
             desk.record("due", row.subject, state=FAILED, reason=row.why)
             await desk.tell(row, f"{row.subject} was due and is not done: {row.why}")
         if row.did == LEFT or (row.did == COMES and row.why):
-            old = before if before is not None and _is_known(before, row) and row.subject not in fresh else None
-            kept[row.subject] = old or Tried(at=now, row=row)
+            since = before.at if before is not None and _is_known(before, row) and row.subject not in fresh else now
+            kept[row.subject] = Tried(at=since, row=row)
     if kept != tried:
         desk.keep_tried(kept)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from gallant.core.assess.ledger import Kept
 from gallant.core.errors import Refused
 from gallant.core.estate.terms import TAG, matches, parse_term
@@ -27,12 +29,17 @@ class Approval(Record):
         return max(0, self.needed - len(self.by))
 
 
+def asked_for(place: Workplace, names: Iterable[str]) -> int:
+    """How many others have to approve what is done to some systems."""
+    systems = [place.estate.systems[name] for name in names if name in place.estate.systems]
+    asked = [(parse_term(f"{TAG}:{tag}"), count) for tag, count in place.estate.approval.items()]
+    return max((count for term, count in asked if any(matches(term, system) for system in systems)), default=0)
+
+
 def approval_of(place: Workplace, plan: Plan) -> Approval:
     """What the estate asks for by the tags of the plan's systems. The way back from a roll that was approved needs none of its own:
     nobody is to wait for a second person while something is broken."""
-    systems = [place.estate.systems[name] for name in plan.every if name in place.estate.systems]
-    asked = [(parse_term(f"{TAG}:{tag}"), count) for tag, count in place.estate.approval.items()]
-    needed = max((count for term, count in asked if any(matches(term, system) for system in systems)), default=0)
+    needed = asked_for(place, plan.every)
     if not needed or plan.undoes is not None:
         return Approval(plan=plan.id, needed=0, roll=roll_command(plan))
     given: list[Kept] = place.ledger.about([APPROVE], plan.id)

@@ -18,6 +18,8 @@ from gallant.core.work.consents import Needed
 from gallant.core.work.plan import Plan
 from gallant.core.work.spread import stretches_of, to_rest_s
 from gallant.operations import notices
+from gallant.operations.approved import approved_plan
+from gallant.operations.approving import asked_for
 from gallant.operations.notices import Decided, Draft
 from gallant.operations.plan import foreseen
 from gallant.operations.secrets import unattended
@@ -42,7 +44,7 @@ def book(place: Workplace, draft: Draft, terms: Sequence[str], sure: Ask) -> Dec
     """Take a booking, where nothing speaks against it or somebody is `sure`; one of which nobody said how long it is has room for its plan. Raises `Doubtful`."""
     foreknown = _foreknown(place, draft.notice)
     if not draft.length_said and not isinstance(foreknown, GallantError):
-        minutes = math.ceil(sum(_stretches(foreknown[0])) / 60)
+        minutes = math.ceil(sum(stretches(foreknown[0])) / 60)
         draft = replace(draft, end=max(draft.end or draft.start, draft.start + timedelta(minutes=minutes)))
     found = tuple(doubts(place, draft, foreknown))
     whats = "; ".join(doubt.what for doubt in found)
@@ -62,7 +64,7 @@ Foreknown: TypeAlias = (
 
 def _foreknown(place: Workplace, notice: Notice) -> Foreknown:
     try:
-        return foreseen(place, place.estate.systems[notice.system], notice.component)
+        return foreseen(place, {notice.system: (notice.component,)})
     except GallantError as error:
         return error
 
@@ -92,10 +94,19 @@ def doubts(place: Workplace, draft: Draft, foreknown: Foreknown) -> Iterator[Dou
         if need.consent.words not in draft.consents:
             what = f"nobody has accepted it by name: {need.what.rstrip('.')}"
             yield Doubt(what=what, consent=need.consent.words)
+    yield from _unapproved(place, draft.notice, made)
     yield from _too_short(place, made, draft.notice, draft.start, draft.end)
 
 
-def _stretches(made: Plan) -> list[float]:
+def _unapproved(place: Workplace, notice: Notice, made: Plan) -> Iterator[Doubt]:
+    """What is due is rolled by a plan that others approved before; one that is made at night nobody has approved."""
+    needed = asked_for(place, made.every)
+    if needed and approved_plan(place, {(notice.system, notice.component, notice.target)}) is None:
+        what = f"no plan of it has the approval of {needed} other than who made it"
+        yield Doubt(what=what, next=f"gallant plan {notice.system}; somebody else: gallant approve PLAN")
+
+
+def stretches(made: Plan) -> list[float]:
     """The seconds from rest to rest of all that is done, in nine of ten cases."""
     return [to_rest_s(hop, stretch) for lane in made.lanes for hop, stretch in stretches_of(lane.hops)]
 
@@ -110,7 +121,7 @@ def _too_short(place: Workplace, made: Plan, notice: Notice, start: datetime, en
     if not ends:
         return
     room = (min(ends) - start).total_seconds()
-    needed = _stretches(made)
+    needed = stretches(made)
     longer = next((s for s in needed if s > room), None)
     if longer is not None:
         what = f"it needs up to {longer / 60:.0f} min in one piece, and {room / 60:.0f} min are open from then on"

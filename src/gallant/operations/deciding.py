@@ -15,6 +15,7 @@ from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import EventPlace
+from gallant.core.ports import OneRoll
 from gallant.core.work import events
 from gallant.disk import appending
 from gallant.operations.workplace import Workplace
@@ -39,9 +40,14 @@ def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:  # f
 def end_roll(place: Workplace, roll_id: str, reason: str) -> None:
     """End a roll where it stands, for good. Raises `Refused` while it is running."""
     with place.journal.take_up(roll_id) as journal:
-        now, wall = place.clock.now(), place.clock.real()
-        journal.write(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
-    record(place, "roll", roll_id, reason=f"ended for good: {reason}")
+        end_here(place, journal, reason)
+
+
+def end_here(place: Workplace, journal: OneRoll, reason: str) -> None:
+    """The same of the roll that this process has in its hands."""
+    now, wall = place.clock.now(), place.clock.real()
+    journal.write(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
+    record(place, "roll", journal.id, reason=f"ended for good: {reason}")
 
 
 def tell(place: Workplace) -> None:

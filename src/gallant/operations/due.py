@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
@@ -24,12 +23,15 @@ from gallant.engine import turn
 from gallant.engine.journal import RollState, replay
 from gallant.engine.turn import Begun, EndedRoll, OpenRoll, Ready, Row, Tried, Turn, Why
 from gallant.operations import notices, stock
+from gallant.operations.again import next_times
 from gallant.operations.alone import alone, is_told, mark_told
-from gallant.operations.approving import approval_of
+from gallant.operations.approved import approved_plan
+from gallant.operations.approving import asked_for
+from gallant.operations.booking import stretches
 from gallant.operations.deciding import record
 from gallant.operations.detaching import begin, detach
 from gallant.operations.notifying import message_of, notify
-from gallant.operations.plan import Choice, Planned, load_plan, plan
+from gallant.operations.plan import Choice, Planned, foreseen, load_plan, plan
 from gallant.operations.plannable import open_roll
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
@@ -75,6 +77,9 @@ class PlaceDesk:
 
     def said(self, kinds: Sequence[str]) -> list[LedgerEntry]:
         return [kept.entry for kept in self.place.ledger.about(kinds)]
+
+    def last_entry(self) -> int:
+        return self.place.ledger.last()
 
     def record(self, kind: str, subject: str, **more: Any) -> None:
         record(self.place, kind, subject, **more)
@@ -134,27 +139,24 @@ class PlaceDesk:
 
     # --- plans
 
-    def approved(self, jobs: Sequence[Job]) -> str | None:
-        """The newest plan that others approved of just what is due, where the estate asks for that; whether it still fits, its roll finds out. A plan that is made now
-        nobody can have approved."""
-        place, systems = self.place, {job.system for job in jobs}
-        if not any(tag in place.estate.approval for name in systems for tag in place.estate.systems[name].tags):
+    def length_s(self, job: Job) -> float | None:
+        try:
+            needed = stretches(foreseen(self.place, {job.system: (job.component,)})[0])
+        except GallantError:
             return None
-        carried_out = {row.plan.id for row in place.journal.rolls(systems)[0]}
-        found = list[Plan]()
-        for path in (place.folder / "plans").glob("plan-*.json"):
-            with contextlib.suppress(GallantError):
-                made = load_plan(place, str(path))
-                covers = all((job.system, job.component, job.target) in notices.brought_by(made) for job in jobs)
-                if (
-                    set(made.systems) == systems
-                    and covers
-                    and made.id not in carried_out
-                    and not approval_of(place, made).missing
-                ):
-                    found.append(made)
-        newest = max(found, key=_made, default=None)
-        return newest.id if newest is not None else None
+        return max(needed, default=0.0) if self.estate.due.rests else sum(needed)
+
+    def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
+        try:
+            return next_times(self.place, lapsed)
+        except GallantError:
+            return {}
+
+    def approved(self, jobs: Sequence[Job]) -> str | None:
+        """None too where the estate asks for no approval of them: a fresh plan is better."""
+        if not asked_for(self.place, {job.system for job in jobs}):
+            return None
+        return approved_plan(self.place, {(job.system, job.component, job.target) for job in jobs})
 
     async def planned(self, jobs: Sequence[Job], given: Collection[str]) -> Ready:
         """A plan of what is due; what can be fetched for it is fetched once, and what is still missing then stands in the way."""
@@ -169,11 +171,12 @@ class PlaceDesk:
 
     # --- processes of their own
 
-    def begin(self, plan: str, given: Collection[str]) -> Begun:
+    def begin(self, plan: str, given: Collection[str], decided_at: int) -> Begun:
         made = load_plan(self.place, plan)
         wanted = dict.fromkeys(need.consent.words for need in consents_needed(made, ()) if need.consent.words in given)
         consents = [word for words in wanted for word in ("--consent", words)]
-        return self._detached(f"due-{plan}.log", "roll", plan, "--detach", *consents)
+        words = ("roll", plan, "--detach", "--decided-at", str(decided_at), *consents)
+        return self._detached(f"due-{plan}.log", *words)
 
     def take_up(self, roll: str) -> Begun:
         return self._detached(f"due-{roll}.log", "resume", roll, "--detach")
@@ -206,10 +209,6 @@ class PlaceDesk:
 
     def keep_tried(self, tried: Mapping[str, Tried]) -> None:
         put_whole(state_folder(self.place.folder) / TRIED, msgspec.json.encode(tried))
-
-
-def _made(plan: Plan) -> datetime:
-    return plan.made
 
 
 def _words(place: Workplace, *words: str) -> tuple[str, ...]:

@@ -214,6 +214,13 @@ def _in_order(plan: Plan) -> Iterator[tuple[str, str, str]]:
                 yield lane.system, part.component, part.to
 
 
+def decided_since(place: Workplace, plan: Plan, seq: int) -> Kept | None:
+    """The first that a person decided of what a plan brings after an entry of the ledger; whose it is says nothing of whether it is to be done."""
+    names = {f"{system}:{component}" for system, component, _ in brought_by(plan)}
+    newer = (kept for kept in place.ledger.about(DECISIONS) if kept.seq > seq and kept.entry.subject in names)
+    return next((kept for kept in newer if kept.entry.kind != "assign"), None)
+
+
 def one(place: Workplace, name: str) -> Notice:
     """The notice of that name; a bare system will do where it has one. Raises `WrongUse` where none or several fit."""
     found = _all(place, [])
@@ -302,6 +309,18 @@ def _decided(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str,
     return Decided(notice=one(place, name), entry=kept.seq, did=did, next=next)
 
 
+def _still_open(decided: Decided) -> Decided:
+    """A decision that was written down while a roll began: the roll looks at it once more, and whoever decided hears of the roll. Raises `Refused`."""
+    notice = decided.notice
+    if notice.state == UNDER_WAY:
+        raise Refused(
+            f"{notice.name} is {decided.did}, and {notice.roll} began it in the same moment.",
+            "It ends by itself where it saw that in time.",
+            f"gallant history {notice.roll}; gallant hold {notice.roll} pauses it",
+        )
+    return decided
+
+
 def _may(notice: Notice) -> None:
     if notice.state == UNDER_WAY:
         raise Refused(
@@ -367,7 +386,7 @@ def book(place: Workplace, draft: Draft, terms: Sequence[str]) -> Decided:
         record(place, "consent", word, target=notice.target, start=start, reason=f"with the booking of {notice.name}")
     did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
     said = f"{did} {start:%Y-%m-%d %H:%M}Z"
-    return _decided(place, notice.name, kept, said, ways_to_plan(place, [notice.system]))
+    return _still_open(_decided(place, notice.name, kept, said, ways_to_plan(place, [notice.system])))
 
 
 def given_with(place: Workplace, notice: Notice) -> list[str]:
@@ -405,7 +424,8 @@ def cancel(place: Workplace, name: str) -> Decided:
     notice = one(place, name)
     if notice.state not in (BOOKED, OVERDUE):
         raise WrongUse(f"{notice.name} is not booked; it is {notice.state}.", next="gallant notice list")
-    return _decided(place, notice.name, _record(place, "cancel", notice), "the booking is cancelled; it stays accepted")
+    kept = _record(place, "cancel", notice)
+    return _still_open(_decided(place, notice.name, kept, "booked no more, and stays accepted"))
 
 
 def assign(place: Workplace, name: str, person: str) -> Decided:
@@ -432,7 +452,7 @@ def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Dec
             next="Write a release that is listed, a day, or --yes for one to come",
         )
     kept = _record(place, "skip", notice, until=until, reason=clean(reason))
-    return _decided(place, notice.name, kept, f"skipped until {until}")
+    return _still_open(_decided(place, notice.name, kept, f"skipped until {until}"))
 
 
 def _is_known(place: Workplace, notice: Notice, until: str) -> bool:
@@ -465,7 +485,9 @@ def reopen(place: Workplace, name: str, reason: str = "") -> Decided:
         raise WrongUse(
             f"{notice.name} is {notice.state}; there is no decision to take back.", next="gallant notice list"
         )
-    return _decided(place, notice.name, _record(place, "reopen", notice, reason=clean(reason)), "open again")
+    return _still_open(
+        _decided(place, notice.name, _record(place, "reopen", notice, reason=clean(reason)), "open again")
+    )
 
 
 def moment_of(place: Workplace, system: str, text: str) -> datetime:

@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from gallant.core.assess.notices import BLOCKED, BOOKED, SETTLED, UNDER_WAY, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of_all
+from gallant.core.estate.systems import Limits
 from gallant.core.estate.windows import AHEAD, Span
 from gallant.core.records import Record, replace, rfc3339
 from gallant.core.work.consents import Needed
@@ -16,6 +17,8 @@ from gallant.core.work.placing import LONGEST_NIGHT, AtOnce, Placing
 from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
 from gallant.operations import notices
+from gallant.operations.approved import approved_plan
+from gallant.operations.approving import asked_for
 from gallant.operations.placing import place as placed_well
 from gallant.operations.plan import Planned, plan
 from gallant.operations.workplace import Workplace
@@ -70,11 +73,9 @@ async def over_windows(
     """Read and plan everything that is behind, put it into windows, and book it there where that is asked for."""
     planned = await plan(place, terms, partly=True)
     about = notices.carried_out(place, planned.plan)
-    booked = _booked_already(about, place.clock.now())
-    shares = [_kept(share, booked) for share in _shares(place, planned.plan)]
-    limits = place.estate.limits
-    at_once = AtOnce(whole=limits.lanes_at_once, site=limits.lanes_at_once_per_site, kind=limits.lanes_at_once_per_kind)
-    placing = placed_well([share.piece for share in shares], at_once, seconds)
+    booked = booked_already(about, place.clock.now())
+    shares = [kept_as_booked(share, booked) for share in shares_of(place, planned.plan)]
+    placing = placed_well([share.piece for share in shares], at_once(place.estate.limits), seconds)
     slots = [_slot(share, placing, planned) for share in shares]
     slots = [_with_notices(slot, about, booked) for slot in slots]
     if booking:
@@ -90,7 +91,12 @@ async def over_windows(
     )
 
 
-def _booked_already(about: Sequence[Notice], now: datetime) -> dict[str, datetime]:
+def at_once(limits: Limits) -> AtOnce:
+    """How many systems may be worked on side by side."""
+    return AtOnce(whole=limits.lanes_at_once, site=limits.lanes_at_once_per_site, kind=limits.lanes_at_once_per_kind)
+
+
+def booked_already(about: Sequence[Notice], now: datetime) -> dict[str, datetime]:
     """By system: the time to come for which something of it is booked; the earliest of several."""
     found = dict[str, datetime]()
     for n in about:
@@ -99,7 +105,7 @@ def _booked_already(about: Sequence[Notice], now: datetime) -> dict[str, datetim
     return found
 
 
-def _kept(share: Share, booked: Mapping[str, datetime]) -> Share:
+def kept_as_booked(share: Share, booked: Mapping[str, datetime]) -> Share:
     """What is booked stays where it is."""
     at = min((booked[name] for name in share.lanes if name in booked), default=None)
     if at is None or share.part > 1:
@@ -111,7 +117,8 @@ def _begin(slot: Slot) -> tuple[bool, datetime | None, str]:
     return slot.span is None, slot.span.begin if slot.span is not None else None, slot.piece
 
 
-def _shares(place: Workplace, made: Plan) -> list[Share]:
+def shares_of(place: Workplace, made: Plan) -> list[Share]:
+    """The pieces of a plan, each with the windows to come that all of its systems have."""
     estate = place.estate
     lead = timedelta(seconds=place.clock.estate_s(LEAD_REAL_S))
     first = _whole_minute(place.clock.now() + max(LEAD, lead))
@@ -167,6 +174,11 @@ def _lasting(span: Span, window: Span | None) -> timedelta:
     return window.end - span.begin
 
 
+def _unapproved(place: Workplace, slot: Slot) -> bool:
+    every = [n for n in notices.listed(place, list(slot.systems)).notices if n.name in slot.notices]
+    return approved_plan(place, {(n.system, n.component, n.target) for n in every}) is None
+
+
 def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
     """Book all that a piece carries out for its time; the later parts of a system follow from the first."""
     if slot.span is None or slot.booked:
@@ -178,6 +190,10 @@ def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
         return replace(
             slot, not_booked="nobody accepted by name what it needs", next=f"gallant plan --all --book {words}"
         )
+    if (needed := asked_for(place, slot.systems)) and _unapproved(place, slot):
+        whom = " ".join(slot.systems)
+        why = f"no plan of it has the approval of {needed} other than who made it"
+        return replace(slot, not_booked=why, next=f"gallant plan {whom}; somebody else: gallant approve PLAN")
     try:
         for name in slot.notices:
             begin, lasting = rfc3339(slot.span.begin), _lasting(slot.span, slot.window)

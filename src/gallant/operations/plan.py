@@ -248,22 +248,26 @@ def _laid_out(ground: Ground, made: Plan) -> Plan:
     return with_spread(with_patience(made, ground.learned), ground.learned)
 
 
-def foreseen(place: Workplace, system: System, component: str) -> tuple[Plan, tuple[Needed, ...]]:
-    """The plan of one notice by what was read last, and what a named person has to accept for it; nothing is contacted or written. Raises what
-    `plan` would."""
+def foreseen(
+    place: Workplace, of: Mapping[str, tuple[str, ...]], partly: bool = False
+) -> tuple[Plan, tuple[Needed, ...]]:
+    """The plan of some components of some systems by what was read last, and what a named person has to accept for it; nothing is contacted or written.
+    Raises what `plan` would; `partly`: what cannot be planned is left out."""
     from gallant.drivers.profile import load_profile
 
-    choice, systems, above = Choice(of={system.name: (component,)}), [system], above_of(place, [system])
-    behind = left_out(place, [system.name])
-    knows = {s.name: knows_of(load_profile(s.profile, place.folder)) for s in (system, *above)}
-    still = not choice.takes(IMAGE, system.name) or _parts_alone(place, system, behind)
+    choice, systems = Choice(of=dict(of)), [place.estate.systems[name] for name in of]
+    above = above_of(place, systems)
+    behind = left_out(place, list(of))
+    knows = {s.name: knows_of(load_profile(s.profile, place.folder)) for s in (*systems, *above)}
     ground = replace(
         ground_of(place, systems),
         knows=knows,
         parts=_goals(behind, choice),
-        still=frozenset([system.name] if still else []),
+        still=frozenset(s.name for s in systems if not choice.takes(IMAGE, s.name) or _parts_alone(place, s, behind)),
         learned=learned(place),
     )
+    if partly:
+        systems = list(sift(ground, systems)[0])
     profiles = place.profile_digests([*systems, *above])
     made = _laid_out(ground, make_plan(ground, systems, profiles, place.user, place.identity))
     exports = [name for name, knows_it in knows.items() if "export" in knows_it.capabilities]

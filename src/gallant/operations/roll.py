@@ -43,7 +43,7 @@ from gallant.operations.assess import last_readings
 from gallant.operations.backups import PlaceVault
 from gallant.operations.check import check_with, drifted
 from gallant.operations.components import not_in_stock
-from gallant.operations.deciding import end_roll, record
+from gallant.operations.deciding import end_here, end_roll, record
 from gallant.operations.detaching import say_begun
 from gallant.operations.heard import keep_readings
 from gallant.operations.keeping import Kept
@@ -150,16 +150,18 @@ async def roll(
     detach: bool,
     despite_booking: str | None = None,
     despite: Mapping[str, str] | None = None,
+    decided_at: int | None = None,
 ) -> Rolled:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts.
 
     `despite_booking` is a named person's reason for which bookings for another time do not count, `despite` has theirs for passing
-    the stop of a check, by its name.
+    the stop of a check, by its name. `decided_at` is the ledger's entry after which nobody may have decided on what it brings.
     """
     despite = despite or {}
     _may_begin(place, plan, despite)
     systems = systems_of(place, plan)
     _known_systems(plan, [parse_consent(text) for text in consents])
+    _refuse_newer(place, plan, decided_at)
     set_aside = _refuse_decided(place, plan, despite_booking)
     if not pace.outside:
         refuse_closed(place, plan, bookings=despite_booking is None)
@@ -174,6 +176,7 @@ async def roll(
         if plan.undoes is not None:
             _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
+            _refuse_newer(place, plan, decided_at, journal)
             words = {one.notice: f"set aside for {journal.id}: {despite_booking}" for one in set_aside}
             _write_down(place, plan, "despite-booking", words)
             words = {
@@ -729,6 +732,19 @@ def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -
             against[0].next,
         )
     return found
+
+
+def _refuse_newer(place: Workplace, plan: Plan, decided_at: int | None, journal: OneRoll | None = None) -> None:
+    """Raise `Refused` where somebody decided on it since; a roll that stands in the journal already ends with that. Who decides after it is there hears of it
+    (`notices`)."""
+    newer = notices.decided_since(place, plan, decided_at) if decided_at is not None else None
+    if newer is None:
+        return
+    e = newer.entry
+    what = f"{e.by} decided on {e.subject} meanwhile: {e.kind}"
+    if journal is not None:
+        end_here(place, journal, what)
+    raise Refused(f"{plan.id} did not start: {what}.", "Nothing was touched.", "gallant notice list")
 
 
 def _refuse_missing(place: Workplace, plan: Plan) -> None:

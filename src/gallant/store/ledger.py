@@ -78,6 +78,11 @@ class LedgerStore:
             raise wrong[0]
         return found
 
+    def last(self) -> int:
+        """The number of the newest entry; 0 where there is none."""
+        row = self._db.execute(LAST).fetchone()
+        return int(row[0]) if row is not None else 0
+
     def told(self, place: str, seq: int) -> None:
         with transaction(self._db):
             self._db.execute("DELETE FROM untold WHERE place = ? AND seq = ?", (place, seq))

@@ -148,10 +148,22 @@ def by_rule(
     )
 
 
-def most_urgent(job: Job) -> tuple[int, bool, datetime, str]:
-    """Where there is no room for all: the most severe first, and of these what can wait least."""
+NEVER = datetime.max.replace(tzinfo=UTC)
+
+
+def latest_begin(job: Job, window: Span | None, length_s: float | None) -> datetime:
+    """Until when a job may begin and still be done: its length before the `window` of its system ends (None: it has none, and its own time is its window), and
+    never after its own time. `length_s` None is a length that nobody knows."""
+    end = window.end if window is not None else job.until
+    length = timedelta(seconds=length_s or 0.0)
+    last = end - length if end is not None else NEVER
+    return min(last, job.until or NEVER)
+
+
+def most_urgent(job: Job, latest: datetime, now: datetime) -> tuple[int, bool, datetime, str]:
+    """Where there is no room for all: the most severe first; of these what still fits before what does not any more, and then what can wait least."""
     rank = SEVERITIES.index(job.severity) if job.severity in SEVERITIES else len(SEVERITIES)
-    return rank, job.until is None, job.until or datetime.max.replace(tzinfo=UTC), job.subject
+    return rank, latest < now, latest, job.subject
 
 
 def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> Job | None:
