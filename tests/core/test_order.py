@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.estate.capacity import rooms, width
-from gallant.core.estate.order import SHAPES, NotSafe, Standing, rounds
+from gallant.core.estate.order import SHAPES, NotSafe, Standing, Turn, rounds
 from gallant.core.estate.systems import Limits
 from gallant.core.readings import Gauge
 from gallant.core.records import replace
@@ -83,6 +83,27 @@ def test_every_order_does_all_of_the_work_once_and_never_takes_out_what_serves(c
         wanted = next((n for n in usual.values() if n in group), None)
         if todo and wanted and len(group) > 1:
             assert lead == wanted
+
+
+def test_after_a_handover_another_of_its_group_leads_and_after_a_failback_it_does_again():
+    row, roles = SHAPES["quorum"], {"a": "leader", "b": "member", "c": "member"}
+    moved = row.roles_after("abc", roles, [Turn(kind="handover", node="a")])
+    assert moved == {"a": "member", "b": "leader", "c": "member"}
+    assert row.roles_after("abc", moved, [Turn(kind="failback", node="a")]) == roles
+
+
+PAIRS_OF_TWO = {"a": "active", "b": "standby", "c": "active", "d": "standby"}
+
+
+def test_of_pairs_the_one_goes_first_whose_node_a_person_named():
+    order = rounds("pairs", "abcd", list("abcd"), Standing(roles=PAIRS_OF_TWO, wish=("d",)), {})
+    assert [turn.node for turn in order[0]] == ["d"]
+
+
+def test_nodes_of_pairs_go_side_by_side_by_their_own_domain_whatever_that_of_the_other_of_their_pair_is():
+    domains = {"a": "west", "b": "east", "c": "west", "d": "east"}
+    order = rounds("pairs", "abcd", list("abcd"), Standing(roles=PAIRS_OF_TWO, width=2, domains=domains), {})
+    assert [turn.node for turn in order[0]] == ["b", "d"]
 
 
 @pytest.mark.parametrize(("shape", "roles"), [("quorum", "mmm"), ("quorum", "llm"), ("pairs", "asss")])

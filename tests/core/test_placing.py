@@ -116,7 +116,10 @@ def test_an_exchange_leaves_a_piece_where_all_that_it_needs_and_all_that_need_it
 
 def test_a_window_that_never_closes_is_cut_into_days():
     pieces = [piece("a", spans=(Span(begin=THEN, end=THEN + timedelta(days=400)),))]
-    assert len(nights_of(pieces)) == 60
+    nights = nights_of(pieces)
+    assert [(n.begin, n.end) for n in nights] == [
+        (THEN + timedelta(days=d), THEN + timedelta(days=d + 1)) for d in range(60)
+    ]
     assert at(first_fit(pieces, AtOnce(), nights_of(pieces)), "a").begin == THEN
 
 

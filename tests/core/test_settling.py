@@ -25,6 +25,7 @@ from gallant.core.after.settling import (
     SLOWER,
     Series,
     _bounds,
+    _steady,
     end_of,
     joined,
     judge,
@@ -74,6 +75,10 @@ def test_each_course_has_its_own_word(what):
     kind, before, after, noise, state = CASES[what]
     judged = judge(series(before, kind, noise), series(after, kind, noise))
     assert (judged.state, judged.as_before) == (state, False), judged
+
+
+def test_what_goes_one_way_does_so_in_each_third_of_its_time():
+    assert [_steady([(t, y) for t, y in enumerate(ys)]) for ys in ([0, 0, 1, 1, 2, 2], [0, 0, 0.1, 0.1, 2, 2], [0, 0, 1, 1, 0, 0])] == [True, False, False]  # fmt: skip
 
 
 def test_how_long_it_takes_to_run_out_and_to_settle():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from datetime import UTC, datetime, timedelta
 from importlib import import_module
 
@@ -229,7 +230,28 @@ def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
     )
 
 
+def test_a_step_brings_a_whole_package_or_none():
+    for step in plan_with(ESTATE, ALL_ACTS).steps():
+        brings = step.kind in ("preload", "install")
+        assert (step.package is not None, step.sha256 is not None, step.bytes > 0) == (brings,) * 3, step.id
+
+
 IDLE = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, in_service=False)})
+
+
+def test_only_users_of_a_service_get_no_answer_and_only_where_the_system_serves():
+    def interrupting(estate) -> set[str]:
+        return {step.kind for step in plan_with(estate, ALL_ACTS).steps() if step.interrupts_s > 0}
+
+    alone = replace(ESTATE, systems={**ESTATE.systems, "tickets": replace(TICKETS, services={})})
+    assert [interrupting(estate) for estate in (ESTATE, alone, IDLE)] == [{"handover", "failback"}, set(), set()]
+
+
+def test_a_move_of_roles_ends_no_work_on_a_node_and_a_restart_does():
+    steps = list(plan_with(ESTATE, ALL_ACTS).steps())
+    before = {one.kind for one, two in itertools.pairwise(steps) if two.kind == "steady" and not two.ends_node}
+    assert before == {"handover", "failback"}
+    assert any(step.ends_node for step in steps if step.kind == "steady")
 
 
 @pytest.mark.parametrize("roles", [("active", "standby"), ("standby", "standby"), ("active", "active")])

@@ -42,6 +42,7 @@ VALID = [
     ["opened", "intent:x"],
     ["opened", "intent:x", "held", "resumed", "answered:x", "outcome:x:done", "finished"],
     ["opened", "intent:x", "ended"],
+    ["ended"],
     ["opened", "intent:x", "intent:y", "outcome:y:done", "outcome:x:done"],
 ]
 BROKEN = [
@@ -56,6 +57,8 @@ BROKEN = [
     (["opened", "intent:x", "finished"], "left open"),
     (["opened", "intent:x", "accepted:x", "accepted:x"], "without an open intent"),
     (["opened", "intent:x", "outcome:x:maybe"], "no such outcome"),
+    (["opened", "late:x"], "late without an open intent"),
+    (["ended", "opened"], "begins with ended"),
     (["opened", "told:x"], "told something without an open intent"),
     (["opened", "again:x"], "to be done again, and it was not done"),
 ]
