@@ -312,4 +312,4 @@ def test_a_stretch_that_no_track_ends_goes_on_through_the_next_waves_until_its_s
     ids=["all at rest", "begun here", "begun beside it", "left by an earlier wave", "both"],
 )
 def test_a_track_goes_on_for_what_it_began_or_was_left_and_not_because_a_neighbour_began(unsafe, goes_on):
-    assert has_to_go_on(unsafe, {"s/a"}, {"s/a", "s/b"}) is goes_on
+    assert has_to_go_on(unsafe, own={"s/a"}, wave={"s/a", "s/b"}) is goes_on

@@ -110,6 +110,8 @@ def test_an_exchange_leaves_a_piece_where_all_that_it_needs_and_all_that_need_it
     search = _Exchange(pieces, nights, 4, Placing(placed=tuple(placed), left={}, worth=0.0))
     number = {one.name: i for i, one in enumerate(pieces)}
     assert [name for name in "abcd" if not search._stands(number[name])] == [late, "d"]
+    search._put(number[late], -1)
+    assert not search._stands(number[late])  # it goes nowhere, and `d` needs it
     search._put(number[late], 3)
     assert all(search._stands(i) for i in number.values())
 
@@ -128,6 +130,13 @@ def test_an_answer_is_laid_out_in_the_nights_that_it_chose():
     chosen = Answer(chosen={"a": (1, -1), "b": (0, -1)}, bound=2.0)
     found = improved(pieces, AtOnce(), nights_of(pieces), chosen)
     assert (at(found, "a").begin, at(found, "b").begin) == (night(3).begin, night(0).begin)
+
+
+@pytest.mark.parametrize("width", [AtOnce(whole=1), AtOnce(site=1), AtOnce(kind=1)])
+def test_a_night_is_not_given_more_work_than_goes_into_it(width):
+    pieces = [piece(name, 150) for name in "ab"]
+    found = assign(pieces, width, nights_of(pieces), 5)
+    assert sorted(n for n, _ in found.chosen.values()) == [0, 1]
 
 
 BROKEN = {

@@ -42,6 +42,7 @@ from gallant.core.estate.systems import Aim, Limits, Note, Service
 from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
 from gallant.core.records import replace
 from gallant.core.work import estimate
+from gallant.core.work.consents import parse_consent
 from gallant.core.work.ground import Ground
 from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences
 from gallant.core.work.planning import lane_seconds, make_plan
@@ -228,6 +229,15 @@ def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
         "if_absent",
         "safe",
     )
+
+
+def test_no_step_passes_a_recall_that_nobody_has_passed():
+    assert not any(step.despite_recall for step in plan_with(ESTATE, ALL_ACTS).steps())
+
+
+def test_a_consent_is_about_a_system_also_where_it_names_a_node():
+    given = [parse_consent(text) for text in ("loses-unsaved:quay/b", "one-way:quay")]
+    assert [(one.whose, one.words) for one in given] == [("quay", "loses-unsaved:quay/b"), ("quay", "one-way:quay")]
 
 
 def test_a_step_brings_a_whole_package_or_none():

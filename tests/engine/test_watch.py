@@ -120,6 +120,25 @@ def test_an_outage_over_a_halt_spends_and_lasts_for_certain_only_what_was_seen()
     assert (outage.least, outage.most, outage.unseen) == (3.0, 26.0, True)
 
 
+def test_what_falls_silent_after_a_halt_is_silent_however_seldom_anybody_asks():
+    at = [0.0]
+
+    async def go() -> list[str]:
+        listener = SimpleNamespace(sample=lambda sample: None)
+        stood = clock(lambda: at[0], lambda: 20.0)
+        watch = Watch(
+            Probes([sample(1, True)], [sample(3, False), sample(90, False)]), SimpleNamespace(), stood, listener
+        )
+        watch._stood_s = 0.0  # the halt came after it was made
+        at[0] = 2.0
+        await watch.look()
+        at[0] = 90.0
+        await watch.look()
+        return watch.silent("tickets")
+
+    assert asyncio.run(go()) == ["blocks"]
+
+
 def test_what_is_out_or_about_to_move_is_asked_in_a_hurry_and_nothing_else():
     async def go() -> list[frozenset[str]]:
         watch, prober = watching([sample(0, True)], [sample(1, False)], [sample(2, True)])

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
 from gallant.core.records import replace
+from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -165,6 +166,16 @@ def test_nothing_goes_back_where_no_package_leads_back():
     night.run(plan, ALL)
     with pytest.raises(Refused, match="no package of 2.11.3 goes on 3.2.4, and no other slot holds it"):
         way_back(night, plan)
+
+
+def test_nothing_goes_back_of_a_system_of_which_a_node_was_not_read():
+    night = Night()
+    plan = night.plan()
+    night.run(plan, ALL)
+    ground = night.ground()
+    unread = replace(ground, readings={name: r for name, r in ground.readings.items() if name != "tickets/b"})
+    with pytest.raises(Refused, match="tickets/b"):
+        make_backout(unread, "roll-0001", plan, did(plan.steps()), {"tickets": ("a",)}, {"ostrel-shoal": "p"}, "tester")
 
 
 def test_nothing_goes_back_that_another_system_needs_by_now():

@@ -46,6 +46,20 @@ def test_every_node_is_restarted_once_and_runs_what_it_ran(shape, drains):
     assert {kind for _, kind, _ in night.acts} <= {"restart", "handover", "failback", "drain", "refill"}
 
 
+class Unlisted(ClusterNight):
+    """Of a product that no catalog has any more."""
+
+    def product(self, name):
+        return None
+
+
+def test_a_product_that_no_catalog_lists_is_restarted_all_the_same():
+    night = Unlisted(shape="quorum", running=dict.fromkeys("abc", "2.11.3"), leader="a", snapshots=False)
+    plan = errand(night)
+    assert night.run(plan, DOWN).state == "finished"
+    assert set(restarts(night).values()) == {1}
+
+
 def test_a_pair_is_restarted_without_its_service_missing_more_than_the_moves():
     night = Night(snapshots=False)
     assert night.run(errand(night)).state == "finished"

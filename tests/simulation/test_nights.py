@@ -695,7 +695,8 @@ def test_a_release_that_its_catalog_has_no_longer_is_not_entered():
     night.trouble = gone
     end = night.run(plan)
     assert end.state == "stopped"
-    assert "3.2.4" in end.message
+    assert "tickets: 3.2.4 is no longer in the catalog." in end.message
+    assert "gallant plan tickets finds another way" in end.next
     assert {v for v, _ in night.end_state().values()} == {"2.11.3"}
     night.trouble, night.catalog = (lambda *said: None), product
     assert night.run(plan).state == "finished"

@@ -266,7 +266,9 @@ def test_the_way_back_of_a_node_that_stands_alone_is_its_restore_point_and_of_ot
     assert not any(reverts for _, reverts in ways(night_of("single", 1, snapshots=False)))
 
 
-@pytest.mark.parametrize(("chosen", "where"), [(("b", "c"), "on b, c."), ((), "on every node.")])
+@pytest.mark.parametrize(
+    ("chosen", "where"), [(("b", "c"), "on b, c."), (("a", "b"), "on a, b."), ((), "on every node.")]
+)
 def test_the_end_says_on_which_nodes_the_release_runs(chosen, where):
     night = ClusterNight(running=dict.fromkeys("abc", "2.11.3"), chosen={"tickets": chosen} if chosen else {})
     end = night.run(night.plan())

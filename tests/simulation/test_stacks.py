@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.estate.windows import Span
 from gallant.core.records import replace
 from gallant.core.work.backing import did, make_backout
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
-from .night import Killed, make_product
+from .night import BEGAN, Killed, make_product
 from .shapes import StackedNight
 
 YES = Orders(by="tester", consents=("downtime:tickets", "downtime:hosts"))
@@ -245,6 +248,31 @@ def test_a_roll_that_holds_leaves_no_host_aside():
         assert all(m.up and not m.drained for m in night.pairs["hosts"].members.values())
     assert end.state == "finished"
     assert well(night) == []
+
+
+@pytest.mark.parametrize("share", [0.2, 0.35, 0.5, 0.65, 0.8, 0.95])
+def test_when_its_window_ends_no_host_is_left_aside(share):
+    whole = StackedNight()
+    plan = whole.plan()
+    assert whole.run(plan).state == "finished"
+    night, window = StackedNight(), Span(begin=BEGAN, end=BEGAN + (whole.clock.now() - BEGAN) * share)
+    assert night.run(plan, Orders(by="tester", windows={"tickets": (window,)})).state == "held"
+    assert all(m.up and not m.drained for m in night.pairs["hosts"].members.values())
+
+
+@pytest.mark.parametrize("both", [False, True])
+def test_killed_anywhere_and_carried_on_after_its_window_no_host_is_left_aside(both):
+    plan = StackedNight(both=both).plan()
+    for nth in range(8, 50, 2):
+        night = StackedNight(both=both)
+        night.kill_at = ("after append", nth)
+        with pytest.raises(Killed):
+            night.run(plan)
+        span = Span(begin=BEGAN - timedelta(hours=2), end=BEGAN - timedelta(hours=1))
+        end = night.run(plan, Orders(by="tester", windows=dict.fromkeys(plan.systems, (span,))), downtime=60)
+        assert end.state == "held", (nth, end.message)
+        aside = [m.name for m in night.pairs["hosts"].members.values() if not m.up or m.drained]
+        assert aside == [], (nth, end.message)
 
 
 @pytest.mark.parametrize("where", [(f"{when} append", n) for when in ("before", "after") for n in range(1, 90, 8)], ids=lambda w: f"{w[0]} {w[1]}")  # fmt: skip

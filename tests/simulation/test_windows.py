@@ -73,6 +73,7 @@ def test_before_its_window_a_lane_does_what_disturbs_nothing_and_holds():
     end = night.go()
     assert end.state == "held"
     assert "no window of tickets is open; the next that is long enough begins at" in end.message
+    assert end.next.startswith(f"From {BEGAN + timedelta(minutes=300):%Y-%m-%d %H:%M} UTC on: gallant resume ")
     assert {kind for _, kind, _ in night.acts} & {"preload", "install"}
     assert not {kind for _, kind, _ in night.acts} & set(night.needed)
     assert night.go(300).state == "finished"
@@ -109,6 +110,7 @@ def test_a_window_that_is_too_short_for_any_stretch_is_never_entered():
     end = night.go()
     assert end.state == "held"
     assert "none that is long enough is to come" in end.message
+    assert end.next.startswith("gallant resume ")
     assert not {kind for _, kind, _ in night.acts} & set(night.needed)
 
 
@@ -142,6 +144,26 @@ def test_work_on_a_node_that_is_out_goes_on_past_the_end_and_then_holds():
     assert end.state == "held", end.message
     assert night.not_at_rest() == []
     assert night.go(700 - night.gone_by()).state == "finished"
+    assert (night.late, night.all_well()) == ([], [])
+
+
+@pytest.mark.parametrize("begun", range(3))
+def test_that_work_goes_on_where_it_was_begun_in_an_earlier_process_too(begun):
+    """Killed once a restart was done, and before what ends the work on that node."""
+    whole = Windowed(span(0, 900))
+    whole.go()
+    done = [e.seq for e in whole.events if e.entry.kind == "outcome" and e.entry.step.endswith(".restart")][begun]
+    night = Windowed(span(0, 240), span(1500, 2400))
+    night.kill_at = ("after append", done)
+    with pytest.raises(Killed):
+        night.go()
+    node = next(e.entry.step.split(".")[2] for e in night.events if e.seq == done)
+    end = night.go(250 - night.gone_by())
+    assert end.state == "held", end.message
+    assert any(
+        e.entry.kind == "outcome" and e.seq > done and e.entry.step.endswith(f".{node}.steady") for e in night.events
+    )
+    assert night.go(1500 - night.gone_by()).state == "finished"
     assert (night.late, night.all_well()) == ([], [])
 
 

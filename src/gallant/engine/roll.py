@@ -470,7 +470,7 @@ class Roll:
         if not in_midst:
             unsafe.discard(step.subject)
         self._may_hold(lane.system)
-        if not has_to_go_on(unsafe, own, of_wave):
+        if not has_to_go_on(unsafe, own=own, wave=of_wave):
             self._in_window(lane, left)
         if step.safe_stop_s is None:
             unsafe.add(step.subject)

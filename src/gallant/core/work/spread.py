@@ -126,7 +126,7 @@ def room_s(hops: Sequence[Hop]) -> float:
     return there + max((back_s(hop, stretch) for hop, stretch in stretches_of(hops)), default=0.0)
 
 
-def has_to_go_on(unsafe: Collection[str], own: Collection[str], wave: Collection[str]) -> bool:
+def has_to_go_on(unsafe: Collection[str], *, own: Collection[str], wave: Collection[str]) -> bool:
     """Whether a track goes on, window or not, since only that brings its system to rest: what it works on itself is not at rest, or an
     earlier wave left something so. What a neighbour in its own wave (all its subjects: `wave`) has begun is no reason to begin here too."""
     return any(subject in own or subject not in wave for subject in unsafe)
