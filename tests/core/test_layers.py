@@ -10,7 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gallant.core.catalog.products import Product, Release, Requirement
+from gallant.core.readings import Component
+from gallant.core.work.ground import Ground
 from gallant.core.work.layers import Layer, Layers, find_passes
+from gallant.core.work.planning import _unmet
+
+from ..builders import ESTATE, TICKETS, reading
 
 LONG_AGO = datetime(2026, 1, 1, tzinfo=UTC)
 KINDS = {
@@ -36,6 +41,20 @@ def layer(name: str, *stations: Release, running: Release | None = None) -> Laye
 
 def told(found: Layers) -> list[tuple[list[str], list[str]]]:
     return [([m.component for m in p.first], [m.component for m in p.switched]) for p in found.passes]
+
+
+@pytest.mark.parametrize(
+    ("version", "following", "met"),
+    [("2.0", None, True), ("1.0", None, False), ("1.0", "2.0", False), ("2.0", "1.0", True), ("spring", None, False)],
+)
+def test_what_a_release_needs_of_others_is_held_against_what_runs_and_not_what_waits(version, following, met):
+    other = Component(name="bmc", kind="x", product="x/bmc", version=version, next_version=following)
+    read = reading("a", components=(other,))
+    products = {"x/bmc": Product(name="x/bmc", scheme="dotted", releases=(release(1), release(2)))}
+    ground = Ground(estate=ESTATE, readings={"tickets/a": read}, products=products, now=LONG_AGO)
+    why = _unmet(ground, TICKETS, release(2, bmc=">=2.0"), set())
+    assert (why is None) == met, why
+    assert _unmet(ground, TICKETS, release(2, bmc=">=2.0"), {"x/bmc"}) is None
 
 
 def test_what_needs_no_restart_goes_first_and_all_the_rest_share_one_restart():

@@ -132,6 +132,14 @@ def test_an_answer_is_laid_out_in_the_nights_that_it_chose():
     assert (at(found, "a").begin, at(found, "b").begin) == (night(3).begin, night(0).begin)
 
 
+def test_a_piece_is_laid_out_at_the_begin_of_the_place_that_was_chosen_for_it():
+    chosen = Answer(chosen={"a": (1, 0), "b": (1, 0)}, bound=2.0)
+    found = improved([piece("a", 60), piece("b", 30)], AtOnce(), nights_of([piece("a")]), chosen)
+    begins = sorted(at(found, name).begin for name in "ab")
+    assert begins[0] == night(3).begin
+    assert begins[1] > begins[0]
+
+
 @pytest.mark.parametrize("width", [AtOnce(whole=1), AtOnce(site=1), AtOnce(kind=1)])
 def test_a_night_is_not_given_more_work_than_goes_into_it(width):
     pieces = [piece(name, 150) for name in "ab"]

@@ -563,6 +563,7 @@ def test_a_backup_that_somebody_took_away_is_not_replaced_in_silence():
     end = night.run(plan)
     assert (end.state, "has no sealed backup" in end.message) == ("stopped", True)
     assert "--again tickets.1.a.backup" in end.next
+    assert not end.next.endswith("; then: gallant resume roll-0001")  # that alone would stop once more
 
 
 def quiet(then: str = "hold", allowed: int = 0) -> str:

@@ -176,6 +176,13 @@ def test_a_roll_that_stops_offers_a_back_out_only_where_there_is_one():
     assert "To go back instead: gallant backout" in free
 
 
+def test_a_roll_that_stops_at_the_first_order_that_alters_a_node_offers_a_back_out():
+    night = Night(faults=[Fault(name="install_fails_at", node="tickets/b", act="install")])
+    end = night.run(night.plan())
+    assert [kind for _, kind, _ in night.acts if kind not in ("preload", "snapshot")] == ["install"]
+    assert "To go back instead: gallant backout" in f"{end.message} {end.next}"
+
+
 def test_a_step_that_leaves_no_way_back_is_named_once_for_each_of_its_nodes():
     plan = one_way_night().plan()
     why = "there is no way back from 3.2.4: Volumes are converted"

@@ -197,6 +197,40 @@ def test_a_second_booking_that_lapses_as_the_first_did_is_told_too():
     assert [subject for _, subject, _ in week.judge.heard] == ["quay:image", "tickets:image", "tickets:image"]
 
 
+class Begun(SimDesk):
+    """Notes what goes on in processes of its own."""
+
+    def prepare(self, plan):
+        self.week.begun.append(("prepare", plan))
+
+    def look_after(self, roll):
+        self.week.begun.append(("look after", roll))
+
+
+def test_a_preparation_begins_once_at_its_time_and_a_look_once_an_hour_after_a_roll():
+    week = booked_twice()
+    week.begun = []
+
+    def told() -> dict[str, tuple]:
+        week.work()
+        week.at += EVERY
+        rows = asyncio_free(turn.due(Begun(week, 0, 0))).rows
+        return {row.subject: (row.did, row.what, row.plan, row.next) for row in rows if ":" not in row.subject}
+
+    week.write("anna", "prepare", "plan-77", start=week.at + 2 * EVERY)
+    coming = told()["plan-77"]
+    assert (coming[:2], week.begun) == (("to come", due.PREPARATION), [])
+    assert told()["plan-77"] == ("begun", due.PREPARATION, "plan-77", "gallant plan --show plan-77")
+    assert "plan-77" not in told()
+    while not any(what == "look after" for what, _ in week.begun):
+        last = told()
+    assert last["roll-0001 1 h after"] == ("begun", due.LOOK, None, "gallant report roll-0001")
+    assert week.at - week.rolls[0].ended >= 12 * EVERY
+    [told() for _ in range(24)]
+    assert week.begun[0] == ("prepare", "plan-77")
+    assert len(week.begun) == len(set(week.begun))
+
+
 def without_begun(n, spans, begun, brought, now):
     return due.by_rule(n, spans, [], (), now)
 
