@@ -57,6 +57,7 @@ def test_what_goes_in_goes_in_as_early_as_it_can_the_weightiest_first():
     ("pieces", "why"),
     [
         ([piece("a", 300)], "its longest window is 60 min too short"),
+        ([piece("a", 240, (night(0),), weight=9), piece("c", 60, (night(0),))], "its windows are full"),
         ([piece("a", spans=())], "no window of it is to come"),
         ([piece("a", 240, weight=9), piece("b", 240, weight=9), piece("c", 60)], "its windows are full"),
         ([piece("a", 300), piece("c", needs=("a",))], "it needs a, which found no place"),

@@ -39,7 +39,17 @@ from gallant.core.estate.backups import Copy
 from gallant.core.estate.order import NotSafe, Standing, rounds
 from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Aim, Limits, Note, Service
-from gallant.core.readings import Alarm, Channel, Component, Expiry, Facet, Gauge, Job, Reading, Snapshot
+from gallant.core.readings import (
+    Alarm,
+    Channel,
+    Component,
+    Expiry,
+    Facet,
+    Gauge,
+    Job,
+    Reading,
+    Snapshot,
+)
 from gallant.core.records import replace
 from gallant.core.work import estimate
 from gallant.core.work.consents import parse_consent

@@ -8,6 +8,7 @@ from gallant.core.catalog.products import Requirement
 from gallant.core.errors import GallantError
 from gallant.core.ports import DeviceRefused, LoginRefused
 from gallant.core.records import replace
+from gallant.engine.journal import replay
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 
@@ -598,6 +599,7 @@ def test_a_job_of_ours_that_a_person_declares_dead_is_not_taken_for_somebody_els
     end = night.run(plan, Orders(by="anna", answers={"tickets.1.b.install": False}))
     assert end.state == "finished", end
     assert task.state == "busy"  # the node says so to this day
+    assert {(system, node) for system, node, _ in replay(night.events).set_aside} == {("tickets", "b")}
 
 
 def test_a_consent_is_read_as_what_it_is():

@@ -98,6 +98,34 @@ def test_what_is_taken_back_or_passes_while_a_plan_is_made_of_it_does_not_begin(
     assert {subject for _, subject, _ in week.judge.heard} == left
 
 
+class Slow(SimDesk):
+    """It plans for an hour."""
+
+    async def planned(self, jobs, given):
+        ready = await super().planned(jobs, given)
+        self.week.at += 12 * EVERY
+        return ready
+
+    def begin(self, plan, given, decided_at):
+        raise AssertionError("it begins after its window")
+
+
+def test_what_a_rule_lets_act_does_not_begin_where_its_window_closed_while_a_plan_was_made_of_it():
+    week = booked_twice()
+    window = (
+        'windows: [{for: tickets, days: [daily], from: "00:00", to: "00:30"}]\nrules: [{security: yes, then: act}]\n'
+    )
+    week.whole = week.estate = parse_estate("e", ONE_LANE + window)
+    week.security = dict.fromkeys(week.runs, True)
+    week.ledger.clear()
+    week.wants["quay", "image"] = "1.0"
+    week.at = week.begin.replace(hour=0, minute=5)
+    rows = asyncio_free(turn.due(Slow(week, 0, 0))).rows
+    assert [(row.did, row.what) for row in rows] == []
+    again = asyncio_free(turn.due(SimDesk(week, 0, 0))).rows
+    assert [(row.did, row.what, f"{row.at:%H:%M}") for row in again] == [("to come", due.RULE, "00:00")]
+
+
 def test_where_there_is_room_for_one_the_most_severe_begins_and_what_lapses_meanwhile_says_so():
     week = booked_twice()
     full = "1 systems in all are worked on, and no more may be at once"
@@ -222,8 +250,10 @@ def test_a_preparation_begins_once_at_its_time_and_a_look_once_an_hour_after_a_r
     assert (coming[:2], week.begun) == (("to come", due.PREPARATION), [])
     assert told()["plan-77"] == ("begun", due.PREPARATION, "plan-77", "gallant plan --show plan-77")
     assert "plan-77" not in told()
-    while not any(what == "look after" for what, _ in week.begun):
+    for _ in range(400):
         last = told()
+        if any(what == "look after" for what, _ in week.begun):
+            break
     assert last["roll-0001 1 h after"] == ("begun", due.LOOK, None, "gallant report roll-0001")
     assert week.at - week.rolls[0].ended >= 12 * EVERY
     [told() for _ in range(24)]
