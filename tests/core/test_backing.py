@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from gallant.core.catalog.products import Product, Requirement
+from gallant.core.estate.order import Standing
 from gallant.core.readings import Component
 from gallant.core.records import replace
 from gallant.core.work.backing import (  # fmt: skip
@@ -17,6 +18,7 @@ from gallant.core.work.backing import (  # fmt: skip
     _part_back,
     _part_goal,
     _parts_against,
+    _standing_after,
 )
 from gallant.core.work.ground import Ground
 from gallant.core.work.hops import Runs, Todo
@@ -114,6 +116,12 @@ def test_a_package_that_goes_on_nothing_newer_leads_no_component_back_and_both_r
     assert found.why == "no package of bmc 2 goes on 4"
 
 
+def test_a_component_whose_older_release_its_catalog_lost_does_not_go_back_and_its_nodes_are_named():
+    assert _part_back(case(), part("2", "3"), "0", ["a"]) == Obstacle(
+        system="tickets", nodes=("a",), why="bmc 0 is not in its catalog"
+    )
+
+
 @pytest.mark.parametrize(
     ("todo", "slots", "left"),
     [
@@ -126,6 +134,13 @@ def test_a_package_that_goes_on_nothing_newer_leads_no_component_back_and_both_r
 def test_with_a_second_slot_a_restart_into_another_release_leaves_there_what_it_left(todo, slots, left):
     now = Runs(version="3.2.4", other_slot="2.8.5", parts={"bmc": ("3", None)})
     assert _after(now, todo, hop(from_="3.2.4", to="2.11.3", back=True), slots).other_slot == left
+
+
+def test_after_a_hop_back_the_nodes_have_the_roles_to_which_its_handover_led():
+    before = Standing(roles={"a": "active", "b": "standby"})
+    both_go = {n: Todo(image=True) for n in "ab"}
+    after = _standing_after(replace(TICKETS, usual={}), before, both_go)
+    assert after.roles == {"a": "standby", "b": "active"}
 
 
 def test_a_restore_point_takes_back_all_the_components_of_its_own_hop_and_of_every_later_one_the_last_first():

@@ -9,11 +9,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.catalog.products import Product, Release, Requirement
+from gallant.core.catalog.products import Package, Product, Release, Requirement
 from gallant.core.readings import Component
-from gallant.core.work.ground import Ground
+from gallant.core.records import replace
+from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.layers import Layer, Layers, find_passes
-from gallant.core.work.planning import _unmet
+from gallant.core.work.plan import Knows, Migration
+from gallant.core.work.planning import _layer, _one_way, _unmet
 
 from ..builders import ESTATE, TICKETS, reading
 
@@ -41,6 +43,36 @@ def layer(name: str, *stations: Release, running: Release | None = None) -> Laye
 
 def told(found: Layers) -> list[tuple[list[str], list[str]]]:
     return [([m.component for m in p.first], [m.component for m in p.switched]) for p in found.passes]
+
+
+def test_a_component_that_runs_what_nobody_can_place_is_older_than_its_goal():
+    package = Package(name="p", url="x", bytes=1, sha256="0" * 64)
+    releases = tuple(replace(release(n), packages=(package,)) for n in (1, 2))
+    products = {"x/bmc": Product(name="x/bmc", scheme="dotted", releases=releases)}
+    ground = Ground(estate=ESTATE, readings={}, products=products, now=LONG_AGO, knows={"tickets": Knows(capabilities=frozenset(), parts=("bmc",))})  # fmt: skip
+
+    def running(*versions: str) -> str:
+        parts = [Component(name="bmc", kind="x", product="x/bmc", version=version) for version in versions]
+        found = _layer(ground, TICKETS, PartGoal(component="bmc", target="2.0"), parts)
+        return found if isinstance(found, str) else found.running
+
+    assert running("2.0", "1.0") == "1.0"
+    assert running("1.0", "spring") == "it runs spring, which has no place among its releases"
+
+
+@pytest.mark.parametrize(("runs", "why"), [("2026-03", "it takes database from 2026-03 to 2026-09 by its own migration"), ("2026-09", None)])  # fmt: skip
+def test_what_migrates_another_component_has_no_way_back_unless_that_is_there_already(runs, why):
+    product = Product(name="x/app", scheme="dotted", releases=(release(1), release(2)))
+    app = Layer(component="app", kind="x", product=product, running="1.0", stations=product.releases)
+    knows = Knows(
+        capabilities=frozenset(),
+        migrates={"app": (Migration(component="database", to="2026-09", releases="vers:dotted/>=2.0"),)},
+    )
+    read = {f"tickets/{n}": reading(n, components=(Component(name="database", kind="y", product="x/db", version=runs),)) for n in "ab"}  # fmt: skip
+    ground = Ground(estate=ESTATE, readings=read, products={}, now=LONG_AGO, knows={"tickets": knows})
+    assert _one_way(ground, TICKETS, app, release(1)) is None
+    said = _one_way(ground, TICKETS, app, release(2))
+    assert said == why if why is None else said.startswith(why)
 
 
 @pytest.mark.parametrize(

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.estate.capacity import rooms, width
+from gallant.core.estate.capacity import rooms, standing_of, width
 from gallant.core.estate.order import SHAPES, NotSafe, Standing, Turn, rounds
 from gallant.core.estate.systems import Limits
 from gallant.core.readings import Gauge
@@ -93,6 +93,16 @@ def test_after_a_handover_another_of_its_group_leads_and_after_a_failback_it_doe
 
 
 PAIRS_OF_TWO = {"a": "active", "b": "standby", "c": "active", "d": "standby"}
+
+
+def test_one_export_is_the_configuration_of_all_where_one_node_has_it():
+    assert {name for name, shape in SHAPES.items() if shape.shares_export} == {"pair"}
+
+
+def test_every_nodes_failure_domain_counts():
+    nodes = {name: replace(node, domain=f"room {name}") for name, node in TICKETS.nodes.items()}
+    standing = standing_of(replace(TICKETS, nodes=nodes), {n: reading(n) for n in nodes}, Limits())
+    assert standing.domains == {"a": "room a", "b": "room b"}
 
 
 def test_of_pairs_the_one_goes_first_whose_node_a_person_named():

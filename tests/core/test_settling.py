@@ -25,6 +25,7 @@ from gallant.core.after.settling import (
     SLOWER,
     Series,
     _bounds,
+    _decay,
     _steady,
     end_of,
     joined,
@@ -79,6 +80,12 @@ def test_each_course_has_its_own_word(what):
 
 def test_what_goes_one_way_does_so_in_each_third_of_its_time():
     assert [_steady([(t, y) for t, y in enumerate(ys)]) for ys in ([0, 0, 1, 1, 2, 2], [0, 0, 0.1, 0.1, 2, 2], [0, 0, 1, 1, 0, 0])] == [True, False, False]  # fmt: skip
+
+
+def test_of_fewer_than_six_points_no_movement_is_said_to_slow_down():
+    slowing = [(float(t), math.exp(-t)) for t in range(6)]
+    assert _decay(slowing) is not None
+    assert _decay(slowing[:5]) is None
 
 
 def test_how_long_it_takes_to_run_out_and_to_settle():

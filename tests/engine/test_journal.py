@@ -74,6 +74,11 @@ def test_a_broken_journal_says_where(words, said):
     assert any(said in problem for problem in grammar_problems(journal(*words)))
 
 
+def test_what_is_of_no_step_stands_among_no_steps():
+    state = replay(journal("opened", "intent:x", "outage", "outcome:x:done", "finished"))
+    assert (state.order, set(state.steps)) == (("x",), {"x"})
+
+
 def test_a_gap_in_the_sequence_is_found():
     events = journal("opened", "intent:x", "outcome:x:done")
     assert any("stands where 2 should" in p for p in grammar_problems([events[0], events[2]]))

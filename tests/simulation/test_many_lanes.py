@@ -609,8 +609,10 @@ def test_a_consent_is_read_as_what_it_is():
     assert parse_consent("one-way:tickets") == Consent(to="one-way", system="tickets")
     assert parse_consent("one-way:tickets").words == "one-way:tickets"
     for wrong in ("one-way", "oneway:tickets", "one-way:", ":tickets"):
-        with pytest.raises(WrongUse, match="accepts nothing"):
+        with pytest.raises(WrongUse, match="accepts nothing") as refused:
             parse_consent(wrong)
+        assert "one-way:SYSTEM" in refused.value.why
+        assert "loses-unsaved:NODE" in refused.value.why
 
 
 def test_an_order_that_the_device_refuses_fails_its_step_and_is_given_again_only_on_resume():

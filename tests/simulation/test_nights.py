@@ -756,6 +756,22 @@ def test_a_node_that_is_silent_during_its_install_is_told_while_it_is_and_named_
         assert hears.said == told
 
 
+def test_who_watches_hears_how_far_each_step_that_takes_a_while_is():
+    told: dict[str, list[float]] = {}
+
+    class Told(Deaf):
+        def progress(self, step, percent, message):
+            told.setdefault(step, []).append(percent)
+
+    night = Night(listener=Told(), running={"a": "2.11.3", "b": "2.11.3"})
+    assert night.run(night.plan()).state == "finished"
+    for node in "ab":
+        install = told[f"tickets.1.{node}.install"]
+        assert install == sorted(install)
+        assert install[-1] > 50
+        assert told[f"tickets.1.{node}.restart"]
+
+
 def test_work_that_is_taken_up_again_is_told_with_how_far_it_is():
     told: list[tuple[str, float, str]] = []
 

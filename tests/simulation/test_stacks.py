@@ -250,6 +250,45 @@ def test_a_roll_that_holds_leaves_no_host_aside():
     assert well(night) == []
 
 
+class LateHosts(StackedNight):
+    """Its hosts answer so many seconds after their machine is up again."""
+
+    late_s = 60.0
+
+    def _below(self, hosts, name, powered):
+        if not powered:
+            super()._below(hosts, name, powered)
+            return
+        hosts.members[name].powered = True
+        self.world.after(self.late_s, lambda: hosts.start(name))
+
+
+@pytest.mark.parametrize(("between", "state"), [(0.6, "finished"), (1.5, "stopped")])
+def test_a_host_has_as_long_to_answer_again_as_its_step_and_not_as_is_expected(between, state):
+    night = LateHosts()
+    plan = night.plan()
+    back = next(step for step in plan.steps() if step.kind == "return")
+    assert back.deadline_s > back.estimate_s
+    night.late_s = back.estimate_s + between * (back.deadline_s - back.estimate_s)
+    assert night.run(plan).state == state
+
+
+@pytest.mark.parametrize("name", "abc")
+def test_a_lane_is_not_done_while_any_host_that_stands_on_it_is_not_well(name):
+    night = StackedNight()
+    plan = night.plan()
+    last = list(plan.steps())[-1].id
+
+    def out(what: str, kind: str, node: str, n: int) -> None:
+        if any(e.entry.kind == "outcome" and e.entry.step == last for e in night.events):
+            night.pairs["hosts"].members[name].drained = True
+
+    night.trouble = out
+    end = night.run(plan)
+    assert end.state == "stopped"
+    assert f"hosts/{name}, which stands on it, is not well" in end.message
+
+
 @pytest.mark.parametrize("share", [0.2, 0.35, 0.5, 0.65, 0.8, 0.95])
 def test_when_its_window_ends_no_host_is_left_aside(share):
     whole = StackedNight()

@@ -573,6 +573,8 @@ def _layer(ground: Ground, system: System, goal: PartGoal, parts: Sequence[Compo
     running = _oldest(product, [part.version for part in older])
     if older and all(product.same(part.next_version, target.version) for part in older):
         stations: tuple[Release, ...] = (replace(target, restart=RESTART),)
+    elif running and version_of(product, running) is None:
+        return f"it runs {running}, which has no place among its releases"
     elif not knows.brings(goal.component, kind):
         return "its profile does not know how to bring it"
     else:
