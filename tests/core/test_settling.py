@@ -26,6 +26,7 @@ from gallant.core.after.settling import (
     Series,
     _bounds,
     _decay,
+    _follows,
     _steady,
     end_of,
     joined,
@@ -80,6 +81,18 @@ def test_each_course_has_its_own_word(what):
 
 def test_what_goes_one_way_does_so_in_each_third_of_its_time():
     assert [_steady([(t, y) for t, y in enumerate(ys)]) for ys in ([0, 0, 1, 1, 2, 2], [0, 0, 0.1, 0.1, 2, 2], [0, 0, 1, 1, 0, 0])] == [True, False, False]  # fmt: skip
+
+
+@pytest.mark.parametrize(("pace", "same"), [(60, True), (31, True), (119, True), (29, False), (121, False)])
+def test_what_followed_before_counts_where_it_was_sampled_at_about_the_same_pace(pace, same):
+    before = Series(
+        system="s", node="a", about="load", unit="%", points=tuple((60.0 * n, 5.0 * math.sin(n / 4)) for n in range(40))
+    )
+    after = Series(
+        system="s", node="a", about="load", unit="%", points=tuple((float(pace * n), 1.0) for n in range(40))
+    )
+    assert (_follows(before, after) > 0.8) is same
+    assert _follows(None, after) == 0.0
 
 
 def test_of_fewer_than_six_points_no_movement_is_said_to_slow_down():

@@ -40,6 +40,9 @@ from gallant.core.estate.order import NotSafe, Standing, rounds
 from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Aim, Limits, Note, Service
 from gallant.core.readings import (
+    RUNNING,
+    SAVED,
+    UNSAVED,
     Alarm,
     Channel,
     Component,
@@ -54,7 +57,7 @@ from gallant.core.records import replace
 from gallant.core.work import estimate
 from gallant.core.work.consents import parse_consent
 from gallant.core.work.ground import Ground
-from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences
+from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences, steps_of
 from gallant.core.work.planning import lane_seconds, make_plan
 from gallant.core.work.steps import KINDS
 
@@ -239,6 +242,13 @@ def test_a_step_is_repeated_as_its_profile_says_and_else_as_its_kind_does():
         "if_absent",
         "safe",
     )
+
+
+def test_what_one_hop_saves_the_next_has_saved():
+    told = {"facets": ((Facet(name=RUNNING, state=UNSAVED),), (Facet(name=RUNNING, state=SAVED),))}
+    hops = plan_with(ESTATE, ALL_ACTS | {"save_config"}, **told).lanes[0].hops
+    saved = [[step.node for step in steps_of(hop.waves) if step.kind == "save_config"] for hop in hops]
+    assert saved == [["a"], []]
 
 
 def test_no_step_passes_a_recall_that_nobody_has_passed():
