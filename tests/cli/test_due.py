@@ -6,11 +6,14 @@ import asyncio
 import configparser
 import os
 import signal
+import subprocess
+import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
+import gallant
 from gallant.core.assess.ledger import BEGUN
 from gallant.core.errors import Refused
 from gallant.core.work.due import MOST_TAKEN_UP
@@ -186,6 +189,27 @@ def test_what_lapsed_is_placed_beside_what_is_booked(standins):
     assert [begins(limits) < begin for limits in free] == [True, True]
     full = ("{lanes_at_once: 1}", "{lanes_at_once: 2, lanes_at_once_per_site: 1}")
     assert [begins(limits) > begin for limits in full] == [True, True]
+
+
+def test_a_folder_of_this_name_where_somebody_stands_is_never_run(place, tmp_path):
+    """By what goes on in a process of its own; and no other process of ours is started in a way that looks there."""
+    theirs = tmp_path / "theirs" / "gallant"
+    theirs.mkdir(parents=True)
+    for name in ("__init__.py", "__main__.py"):
+        (theirs / name).write_text(f"open({str(tmp_path / 'ran')!r}, 'w').write('theirs')\n")
+    plan = place.make_ready()
+    program = str(Path(sys.executable).parent / "gallant")
+    words = (program, "roll", plan, "--detach", "--hold-after", "step", "--estate", str(place.folder / "estate.yaml"))
+    done = subprocess.run(
+        words, cwd=theirs.parent, env=place.environment(), capture_output=True, text=True, check=False
+    )
+    assert (done.returncode, "roll-0001" in done.stdout) == (0, True), done.stderr
+    assert not (tmp_path / "ran").exists()
+    lines = [line for path in Path(gallant.__file__).parent.rglob("*.py") for line in path.read_text().splitlines()]
+    ours = [line for line in lines if "sys.executable, " in line]
+    assert len(ours) >= 6
+    assert [line for line in ours if 'sys.executable, "-P", "-m"' not in line] == []
+    place.wait_for(lambda: rolls(place) == ["roll-0001 held"])
 
 
 def test_what_was_decided_since_is_not_begun(place):

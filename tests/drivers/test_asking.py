@@ -17,6 +17,8 @@ import pytest
 from gallant.core.assess.outages import Watched
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import FAST_S, SLOW_S, HttpAsked, Service, parse_estate
+from gallant.drivers.asking import ways_in
+from gallant.drivers.commands import run_command
 from gallant.drivers.probe import SocketProber, probe
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import bound, reserve
@@ -25,7 +27,7 @@ from .test_probe import READ, RealClock
 
 
 def asked(port: int, **how):
-    return probe("s", Service(address=f"127.0.0.1:{port}", **how), RealClock(), 0.6)
+    return probe("s", Service(address=f"127.0.0.1:{port}", **how), RealClock(), ways_in(Path("/")), 0.6)
 
 
 @contextlib.asynccontextmanager
@@ -153,6 +155,25 @@ def test_a_command_of_ones_own_is_well_when_it_ends_with_nothing_wrong_and_does_
         assert late.why == "no answer within 0.6 s"
         with pytest.raises(ProcessLookupError):
             os.kill(int(mark.read_text()), 0)
+
+
+def test_a_command_of_ones_own_runs_in_the_estates_folder_and_sees_no_secret(tmp_path, monkeypatch):
+    """Whatever the current folder has, and whatever PATH says of it."""
+    estate, current = tmp_path / "estate", tmp_path / "current"
+    for folder, word in ((estate, "mine"), (current, "theirs")):
+        folder.mkdir()
+        for name in ("tell", "plainly"):
+            (folder / name).write_text(f"#!/bin/sh\n(echo {word}; pwd; env) > {tmp_path}/said-$1\n")
+            (folder / name).chmod(0o755)
+    monkeypatch.chdir(current)
+    monkeypatch.setenv("PATH", f":.:{estate}:/usr/bin:/bin")
+    monkeypatch.setenv("QUAY_ACT", "s3cret")
+    for program in ("./tell", "plainly"):
+        assert asyncio.run(run_command([program, program[-4:]], estate)) == 0
+        said = (tmp_path / f"said-{program[-4:]}").read_text().splitlines()
+        assert said[:2] == ["mine", str(estate)]
+        assert not [line for line in said if "s3cret" in line]
+        assert {line.partition("=")[0] for line in said[2:]} <= {"PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "LOGNAME", "PWD", "SHELL", "SHLVL", "TMPDIR", "TZ", "USER", "XDG_RUNTIME_DIR", "_", "OLDPWD"}  # fmt: skip
 
 
 def test_a_service_is_asked_at_the_pace_of_its_kind():

@@ -6,11 +6,13 @@ import asyncio
 import itertools
 import socket
 import time
+from pathlib import Path
 
 import pytest
 
 from gallant.core.assess.outages import outages
 from gallant.core.estate.systems import Read, Service
+from gallant.drivers.asking import ways_in
 from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
 from gallant.standin.ports import bound, reserve
 
@@ -44,7 +46,9 @@ def one(text: bytes | None, read: Read | None = READ):
         keeper, port = reserve("127.0.0.1")
         server = await answering(port, text) if text is not None else None
         try:
-            return await probe("s", Service(address=f"127.0.0.1:{port}", read=read), RealClock(), 0.5)
+            return await probe(
+                "s", Service(address=f"127.0.0.1:{port}", read=read), RealClock(), ways_in(Path("/")), 0.5
+            )
         finally:
             keeper.close()
             if server:
@@ -65,7 +69,13 @@ def test_a_silent_service_fails_within_its_time():
         silent.bind(("127.0.0.1", 0))
         silent.listen()
         sample = asyncio.run(
-            probe("s", Service(address=f"127.0.0.1:{silent.getsockname()[1]}", read=READ), RealClock(), 0.3)
+            probe(
+                "s",
+                Service(address=f"127.0.0.1:{silent.getsockname()[1]}", read=READ),
+                RealClock(),
+                ways_in(Path("/")),
+                0.3,
+            )
         )
     assert not sample.ok
     assert "no answer within 0.3 s" in sample.why

@@ -30,7 +30,7 @@ def die_with_parent() -> None:
 def begun(errors: IO[str]) -> subprocess.Popen[str]:
     """Their process, which ends when this one does."""
     return subprocess.Popen(
-        [sys.executable, "-m", "gallant.standin"],
+        [sys.executable, "-P", "-m", "gallant.standin"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=errors,

@@ -254,7 +254,7 @@ def _moment(text: str) -> datetime:
 
 def _said(folder: Path, *words: str) -> dict[str, Any]:
     """What a command says as JSON."""
-    command = [sys.executable, "-m", "gallant", *words, "--json", "--quiet"]
+    command = [sys.executable, "-P", "-m", "gallant", *words, "--json", "--quiet"]
     done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
     if done.returncode > 1:
         raise GallantError(f"gallant {words[0]} failed: {done.stderr.strip()[:200]}")
@@ -287,7 +287,7 @@ def serve(folder: Path, faults: Sequence[Fault] = (), windows: bool = False) -> 
 def _follow_catalogs(folder: Path, ended: threading.Event) -> None:
     """What every other command rests on, done before anybody types one."""
     for _, words, _ in CATALOGS:
-        command = [sys.executable, "-m", "gallant", *(_fill(word, folder) for word in words), "--quiet"]
+        command = [sys.executable, "-P", "-m", "gallant", *(_fill(word, folder) for word in words), "--quiet"]
         done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
         if ended.is_set():
             return
@@ -341,7 +341,7 @@ def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None
     )
     print(f"\n{dim}# {why}{off}\n{bold}$ gallant {shlex.join(words)}{off}", flush=True)
     done = subprocess.run(
-        [sys.executable, "-m", "gallant", *words],
+        [sys.executable, "-P", "-m", "gallant", *words],
         cwd=folder,
         env=_environment(),
         stdin=subprocess.DEVNULL,

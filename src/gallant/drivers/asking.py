@@ -19,6 +19,9 @@ import ssl
 import struct
 from collections.abc import Awaitable, Callable, Mapping
 from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
+from typing import TypeAlias
 
 from gallant.core.estate.systems import Service
 from gallant.drivers.commands import run_command
@@ -199,12 +202,18 @@ def _sum(data: bytes) -> int:
     return ~(total + (total >> 16)) & 0xFFFF
 
 
-async def _run(service: Service) -> None:
-    if code := await run_command(service.command):
+async def _run(service: Service, folder: Path) -> None:
+    if code := await run_command(service.command, folder):
         raise ValueError(f"the command ended with {code}")
 
 
-WAYS: Mapping[str, Callable[[Service], Awaitable[None]]] = {
+def ways_in(folder: Path) -> Ways:
+    """How each kind of service is asked; commands are run in an estate's folder."""
+    return {**_WAYS, "run": partial(_run, folder=folder)}
+
+
+Ways: TypeAlias = Mapping[str, Callable[[Service], Awaitable[None]]]
+_WAYS: Ways = {
     "tcp": _connect,
     "read": _connect,
     "tls": _tls,
@@ -212,5 +221,4 @@ WAYS: Mapping[str, Callable[[Service], Awaitable[None]]] = {
     "dns": _dns,
     "ntp": _ntp,
     "ping": _ping,
-    "run": _run,
 }

@@ -11,11 +11,12 @@ import os
 import threading
 from collections import deque
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 
 from gallant.core.assess.outages import Sample, Watched
 from gallant.core.estate.systems import FAST_S, Service
 from gallant.core.ports import Clock
-from gallant.drivers.asking import WAYS
+from gallant.drivers.asking import Ways, ways_in
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
 INTERVAL_S = FAST_S
@@ -27,13 +28,13 @@ HALT_S = 0.2
 MADE_ANEW = 5
 
 
-async def probe(name: str, service: Service, clock: Clock, timeout_s: float = TIMEOUT_S) -> Sample:
+async def probe(name: str, service: Service, clock: Clock, ways: Ways, timeout_s: float = TIMEOUT_S) -> Sample:
     """One probe, now. A failure is a sample like any other, with its reason."""
     at, real = clock.now(), clock.real()
     ok, why = True, ""
     try:
         async with asyncio.timeout(timeout_s):
-            await WAYS[service.asked](service)
+            await ways[service.asked](service)
     except TimeoutError:
         ok, why = False, f"no answer within {timeout_s:g} s"
     except OSError as error:
@@ -57,9 +58,11 @@ class SocketProber:
         clock: Clock,
         interval_s: float = INTERVAL_S,
         watches: Sequence[Watched] = (),
+        folder: Path = Path("/"),
     ) -> None:
         self.watches = tuple(watches)
         self._addresses = frozenset(w.service for w in watches if w.is_address)  # where people log in: never fast
+        self._ways = ways_in(folder)  # where commands are run
         self.services, self.clock, self.interval_s = dict(services), clock, interval_s
         self._slots: deque[list[Sample | None]] = deque()  # in the order of their start; filled as they finish
         self._hurried: frozenset[str] = frozenset()
@@ -140,7 +143,7 @@ class SocketProber:
 
     async def _fill(self, slot: list[Sample | None], name: str, service: Service) -> None:
         for _ in range(1 + MADE_ANEW):
-            sample = await probe(name, service, self.clock)
+            sample = await probe(name, service, self.clock, self._ways)
             if sample.ok or sample.answer_s < HALT_S:
                 break
             await asyncio.sleep(self.interval_s)  # the beat that sees a halt may come after the probe's own end

@@ -20,6 +20,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progr
 from gallant.core.records import clean
 from gallant.drivers.base import Asked, ProfiledDriver, Tools
 from gallant.drivers.calls import Call, Command, Fetch, Run
+from gallant.drivers.commands import small_environment
 from gallant.drivers.profile import Profile, every_match, fill, searched
 from gallant.drivers.ssh import Connections, explained
 from gallant.drivers.xml import NotXml, parse_xml, picked
@@ -229,6 +230,8 @@ class ShellDriver(ProfiledDriver):
                 stdin=asyncio.subprocess.PIPE,
                 stdout=asyncio.subprocess.PIPE,
                 stderr=asyncio.subprocess.PIPE,
+                cwd="/",
+                env=small_environment(),
                 start_new_session=True,
             )
         connection = await self.connections.get(node, purpose)

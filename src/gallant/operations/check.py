@@ -262,10 +262,13 @@ async def probe_answers(place: Workplace, system: System, times: int = 3) -> dic
 
 
 async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
+    from gallant.drivers.asking import ways_in
     from gallant.drivers.probe import probe
 
+    ways = ways_in(place.folder)
+
     samples = await asyncio.gather(
-        *(probe(name, service, place.clock, 3.0) for name, service in system.services.items())
+        *(probe(name, service, place.clock, ways, 3.0) for name, service in system.services.items())
     )
     return {sample.service: sample for sample in samples}
 

@@ -8,6 +8,8 @@ import smtplib
 import ssl
 from collections.abc import Awaitable, Callable
 from email.message import EmailMessage
+from functools import partial
+from pathlib import Path
 
 import msgspec
 
@@ -71,7 +73,7 @@ async def notify(place: Workplace, message: Message) -> list[Told]:
 
 
 async def _one(place: Workplace, to: NotifyPlace, message: Message) -> Told:
-    way = _run if to.run is not None else _post if to.webhook is not None else _mail
+    way: Way = partial(_run, folder=place.folder) if to.run is not None else _post if to.webhook is not None else _mail
     try:
         async with asyncio.timeout(PATIENCE_S):
             await _sent(way, place, to, message)
@@ -103,9 +105,9 @@ def _reason(error: Exception) -> str:
     return clean(str(error), 200) or type(error).__name__
 
 
-async def _run(to: NotifyPlace, message: Message, secret: str) -> None:
+async def _run(to: NotifyPlace, message: Message, secret: str, folder: Path) -> None:
     """The message as JSON on the command's input; no word of it on the command line."""
-    if code := await run_command(to.command, msgspec.json.encode(message) + b"\n"):
+    if code := await run_command(to.command, folder, msgspec.json.encode(message) + b"\n"):
         raise ValueError(f"it ended with {code}")
 
 

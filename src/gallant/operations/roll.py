@@ -473,7 +473,7 @@ async def _run(
         vault=PlaceVault(place, drivers),
         restore_points=PlaceRestorePoints(place, drivers),
         releases=PlaceReleases(place),
-        prober=SocketProber(services, place.clock, watches=watches),
+        prober=SocketProber(services, place.clock, watches=watches, folder=place.folder),
         journal=journal,
         listener=show,
         before=before.picture.readings if before is not None else {},
