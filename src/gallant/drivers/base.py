@@ -60,6 +60,7 @@ from gallant.core.readings import (
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Knows
 from gallant.drivers.calls import Call
+from gallant.drivers.patterns import searched
 from gallant.drivers.profile import (
     CLOSELY,
     CLOSELY_FIELDS,
@@ -70,7 +71,6 @@ from gallant.drivers.profile import (
     expression,
     fill,
     rule_for,
-    searched,
 )
 from gallant.drivers.spoken import fields_of, spoken
 from gallant.drivers.xml import MOST_ROWS

@@ -24,6 +24,7 @@ from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
 from gallant.core.work.plan import GUESTS, STAY, Migration, Returns
 from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
+from gallant.drivers.patterns import searched
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.shelf import file_of
 from gallant.drivers.xml import STANDARD, xpath_problem
@@ -112,50 +113,12 @@ TRIMMED = ("version", "component", "build", "serial", "model")
 # Drivers whose protocol says by itself who a node is.
 KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
 _TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
-# A pattern gets this long on one device message; a hostile message must not hold a roll.
-PATTERN_SECONDS = 0.2
 
 
 @lru_cache(maxsize=4096)
 def rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
     """Thousands of machines of one kind have the same few names of components."""
     return next((rule for rule in rules if searched(rule.pattern, name) is not None), None)
-
-
-@lru_cache(maxsize=1024)
-def _compiled(pattern: str) -> regex.Pattern[str]:
-    return regex.compile(pattern, flags=regex.MULTILINE)
-
-
-def searched(pattern: str, text: str) -> regex.Match[str] | None:
-    """The first match within the time limit; None where there is none, or where looking takes too long."""
-    try:
-        return _compiled(pattern).search(text, timeout=PATTERN_SECONDS)
-    except TimeoutError:
-        return None
-
-
-def without(patterns: tuple[str, ...], text: str) -> str:
-    """The text with what matches left out; as it is where looking takes too long."""
-    for pattern in patterns:
-        try:
-            text = _compiled(pattern).sub("", text, timeout=PATTERN_SECONDS)
-        except TimeoutError:
-            continue
-    return text
-
-
-def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, str]]:
-    """The named groups of every match, as far as the time limit lets; a group that took no part is left out."""
-    found: list[dict[str, str]] = []
-    try:
-        for match in _compiled(pattern).finditer(text, timeout=PATTERN_SECONDS * 10):
-            found.append({key: value for key, value in match.groupdict().items() if value is not None})
-            if len(found) >= most:
-                break
-    except TimeoutError:
-        pass
-    return found
 
 
 class Login(Record):

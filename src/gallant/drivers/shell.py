@@ -21,7 +21,8 @@ from gallant.core.records import clean
 from gallant.drivers.base import Asked, ProfiledDriver, Tools
 from gallant.drivers.calls import Call, Command, Fetch, Run
 from gallant.drivers.commands import small_environment
-from gallant.drivers.profile import Profile, every_match, fill, searched
+from gallant.drivers.patterns import every_match, searched
+from gallant.drivers.profile import Profile, fill
 from gallant.drivers.ssh import Connections, explained
 from gallant.drivers.xml import NotXml, parse_xml, picked
 

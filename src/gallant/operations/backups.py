@@ -357,7 +357,8 @@ def _bounded(file: IO[bytes]) -> bytes:
 
 def _counts(place: Workplace, system: str) -> Mask:
     """What of a line is compared: all but what the system's profile knows to be written anew each time."""
-    from gallant.drivers.profile import load_profile, without
+    from gallant.drivers.patterns import without
+    from gallant.drivers.profile import load_profile
 
     known = place.estate.systems.get(system)
     patterns = load_profile(known.profile, place.folder).changing if known is not None else ()
