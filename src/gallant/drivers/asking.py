@@ -12,7 +12,6 @@ import errno
 import ipaddress
 import json
 import os
-import re
 import secrets
 import socket
 import ssl
@@ -25,6 +24,7 @@ from typing import TypeAlias
 
 from gallant.core.estate.systems import Service
 from gallant.drivers.commands import run_command
+from gallant.drivers.patterns import begins
 
 LONGEST_ANSWER = 64 * 1024
 NOT_RIGHT = "the answer is not what a right one looks like"
@@ -61,7 +61,11 @@ async def _connect(service: Service) -> None:
             answer += piece
         if not answer:
             raise ConnectionResetError(errno.ECONNRESET, "closed without an answer")
-        if re.match(service.read.expect, answer.decode("utf-8", "replace")) is None:
+        try:
+            right = await begins(service.read.expect, answer.decode("utf-8", "replace"))
+        except TimeoutError:
+            raise ValueError("the pattern that is expected takes too long on the answer") from None
+        if not right:
             raise ValueError(NOT_RIGHT)
 
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 from functools import lru_cache
 
 import regex
 
 # A pattern gets this long on one device message; a hostile message must not hold a roll.
 PATTERN_SECONDS = 0.2
+AT_ONCE_SECONDS = (
+    0.002  # what a look may take from everything else that goes on in its loop; a longer one is done beside it
+)
 
 
 @lru_cache(maxsize=1024)
@@ -43,4 +47,37 @@ def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, 
                 break
     except TimeoutError:
         pass
+    return found
+
+
+async def begins(pattern: str, text: str) -> bool:
+    """Whether a text begins with what a pattern matches (no flags). What takes longer than a moment is looked for on another thread, without holding this
+    one. Raises `TimeoutError` where it takes longer than a pattern may."""
+    compiled = _plain(pattern)
+    try:
+        return compiled.match(text, timeout=AT_ONCE_SECONDS) is not None
+    except TimeoutError:
+        found = await asyncio.to_thread(compiled.match, text, timeout=PATTERN_SECONDS, concurrent=True)
+        return found is not None
+
+
+@lru_cache(maxsize=1024)
+def _plain(pattern: str) -> regex.Pattern[str]:
+    return regex.compile(pattern)
+
+
+def groups_in(pattern: str, text: str) -> list[tuple[int, int]]:
+    """Where the groups of all matches lie, those that overlap as one; raises `TimeoutError` where looking takes too long."""
+    spans = sorted(
+        match.span(group)
+        for match in _plain(pattern).finditer(text, timeout=PATTERN_SECONDS)
+        for group in range(1, len(match.groups()) + 1)
+        if match.span(group)[0] >= 0
+    )
+    found = list[tuple[int, int]]()
+    for begin, end in spans:
+        if found and begin < found[-1][1]:
+            found[-1] = (found[-1][0], max(end, found[-1][1]))
+        else:
+            found.append((begin, end))
     return found

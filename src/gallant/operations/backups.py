@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-import re
 import tarfile
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -367,18 +366,19 @@ def _counts(place: Workplace, system: str) -> Mask:
 
 def _mask(place: Workplace, system: str) -> Mask:
     """What the system's profile knows as secrets is not shown, no matter who looks."""
+    from gallant.drivers.patterns import groups_in
     from gallant.drivers.profile import load_profile
 
     known = place.estate.systems.get(system)
-    patterns = [re.compile(p) for p in load_profile(known.profile, place.folder).secrets] if known is not None else []
+    patterns = load_profile(known.profile, place.folder).secrets if known is not None else ()
 
     def mask(line: str) -> str:
         for pattern in patterns:
-            for match in reversed(list(pattern.finditer(line))):
-                for group in range(len(match.groups()), 0, -1):
-                    begin, end = match.span(group)
-                    if begin >= 0:
-                        line = line[:begin] + MASK + line[end:]
+            try:
+                for begin, end in reversed(groups_in(pattern, line)):
+                    line = line[:begin] + MASK + line[end:]
+            except TimeoutError:  # whether there is a secret in it is not known
+                return MASK
         return line
 
     return mask

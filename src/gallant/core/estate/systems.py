@@ -15,6 +15,7 @@ from typing import Annotated, Literal
 from urllib.parse import SplitResult, urlsplit
 
 import msgspec
+import regex
 
 from gallant.core.addresses import secretless
 from gallant.core.catalog.products import Bundle
@@ -78,8 +79,8 @@ class Read(Record):
 
     def __post_init__(self) -> None:
         try:
-            re.compile(self.expect)
-        except re.error as error:
+            regex.compile(self.expect)
+        except regex.error as error:
             raise ValueError(f"expect: no pattern: {error}") from None
 
 
