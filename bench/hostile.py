@@ -6,10 +6,14 @@ import asyncio
 import gzip
 import hashlib
 import json
+import tempfile
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from pysequoia import SignatureMode, Tsk, sign
 from short import sized
@@ -21,7 +25,10 @@ from gallant.core.catalog.products import decode_catalog
 from gallant.core.documents import Document, Invalid
 from gallant.core.estate.sources import parse_channel
 from gallant.core.estate.systems import Estate
+from gallant.core.estate.windows import WindowRule, spans_of
+from gallant.drivers.patterns import begins
 from gallant.drivers.xml import NotXml, parse_xml, picked
+from gallant.operations.calendars import events_of
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
 OWNER = Tsk.generate("Bench <bench@bench.invalid>")
@@ -106,6 +113,57 @@ def texts(count: int) -> Callable[[], object]:
     return lambda: decode_catalog(raw)
 
 
+HEAD = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//bench//EN\r\n"
+EVENT = "BEGIN:VEVENT\r\nUID:{uid}\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:{at:%Y%m%dT%H%M%SZ}\r\nDURATION:PT1H\r\n{more}END:VEVENT\r\n"
+SINCE = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def spans_in(events: list[str]) -> Callable[[], object]:
+    """Reading a calendar, and a look at what is open in the months to come."""
+    folder = Path(tempfile.mkdtemp())
+    path = folder / "c.ics"
+    path.write_text(f"{HEAD}{''.join(events)}END:VCALENDAR\r\n", newline="")
+
+    def work() -> None:
+        found = tuple(events_of(path, "c.ics"))
+        list(
+            spans_of(WindowRule(for_="x", file="c.ics", events=found), ZoneInfo("UTC"), NOW, NOW + timedelta(days=120))
+        )
+
+    return work
+
+
+def old_rules(count: int) -> Callable[[], object]:
+    """Rules that count from the first day that there may be."""
+    more = "RRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE;BYSETPOS=-1;COUNT=9999\r\n"
+    return spans_in([EVENT.format(uid=f"e{n}", at=SINCE + timedelta(days=n), more=more) for n in range(count)])
+
+
+def moved(count: int, ranged: str = "") -> Callable[[], object]:
+    """One series of which so many occurrences are moved."""
+    series = EVENT.format(uid="e", at=SINCE, more="RRULE:FREQ=DAILY\r\n")
+    days = (SINCE + timedelta(days=20_000 + n) for n in range(count))
+    changes = [
+        EVENT.format(uid="e", at=day + timedelta(hours=2), more=f"RECURRENCE-ID{ranged}:{day:%Y%m%dT%H%M%SZ}\r\n")
+        for day in days
+    ]
+    return spans_in([*changes, series])
+
+
+def moved_from_there(count: int) -> Callable[[], object]:
+    return moved(count, ";RANGE=THISANDFUTURE")
+
+
+def answers(count: int) -> Callable[[], object]:
+    """Answers of a service on which the pattern that is expected takes as long as it may."""
+
+    async def look() -> None:
+        with suppress(TimeoutError):
+            await begins(r"(?:a|aa)+$", "a" * (100 + count) + "!")
+
+    return lambda: asyncio.run(look())
+
+
 CASES: tuple[tuple[str, Callable[[int], Callable[[], object]], int], ...] = (
     ("versions of one package", versions, 4000),
     ("lines of a Release", lines, 40_000),
@@ -113,6 +171,10 @@ CASES: tuple[tuple[str, Callable[[int], Callable[[], object]], int], ...] = (
     ("parts of an XML answer, refused", refused_parts, 100_000),
     ("unknown keys of an estate", keys, 50_000),
     ("texts of a catalog to clean", texts, 10_000),
+    ("rules of a calendar from 1970 on", old_rules, 40),
+    ("moved occurrences of a series", moved, 1000),
+    ("changes of all to come of a series", moved_from_there, 1000),
+    ("signs of an answer under a slow pattern", answers, 20_000),
 )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
 
 import icalendar
 import pytest
@@ -99,6 +100,39 @@ def test_a_change_of_all_to_come_moves_each_of_them(place, soon):
     ]
 
 
+OWN_ZONE = (
+    "BEGIN:VTIMEZONE\r\nTZID:Harbour Time\r\n"
+    "BEGIN:STANDARD\r\nDTSTART:19701025T030000\r\nTZOFFSETFROM:+0100\r\nTZOFFSETTO:+0000\r\nRRULE:FREQ=YEARLY;BYMONTH=10;BYDAY=-1SU\r\nEND:STANDARD\r\n"
+    "BEGIN:DAYLIGHT\r\nDTSTART:19700329T020000\r\nTZOFFSETFROM:+0000\r\nTZOFFSETTO:+0100\r\nRRULE:FREQ=YEARLY;BYMONTH=3;BYDAY=-1SU\r\nEND:DAYLIGHT\r\n"
+    "END:VTIMEZONE\r\n"
+)
+
+
+@pytest.mark.parametrize("day", ["20270115", "20270715"])
+@pytest.mark.parametrize("quoted", ["Harbour Time", '"Harbour Time"'])
+def test_a_zone_that_only_the_file_knows_is_refused_with_its_line_in_winter_and_in_summer(place, day, quoted):
+    """In winter its clock shows the time of UTC, and was taken for that."""
+    event = f"DTSTART;TZID={quoted}:{day}T220000\r\nDURATION:PT1H\r\nRRULE:FREQ=WEEKLY\r\n"
+    text = calendar("DTSTART:20260101T000000Z\r\nDURATION:PT1H\r\n", event)
+    with_file(place, text.replace("BEGIN:VEVENT", OWN_ZONE + "BEGIN:VEVENT", 1))
+    refused = place.run("windows", "tickets")
+    line = next(
+        n for n, told in enumerate((place.folder / "harbour.ics").read_text().splitlines(), 1) if "TZID=" in told
+    )
+    assert refused.code == 2
+    assert f"harbour.ics:{line}: its time zone 'Harbour Time' is none of the IANA's." in refused.err
+
+
+def test_a_zone_of_the_tz_database_counts_as_it_stands_there_whatever_the_file_says_of_it(place, soon):
+    event = f"DTSTART;TZID=Europe/London:{soon:%Y%m%d}T220000\r\nDURATION:PT1H\r\n"
+    text = calendar(event).replace(
+        "BEGIN:VEVENT", OWN_ZONE.replace("Harbour Time", "Europe/London") + "BEGIN:VEVENT", 1
+    )
+    with_file(place, text)
+    [(begin, _)] = spans(place)
+    assert begin.astimezone(ZoneInfo("Europe/London")).hour == 22
+
+
 @pytest.mark.parametrize(
     ("change", "told"),
     [
@@ -137,6 +171,11 @@ def test_blackouts_may_come_from_a_calendar_beside_windows_of_ones_own(place, so
         ("DTSTART:20260101T000000Z\r\n", "ends no later than it begins"),
         ("DTSTART;TZID=Nowhere/Else:20260101T000000\r\nDURATION:PT1H\r\n", "harbour.ics"),
         ("SUMMARY:no beginning\r\nDURATION:PT1H\r\n", "it has no DTSTART"),
+        ("DTSTART:20260101T000000Z\r\nDURATION:P2900000D\r\n", "it lasts longer than 3660 days"),
+        ("DTSTART:19180101T000000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=MONTHLY;COUNT=9999\r\n", "the year 1918"),
+        ("DTSTART:99991231T230000Z\r\nDURATION:PT2H\r\n", "the year 9999"),
+        ("DTSTART:00010101T000000Z\r\nDURATION:PT1H\r\n", "the year 1"),
+        ("DTSTART:20260101T000000Z\r\nDURATION:PT1H\r\nEXDATE:99991231T230000Z\r\n", "the year 9999"),
     ],
 )
 def test_an_event_that_is_no_window_is_refused_with_its_file_and_why(place, lines, told):

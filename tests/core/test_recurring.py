@@ -39,6 +39,15 @@ def test_a_rule_gives_the_days_that_the_standard_says(repeat, expected):
     assert [f"{begin:%m-%d}" for begin in begins(repeat)] == expected
 
 
+def test_of_a_series_in_many_parts_each_has_its_own_beginnings_alone():
+    daily = Repeat(freq="DAILY", count=9)
+    cut = START + timedelta(days=4)
+    first = begins(daily, before=cut, without=(START + timedelta(days=1),))
+    rest = begins(daily, since=cut, shift_s=3600)
+    assert first == [START, *(START + timedelta(days=n) for n in (2, 3))]
+    assert rest == [START + timedelta(days=n, hours=1) for n in range(4, 9)]
+
+
 @pytest.mark.parametrize(
     "repeat",
     [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -70,17 +71,35 @@ def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
         raise WrongUse(f"{name} is no calendar (RFC 5545): {clean(str(error), 120)}.") from None
     if len(events) > MOST_EVENTS:
         raise WrongUse(f"{name} has more than {MOST_EVENTS} events.")
+    lines = raw.decode("utf-8", "replace").splitlines()
     by_uid = dict[str, list[Any]]()
     for event in events:
         by_uid.setdefault(str(event.get("UID")), []).append(event)
+    for same in by_uid.values():  # the series itself before what changes it
+        same.sort(key=lambda event: event.get("RECURRENCE-ID") is not None)
     for event in events:
         summary = clean(str(event.get("SUMMARY", "")), 120)
         try:
             found = list(_series(event, by_uid[str(event.get("UID"))], summary))
+        except _NoZone as error:
+            line = next((n for n, text in enumerate(lines, 1) if f"TZID={error.zone}" in text.replace('"', "")), 0)
+            raise WrongUse(
+                f"{name}:{line}: its time zone {clean(error.zone, 60)!r} is none of the IANA's.",
+                "What the file itself says of such a zone (VTIMEZONE) is not read: its clock would be guessed.",
+                "Write the name of the zone, as Europe/London, or the time in UTC.",
+            ) from None
         except (ValueError, KeyError, TypeError, AttributeError, OverflowError, ZoneInfoNotFoundError) as error:
             what = f"the event {summary!r}" if summary else "an event"
             raise WrongUse(f"{name}: {what} is no window: {clean(str(error), 160)}.") from None
         yield from found
+
+
+class _NoZone(ValueError):
+    """A time zone that the tz database does not have."""
+
+    def __init__(self, zone: str) -> None:
+        super().__init__(f"its time zone {zone} is none of the IANA's")
+        self.zone = zone
 
 
 def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarEvent]:
@@ -88,7 +107,7 @@ def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarE
     there on (RANGE=THISANDFUTURE, 3.2.13) is a series of its own, moved as that one is and as long as it."""
     which = event.get("RECURRENCE-ID")
     if which is not None:
-        if _ranges(event) and not any(e.get("RECURRENCE-ID") is None for e in same):
+        if _ranges(event) and same[0].get("RECURRENCE-ID") is not None:
             raise ValueError("it changes all to come of a series that is not in the file")
         if not _ranges(event) and not _is_cancelled(event):
             yield replace(_event(event, summary), repeat=None)
@@ -98,10 +117,11 @@ def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarE
     found = _event(event, summary)
     _known_zone(event.get("RECURRENCE-ID"))
     changes = [(_local(e["RECURRENCE-ID"].dt, found.zone), e) for e in same if e.get("RECURRENCE-ID") is not None]
-    found = replace(found, without=(*found.without, *(at for at, e in changes if not _ranges(e))))
+    without = sorted({*found.without, *(at for at, e in changes if not _ranges(e))})
+    found = replace(found, without=tuple(without), also=tuple(sorted(set(found.also))))
     cuts = sorted(((at, e) for at, e in changes if _ranges(e)), key=lambda cut: cut[0])
     ends = [at for at, _ in cuts] + [None]
-    yield replace(found, before=ends[0])
+    yield _part(found, None, ends[0])
     for (at, e), before in zip(cuts, ends[1:], strict=True):
         if _is_cancelled(e):
             continue
@@ -110,14 +130,22 @@ def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarE
         own = _event(e, summary)
         shift = _local(e["DTSTART"].dt, found.zone) - at
         yield replace(
-            found,
+            _part(found, at, before),
             length_s=own.length_s,
             whole_days=own.whole_days,
             summary=own.summary,
-            since=at,
-            before=before,
             shift_s=shift.total_seconds(),
         )
+
+
+def _part(whole: CalendarEvent, since: datetime | None, before: datetime | None) -> CalendarEvent:
+    """What a series has from one beginning on and before another; of many parts each has its own exceptions alone."""
+
+    def own(moments: Sequence[datetime]) -> tuple[datetime, ...]:
+        low = bisect_left(moments, since) if since is not None else 0
+        return tuple(moments[low : bisect_left(moments, before) if before is not None else len(moments)])
+
+    return replace(whole, since=since, before=before, without=own(whole.without), also=own(whole.also))
 
 
 def _is_cancelled(event: Any) -> bool:
@@ -171,16 +199,24 @@ def _known_zone(said: Any) -> None:
         zone = part.params.get("TZID")
         dates = [one.dt for one in part.dts] if hasattr(part, "dts") else [part.dt]
         if zone is not None and any(isinstance(one, datetime) and one.tzinfo is None for one in dates):
-            raise ValueError(f"its time zone {zone} is none of the IANA's")
+            raise _NoZone(str(zone))
+        if zone is not None and not _are_known(dates):
+            raise _NoZone(str(zone))
+
+
+def _are_known(dates: Sequence[Any]) -> bool:
+    """Whether the zones of some moments are those of the tz database, and no rules of the file's own."""
+    zones = [one.tzinfo for one in dates if isinstance(one, datetime) and one.tzinfo is not None]
+    return all(zone is UTC or getattr(zone, "key", None) is not None for zone in zones)
 
 
 def _zone(moment: datetime) -> str:
     """The name of a moment's zone; empty for one that floats."""
     if moment.tzinfo is None:
         return ""
-    key = getattr(moment.tzinfo, "key", None) or ("UTC" if moment.utcoffset() == timedelta(0) else None)
-    if key is None:
-        raise ValueError(f"its time zone {moment.tzinfo} is none of the IANA's")
+    key = "UTC" if moment.tzinfo is UTC else getattr(moment.tzinfo, "key", None)
+    if key is None:  # that its clock shows the time of UTC today says nothing of July
+        raise _NoZone(str(moment.tzname()))
     ZoneInfo(key)
     return str(key)
 

@@ -9,11 +9,14 @@ from __future__ import annotations
 import calendar
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
+from functools import lru_cache
 
 from gallant.core.records import Record
 
 DAILY, WEEKLY, MONTHLY = FREQUENCIES = ("DAILY", "WEEKLY", "MONTHLY")
 MOST_DAYS = 40_000  # from an event's first day on, where its occurrences are counted
+YEARS = range(1970, 2200)  # in which an event may begin
+LONGEST_DAYS = 3660  # of one occurrence, and by which a change may move it
 
 
 class Repeat(Record):
@@ -56,10 +59,22 @@ class CalendarEvent(Record):
     before: datetime | None = None
     shift_s: float = 0
 
+    def __post_init__(self) -> None:
+        for moment in (self.start, *self.without, *self.also):
+            if moment.year not in YEARS:
+                raise ValueError(f"the year {moment.year}: a window lies between {YEARS[0]} and {YEARS[-1]}")
+        if max(self.length_s, self.whole_days * 86_400) > LONGEST_DAYS * 86_400:
+            raise ValueError(f"it lasts longer than {LONGEST_DAYS} days")
+        if abs(self.shift_s) > LONGEST_DAYS * 86_400:
+            raise ValueError(f"it is moved by more than {LONGEST_DAYS} days")
+
     def begins(self, first: date, last: date) -> Iterator[datetime]:
         """The beginnings from one day to another, both in it, on the wall's clock, each once, in their order."""
         shift = timedelta(seconds=self.shift_s)
-        every = self._unmoved((datetime.combine(first, time()) - shift).date(), (datetime.combine(last, time.max) - shift).date())  # fmt: skip
+        low, high = (datetime.combine(first, time()) - shift).date(), (datetime.combine(last, time.max) - shift).date()
+        low = max(low, self.since.date()) if self.since is not None else low
+        high = min(high, self.before.date()) if self.before is not None else high
+        every = self._unmoved(low, high)
         moved = (
             begin + shift
             for begin in every
@@ -76,22 +91,35 @@ class CalendarEvent(Record):
         return found - set(self.without)
 
     def _repeated(self, repeat: Repeat, first: date, last: date) -> Iterator[datetime]:
-        day, seen = self.start.date(), 0
-        if repeat.count is None:
-            day = max(day, first)
-        limit = day + timedelta(days=MOST_DAYS)
-        while day <= min(last, limit):
+        start = self.start.date()
+        end = min(last, _last_day(repeat, start) or last)
+        for day in _days(repeat, start, max(start, first), end):
             begin = datetime.combine(day, self.start.time())
             if repeat.until is not None and begin > repeat.until:
                 return
-            # the first one counts even where the rule would not have it (RFC 5545, 3.8.5.3)
-            if day == self.start.date() or _holds(repeat, self.start.date(), day):
-                seen += 1
-                if repeat.count is not None and seen > repeat.count:
-                    return
-                if day >= first:
-                    yield begin
-            day += timedelta(days=1)
+            yield begin
+
+
+def _days(repeat: Repeat, start: date, first: date, last: date) -> Iterator[date]:
+    """The days of a rule from one to another, both in it. The first of all counts even where the rule would not have it (RFC 5545, 3.8.5.3)."""
+    day = first
+    while day <= last:
+        if day == start or _holds(repeat, start, day):
+            yield day
+        day += timedelta(days=1)
+
+
+@lru_cache(maxsize=10_000)
+def _last_day(repeat: Repeat, start: date) -> date | None:
+    """The day of the last of so many occurrences as a rule counts, found once; None where it counts none. Counted are those of `MOST_DAYS`."""
+    if repeat.count is None:
+        return None
+    found, last = start, start + timedelta(days=MOST_DAYS)
+    for number, day in enumerate(_days(repeat, start, start, last), 1):
+        found = day
+        if number == repeat.count:
+            return day
+    return found
 
 
 def _holds(repeat: Repeat, start: date, day: date) -> bool:
@@ -122,16 +150,22 @@ def _monthly(repeat: Repeat, start: date, day: date) -> bool:
     months = (day.year - start.year) * 12 + day.month - start.month
     if months % repeat.interval:
         return False
-    found = [d for d in _days_of(day) if _is_meant(repeat, start, d)]
+    return day in _of_month(repeat, start.day, day.year, day.month)
+
+
+@lru_cache(maxsize=100_000)
+def _of_month(repeat: Repeat, start_day: int, year: int, month: int) -> frozenset[date]:
+    """The days of a month that a rule means; where it says none, that of the month on which it began."""
+    found = [d for d in _days_of(date(year, month, 1)) if _is_meant(repeat, start_day, d)]
     if not repeat.by_set_pos:
-        return day in found
+        return frozenset(found)
     at = (pos - 1 if pos > 0 else len(found) + pos for pos in repeat.by_set_pos)
-    return day in [found[n] for n in at if 0 <= n < len(found)]
+    return frozenset(found[n] for n in at if 0 <= n < len(found))
 
 
-def _is_meant(repeat: Repeat, start: date, day: date) -> bool:
+def _is_meant(repeat: Repeat, start_day: int, day: date) -> bool:
     if not repeat.by_month_day and not repeat.by_day:
-        return day.day == start.day
+        return day.day == start_day
     by_date = not repeat.by_month_day or _is_day_of_month(repeat, day)
     return by_date and (not repeat.by_day or any(_is_weekday(which, wd, day) for which, wd in repeat.by_day))
 
