@@ -56,7 +56,7 @@ def tell(place: Workplace) -> None:
         waiting = place.ledger.untold(event.to)
         try:
             _send(place, event, waiting)
-        except OSError:
+        except (OSError, GallantError):  # away, or a file that is a link: what waits is counted and said
             continue
         for kept in waiting:
             place.ledger.told(event.to, kept.seq)

@@ -37,6 +37,7 @@ from gallant.operations.components import not_in_stock
 from gallant.operations.durations import learned
 from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.plannable import open_roll
+from gallant.operations.recorded import plans_made, record_plan, refuse_unrecorded
 from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.windows import Fit, fits, opens_at
@@ -443,6 +444,7 @@ def written(place: Workplace, plan: Plan) -> str:
         put_whole(path, msgspec.json.format(msgspec.json.encode(plan), indent=1) + b"\n")
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+    record_plan(place, plan)  # after the file: what is recorded can be had
     return str(path.relative_to(place.folder))
 
 
@@ -509,14 +511,14 @@ def _despite(
 
 def _newest(place: Workplace, system: str | None) -> str:
     """The newest plan that was not carried out yet; of a system, where one is named. Raises `WrongUse` where there is none."""
-    carried_out = {row.plan.id for row in place.journal.rolls()[0]}
+    carried_out, made_here = {row.plan.id for row in place.journal.rolls()[0]}, plans_made(place)
     found = []
     for path in (place.folder / "plans").glob("plan-*.json"):
         try:
             plan = msgspec.json.decode(path.read_bytes(), type=Plan)
         except (OSError, msgspec.DecodeError, ValueError):
             continue  # whoever names it is told what is wrong with it
-        if plan.id not in carried_out and (system is None or system in plan.systems):
+        if plan.id in made_here and plan.id not in carried_out and (system is None or system in plan.systems):
             found.append((plan.made, plan.id))
     if not found:
         raise WrongUse(
@@ -550,4 +552,7 @@ def load_plan(place: Workplace, name: str | None) -> Plan:
             "A plan is never edited; what was looked at is what is done.",
             f"gallant plan {' '.join(plan.systems)} makes a new one.",
         )
+    if path.parent == place.folder / "plans" and path.stem != plan.id:
+        raise Refused(f"{path} has {plan.id}, and the name of another.", next=f"gallant plan --show {plan.id}")
+    refuse_unrecorded(place, plan, str(path))
     return plan

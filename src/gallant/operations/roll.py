@@ -192,7 +192,6 @@ async def roll(
 
 def _may_begin(place: Workplace, plan: Plan, despite: Mapping[str, str]) -> None:
     """Raise `Refused` where nothing has to be read to know that a plan may not begin."""
-    _made_here(place, plan)
     _may_be_passed(despite)
     refuse_unapproved(place, plan)
     place.journal.refuse_open(plan, but=plan.undoes)
@@ -285,15 +284,6 @@ def _end_undone(place: Workplace, roll_id: str) -> None:
     """The roll that is taken back ends here; a finished one has ended already."""
     if place.journal.roll(roll_id).ended is None:
         end_roll(place, roll_id, "it is taken back")
-
-
-def _made_here(place: Workplace, plan: Plan) -> None:
-    if plan.basis.estate != place.identity:
-        raise Refused(
-            f"{plan.id} did not start: it was made for another estate.",
-            "Two estates may have systems of the same names.",
-            f"gallant plan {' '.join(plan.systems)} makes one here.",
-        )
 
 
 async def resume(

@@ -38,9 +38,11 @@ KINDS = (
     "prepare",
     "verify",
     "close",
+    "plan",
 )
 DECISIONS = KINDS[:6]  # on a notice
 CLOSE = "close"  # of a notice, by a roll
+PLAN = "plan"  # one that was made here: `target` is the digest of all of it
 BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED, INTENDED = STATES = (
     "begun",
     "failed",

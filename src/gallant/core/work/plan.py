@@ -314,6 +314,11 @@ class Plan(Record):
         return replace(plain, id=f"plan-{digest(plain)[:12]}")
 
     @property
+    def digest(self) -> str:
+        """SHA-256 of all of its content, in hexadecimal; its name has the first twelve digits."""
+        return digest(as_read_back(replace(self, id="")))
+
+    @property
     def is_whole(self) -> bool:
         """Whether the content still is what the name says."""
         return self.id == self.named().id

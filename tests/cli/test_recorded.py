@@ -1,0 +1,83 @@
+"""A plan is what was planned here: what the ledger has of it, and no file that looks like one."""
+
+from __future__ import annotations
+
+import shutil
+
+import msgspec
+import pytest
+
+from gallant.core.records import replace
+from gallant.core.work.plan import Plan
+
+from ..conftest import Place, starting
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory):
+    """An estate with a plan; nothing here begins one at its stand-ins."""
+    for make in starting.__wrapped__(tmp_path_factory.mktemp("recorded")):
+        place = make()
+        yield place, place.make_ready()
+
+
+@pytest.fixture
+def planned(made, tmp_path) -> tuple[Place, str]:
+    place, name = made
+    shutil.copytree(place.folder, tmp_path / "estate")
+    return Place(tmp_path / "estate", place.said), name
+
+
+def put(place, plan: Plan, name: str | None = None) -> str:
+    path = place.folder / "plans" / f"{name or plan.id}.json"
+    path.write_bytes(msgspec.json.encode(plan))
+    return plan.id
+
+
+def read(place, name: str) -> Plan:
+    return msgspec.json.decode((place.folder / "plans" / f"{name}.json").read_bytes(), type=Plan)
+
+
+def test_a_plan_that_was_edited_and_named_after_its_content_is_none(planned):
+    place, name = planned
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text() + "approval: {prod: 1}\n")
+    plan = read(place, name)
+    lanes = tuple(replace(lane, loses=(), back=()) for lane in plan.lanes)
+    for edited in (replace(plan, lanes=lanes, undoes="roll-0001"), replace(plan, reason="as agreed")):
+        forged = put(place, edited.named())
+        for words in (
+            ("plan", "--show", forged),
+            ("approve", forged),
+            ("roll", forged),
+            ("roll", f"plans/{forged}.json"),
+        ):
+            refused = place.run(*words, LOGNAME="berta")
+            assert refused.code == 5, (words, refused.out, refused.err)
+            assert "is no plan that was made here" in refused.err
+    assert place.run("history", "--json").rows == []
+    assert place.run("plan", "--show", name).code == 0
+
+
+def test_a_plan_that_lies_there_and_is_newer_is_not_the_newest(planned):
+    place, name = planned
+    plan = read(place, name)
+    put(place, replace(plan, made=plan.made.replace(year=2199)).named())
+    shown = place.run("roll", "tickets", "--show-calls")
+    assert shown.code == 0, shown.err
+
+
+def test_a_plan_under_the_name_of_another_is_refused(planned):
+    place, name = planned
+    assert place.run("plan", "tickets", "--json").code == 0
+    other = next(p.stem for p in (place.folder / "plans").glob("plan-*.json") if p.stem != name)
+    put(place, read(place, other), name)
+    refused = place.run("roll", name)
+    assert (refused.code, f"has {other}, and the name of another" in refused.err) == (5, True), refused.err
+
+
+def test_the_ledger_has_each_plan_once_with_all_of_its_digest(planned):
+    place, name = planned
+    rows = [row for row in place.run("ledger", "--json").rows if row["kind"] == "plan"]
+    assert [(row["subject"], row["target"]) for row in rows] == [(name, read(place, name).digest)]
+    assert len(rows[0]["target"]) == 64
