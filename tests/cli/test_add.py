@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import re
 import socket
+import threading
 
 import pytest
 
@@ -157,7 +158,9 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
         rows.writerow([address(empty, "deck-hw/c"), "wrong", "harbour", "", "", "", "sha256:" + "00" * 32])
         rows.writerow(["127.0.0.1:1", "dead", "harbour", "", "", "", ""])
         rows.writerow([])
-    done = empty.run("add", "--from", "devices.csv", "--yes", "--json")
+    pins = [empty.said["nodes"][f"tickets/{n}"]["fingerprint"] for n in "ab"] + ["sha256:" + "00" * 32]
+    taken = [word for pin in pins for word in ("--take", f"pin={pin}")]
+    done = empty.run("add", "--from", "devices.csv", "--yes", *taken, "--json")
     assert done.code == 3, done.err
     assert {row["system"]: row["error"] is None for row in done.rows} == {
         "wrong": False, "dead": False, "tickets": True, "hardware": True,
@@ -169,6 +172,40 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
     assert [nodes[n].fingerprint for n in "ab"] == [empty.said["nodes"][f"tickets/{n}"]["fingerprint"] for n in "ab"]
     assert found["hardware"].profile == "quernix-q4"
     assert empty.run("survey").code == 0
+
+
+@pytest.mark.parametrize(
+    ("column", "value"), [("secret", "file:.netrc"), ("user", "root"), ("pin", "sha256:" + "0a" * 32)]
+)
+def test_no_account_no_secret_and_no_pin_is_taken_from_a_file_without_a_yes_for_each(empty, column, value):
+    """Nothing is asked there before: the address may be anybody's."""
+    asked = list[bytes]()
+
+    def hear(connection):
+        with connection:
+            asked.append(connection.recv(100))
+
+    with socket.create_server(("127.0.0.1", 0)) as anybody:
+        threading.Thread(target=lambda: hear(anybody.accept()[0]), daemon=True).start()
+        where = f"127.0.0.1:{anybody.getsockname()[1]}"
+        text = (
+            f"address,as,{column}\n{where},one,{value}\nhttps://127.0.0.1:1,two,\nhttps://127.0.0.1:1,three,{value}\n"
+        )
+        (empty.folder / "devices.csv").write_text(text)
+        before = (empty.folder / "estate.yaml").read_bytes()
+        for more in ((), ("--yes",), ("--yes", "--take", f"{column}=another"), ("--yes", "--take", "user=another")):
+            refused = empty.run("add", "--from", "devices.csv", *more)
+            assert refused.code == 5, refused.err
+            assert f"devices.csv has {column} {value} for {where} and 1 more, and nobody took it." in refused.err
+            assert f"--take {column}={value} takes it by name" in refused.err
+        assert asked == []
+        assert (empty.folder / "estate.yaml").read_bytes() == before
+        assert (
+            empty.run("add", "--from", "devices.csv", "--yes", "--site", "harbour", "--take", f"{column}={value}").code
+            == 3
+        )
+    assert empty.run("add", "--from", "devices.csv", "--take", "site=x").code == 2
+    assert empty.run("add", where, "--take", "user=x").code == 2
 
 
 @pytest.mark.parametrize(

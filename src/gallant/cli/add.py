@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import believing, estate_option, finish, open_place, output_options, run
+from gallant.cli.common import believing, estate_option, finish, may_go_on, open_place, output_options, run
 
 if TYPE_CHECKING:
     from gallant.views.output import Output
@@ -24,6 +25,20 @@ class Ports(click.ParamType):  # type: ignore[type-arg]  # generic for a type ch
         if not all(len(part) < 6 and part.isdecimal() and 0 < int(part) < 65536 for part in parts):
             self.fail(f"{value!r} is no list of ports; write 22,443", param, ctx)
         return tuple(dict.fromkeys(map(int, parts)))
+
+
+class Taken(click.ParamType):  # type: ignore[type-arg]
+    """A value of a column, as secret=env:QUAY."""
+
+    name = "column=value"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, str]:
+        column, equals, of_it = str(value).partition("=")
+        if not equals or column not in ("user", "secret", "pin"):
+            self.fail(
+                f"{value!r} is no value of a column; write user=NAME, secret=WHERE or pin=FINGERPRINT", param, ctx
+            )
+        return column, of_it
 
 
 @click.command()
@@ -62,6 +77,13 @@ class Ports(click.ParamType):  # type: ignore[type-arg]  # generic for a type ch
     help="Many, from a CSV file with a heading; rows with one name in the column as are nodes of one system.",
 )
 @click.option(
+    "--take",
+    multiple=True,
+    type=Taken(),
+    metavar="COLUMN=VALUE",
+    help="With --from: take this user, secret or pin of the file, unasked; once for each value.",
+)
+@click.option(
     "--scan",
     "network",
     default=None,
@@ -75,6 +97,7 @@ def add(
     estate_path: Path | None,
     address: tuple[str, ...],
     source: Path | None,
+    take: tuple[tuple[str, str], ...],
     network: str | None,
     ports: tuple[int, ...] | None,
     yes: bool,
@@ -91,6 +114,8 @@ def add(
 
     if sum((bool(address), source is not None, network is not None)) != 1:
         raise click.UsageError("Name an address, or --from FILE, or --scan NETWORK.")
+    if take and source is None:
+        raise click.UsageError("--take goes with --from.")
     if ports is not None and network is None:
         raise click.UsageError("--ports goes with --scan.")
     place = open_place(estate_path, output)
@@ -100,7 +125,8 @@ def add(
     wanted = operation.wanted_of(said, address)
     learn = believing(yes, sys.stdin.isatty())
     if source is not None:
-        rows, code = run(operation.add_all(place, operation.from_file(source, wanted), learn))
+        sure = partial(may_go_on, yes=False) if sys.stdin.isatty() else None
+        rows, code = run(operation.add_all(place, operation.from_file(source, wanted, take, sure), learn))
     else:
         rows, code = [run(operation.add(place, wanted, learn))], 0
     output.show(views.added_view(rows, place.path.name))

@@ -7,7 +7,7 @@ import asyncio
 import csv
 import ipaddress
 import re
-from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -35,7 +35,8 @@ from gallant.core.records import Record, clean, replace
 from gallant.disk import put_whole
 from gallant.drivers.greeting import NETCONF, NETCONF_PORT, REDFISH, SSH, Greeting, greet
 from gallant.operations.opening import Files
-from gallant.operations.workplace import SPEAK_HTTP, Workplace
+from gallant.operations.taking import Value, refuse_untaken
+from gallant.operations.workplace import SPEAK_HTTP, Ask, Workplace
 
 if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
@@ -478,9 +479,10 @@ def _told(system: str, key: str, node: DraftNode, reading: Reading) -> AddedNode
 # --- from a file ----------------------------------------------------------------------------------------------------
 
 
-def from_file(path: Path, usual: Wanted) -> list[Wanted]:
+def from_file(path: Path, usual: Wanted, taken: Collection[Value], sure: Ask | None) -> list[Wanted]:
     """The systems of a CSV file with a heading (`address`, and any of `COLUMNS`); rows with one name in `as` are nodes of one system.
-    What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong."""
+    What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong, and `Refused` for
+    an account, a secret or a pin that nobody takes (`taking`)."""
     try:
         with path.open(newline="", encoding="utf-8-sig") as file:
             reader = csv.DictReader(file)
@@ -500,6 +502,7 @@ def from_file(path: Path, usual: Wanted) -> list[Wanted]:
         raise WrongUse(f"{path} is no CSV file: {clean(str(error), 100)}.") from None
     if not rows:
         raise WrongUse(f"{path} has no rows.", next=f"Columns: {', '.join(COLUMNS)}")
+    refuse_untaken(path, rows, taken, sure)
     return _together(path, rows, usual)
 
 
