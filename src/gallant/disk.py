@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import glob
 import os
+import secrets
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
 from gallant.core.errors import Refused
 
 FILE, FOLDER = 0o600, 0o700
+PARTIAL = ".part"
+LEFT_AFTER_S = 3600.0  # nobody writes one file for longer
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
 
 
@@ -84,13 +90,36 @@ def make_folder(path: Path) -> None:
 
 def put_whole(path: Path, raw: bytes) -> None:
     """A file, whole under its name or not there at all, on the disk when this returns. A link there is replaced itself."""
-    partial = path.with_name(f".{path.name}.part")
-    with writing(partial) as file:
+    with replacing(path) as file:
         file.write(raw)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(partial, path)
+
+
+@contextlib.contextmanager
+def replacing(path: Path, check: Callable[[Path], None] = lambda partial: None) -> Iterator[IO[bytes]]:
+    """A new file under a name that nobody could have laid there, which takes the place of another once it is whole and on the disk, and `check` has nothing against it. Where that fails, on a full disk
+    too, nothing of it is left and what was there stays."""
+    _clear(path)
+    partial = path.with_name(f".{path.name[:200]}.{secrets.token_hex(8)}{PARTIAL}")
+    try:
+        with os.fdopen(opened(partial, _WRITE | os.O_EXCL), "wb") as file:
+            yield file
+            file.flush()
+            os.fsync(file.fileno())
+        check(partial)
+        os.replace(partial, path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            partial.unlink()
+        raise
     sync_folder(path.parent)
+
+
+def _clear(path: Path) -> None:
+    """What processes that were killed left of the same file."""
+    for left in path.parent.glob(f".{glob.escape(path.name[:200])}.*{PARTIAL}"):
+        with contextlib.suppress(OSError):
+            if time.time() - left.lstat().st_mtime > LEFT_AFTER_S:
+                left.unlink()
 
 
 def sync_folder(folder: Path) -> None:

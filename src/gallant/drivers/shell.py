@@ -8,16 +8,17 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import re
 import shlex
 from collections.abc import AsyncIterator, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias, cast
 
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
+from gallant.disk import replacing
 from gallant.drivers.base import Asked, ProfiledDriver, Tools
 from gallant.drivers.calls import Call, Command, Fetch, Run
 from gallant.drivers.commands import small_environment
@@ -294,9 +295,8 @@ class ShellDriver(ProfiledDriver):
         if self.local:
             import shutil
 
-            with source, open(to + ".part", "wb") as copy:
+            with source, replacing(Path(to)) as copy:
                 await asyncio.to_thread(shutil.copyfileobj, source, copy, CHUNK)
-            os.replace(to + ".part", to)
             return
         connection = await self.connections.get(node, "act")
         try:

@@ -23,7 +23,7 @@ import msgspec
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.backups import Backup, Copy, Item
 from gallant.core.records import replace
-from gallant.disk import make_folder, opened, put_whole, sync_folder, writing
+from gallant.disk import make_folder, opened, put_whole, replacing, sync_folder
 from gallant.vault.archive import ArchiveWriter, NotWhole, Sink, unpack
 from gallant.vault.digests import Aside, archive_digest
 from gallant.vault.disk import read_back
@@ -333,25 +333,18 @@ class FolderPlace:
 
     def _put(self, system: str, source: Path, name: str, digest: str, size: int) -> None:
         target = self.folder / system / name
+
+        def is_whole(partial: Path) -> None:
+            if read_back(partial) != (digest, size):
+                raise GallantError(f"{self.name}: {name} does not read back as it was written.")
+
         try:
             if target.exists() and read_back(target) == (digest, size):
                 return
             make_folder(target.parent)
-            for left in target.parent.glob(".*.part"):  # by a copy that was cut off
-                left.unlink(missing_ok=True)
-            partial = target.with_name(f".{name}.part")
-            with (
-                source.open("rb") as file,
-                writing(partial) as into,
-            ):
+            with source.open("rb") as file, replacing(target, is_whole) as into:
                 while piece := file.read(1024 * 1024):
                     into.write(piece)
-                into.flush()
-                os.fsync(into.fileno())
-            if read_back(partial) != (digest, size):
-                raise GallantError(f"{self.name}: {name} does not read back as it was written.")
-            os.replace(partial, target)
-            sync_folder(target.parent)
         except OSError as error:
             raise GallantError(f"{self.name} cannot be written: {error.strerror}.") from None
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
+from gallant.disk import replacing
 from gallant.views.palette import ACCENT, BAD, GOOD, ONE, TEXT, TWO, WARN, paler
 from gallant.views.words import many
 
@@ -57,12 +57,10 @@ def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> Non
 
 def save(figure: Figure, path: Path) -> None:
     """Written whole or not at all."""
-    partial = path.with_name(path.name + ".part")
     try:
-        figure.savefig(partial, format="png")
-        os.replace(partial, path)
+        with replacing(path) as file:
+            figure.savefig(file, format="png")
     except OSError as error:
-        partial.unlink(missing_ok=True)
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
 
 
