@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import fcntl
 import glob
 import os
 import secrets
@@ -120,6 +121,17 @@ def _clear(path: Path) -> None:
         with contextlib.suppress(OSError):
             if time.time() - left.lstat().st_mtime > LEFT_AFTER_S:
                 left.unlink()
+
+
+@contextlib.contextmanager
+def locked(path: Path) -> Iterator[None]:
+    """While this lasts no other process has the lock of that file; it is waited for."""
+    handle = opened(path, os.O_RDWR | os.O_CREAT)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)
 
 
 def sync_folder(folder: Path) -> None:

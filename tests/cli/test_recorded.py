@@ -1,7 +1,8 @@
-"""A plan is what was planned here: what the ledger has of it, and no file that looks like one."""
+"""What is written down here counts: a plan that the ledger has, notes and serials that can be read; and no file that looks like one."""
 
 from __future__ import annotations
 
+import re
 import shutil
 
 import msgspec
@@ -81,3 +82,31 @@ def test_the_ledger_has_each_plan_once_with_all_of_its_digest(planned):
     rows = [row for row in place.run("ledger", "--json").rows if row["kind"] == "plan"]
     assert [(row["subject"], row["target"]) for row in rows] == [(name, read(place, name).digest)]
     assert len(rows[0]["target"]) == 64
+
+
+def test_of_notes_that_are_added_at_once_none_is_lost(planned):
+    place, _ = planned
+    begun = [place.begin("note", "add", "tickets", f"words {n}") for n in range(8)]
+    assert [process.wait(60) for process in begun] == [0] * 8
+    kept = msgspec.json.decode((place.folder / "state" / "notes.json").read_bytes())
+    assert sorted(note["text"] for note in kept) == [f"words {n}" for n in range(8)]
+
+
+@pytest.mark.parametrize(
+    ("file", "damage", "told"),
+    [
+        ("state/notes.json", b'[{"about": "tickets", "te', "is not taken for nothing"),
+        ("state/notes.json", b"", "is not taken for nothing"),
+        ("known_nodes", b"tickets/a\tSH-2291", "nobody is believed anew"),
+        ("known_nodes", b"\xff\xfe", "nobody is believed anew"),
+    ],
+)
+def test_what_was_written_down_and_is_damaged_is_not_read_as_nothing_nor_written_over(planned, file, damage, told):
+    place, name = planned
+    estate = place.folder / "estate.yaml"
+    estate.write_text(re.sub(r"serial: [A-Za-z0-9-]+(, )?", "", estate.read_text(), count=1))
+    (place.folder / file).write_bytes(damage)
+    for words in (("note", "add", "tickets", "words"), ("survey",), ("plan", "--show", name), ("check",)):
+        refused = place.run(*words)
+        assert (refused.code, told in refused.err) == (4, True), (words, refused.out, refused.err)
+    assert (place.folder / file).read_bytes() == damage

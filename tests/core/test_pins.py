@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -31,8 +32,14 @@ def test_whatever_a_device_says_its_line_is_one_and_is_read_again(serial, by):
     assert parse_pins(line)["pair/a"].by == by
 
 
-def test_a_later_line_counts_and_what_is_none_is_left_aside():
-    lines = [pin_line("pair/a", Pin(serial="A", since=WHEN)), "# a person's word\n", "no line\n", "\n"]
+@pytest.mark.parametrize("line", ["no line", "pair/a\tA\t", "\tA\tnow\t-", "a\tb\tc\td\te"])
+def test_a_line_that_is_none_is_named_and_never_left_aside(line):
+    with pytest.raises(ValueError, match="line 2 has no node"):
+        parse_pins(pin_line("pair/a", Pin(serial="A", since=WHEN)) + line)
+
+
+def test_a_later_line_counts():
+    lines = [pin_line("pair/a", Pin(serial="A", since=WHEN)), "# a person's word\n", "\n"]
     lines.append(pin_line("pair/a", Pin(serial="A", since=WHEN, by="anna")))
     assert parse_pins("".join(lines)) == {"pair/a": Pin(serial="A", since=WHEN, by="anna")}
 

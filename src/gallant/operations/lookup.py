@@ -12,7 +12,7 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Note
 from gallant.core.records import clean
 from gallant.core.work.events import ANSWERED, RESUMED, STOPPED
-from gallant.disk import put_whole
+from gallant.disk import locked, put_whole
 from gallant.operations.workplace import NOTES, Workplace
 from gallant.store.database import state_folder
 
@@ -77,9 +77,9 @@ def add_note(place: Workplace, about: str, text: str) -> Note:
         raise WrongUse("A note has words.", next=f'gallant note add "{clean(about, 80)}" TEXT')
     note = Note(about=about, text=clean(text, LONGEST), by=place.user, date=place.clock.now())
     path = state_folder(place.folder) / NOTES
-    kept = [*place.own_notes, note]
     try:
-        put_whole(path, msgspec.json.encode(kept))
+        with locked(path.with_suffix(".lock")):
+            put_whole(path, msgspec.json.encode([*place.notes_now(), note]))
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
     return note

@@ -91,10 +91,21 @@ class Workplace:
     @cached_property
     def own_notes(self) -> tuple[Note, ...]:
         """What was noted on the command line, beside the notes of the estate's file."""
+        return self.notes_now()
+
+    def notes_now(self) -> tuple[Note, ...]:
+        """The same, read once more. Raises `GallantError` where they cannot be read: they are no notes less."""
+        path = self.folder / "state" / NOTES
         try:
-            return tuple(msgspec.json.decode((self.folder / "state" / NOTES).read_bytes(), type=list[Note]))
-        except (OSError, msgspec.MsgspecError, ValueError):
+            return tuple(msgspec.json.decode(path.read_bytes(), type=list[Note]))
+        except FileNotFoundError:
             return ()
+        except (OSError, msgspec.MsgspecError, ValueError) as error:
+            raise GallantError(
+                f"{path} cannot be read: {clean(getattr(error, 'strerror', None) or str(error), 120)}.",
+                "What was noted is asked for by plans and checks, and is not taken for nothing.",
+                f"Put it back from a backup; or keep it beside, and begin anew: mv {path} {path}.damaged",
+            ) from None
 
     def _held_to(self, declared: Estate) -> Estate:
         """With the serials that were taken at first sight, where the file names none."""
@@ -103,9 +114,15 @@ class Workplace:
     @cached_property
     def _pins(self) -> dict[str, Pin]:
         try:
-            return parse_pins((self.folder / KNOWN_NODES).read_text("utf-8", "replace"))
+            return parse_pins((self.folder / KNOWN_NODES).read_text("utf-8"))
         except FileNotFoundError:
             return {}
+        except (OSError, ValueError) as error:
+            raise GallantError(
+                f"{self.folder / KNOWN_NODES} cannot be read: {clean(getattr(error, 'strerror', None) or str(error), 120)}.",
+                "It says which machine each node is; nobody is believed anew for want of it.",
+                "Put it back from a backup; or compare each node's serial with its label, and take the line away",
+            ) from None
 
     @cached_property
     def _whose(self) -> dict[str, str]:

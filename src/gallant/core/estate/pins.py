@@ -22,13 +22,16 @@ class Pin(Record):
 
 
 def parse_pins(text: str) -> dict[str, Pin]:
-    """By the name of a node; lines that are none are left aside."""
+    """By the name of a node. Raises `ValueError` with the line of what is none: whom it held to its serial is not known."""
     found: dict[str, Pin] = {}
-    for line in text.splitlines():
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.startswith("#"):
+            continue
         parts = line.split("\t")
-        if len(parts) == 4 and not line.startswith("#"):
-            node, serial, since, by = parts
-            found[node] = Pin(serial=serial, since=since, by=None if by == NOBODY else by)
+        if len(parts) != 4 or not parts[0]:
+            raise ValueError(f"line {number} has no node, serial, time and person")
+        node, serial, since, by = parts
+        found[node] = Pin(serial=serial, since=since, by=None if by == NOBODY else by)
     return found
 
 
