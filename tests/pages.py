@@ -28,6 +28,8 @@ def _aloud(page: html.HtmlElement) -> Iterator[str]:
         yield "1.3.1: no main part"
     if page.xpath("//script | //link | //iframe | //object | //*[@onclick or @onload]"):
         yield "it does not stand by itself"
+    if not any(said.startswith("default-src 'none';") for said in page.xpath("//meta[@http-equiv]/@content")):
+        yield "no policy keeps it from asking for something"
     if not all(src.startswith("data:image/png;base64,") for src in page.xpath("//@src")):
         yield "it asks for something from elsewhere"
     levels = [int(heading.tag[1]) for heading in page.xpath("//h1 | //h2 | //h3 | //h4")]

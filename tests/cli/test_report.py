@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import http.client
 import json
 import re
+import socket
 import subprocess
 import sys
 import urllib.request
@@ -264,6 +266,20 @@ def test_figures_are_served_on_this_machine_alone(rolled):
         rolled.wait_for(answers, serving)
         assert list(families(body))
         assert rolled.run("metrics", "--serve", str(port)).code == 2
+        for host, status in ((f"localhost:{port}", 200), ("127.0.0.1", 200), ("page.example", 421), ("", 421)):
+            asked = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+            asked.putrequest("GET", "/metrics", skip_host=True)
+            asked.putheader("Host", host)
+            asked.endheaders()
+            assert asked.getresponse().status == status, host
+            asked.close()
+        idle = [
+            socket.create_connection(("127.0.0.1", port), 10) for _ in range(40)
+        ]  # who say nothing, or a sign a second
+        rolled.wait_for(answers, serving)
+        assert list(families(body))
+        for one in idle:
+            one.close()
     finally:
         serving.terminate()
         serving.communicate()

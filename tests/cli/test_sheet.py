@@ -90,6 +90,7 @@ def test_it_is_valid_and_can_be_read_aloud_found_through_and_seen(sheet):
         ('tabindex="0"', ""),
         ("#485f65", "#b7c0ca"),
         ("</main>", "<script>1</script></main>"),
+        ("default-src 'none'", "default-src *"),
     ],
 )
 def test_what_is_wrong_with_a_page_is_seen(sheet, old, new):

@@ -38,6 +38,7 @@ def metrics(estate_path: Path | None, file: Path | None, port: int | None, outpu
     Examples:  gallant metrics   |   gallant metrics --file /var/lib/collector/gallant.txt   |   gallant metrics --serve 9911
     """
     from gallant.operations import metrics as operation
+    from gallant.operations.serving import serve
 
     if file is not None and port is not None:
         raise click.UsageError("--file and --serve are two ways; one at a time.")
@@ -47,7 +48,7 @@ def metrics(estate_path: Path | None, file: Path | None, port: int | None, outpu
         output.remark(f"The figures are in {file}.")
     elif port is not None:
         output.remark(f"Served at http://127.0.0.1:{port}/metrics; ctrl-C ends it.")
-        operation.serve(place, port)
+        serve(place, port)
     else:
         raw = operation.text_of(place)
         if output.as_json or output.as_csv:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from gallant.core.errors import GallantError, WrongUse
+from gallant.core.errors import GallantError
 from gallant.core.records import Record, clean
 from gallant.disk import put_whole
 from gallant.operations import gaps, history
@@ -151,36 +150,3 @@ def write(place: Workplace, path: Path) -> None:
         path.chmod(0o644)
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
-
-
-def serve(place: Workplace, port: int) -> None:
-    """Serve them on this machine's own address until somebody ends it. Raises `WrongUse` for a port that is taken."""
-    from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-
-    class Handler(BaseHTTPRequestHandler):
-        def do_GET(self) -> None:
-            if self.path.partition("?")[0] != "/metrics":
-                self.send_error(404)
-                return
-            try:
-                body = text_of(place)
-            except GallantError:
-                self.send_error(503)
-                return
-            self.send_response(200)
-            self.send_header("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
-
-        def log_message(self, *_: object) -> None:
-            return
-
-    try:
-        server = ThreadingHTTPServer(("127.0.0.1", port), Handler)
-    except OSError as error:
-        raise WrongUse(
-            f"Port {port} cannot be had on this machine: {error.strerror}.", next="gallant metrics --serve PORT"
-        ) from None
-    with server, contextlib.suppress(KeyboardInterrupt):
-        server.serve_forever()
