@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import os
+import shlex
 import shutil
 import sqlite3
 import stat
@@ -46,7 +47,8 @@ STORES: tuple[tuple[str, bool, Rows], ...] = (
 
 
 class Examined(Record):
-    """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can."""
+    """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can, and `path` the file or
+    folder that it is done to."""
 
     about: str
     subject: str
@@ -54,11 +56,12 @@ class Examined(Record):
     seen: str
     would: str | None = None
     mend: str | None = None
+    path: str | None = None
 
 
 def examine(place: Workplace) -> list[Examined]:
     """Everything, the worst first."""
-    found = [row for part in (_stores, _keys, _rights, _owners, _due, _space, _clock) for row in part(place)]
+    found = [row for part in (_space, _stores, _keys, _rights, _owners, _due, _clock) for row in part(place)]
     order = ("stop", "warn", "note", "pass")
     return sorted(found, key=lambda row: order.index(row.level))
 
@@ -73,7 +76,17 @@ def exit_code(rows: list[Examined]) -> int:
 def _stores(place: Workplace) -> Iterator[Examined]:
     for name, kept, rows in STORES:
         path = place.folder / "state" / name
-        problems = _looked_through(path, rows, kept)
+        try:
+            problems = _read_twice(path, rows, kept)
+        except sqlite3.Error as error:
+            yield Examined(
+                about="store",
+                subject=name,
+                level="stop",
+                seen=f"it cannot be read now, and is not called damaged for that: {error}",
+                would="look at the disk, at rights and at what else has it open; then: gallant doctor",
+            )
+            continue
         if problems is None:
             yield Examined(about="store", subject=name, level="note", seen="it is not there yet")
         elif not problems:
@@ -88,7 +101,7 @@ def _stores(place: Workplace) -> Iterator[Examined]:
                 level="stop",
                 seen=f"damaged: {'; '.join(problems[:MOST_NAMED])}{more}",
                 would=_way_back(path, kept),
-                mend="bring back" if kept and made_at(copy_of(path)) else None,
+                mend="bring back" if kept and _is_whole(copy_of(path), rows) else None,
             )
 
 
@@ -96,15 +109,33 @@ def _way_back(path: Path, kept: bool) -> str:
     if not kept:
         return f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed"
     told = made_at(copy_of(path))
-    if told is None:
+    if told is None or not _is_whole(copy_of(path)):
         return f"bring {path.name} back from your own backup of the estate's folder"
     return (
         f"bring back the copy of {told:%Y-%m-%d %H:%M}Z, and keep the damaged file next to it; what came after is lost"
     )
 
 
+# What SQLite says of a file that is none of its own, or not whole; all else is about the disk, rights, or somebody who has it.
+OF_THE_FILE = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+
+
+def _read_twice(path: Path, rows: Rows, kept: bool) -> list[str] | None:
+    """What both of two readings found wrong with a store: a disk that errs once damages nothing. Raises `sqlite3.Error` where it cannot be read."""
+    found = _looked_through(path, rows, kept)
+    return _looked_through(path, rows, kept) if found else found
+
+
+def _is_whole(path: Path, rows: Rows = ()) -> bool:
+    """Whether a copy is there, has something in it, and can be read."""
+    try:
+        return path.exists() and path.stat().st_size > 0 and not _looked_through(path, rows, False)
+    except sqlite3.Error:
+        return False
+
+
 def _looked_through(path: Path, rows: Rows, kept: bool) -> list[str] | None:
-    """What is wrong with a store, down to its rows; None where there never was one."""
+    """What is wrong with a store, down to its rows; None where there never was one. Raises `sqlite3.Error` where that is not known."""
     if not path.exists() or not path.stat().st_size:
         if kept and made_at(copy_of(path)) is not None:
             return ["it is gone" if not path.exists() else "it is empty"]
@@ -116,6 +147,8 @@ def _looked_through(path: Path, rows: Rows, kept: bool) -> list[str] | None:
             found = [problem for query, kind in rows for problem in _undecoded(db, query, kind)]
             return found or (_chain(db) if path.name == "ledger.db" else [])
     except sqlite3.Error as error:
+        if (getattr(error, "sqlite_errorcode", 0) & 0xFF) not in OF_THE_FILE:
+            raise
         return [str(error)]
 
 
@@ -195,8 +228,9 @@ def _private(name: str, path: Path) -> Examined:
             subject=name,
             level="stop",
             seen=f"{path} can be read by others",
-            would=f"chmod 600 {path}",
+            would=f"chmod 600 {shlex.quote(str(path))}",
             mend="shut",
+            path=str(path),
         )
     return Examined(about="key", subject=name, level="pass", seen=f"{path} is its owner's alone")
 
@@ -206,7 +240,15 @@ def _rights(place: Workplace) -> Iterator[Examined]:
     wrong |= dict.fromkeys(open_to_others(place.folder), "can be looked into by others")
     for path, seen in wrong.items():
         name = "." if path == place.folder else str(path.relative_to(place.folder))
-        yield Examined(about="rights", subject=name, level="warn", seen=seen, would=f"chmod go-rwx {path}", mend="shut")
+        yield Examined(
+            about="rights",
+            subject=name,
+            level="warn",
+            seen=seen,
+            would=f"chmod go-rwx {shlex.quote(str(path))}",
+            mend="shut",
+            path=str(path),
+        )
     if not wrong:
         yield Examined(about="rights", subject="the estate's folder", level="pass", seen="its owner's alone to write")
 
@@ -244,6 +286,15 @@ def _space(place: Workplace) -> Iterator[Examined]:
         if not path.exists() or (disk := path.stat().st_dev) in seen:
             continue
         seen.add(disk)
+        if os.statvfs(path).f_flag & os.ST_RDONLY:
+            yield Examined(
+                about="space",
+                subject=str(path),
+                level="stop",
+                seen="it is mounted read-only, so nothing can be written down",
+                would="mount it to be written to; a disk that errs is mounted so by itself",
+            )
+            continue
         free = shutil.disk_usage(path).free
         level = "stop" if free < LEAST_FREE else "warn" if free < LITTLE_FREE else "pass"
         yield Examined(
@@ -322,8 +373,8 @@ def _copy(place: Workplace, row: Examined) -> str:
 
 
 def _shut(place: Workplace, row: Examined) -> str:
-    path = Path((row.would or "").rpartition(" ")[2])
-    shut(path)
+    assert row.path is not None  # it is what such a row is about
+    shut(Path(row.path))
     return "others can do nothing with it any more"
 
 

@@ -54,8 +54,22 @@ def _mode(path: Path) -> int:
 
 
 def shut(path: Path) -> None:
-    """Take from others what they can do with a file or a folder."""
-    path.chmod(_mode(path) & ~OTHERS_AT_ALL)
+    """Take from others what they can do with a file or a folder; with that itself, and nothing that a link in its place leads to. Raises `GallantError`."""
+    try:
+        handle = os.open(path, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except OSError as error:
+        raise GallantError(f"{path} cannot be shut: {error.strerror}.", next="gallant doctor looks once more") from None
+    try:
+        found = os.fstat(handle).st_mode
+        if stat.S_ISLNK(found):
+            raise GallantError(
+                f"{path} is a link; what it leads to is left as it is.", next=f"Look where it leads: ls -l {path}"
+            )
+        os.chmod(f"/proc/self/fd/{handle}", stat.S_IMODE(found) & ~OTHERS_AT_ALL)
+    except OSError as error:
+        raise GallantError(f"{path} cannot be shut: {error.strerror}.", next="sudo gallant doctor --mend") from None
+    finally:
+        os.close(handle)
 
 
 def owned_by_others(folder: Path) -> Iterator[Path]:
