@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import base64
+import re
 import tempfile
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
+
+from markupsafe import Markup
 
 from gallant.core.errors import GallantError
 from gallant.core.records import clean
@@ -46,6 +49,7 @@ def rendered(template: str, **said: object) -> str:
         "long": duration,
         "clock": clock,
         "size": size,
+        "code": _code,
     }
     return environment.get_template(template).render(**said)
 
@@ -58,25 +62,39 @@ def write(path: Path, text: str) -> None:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
 
 
-def drawn(draw: Callable[[Path], None]) -> str:
-    """A figure as it stands in a page: a PNG in base64."""
+def drawn(draw: Callable[[Path], None]) -> Markup:
+    """A figure as it stands in a page: a PNG in base64, which is our own and no words of anybody's."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "figure.png"
         draw(path)
-        return base64.b64encode(path.read_bytes()).decode()
+        return Markup(base64.b64encode(path.read_bytes()).decode())
 
 
 def _plain(value: object) -> object:
     """Without signs that a screen obeys; what is longer than anybody reads is cut. Figures are no words."""
-    if isinstance(value, str) and not hasattr(value, "__html__") and len(value) <= LONGEST_MESSAGE:
+    if isinstance(value, str) and not hasattr(value, "__html__"):
         return clean(value, LONGEST_MESSAGE)
     return value
 
 
-SIGNS = str.maketrans({sign: f"\\{sign}" for sign in "\\`*_[]<>|#"})
+SIGNS = str.maketrans({sign: f"\\{sign}" for sign in "\\`*_[]<>|#~"})
+
+
+class _Code(str):
+    """A code span: nothing in it is escaped, and nothing in it ends it."""
+
+
+def _code(text: str) -> _Code:
+    """In more backquotes than the text has in a row (CommonMark 0.31, 6.1)."""
+    plain = clean(text, LONGEST_MESSAGE)
+    longest = max(map(len, re.findall("`+", plain)), default=0)
+    fence, room = "`" * (longest + 1), " " if longest else ""
+    return _Code(f"{fence}{room}{plain}{room}{fence}")
 
 
 def _marked(value: object) -> object:
+    if isinstance(value, _Code):
+        return value
     return clean(value, LONGEST_MESSAGE).translate(SIGNS) if isinstance(value, str) else value
 
 
