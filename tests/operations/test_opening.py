@@ -66,3 +66,16 @@ def test_an_estate_is_read_anew_by_another_gallant(tmp_path, monkeypatch):
     monkeypatch.setattr(opening.core, "__file__", str(copy / "__init__.py"))
     open_estate("e", raw, tmp_path)
     assert (tmp_path / "state" / NAME).read_bytes() != before
+
+
+def test_a_name_of_a_file_writes_no_line_of_ours(tmp_path):
+    """Nor does the pattern that it is sought by."""
+    (tmp_path / "a\nb.yaml:1:1: all is well.yaml").write_text("nonsense: 1\n")
+    head = "gallant: estate/1\nname: x\nsites: {s: {}}\ninclude: "
+    for pattern in (r'["a\nb*"]', r'["z\n\e[31m*"]'):
+        with pytest.raises(Invalid) as refused:
+            open_estate("estate.yaml", f"{head}{pattern}\n".encode(), tmp_path)
+        lines = str(refused.value).splitlines()
+        assert all(
+            line.isprintable() and line.startswith(("a b.yaml:1:1: ", "estate.yaml:", "Mend it")) for line in lines
+        ), lines

@@ -334,6 +334,18 @@ def test_nothing_is_left_of_an_export_that_does_not_come_out_whole(tmp_path):
 # --- identities and copies
 
 
+def test_an_identity_that_cannot_be_written_whole_is_not_there_and_in_nobodys_way(tmp_path):
+    path, (soft, hard) = tmp_path / "backups.key", resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (10, hard))  # as on a full disk
+    try:
+        with pytest.raises(GallantError, match=r"backups.key cannot be written: File too large"):
+            new_identity(path, None)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+    assert not path.exists()
+    assert new_identity(path, None).startswith("age1")
+
+
 def test_an_identity_wrapped_by_a_passphrase_opens_with_that_alone_and_is_never_overwritten(tmp_path):
     path = tmp_path / "key"
     recipient = new_identity(path, "correct horse")

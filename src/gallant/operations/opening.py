@@ -17,6 +17,7 @@ import msgspec
 from gallant import core
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.records import clean
 from gallant.disk import put_whole
 from gallant.store.database import state_folder
 
@@ -24,6 +25,7 @@ LARGEST_INCLUDED = 64 * 1024 * 1024  # bytes of all included files together
 WORTH_KEEPING = 50_000  # bytes: below, it is read sooner than it is looked up
 NAME = "estate.read"
 # An estate of several files is read each time: that one of them is unchanged says nothing of the others.
+LONGEST_NAME = 300
 INCLUDES = re.compile(rb"(?m)^\s*[\"']?include[\"']?\s*:")
 
 
@@ -40,14 +42,16 @@ class Files:
         return self.read[pattern]
 
     def _found(self, pattern: str) -> Iterator[tuple[str, bytes]]:
+        """Names of files are text as well: whoever may make one in the folder writes no lines of ours."""
+        told = clean(pattern, LONGEST_NAME)
         try:
             paths = sorted(path for path in self.folder.glob(pattern) if path.is_file())
         except (ValueError, NotImplementedError, OSError):
-            raise ValueError(f"{pattern} is no path in the estate's folder") from None
+            raise ValueError(f"{told} is no path in the estate's folder") from None
         if not paths:
-            raise ValueError(f"no file is called {pattern} in the estate's folder")
+            raise ValueError(f"no file is called {told} in the estate's folder")
         for path in paths:
-            name = str(path.relative_to(self.folder))
+            name = clean(str(path.relative_to(self.folder)), LONGEST_NAME)
             try:
                 with path.open("rb") as file:
                     raw = file.read(self._left + 1)

@@ -62,10 +62,18 @@ def new_identity(path: Path, passphrase: str | None) -> str:
             "Whatever was encrypted to it could never be opened again.",
             "Name another file.",
         ) from None
-    with os.fdopen(handle, "wb") as file:
-        file.write(text if passphrase is None else wrapping.encrypt(text, passphrase))
-        file.flush()
-        os.fsync(file.fileno())
+    except OSError as error:
+        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(text if passphrase is None else wrapping.encrypt(text, passphrase))
+            file.flush()
+            os.fsync(file.fileno())
+    except BaseException as error:
+        path.unlink()  # half of one would be in the way of the next, and open nothing
+        if isinstance(error, OSError):
+            raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise
     return str(identity.to_public())
 
 
