@@ -349,6 +349,9 @@ def test_a_roll_that_stops_shows_what_is_known_that_is_like_it(standins):
 @pytest.mark.parametrize("anonymous", [True, False])
 @pytest.mark.parametrize("name", ["roll-0001", "tickets"])
 def test_a_bundle_for_a_support_desk_has_no_secret_and_on_request_no_name(rolled, name, anonymous):
+    words = "the fan tray of berta rattles since May"
+    rolled.run("note", "add", "tickets", words, LOGNAME="berta-night")
+    rolled.run("waive", "tickets", "stock", "--until", "2199-01-01", "--reason", "carl\nsaid so", LOGNAME="carl-night")
     done = rolled.run("support", name, "--to", "case.zip", *["--anonymous"] * anonymous)
     assert done.code == 0, done.err
     with zipfile.ZipFile(rolled.folder / "case.zip") as bundle:
@@ -370,7 +373,16 @@ def test_a_bundle_for_a_support_desk_has_no_secret_and_on_request_no_name(rolled
     assert len(told) > 5
     assert any(one in whole for one in told) is not anonymous or not anonymous
     if anonymous:
-        assert not [one for one in told if one in whole]
+        kept = Workplace(rolled.folder)
+        services = [s for system in kept.estate.systems.values() for s in system.services]
+        people = {entry.entry.by for entry in kept.ledger.entries()} | {"berta-night", "carl-night"}
+        hosts = {entry.entry.host for entry in kept.ledger.entries()}
+        sought = {*told, *services, *people, *hosts, *kept.estate.systems, words, "rattles"}
+        assert not [
+            one
+            for one in sought
+            if re.search(rf"(?<![A-Za-z0-9]){re.escape(one)}(?![A-Za-z0-9])", whole, re.IGNORECASE)
+        ]
         assert "system-1" in whole
         table = (rolled.folder / "case.names.txt").read_text()
         assert "system-1\ttickets" in table

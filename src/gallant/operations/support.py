@@ -4,7 +4,6 @@ names."""
 from __future__ import annotations
 
 import io
-import re
 import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -19,6 +18,7 @@ from gallant.core.records import Record, clean
 from gallant.core.work.plan import Plan
 from gallant.disk import put_whole
 from gallant.operations import history, keeping
+from gallant.operations.anonymous import Nameless, names_of
 from gallant.operations.assess import last_readings
 from gallant.operations.calls import calls_of
 from gallant.operations.workplace import Workplace
@@ -57,11 +57,12 @@ async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> B
             files += [await _calls(place, row.plan)]
     if not any(place.has_to_ask(system, "read") for system in systems):
         files += [await _asked(place, systems)]
-    names = _names(place) if anonymous else {}
+    names = names_of(place) if anonymous else {}
+    without = Nameless(names)
     table = into.with_suffix(".names.txt")
     if anonymous and table.resolve() == into.resolve():
         raise WrongUse(f"{into} cannot be called that.", next="gallant support NAME --to bundle.zip")
-    shown = [(_without(path, names), _without(what, names), _without(text, names)) for path, what, text in files]
+    shown = [(without.text(path), without.text(what), _written(without, said)) for path, what, said in files]
     items = tuple(Item(name=path, what=what, bytes=len(text.encode())) for path, what, text in shown)
     contents = _contents(place, items, anonymous)
     try:
@@ -73,22 +74,26 @@ async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> B
     return Bundle(path=str(into), items=items, table=str(table) if anonymous else None, replaced=len(names))
 
 
-File = tuple[str, str, str]  # its name, what is in it, its text
+File = tuple[str, str, object]  # its name, what is in it, and that: a text, or records that are written as JSON
+
+
+def _written(without: Nameless, said: object) -> str:
+    return without.text(said) if isinstance(said, str) else _json(without.value(said))
 
 
 def _of_roll(place: Workplace, name: str) -> Iterator[File]:
     run, steps = history.one(place, name)
     row = place.journal.roll(name)
-    yield "roll.json", f"the roll {name}: how it stands, its outages", _json(run)
-    yield "steps.json", "its steps, as they were carried out", _json(steps)
-    yield "plan.json", "the plan that it carries out", _json(row.plan)
-    yield "journal.json", "its journal, entry by entry, with the device's words", _json(place.journal.events(name))
+    yield "roll.json", f"the roll {name}: how it stands, its outages", run
+    yield "steps.json", "its steps, as they were carried out", steps
+    yield "plan.json", "the plan that it carries out", row.plan
+    yield "journal.json", "its journal, entry by entry, with the device's words", place.journal.events(name)
     for which in (keeping.BEFORE, keeping.AFTER):
         try:
             kept = keeping.kept(place, f"{name}.{which}")
         except GallantError:
             continue
-        yield f"{which}.json", f"what was read {which} it", _json(kept.picture.readings)
+        yield f"{which}.json", f"what was read {which} it", kept.picture.readings
 
 
 async def _calls(place: Workplace, plan: Plan) -> File:
@@ -96,19 +101,19 @@ async def _calls(place: Workplace, plan: Plan) -> File:
     return (
         "calls.json",
         "every call of the plan, as it is sent to a node, without secrets",
-        _json(await calls_of(place, plan)),
+        await calls_of(place, plan),
     )
 
 
 async def _asked(place: Workplace, systems: Sequence[System]) -> File:
     async with place.drivers(systems) as drivers:
         asked = {name: driver.asks() for name, driver in drivers.items()}
-    return "reads.json", "the calls by which its nodes are read", _json(asked)
+    return "reads.json", "the calls by which its nodes are read", asked
 
 
 def _of_system(place: Workplace, systems: Sequence[System]) -> Iterator[File]:
     readings = last_readings(place, [s.name for s in systems])[0] if systems else {}
-    yield "readings.json", "the newest readings of its nodes: versions, conditions, numbers", _json(readings)
+    yield "readings.json", "the newest readings of its nodes: versions, conditions, numbers", readings
     yield "messages.txt", "what the nodes themselves say: alarms, jobs, oddities", "\n".join(_messages(readings)) + "\n"
     for system in systems:
         found = place.readings.findings_before(system.name, place.clock.now())
@@ -116,7 +121,7 @@ def _of_system(place: Workplace, systems: Sequence[System]) -> Iterator[File]:
             yield (
                 f"checks-{system.name}.json",
                 f"the last checks of {system.name}, on {found[0]:%Y-%m-%d %H:%M} UTC",
-                _json(found[1]),
+                found[1],
             )
 
 
@@ -135,40 +140,6 @@ def _contents(place: Workplace, items: Iterable[Item], anonymous: bool) -> str:
         f"Made by gallant {__version__}. No password, key or token is in it.\n"
         f"{'Names, addresses and serials are replaced; whoever sent it has the table.' if anonymous else ''}\n\n{rows}\n"
     )
-
-
-def _names(place: Workplace) -> dict[str, str]:
-    """What is replaced, the longest first, so that no name is replaced within another."""
-    estate, found = place.estate, dict[str, str]()
-
-    def call(kind: str, *values: str | None) -> None:
-        for value in values:
-            if value and value not in found:
-                found[value] = f"{kind}-{sum(new.startswith(f'{kind}-') for new in found.values()) + 1}"
-
-    call("site", *estate.sites)
-    call("person", place.user)
-    for system in estate.systems.values():
-        call("system", system.name)
-        call("tag", *system.tags)
-        for node in system.nodes.values():
-            call("address", node.address, node.host, node.console)
-            call("serial", node.serial)
-        for service in system.services.values():
-            call("address", service.address)
-    call("estate", estate.name)
-    for reading in last_readings(place, [])[0].values() if estate.systems else ():
-        call("serial", reading.serial, *(part.serial for part in reading.components))
-        call("address", reading.network, *(reading.answers_for or ()))
-    return dict(sorted(found.items(), key=lambda pair: -len(pair[0])))
-
-
-def _without(text: str, names: Mapping[str, str]) -> str:
-    """A text with every name replaced where it stands as a word."""
-    if not names:
-        return text
-    pattern = re.compile("|".join(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])" for name in names))
-    return pattern.sub(lambda found: names[found[0]], text)
 
 
 def _json(value: object) -> str:
