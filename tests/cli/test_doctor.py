@@ -78,6 +78,33 @@ def test_what_others_can_write_or_look_into_is_said_by_check_and_shut_by_doctor(
     assert used.run("check", "--only", "own-files").code == 0
 
 
+@pytest.mark.parametrize("what", ["estate.yaml", "secrets/act", "known_nodes", "profile", "above", "elsewhere"])
+def test_what_somebody_else_could_change_is_said_wherever_it_lies(used, tmp_path, what):
+    """Others' files in the folder, whatever their mode, and what is read beside it with the folders above."""
+    estate = used.folder / "estate.yaml"
+    own = {row["level"] for row in used.run("check", "--only", "own-files", "--json").rows}
+    assert own == {"pass"}
+    named = what
+    if what == "above":
+        used.folder.parent.chmod(0o777)
+        named = str(used.folder.parent)
+    elif what in ("profile", "elsewhere"):
+        place = tmp_path / "elsewhere"
+        place.mkdir()
+        key = place / "act"
+        key.write_text((used.folder / "secrets" / "act").read_text())
+        key.chmod(0o600)
+        estate.write_text(estate.read_text().replace("file:secrets/act", f"file:{key}"))
+        os.chown(key if what == "profile" else place, 65534, 65534)
+        named = str(key if what == "profile" else place)
+    else:
+        (used.folder / what).touch()
+        os.chown(used.folder / what, 65534, 65534)
+    [found] = [r for r in used.run("check", "--only", "own-files", "--json").rows if r["level"] == "warn"][:1]
+    assert named in found["evidence"], found
+    used.folder.parent.chmod(0o700)
+
+
 def test_a_secret_that_others_can_read_and_one_that_is_gone_are_found(used):
     os.chmod(used.folder / "secrets" / "read", 0o644)
     (used.folder / "secrets" / "act").unlink()

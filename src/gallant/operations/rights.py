@@ -6,7 +6,7 @@ import contextlib
 import os
 import pwd
 import stat
-from collections.abc import Iterator
+from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
 
 from gallant.core.errors import GallantError
@@ -79,6 +79,34 @@ def owned_by_others(folder: Path) -> Iterator[Path]:
         with contextlib.suppress(OSError):
             if path.lstat().st_uid != owner:
                 yield path
+
+
+def others_could_change(folder: Path, read: Iterable[Path]) -> Iterator[Path]:
+    """What an estate's folder has, and what is `read` beside, that somebody else could change: it belongs to neither root, nor who runs this, nor the
+    folder's owner; or others can write it; or either is so of a folder above it (but where each may only take away what is their own: sticky)."""
+    trusted = {0, os.geteuid(), folder.stat().st_uid}
+    yield from writable_by_others(folder)
+    yield from (path for path in owned_by_others(folder) if path.lstat().st_uid not in trusted)
+    for path in dict.fromkeys(above for file in (folder, *read) for above in _upwards(file)):
+        if path != folder and not path.is_relative_to(folder) and _is_changeable(path, trusted):
+            yield path
+
+
+def _upwards(path: Path) -> Iterator[Path]:
+    """A file and the folders above it, as it is called and as it is where links lead."""
+    for one in (path.absolute(), path.resolve()):
+        yield from (one, *one.parents)
+
+
+def _is_changeable(path: Path, trusted: Collection[int]) -> bool:
+    try:
+        found = path.lstat()
+    except OSError:
+        return False
+    if stat.S_ISLNK(found.st_mode):  # what it leads to is looked at too
+        return found.st_uid not in trusted
+    shared = bool(found.st_mode & stat.S_ISVTX) and found.st_uid == 0
+    return found.st_uid not in trusted or (bool(found.st_mode & OTHERS_WRITE) and not shared)
 
 
 def owner_of(path: Path) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import getpass
 import os
 import secrets
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import cached_property, partial
 from importlib import import_module
@@ -178,13 +178,29 @@ class Workplace:
 
     @cached_property
     def writable(self) -> tuple[str, ...]:
-        """What in the estate's folder others can write, by its path there."""
-        from gallant.operations.rights import writable_by_others
+        """What Gallant goes by and others could change: by its path in the estate's folder, else by its whole one."""
+        from gallant.operations.rights import others_could_change
 
-        every = writable_by_others(self.folder)
+        names = {self.folder: "the folder itself"}
+        every = dict.fromkeys(others_could_change(self.folder, self._read_beside()))
         return tuple(
-            "the folder itself" if path == self.folder else str(path.relative_to(self.folder)) for path in every
+            names.get(path) or str(path.relative_to(self.folder) if path.is_relative_to(self.folder) else path)
+            for path in every
         )
+
+    def _read_beside(self) -> Iterator[Path]:
+        """Files that the estate names and that may lie anywhere: profiles, secrets, keys, CAs, calendars."""
+        estate = self.estate
+        accounts = [*estate.accounts.values(), *(a for s in estate.systems.values() for a in s.accounts.values())]
+        for account in accounts:
+            kind, _, where = account.secret.partition(":")
+            if kind in ("file", "key"):
+                yield self.folder / where
+        yield from (self.folder / name for name in {s.profile for s in estate.systems.values()} if name.endswith((".yaml", ".yml")))  # fmt: skip
+        yield from (self.folder / rule.file for rule in (*estate.windows, *estate.blackouts) if rule.file)
+        nodes = (node for system in estate.systems.values() for node in system.nodes.values())
+        cas = {*(node.ca for node in nodes), *(c.ca for c in estate.catalogs.values()), estate.backups.identity}
+        yield from (self.folder / name for name in cas if name)
 
     @cached_property
     def readings(self) -> Store:
