@@ -98,7 +98,7 @@ class Workplace:
         path = self.folder / "state" / NOTES
         try:
             return tuple(msgspec.json.decode(path.read_bytes(), type=list[Note]))
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):  # a file in the folder's place is told by what needs the folder
             return ()
         except (OSError, msgspec.MsgspecError, ValueError) as error:
             raise GallantError(
