@@ -8,11 +8,25 @@ from typing import Any
 
 import msgspec
 
+from gallant.core.assess.ledger import DECISIONS
 from gallant.core.estate.systems import Estate
 from gallant.operations.assess import last_readings
 from gallant.operations.workplace import Workplace
 
 LEAST = 2  # signs of a name that is replaced: one of a single letter is in every word
+LEAST_REASON = 8  # signs of a reason: a shorter one is a word like others
+# Kinds of the ledger's entries whose reason is what a person said.
+SAID = (
+    *DECISIONS,
+    "prune",
+    "restore",
+    "waive",
+    "vouch",
+    "despite-booking",
+    "despite-check",
+    "approve",
+    "outside-window",
+)
 
 
 def names_of(place: Workplace) -> dict[str, str]:
@@ -57,7 +71,8 @@ def _of_people(place: Workplace) -> Iterator[tuple[str, str | None]]:
     for kept in place.ledger.entries():
         yield from (("person", who) for who in (kept.entry.by, kept.entry.person))
         yield "host", kept.entry.host
-        yield "reason", kept.entry.reason if len(kept.entry.reason.split()) > 1 else None
+        if kept.entry.kind in SAID and len(kept.entry.reason) >= LEAST_REASON:
+            yield "reason", kept.entry.reason
     for row in place.journal.rolls()[0]:
         yield "person", row.plan.by
 
