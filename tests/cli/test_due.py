@@ -187,6 +187,7 @@ def test_what_lapsed_is_placed_beside_what_is_booked(standins):
     assert booked.code == 0, booked.err
     free = ("{lanes_at_once: 2}", "{lanes_at_once_per_kind: 1}")
     assert [begins(limits) < begin for limits in free] == [True, True]
+    assert begins("{lanes_at_once: 1}").second == begins("{lanes_at_once: 1}").microsecond == 0  # as it is booked
     full = ("{lanes_at_once: 1}", "{lanes_at_once: 2, lanes_at_once_per_site: 1}")
     assert [begins(limits) > begin for limits in full] == [True, True]
 

@@ -121,9 +121,8 @@ def grammar_problems(events: Sequence[Event]) -> list[str]:
     problems: list[str] = []
     if not events:
         return ["the journal is empty"]
-    if events[0].entry.kind != e.OPENED and [event.entry.kind for event in events] != [
-        e.ENDED
-    ]:  # ended before it was opened
+    was_never_opened = [event.entry.kind for event in events] == [e.ENDED]  # taken back before its first step
+    if events[0].entry.kind != e.OPENED and not was_never_opened:
         problems.append(f"it begins with {events[0].entry.kind}, not with opened")
     ended: Event | None = None
     steps: dict[str, StepState] = {}

@@ -33,12 +33,18 @@ def next_times(place: Workplace, lapsed: Mapping[str, Collection[str]]) -> dict[
     pieces = [*_under_way(place), *(share.piece for share in shares)]
     begins = {p.piece: p.span.begin for p in first_fit(pieces, at_once(place.estate.limits), nights_of(pieces)).placed}
     return {
-        name: begins[share.piece.name]
+        name: _whole_minute(begins[share.piece.name])
         for share in shares
         if share.part == 1 and share.piece.name in begins
         for name in share.lanes
         if name in lapsed
     }
+
+
+def _whole_minute(moment: datetime) -> datetime:
+    """The first whole minute that is not before: what it would begin beside has ended by then."""
+    down = moment.replace(second=0, microsecond=0)
+    return down if down == moment else down + timedelta(minutes=1)
 
 
 def _weighed(share: Share, times: Mapping[str, datetime]) -> Share:

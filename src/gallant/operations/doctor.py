@@ -100,16 +100,16 @@ def _stores(place: Workplace) -> Iterator[Examined]:
                 subject=name,
                 level="stop",
                 seen=f"damaged: {'; '.join(problems[:MOST_NAMED])}{more}",
-                would=_way_back(path, kept),
+                would=_way_back(path, rows, kept),
                 mend="bring back" if kept and _is_whole(copy_of(path), rows) else None,
             )
 
 
-def _way_back(path: Path, kept: bool) -> str:
+def _way_back(path: Path, rows: Rows, kept: bool) -> str:
     if not kept:
         return f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed"
     told = made_at(copy_of(path))
-    if told is None or not _is_whole(copy_of(path)):
+    if told is None or not _is_whole(copy_of(path), rows):
         return f"bring {path.name} back from your own backup of the estate's folder"
     return (
         f"bring back the copy of {told:%Y-%m-%d %H:%M}Z, and keep the damaged file next to it; what came after is lost"
@@ -126,7 +126,7 @@ def _read_twice(path: Path, rows: Rows, kept: bool) -> list[str] | None:
     return _looked_through(path, rows, kept) if found else found
 
 
-def _is_whole(path: Path, rows: Rows = ()) -> bool:
+def _is_whole(path: Path, rows: Rows) -> bool:
     """Whether a copy is there, has something in it, and can be read."""
     try:
         return path.exists() and path.stat().st_size > 0 and not _looked_through(path, rows, False)

@@ -74,10 +74,13 @@ def shut(path: Path) -> None:
 
 def owned_by_others(folder: Path) -> Iterator[Path]:
     """What in the estate's folder belongs to another than the folder; links are looked at themselves."""
-    owner = folder.stat().st_uid
+    yield from _not_of(folder, {folder.stat().st_uid})
+
+
+def _not_of(folder: Path, owners: Collection[int]) -> Iterator[Path]:
     for path in _files(folder):
-        with contextlib.suppress(OSError):
-            if path.lstat().st_uid != owner:
+        with contextlib.suppress(OSError):  # it may be gone by now
+            if path.lstat().st_uid not in owners:
                 yield path
 
 
@@ -86,7 +89,7 @@ def others_could_change(folder: Path, read: Iterable[Path]) -> Iterator[Path]:
     folder's owner; or others can write it; or either is so of a folder above it (but where each may only take away what is their own: sticky)."""
     trusted = {0, os.geteuid(), folder.stat().st_uid}
     yield from writable_by_others(folder)
-    yield from (path for path in owned_by_others(folder) if path.lstat().st_uid not in trusted)
+    yield from _not_of(folder, trusted)
     for path in dict.fromkeys(above for file in (folder, *read) for above in _upwards(file)):
         if path != folder and not path.is_relative_to(folder) and _is_changeable(path, trusted):
             yield path
