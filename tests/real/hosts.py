@@ -211,6 +211,7 @@ def several(
     """Hosts on one network, by name, all up; `furnish` is given each one's root, the network's
     addresses up to the last part, and the last part."""
     hosts: dict[str, Host] = {}
+    os.sync()  # what was written before by anyone is on the disk now, so that no database here waits for it
     network = Network(number)
     try:
         for place, name in enumerate(names, 1):

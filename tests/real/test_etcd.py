@@ -20,6 +20,8 @@ from .lab import Lab, asking, until
 
 pytestmark = pytest.mark.machines
 
+# What an election costs at least, in seconds: a roll that needed one shows as that much, and a machine that stands still for a moment does not.
+ELECTION_S = 5
 QUORUM = """\
   roster:
     product: etcd/server
@@ -78,6 +80,7 @@ def furnish(root: Path, addresses: str, number: int) -> None:
         f"ETCD_NAME=m{number}\nETCD_LISTEN_PEER_URLS=http://{own}:2380\nETCD_INITIAL_ADVERTISE_PEER_URLS=http://{own}:2380\n"
         f"ETCD_LISTEN_CLIENT_URLS=http://{own}:2379,http://127.0.0.1:2379\nETCD_ADVERTISE_CLIENT_URLS=http://{own}:2379\n"
         f"ETCD_INITIAL_CLUSTER={all_of_them}\nETCD_INITIAL_CLUSTER_STATE=new\n"
+        f"ETCD_HEARTBEAT_INTERVAL=500\nETCD_ELECTION_TIMEOUT={ELECTION_S * 1000}\n"
     )
 
 
@@ -120,13 +123,13 @@ def test_members_are_updated_one_at_a_time_the_leader_last_and_no_acknowledged_k
         done = lab.run("roll", "roster", "--consent", "one-way:roster")
         print(done.out, done.err)
         assert done.code == 0
-    print(asked.longest_s, asked.failed, len(asked.done))
+    print(asked.longest, asked.failed, len(asked.done))
     after = {row["node"]: (row["version"], row["role"]) for row in lab.run("inventory", "--json").rows}
     assert {version for version, _ in after.values()} == {new}
     assert after[leader][1] == "member"
     restarts = [line for line in done.err.splitlines() if " restart " in line and "begun" in line]
     assert [re.search(r"roster/(\w)", line)[1] for line in restarts][-1] == leader
-    assert asked.longest_s < 2.0
+    assert asked.longest_s < ELECTION_S - 1, asked.longest  # nobody had to be elected: the lead was handed over
     ranged = writer.ask("/v3/kv/range", {"key": coded("k"), "range_end": coded("l"), "keys_only": True})
     kept = {int(base64.b64decode(row["key"])[1:]) for row in ranged["kvs"]}
     assert not set(asked.done) - kept

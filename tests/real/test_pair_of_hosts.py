@@ -21,6 +21,7 @@ from .repository import package, signed
 pytestmark = pytest.mark.machines
 
 NUMBER = number_of(43)
+AWAY_S = 2  # what the address may be away; where nobody prepared it, it is three of the keepers' seconds at least
 PAIR = f"""\
   gates:
     product: debian/host
@@ -30,7 +31,7 @@ PAIR = f"""\
     profile: debian-pair
     nodes:
 {{nodes}}
-    services: {{{{doors: {{{{address: "10.213.{NUMBER}.100:22", budget_s: 1, every_s: 0.1}}}}}}}}
+    services: {{{{doors: {{{{address: "10.213.{NUMBER}.100:22", budget_s: {AWAY_S}, every_s: 0.1}}}}}}}}
 """
 # As one sets it up where the hosts are busy: the keeper goes first, else a host at work is taken for a dead one.
 KEEPER = """global_defs {{
@@ -43,7 +44,7 @@ vrrp_instance doors {{
   interface eth0
   virtual_router_id 7
   priority {priority}
-  advert_int 0.5
+  advert_int 1
   virtual_ipaddress {{ {address}/24 }}
 }}
 """
@@ -133,7 +134,7 @@ def order(done: str, what: str) -> list[str]:
     return re.findall(rf"gates/(\w) {what} .*: begun", done)
 
 
-def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_never_away_for_a_second(pair):
+def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_away_for_less_than_a_failover(pair):
     first = "a" if carries(pair.hosts["a"]) else "b"
     other = "b" if first == "a" else "a"
     before = boots(pair)
@@ -155,7 +156,7 @@ def test_hosts_are_updated_and_really_restarted_in_order_and_their_address_is_ne
         assert order(restarted.err, "restart") == [first, other]  # the address had moved before
     after = boots(pair)
     assert all(after[name] != before[name] for name in before)
-    assert asked.longest_s < 1.0, f"{asked.longest}\n{updated.err}\n{restarted.err}"
+    assert asked.longest_s < AWAY_S, f"{asked.longest}\n{updated.err}\n{restarted.err}"
     assert {of_kissgate(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
     pair.well("verify", "gates")
     _goes_back_though_the_channel_has_it_no_more(pair)
@@ -192,5 +193,5 @@ def test_a_host_that_loses_its_power_in_the_middle_of_its_update_is_finished_by_
         assert f"gates/{second}: install kissgate to 1.3-1 failed: it ended without a word" in out + err
         done = pair.run("resume", "roll-0001")
         assert done.code == 0, done.out + done.err
-    assert asked.longest_s < 1.0, asked.longest
+    assert asked.longest_s < AWAY_S, asked.longest
     assert {of_kissgate(host) for host in pair.hosts.values()} == {"install ok installed 1.3-1"}
