@@ -1,4 +1,4 @@
-"""Writing to the disk, for every room that writes: for the owner alone, never through a link, whole or not at all."""
+"""Writing to the disk, for every room that writes: for the owner alone, or for the group whose folder it is; never through a link, whole or not at all."""
 
 from __future__ import annotations
 
@@ -8,42 +8,88 @@ import fcntl
 import glob
 import os
 import secrets
+import stat
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, NamedTuple
 
 from gallant.core.errors import Refused
 
-FILE, FOLDER = 0o600, 0o700
 PARTIAL = ".part"
+RACES = 5  # as often somebody else may take a file away at the very moment that it is opened
 LEFT_AFTER_S = 3600.0  # nobody writes one file for longer
 _WRITE = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
 
 
+class Rights(NamedTuple):
+    """Of what is made in a folder, and what others may have of it at most."""
+
+    file: int
+    folder: int
+    others: int
+
+
+OWN, OF_GROUP = Rights(0o600, 0o700, 0o077), Rights(0o660, 0o2770, 0o007)
+
+
+def is_of_group(folder: Path) -> bool:
+    """Whether a group works in a folder: all that is made there is the group's (setgid), whose members may do what its owner may."""
+    try:
+        mode = folder.stat().st_mode
+    except OSError:
+        return False
+    return bool(mode & stat.S_ISGID) and mode & stat.S_IRWXG == stat.S_IRWXG
+
+
+def rights_in(folder: Path) -> Rights:
+    """What rights files and folders have that are made in a folder."""
+    return OF_GROUP if is_of_group(folder) else OWN
+
+
+def shut_to_others(path: Path) -> None:
+    """Take away what others have of a file or folder beyond what those have who work beside it; what is another's is left as it is, and told by who looks at
+    rights. Raises OSError."""
+    found = path.stat()
+    more = stat.S_IMODE(found.st_mode) & (rights_in(path if path.is_dir() else path.parent).others)
+    if more and os.geteuid() in (0, found.st_uid):
+        path.chmod(stat.S_IMODE(found.st_mode) & ~more)
+
+
 def opened(path: Path, flags: int) -> int:
-    """A file's handle, made for its owner alone; what root makes is its folder's owner's. Raises `Refused` where a link stands in its place, else OSError."""
+    """A file's handle, made for its owner alone or for the group whose folder it is made in; what root makes is its folder's owner's. Raises `Refused` where a
+    link stands in its place, else OSError."""
     flags |= os.O_NOFOLLOW | os.O_CLOEXEC
     try:
-        if flags & os.O_CREAT and os.geteuid() == 0:
-            with contextlib.suppress(
-                FileExistsError
-            ):  # what was there before is not given away: it may be a link to another's
-                handle = os.open(path, flags | os.O_EXCL, FILE)
-                _give_to_owner_of(path.parent, handle)
-                return handle
-        return os.open(path, flags, FILE)
+        return _made(path, flags) if flags & os.O_CREAT else os.open(path, flags)
     except OSError as error:
         if error.errno == errno.ELOOP and path.is_symlink():
             raise _link(path) from None
         raise
 
 
-def _give_to_owner_of(folder: Path, made: int | Path) -> None:
-    """A look that root had once leaves nothing that the estate's owner cannot read."""
-    owner = folder.stat()
-    if owner.st_uid != 0:
-        with contextlib.suppress(OSError):  # a medium that knows no owners
+def _made(path: Path, flags: int) -> int:
+    """A new file's handle; or, but for O_EXCL, that of the file that is there, which keeps its rights and its owner."""
+    for _ in range(RACES):
+        try:
+            handle = os.open(path, flags | os.O_EXCL, OWN.file)
+        except FileExistsError:
+            if flags & os.O_EXCL:
+                raise
+            with contextlib.suppress(FileNotFoundError):  # taken away just now
+                return os.open(path, flags & ~os.O_CREAT)
+        else:
+            _settled(path.parent, handle, rights_in(path.parent).file)
+            return handle
+    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(path))
+
+
+def _settled(folder: Path, made: int | Path, mode: int) -> None:
+    """Rights as in its folder, whatever the umask says; and a look that root had once leaves nothing that the estate's owner cannot read."""
+    with contextlib.suppress(OSError):  # a medium that knows no rights
+        os.chmod(made, mode)
+        owner = folder.stat()
+        if os.geteuid() == 0 and owner.st_uid != 0:
             os.chown(made, owner.st_uid, owner.st_gid)
 
 
@@ -77,14 +123,12 @@ def appending(path: Path) -> IO[bytes]:
 
 
 def make_folder(path: Path) -> None:
-    """A folder, with those above it, for its owner alone; one that is there stays as it is. Raises OSError, also where a file stands in its place."""
+    """A folder, with those above it, for its owner alone or for the group whose folder it is made in; one that is there stays as it is. Raises OSError, also where
+    a file stands in its place."""
     missing = [p for p in (path, *path.parents) if not p.exists()]
     for folder in reversed(missing):
-        folder.mkdir(mode=FOLDER, exist_ok=True)
-        with contextlib.suppress(OSError):  # a medium that knows no rights
-            folder.chmod(FOLDER)  # whatever the umask says
-            if os.geteuid() == 0:
-                _give_to_owner_of(folder.parent, folder)
+        folder.mkdir(mode=OWN.folder, exist_ok=True)
+        _settled(folder.parent, folder, rights_in(folder.parent).folder)
     if not path.is_dir():
         raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), str(path))
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ..users import SOMEBODY, SOMEBODY_ELSE
+
 
 def with_approval(place, count: int = 1) -> None:
     path = place.folder / "estate.yaml"
@@ -19,8 +21,9 @@ def test_a_plan_is_not_begun_before_somebody_else_approved_it(place):
     shown = place.run("plan", "tickets")
     assert "1 other than" in shown.out
     assert "to approve it" in shown.out
-    given = place.run("approve", plan, "--reason", "order and length are right", LOGNAME="berta")
-    assert (given.code, "is approved by berta" in given.out) == (0, True), given.err
+    place.let_in()
+    given = place.run_as(SOMEBODY, "approve", plan, "--reason", "order and length are right")
+    assert (given.code, f"is approved by uid {SOMEBODY}" in given.out) == (0, True), given.err
     assert "order and length are right" in place.run("ledger").out
     assert place.run("roll", plan, "--hold-after", "step").code == 4
     assert place.run("resume", "roll-0001", "--hold-after", "node").code == 4
@@ -31,11 +34,12 @@ def test_a_plan_is_not_begun_before_somebody_else_approved_it(place):
 def test_two_approvals_are_of_two_people(place):
     with_approval(place, 2)
     plan = place.make_ready()
+    place.let_in()
     for _ in range(2):
-        given = place.run("approve", plan, LOGNAME="berta")
+        given = place.run_as(SOMEBODY, "approve", plan)
         assert (given.code, "1 other still has to" in given.out) == (0, True)
     assert place.run("roll", plan).code == 5
-    assert place.run("approve", plan, LOGNAME="carl").code == 0
+    assert place.run_as(SOMEBODY_ELSE, "approve", plan).code == 0
     assert place.run("roll", plan, "--hold-after", "step").code == 4
 
 

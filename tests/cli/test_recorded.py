@@ -53,7 +53,7 @@ def test_a_plan_that_was_edited_and_named_after_its_content_is_none(planned):
             ("roll", forged),
             ("roll", f"plans/{forged}.json"),
         ):
-            refused = place.run(*words, LOGNAME="berta")
+            refused = place.run(*words)
             assert refused.code == 5, (words, refused.out, refused.err)
             assert "is no plan that was made here" in refused.err
     assert place.run("history", "--json").rows == []

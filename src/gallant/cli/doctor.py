@@ -16,20 +16,28 @@ if TYPE_CHECKING:
 @click.command()
 @estate_option
 @click.option("--mend", is_flag=True, help="Repair what was found, asking each time.")
+@click.option(
+    "--group",
+    default=None,
+    metavar="NAME",
+    help="Look also whether the members of this group can work on the estate; with --mend, let them.",
+)
 @yes_option
 @output_options
-def doctor(estate_path: Path | None, mend: bool, yes: bool, output: Output) -> None:
+def doctor(estate_path: Path | None, mend: bool, group: str | None, yes: bool, output: Output) -> None:
     """Gallant's own health: its stores and their copies, keys, rights, free space, clock.
 
-    Examples:  gallant doctor   |   gallant doctor --mend
+    Examples:  gallant doctor   |   gallant doctor --mend   |   gallant doctor --mend --group storage
     """
     from gallant.operations import doctor as operation
+    from gallant.people import group_number
     from gallant.views.doctor import examined_view
 
     place = open_place(estate_path, output)
-    rows, done = operation.examine(place), []
+    gid = group_number(group) if group is not None else None
+    rows, done = operation.examine(place, gid), []
     if mend:
         done = operation.mend(place, rows, lambda question: may_go_on(question, yes))
-        rows = operation.examine(place)
+        rows = operation.examine(place, gid)
     output.show(examined_view(rows, done))
     finish(operation.exit_code(rows))

@@ -39,6 +39,9 @@ if TYPE_CHECKING:
     default=None,
     help="Print the systemd units that have the estate in FOLDER looked after, for one user or the whole system.",
 )
+@click.option(
+    "--group", default=None, metavar="NAME", help="Make FOLDER an estate that the members of this group work on."
+)
 @click.option("--passphrase", is_flag=True, help="With --identity: wrap the file in a passphrase, which is asked for.")
 @output_options
 def init(
@@ -47,15 +50,17 @@ def init(
     profile: str | None,
     identity: Path | None,
     timer: str | None,
+    group: str | None,
     passphrase: bool,
     output: Output,
 ) -> None:
     """Write a commented estate.yaml into FOLDER.
 
-    Examples:  gallant init ferry-line   |   gallant init --identity backups.key   |   gallant init --sudoers gallant
+    Examples:  gallant init ferry-line   |   gallant init ferry-line --group storage   |   gallant init --identity backups.key   |   gallant init --sudoers gallant
     |   gallant init --timer user
     """
     from gallant.operations import files
+    from gallant.people import group_name, group_number
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, plain, said
 
@@ -72,12 +77,19 @@ def init(
         _make_identity(identity, passphrase, output)
         return
 
-    path = files.init(folder)
+    gid = group_number(group) if group is not None else None
+    path = files.init(folder, gid)
+    theirs = (
+        [f"The members of {plain(group_name(gid))} can work on it, each with secrets of their own (file:~/…, key:~/…, agent, ask)."]
+        if gid is not None
+        else []
+    )
     output.show(
         tables.lines_view(
             "init",
             [{"file": str(path)}],
             said("good", f"{path} is written; its comments say what goes where."),
+            *theirs,
             f"{BOLD}next{OFF}  {plain(f'gallant validate {path}')}",
         )
     )

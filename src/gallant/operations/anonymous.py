@@ -66,10 +66,10 @@ def _of_estate(estate: Estate) -> Iterator[tuple[str, str | None]]:
 
 
 def _of_people(place: Workplace) -> Iterator[tuple[str, str | None]]:
-    yield "person", place.user
+    yield from (("person", who) for who in (place.user, place.person.sudo_user))
     yield from (("person", note.by) for note in place.estate.notes)
     for kept in place.ledger.readable()[0]:  # a bundle is asked for where something is damaged, too
-        yield from (("person", who) for who in (kept.entry.by, kept.entry.person))
+        yield from (("person", who) for who in (kept.entry.by, kept.entry.sudo_user, kept.entry.person))
         yield "host", kept.entry.host
         if kept.entry.kind in SAID and len(kept.entry.reason) >= LEAST_REASON:
             yield "reason", kept.entry.reason

@@ -25,8 +25,16 @@ PATIENCE_S = 3.0
 
 def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:  # fields of an entry, which it checks
     """One entry, on the disk when this returns; see `core.ledger.Entry` for what may stand in it."""
+    who = place.person
     entry = LedgerEntry(
-        at=place.clock.now(), by=place.user, host=socket.gethostname(), kind=kind, subject=subject, **more
+        at=place.clock.now(),
+        by=who.name,
+        uid=who.uid,
+        sudo_user=who.sudo_user,
+        host=socket.gethostname(),
+        kind=kind,
+        subject=subject,
+        **more,
     )
     kept: Kept = place.ledger.append(entry, [event.to for event in place.estate.events])
     with contextlib.suppress(

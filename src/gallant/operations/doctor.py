@@ -23,9 +23,21 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Entry
 from gallant.core.work.plan import Plan
+from gallant.disk import OF_GROUP
 from gallant.operations.alone import holder
-from gallant.operations.rights import give_to, open_to_others, owned_by_others, owner_of, shut, writable_by_others
+from gallant.operations.rights import (
+    give_to,
+    most_rights,
+    open_to_others,
+    owned_by_others,
+    owner_of,
+    shut,
+    team_of,
+    writable_by_others,
+)
+from gallant.operations.sharing import give_to_group, not_the_groups
 from gallant.operations.workplace import Workplace
+from gallant.people import group_name
 from gallant.store.copies import bring_back, copy_of, keep_copy, made_at, problems_of
 
 COPY_AGE = timedelta(days=2)
@@ -48,7 +60,7 @@ STORES: tuple[tuple[str, bool, Rows], ...] = (
 
 class Examined(Record):
     """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can, and `path` the file or
-    folder that it is done to."""
+    folder that it is done to; `group` is the number of the group that it is given to."""
 
     about: str
     subject: str
@@ -57,11 +69,13 @@ class Examined(Record):
     would: str | None = None
     mend: str | None = None
     path: str | None = None
+    group: int | None = None
 
 
-def examine(place: Workplace) -> list[Examined]:
-    """Everything, the worst first."""
+def examine(place: Workplace, group: int | None = None) -> list[Examined]:
+    """Everything, the worst first; also whether the estate is that of a `group`, by its number, where one is given or works on it already."""
     found = [row for part in (_space, _stores, _keys, _rights, _owners, _due, _clock) for row in part(place)]
+    found += _of_group(place, team_of(place.folder) if group is None else group)
     order = ("stop", "warn", "note", "pass")
     return sorted(found, key=lambda row: order.index(row.level))
 
@@ -229,7 +243,7 @@ def _private(name: str, path: Path) -> Examined:
             level="stop",
             seen=f"{path} can be read by others",
             would=f"chmod 600 {shlex.quote(str(path))}",
-            mend="shut",
+            mend="keep private",
             path=str(path),
         )
     return Examined(about="key", subject=name, level="pass", seen=f"{path} is its owner's alone")
@@ -245,7 +259,7 @@ def _rights(place: Workplace) -> Iterator[Examined]:
             subject=name,
             level="warn",
             seen=seen,
-            would=f"chmod go-rwx {shlex.quote(str(path))}",
+            would=f"chmod {'o' if _rights_over(place, path) == OF_GROUP.others else 'go'}-rwx {shlex.quote(str(path))}",
             mend="shut",
             path=str(path),
         )
@@ -266,6 +280,30 @@ def _owners(place: Workplace) -> Iterator[Examined]:
             would=f"give them to {owner_of(place.folder)}",
             mend="give back",
         )
+
+
+def _rights_over(place: Workplace, path: Path) -> int:
+    return most_rights(path, path.lstat().st_gid, place.folder, team_of(place.folder))
+
+
+def _of_group(place: Workplace, gid: int | None) -> Iterator[Examined]:
+    if gid is None:
+        return
+    name = group_name(gid)
+    wrong = ["." if path == place.folder else str(path.relative_to(place.folder)) for path in not_the_groups(place, gid)]
+    more = f" and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
+    if not wrong:
+        yield Examined(about="group", subject=name, level="pass", seen="its members can work on the estate")
+        return
+    yield Examined(
+        about="group",
+        subject=name,
+        level="warn",
+        seen=f"its members cannot work with {', '.join(wrong[:MOST_NAMED])}{more}",
+        would=f"give the estate to {name} (folders 2770, files 660); secrets and identities stay their owner's alone",
+        mend="give to the group",
+        group=gid,
+    )
 
 
 def _due(place: Workplace) -> Iterator[Examined]:
@@ -374,8 +412,20 @@ def _copy(place: Workplace, row: Examined) -> str:
 
 def _shut(place: Workplace, row: Examined) -> str:
     assert row.path is not None  # it is what such a row is about
-    shut(Path(row.path))
+    shut(Path(row.path), _rights_over(place, Path(row.path)))
     return "others can do nothing with it any more"
+
+
+def _keep_private(place: Workplace, row: Examined) -> str:
+    assert row.path is not None  # as above
+    shut(Path(row.path))
+    return "nobody but its owner can do anything with it any more"
+
+
+def _give_to_group(place: Workplace, row: Examined) -> str:
+    assert row.group is not None  # it is what such a row is about
+    count = give_to_group(place, row.group)
+    return f"{count} files and folders are its members' to work with"
 
 
 def _give_back(place: Workplace, row: Examined) -> str:
@@ -390,5 +440,7 @@ MENDS: dict[str, Callable[[Workplace, Examined], str]] = {
     "bring back": _bring_back,
     "copy": _copy,
     "shut": _shut,
+    "keep private": _keep_private,
+    "give to the group": _give_to_group,
     "give back": _give_back,
 }

@@ -294,13 +294,18 @@ systems:
 """
 
 
-def init(folder: Path) -> Path:
-    """A new estate folder with a commented estate.yaml; raises `Refused` when there is one already."""
+def init(folder: Path, group: int | None = None) -> Path:
+    """A new estate folder with a commented estate.yaml, for whoever makes it alone or for a group, by its number; raises `Refused` when there is one already."""
     path = folder / "estate.yaml"
     if path.exists():
         raise Refused(f"{path} is there already; it is not overwritten.", next=f"gallant validate {path}")
     try:
-        make_folder(folder)
+        if group is None:
+            make_folder(folder)
+        else:
+            from gallant.operations.sharing import begin_for_group
+
+            begin_for_group(folder, group)
         put_whole(path, TEMPLATE.format(name=msgspec.json.encode(folder.resolve().name).decode()).encode())
     except OSError as error:
         raise GallantError(f"{path} cannot be written: {error.strerror}.") from None

@@ -7,6 +7,7 @@ import os
 import re
 from pathlib import Path
 
+from gallant.core.assess.hands import hand_problems
 from gallant.core.assess.ledger import Kept, against, broken_at, chain_problems
 from gallant.core.assess.syslog import json_line
 from gallant.core.errors import GallantError, WrongUse
@@ -41,9 +42,15 @@ class Verified(Record):
 
 
 def look(place: Workplace) -> Looked:
-    kept, wrong = place.ledger.readable()
-    problems = [*(error.what for error in wrong), *chain_problems(kept)]
+    kept, problems = _read(place)
     return Looked(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
+
+
+def _read(place: Workplace) -> tuple[list[Kept], list[str]]:
+    """Every entry that can be read, and what is wrong with the chain and with who wrote it; hands are looked at where all can be read."""
+    kept, wrong = place.ledger.readable()
+    by_whom = [] if wrong else hand_problems(kept, place.ledger.hands())
+    return kept, [*(error.what for error in wrong), *chain_problems(kept), *by_whom]
 
 
 def export(place: Workplace, into: Path) -> int:
@@ -61,8 +68,8 @@ def export(place: Workplace, into: Path) -> int:
 
 def verify(place: Workplace, file: Path | None) -> Verified:
     """The chain in itself, and against a file of what was told: an export, JSON lines, or a collector's syslog."""
-    kept, wrong = place.ledger.readable()
-    problems, witnessed = [*(error.what for error in wrong), *chain_problems(kept)], None
+    kept, problems = _read(place)
+    witnessed = None
     if (seen := place.journal.witnessed()) is not None:
         problems = [*against(kept, dict([seen])), *problems]
     if file is not None:

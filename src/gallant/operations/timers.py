@@ -3,7 +3,6 @@ systemd.service(5))."""
 
 from __future__ import annotations
 
-import getpass
 import re
 from collections.abc import Sequence
 from pathlib import Path
@@ -12,6 +11,7 @@ from gallant.core.errors import WrongUse
 from gallant.core.records import Record
 from gallant.operations.secrets import TIMER
 from gallant.operations.workplace import ESTATE_FILE
+from gallant.people import this_person
 
 WHOSE = {"user": "~/.config/systemd/user", "system": "/etc/systemd/system"}
 LOOKED_AT = "# 1 says that something is to be looked at.\nSuccessExitStatus=1\n"
@@ -61,7 +61,7 @@ def _slug(name: str) -> str:
 
 def _service(folder: Path, whose: str, program: Sequence[str], words: str, does: str, codes: str) -> str:
     network = "Wants=network-online.target\nAfter=network-online.target\n" if whose == "system" else ""
-    owner = f"User={getpass.getuser()}\n" if whose == "system" else ""
+    owner = f"User={this_person().name}\n" if whose == "system" else ""
     return f"""\
 [Unit]
 Description=Gallant {does} ({_plain(folder)})

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import os
 import secrets
 from collections.abc import AsyncIterator, Callable, Iterator, Sequence
@@ -25,6 +24,7 @@ from gallant.disk import appending, opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.opening import open_estate
 from gallant.operations.secrets import Asker, resolve
+from gallant.people import Person, this_person
 from gallant.store.database import estate_of, state_folder
 
 if TYPE_CHECKING:
@@ -155,12 +155,14 @@ class Workplace:
         """From now on, what was seen or confirmed in this run counts as what the estate says."""
         self.estate = self._held_to(self._declared)
 
+    @cached_property
+    def person(self) -> Person:
+        """Whose process this is."""
+        return this_person()
+
     @property
     def user(self) -> str:
-        try:
-            return getpass.getuser()
-        except (KeyError, OSError):
-            return f"uid {os.getuid()}"
+        return self.person.name
 
     @cached_property
     def identity(self) -> str:
@@ -189,17 +191,32 @@ class Workplace:
         )
 
     def _read_beside(self) -> Iterator[Path]:
-        """Files that the estate names and that may lie anywhere: profiles, secrets, keys, CAs, calendars."""
+        yield from self.secret_files()
+        yield from self.named_files()
+
+    def secret_files(self) -> Iterator[Path]:
+        """What the estate names that is somebody's alone: secrets, keys, the identity that opens backups; it may lie anywhere."""
         estate = self.estate
-        accounts = [*estate.accounts.values(), *(a for s in estate.systems.values() for a in s.accounts.values())]
-        for account in accounts:
+        systems = (account for system in estate.systems.values() for account in system.accounts.values())
+        others = (
+            *(catalog.account for catalog in estate.catalogs.values()),
+            *(copy.account for copy in estate.backups.copies),
+            *(place.account for place in estate.notify),
+        )
+        for account in (*estate.accounts.values(), *systems, *filter(None, others)):
             kind, _, where = account.secret.partition(":")
             if kind in ("file", "key"):
-                yield self.folder / where
+                yield self.folder / Path(where).expanduser()
+        if estate.backups.identity:
+            yield self.folder / estate.backups.identity
+
+    def named_files(self) -> Iterator[Path]:
+        """What else the estate names, wherever it lies: profiles, calendars, CAs."""
+        estate = self.estate
         yield from (self.folder / name for name in {s.profile for s in estate.systems.values()} if name.endswith((".yaml", ".yml")))  # fmt: skip
         yield from (self.folder / rule.file for rule in (*estate.windows, *estate.blackouts) if rule.file)
         nodes = (node for system in estate.systems.values() for node in system.nodes.values())
-        cas = {*(node.ca for node in nodes), *(c.ca for c in estate.catalogs.values()), estate.backups.identity}
+        cas = {*(node.ca for node in nodes), *(c.ca for c in estate.catalogs.values())}
         yield from (self.folder / name for name in cas if name)
 
     @cached_property

@@ -6,7 +6,6 @@ SQLite's locks, and with them every promise about leases, hold only on a local f
 from __future__ import annotations
 
 import contextlib
-import os
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -14,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from gallant.core.errors import GallantError, Refused
-from gallant.disk import make_file, make_folder, refuse_link
+from gallant.disk import make_file, make_folder, refuse_link, shut_to_others
 from gallant.store.copies import copy_of, damaged, is_due, keep_copy, made_at
 
 if TYPE_CHECKING:
@@ -81,13 +80,12 @@ def refuse_network(folder: Path, mountinfo: str | None = None) -> None:
 
 
 def state_folder(estate_folder: Path) -> Path:
-    """The state/ folder, made with mode 0700 when it is not there."""
+    """The state/ folder, made for its owner alone, or for the group whose estate it is, when it is not there."""
     folder = estate_folder / "state"
     refuse_network(estate_folder)
     try:
         make_folder(folder)
-        if folder.stat().st_mode & 0o077:
-            os.chmod(folder, 0o700)
+        shut_to_others(folder)
     except OSError as error:
         raise GallantError(
             f"{folder} cannot be used: {error.strerror}.", next="Look at its rights and at the free space."
@@ -219,7 +217,7 @@ def open_database(
             make_file(path)
         db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None, factory=Database)
         db.path, db.kept = path, kept
-        path.chmod(0o600)
+        shut_to_others(path)
         db.execute("PRAGMA journal_mode = WAL")
         db.execute(f"PRAGMA synchronous = {synchronous}")
         db.execute("PRAGMA foreign_keys = ON")

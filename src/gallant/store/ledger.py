@@ -7,8 +7,10 @@ from pathlib import Path
 
 import msgspec
 
+from gallant.core.assess.hands import Hand
 from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, next_hash
 from gallant.core.errors import GallantError
+from gallant.store import hands
 from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import WHOSE, Step, open_database, state_folder, transaction
 
@@ -61,7 +63,8 @@ class LedgerStore:
         self._db.close()
 
     def append(self, entry: LedgerEntry, places: Sequence[str] = ()) -> Kept:
-        """Add an entry, and note in the same breath whom it is still to be told to."""
+        """Add an entry, and note in the same breath whom it is still to be told to; one that names an account's number is noted by that account's own hand
+        before it counts. Raises `GallantError`."""
         with transaction(self._db):
             seq, before = self._db.execute(LAST).fetchone() or (0, FIRST)
             # What is hashed is what comes back from the file.
@@ -69,7 +72,13 @@ class LedgerStore:
             kept = Kept(seq=seq + 1, entry=stored, hash=next_hash(before, stored))
             self._db.execute(APPEND, (kept.seq, msgspec.json.encode(stored), kept.hash))
             self._db.executemany("INSERT INTO untold (place, seq) VALUES (?, ?)", [(p, kept.seq) for p in places])
+            if stored.uid is not None:
+                hands.note(self._path.parent, kept.seq, kept.hash)
         return kept
+
+    def hands(self) -> dict[int, Hand]:
+        """What each account noted of its own entries."""
+        return hands.hands_in(self._path.parent)
 
     def untold(self, place: str) -> list[Kept]:
         """What a place was not told yet, oldest first."""

@@ -190,7 +190,7 @@ def _entries(kept: Sequence[Kept]) -> Grid:
         shown.add_row(
             str(k.seq),
             moment(e.at),
-            plain(e.by),
+            plain(e.who),
             plain(e.host),
             e.kind,
             plain(e.subject),

@@ -221,7 +221,9 @@ def calls_view(shown: PlanCalls) -> View:
 
 def approved_view(approval: Approval) -> View:
     def text() -> Drawn:
-        if approval.needed:
+        if approval.needed and not approval.by:
+            yield said("bad", f"{plain(approval.plan)} is approved by nobody whose own account wrote it.")
+        elif approval.needed:
             yield said("good", f"{plain(approval.plan)} is approved by {plain(', '.join(approval.by))}.")
         else:
             yield said("note", f"{plain(approval.plan)} needs no approval; yours stands in the ledger all the same.")

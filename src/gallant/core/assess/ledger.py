@@ -57,7 +57,8 @@ BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED, INTENDED = STATES = (
 class LedgerEntry(Record):
     """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
     was made for, `until` a release or a day, `start` and `end` those of a booking. `state` is how far
-    work that takes a while has come, or what was done: see `STATES`."""
+    work that takes a while has come, or what was done: see `STATES`. `by` is the account that the kernel says, `uid` its number,
+    and `sudo_user` who asked sudo for it, as the environment says."""
 
     at: datetime
     by: str
@@ -71,6 +72,13 @@ class LedgerEntry(Record):
     end: datetime | None = None
     reason: str = ""
     state: str | None = None
+    uid: int | None = None
+    sudo_user: str | None = None
+
+    @property
+    def who(self) -> str:
+        """Who it was, for a person."""
+        return f"{self.by} (sudo: {self.sudo_user})" if self.sudo_user else self.by
 
     @property
     def why(self) -> str:
@@ -87,7 +95,7 @@ class Kept(Record):
 
 
 def next_hash(before: str, entry: LedgerEntry) -> str:
-    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state")).hexdigest()
+    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state", "uid", "sudo_user")).hexdigest()
 
 
 def chain_problems(kept: Iterable[Kept]) -> list[str]:

@@ -23,6 +23,8 @@ def rfc5424(kept: Kept, process: str = "-", enterprise: int = EXAMPLE_NUMBER) ->
         "hash": kept.hash,
         "kind": entry.kind,
         "by": entry.by,
+        "uid": None if entry.uid is None else str(entry.uid),
+        "sudo": entry.sudo_user,
         "subject": entry.subject,
         "target": entry.target,
         "until": entry.until,
@@ -30,7 +32,7 @@ def rfc5424(kept: Kept, process: str = "-", enterprise: int = EXAMPLE_NUMBER) ->
     }
     said = " ".join(f'{name}="{_escaped(value)}"' for name, value in fields.items() if value)
     at = entry.at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
-    words = f"{entry.by}: {entry.kind} {entry.subject}" + (f" {entry.target}" if entry.target else "")
+    words = f"{entry.who}: {entry.kind} {entry.subject}" + (f" {entry.target}" if entry.target else "")
     text = f"{words}: {entry.why}" if entry.why else words
     head = f"<{PRIORITY}>{VERSION} {at} {_name(entry.host, 255)} gallant {_name(process, 128)} {_name(entry.kind, 32)}"
     return f"{head} [gallant@{enterprise} {said}] {_BOM}{_one_line(text)}".encode()
