@@ -57,13 +57,15 @@ def _lists(folder: Path) -> None:
     )
 
 
-def _script(account: str | int, staging: Path, within: list[Path]) -> str:
+def _script(account: str | int, staging: Path, within: list[Path], full: list[Path]) -> str:
     """What lays out the namespace, becomes the account, and runs what follows it."""
     lines = ["set -e", "umask 022"]
     kept = [(path, closed, staging / str(n)) for n, path in enumerate(within) if (closed := _closed_above(path))]
     lines += [f"mkdir -p {held}; mount --bind {shlex.quote(str(path))} {held}" for path, _, held in kept]
     lines += [f"mount -t tmpfs -o mode=755 none {shlex.quote(str(closed))}" for closed in {closed for _, closed, _ in kept}]
     lines += [f"mkdir -p {shlex.quote(str(path))}; mount --bind {held} {shlex.quote(str(path))}" for path, _, held in kept]
+    for path in full:
+        lines += [f"mount -t tmpfs -o size=4k,mode=700 none {shlex.quote(str(path))}", f"head -c 4096 /dev/zero > {shlex.quote(str(path / 'rest'))}"]
     if isinstance(account, str):
         lines += [f"mount --bind {staging}/{name} /etc/{name}" for name in ("passwd", "group")]
     groups = f"--groups={CREW_GID}" if isinstance(account, int) else "--init-groups"
@@ -77,9 +79,10 @@ def as_user(
     folder: Path,
     env: dict[str, str],
     program: tuple[str, ...] = ("-m", "gallant"),
+    full: tuple[Path, ...] = (),
 ) -> subprocess.CompletedProcess[str]:
     """The program, or other words for the interpreter, run by an account in a folder: by its name, where the lists have it, or by its number, where they do
-    not (then it is in the crew all the same)."""
+    not (then it is in the crew all the same). On the folders that are `full` a disk is mounted that has no room."""
     needed_users()
     staging = Path("/tmp") / f"gallant-users-{os.getpid()}"
     staging.mkdir(mode=0o755, exist_ok=True)
@@ -87,7 +90,7 @@ def as_user(
         _lists(staging)
         source = Path(gallant.__file__).parents[1]
         within = [Path(sys.base_prefix), Path(sys.prefix), source, folder]
-        unshared = ["unshare", "-m", "--propagation", "private", "sh", "-c", _script(account, staging, within), "sh"]
+        unshared = ["unshare", "-m", "--propagation", "private", "sh", "-c", _script(account, staging, within, list(full)), "sh"]
         more = {"PYTHONPATH": str(source), "HOME": "/tmp", "PYTHONDONTWRITEBYTECODE": "1"}
         return subprocess.run(
             [*unshared, sys.executable, *program, *words],

@@ -16,6 +16,7 @@ from typing import IO, NamedTuple
 
 from gallant.core.errors import Refused
 
+FULL = (errno.ENOSPC, errno.EDQUOT)
 PARTIAL = ".part"
 RACES = 5  # as often somebody else may take a file away at the very moment that it is opened
 LEFT_AFTER_S = 3600.0  # nobody writes one file for longer
@@ -176,6 +177,22 @@ def locked(path: Path) -> Iterator[None]:
         yield
     finally:
         os.close(handle)
+
+
+def why_not(error: OSError, path: Path) -> str:
+    """Why a file could not be written, in words for a person: of a disk that is full or read-only, which one, since the system's words for that (no space left
+    on device) are of no device that anybody looks after."""
+    if error.errno in FULL:
+        return f"the disk at {mounted_at(path)} is full"
+    if error.errno == errno.EROFS:
+        return f"the disk at {mounted_at(path)} is mounted read-only"
+    return error.strerror or str(error)
+
+
+def mounted_at(path: Path) -> Path:
+    """Where the disk is mounted that a file lies on, or would."""
+    there = next((p for p in (path.absolute(), *path.absolute().parents) if p.exists()), Path("/"))
+    return next((p for p in (there, *there.parents) if p.is_mount()), Path("/"))
 
 
 def sync_folder(folder: Path) -> None:

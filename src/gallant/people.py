@@ -21,6 +21,11 @@ class Person(NamedTuple):
     name: str
     sudo_user: str | None
 
+    @property
+    def account(self) -> str:
+        """As other programs take an account: by its name, or by its number where it has none."""
+        return str(self.uid) if self.name == _nameless(self.uid) else self.name
+
 
 def this_person() -> Person:
     """Who runs this process. No name of the environment stands for an account (LOGNAME, USER)."""
@@ -35,7 +40,11 @@ def account_name(uid: int) -> str:
     try:
         return clean(pwd.getpwuid(uid).pw_name, 80)
     except KeyError:
-        return f"uid {uid}"
+        return _nameless(uid)
+
+
+def _nameless(uid: int) -> str:
+    return f"uid {uid}"
 
 
 @lru_cache(maxsize=256)

@@ -165,3 +165,28 @@ def test_an_estate_is_begun_for_a_group_and_only_for_one_that_is_there_and_that_
         "state/hands": (CREW_GID, "0o3770"),
     }
     assert stat.S_IMODE(folder.stat().st_mode) == 0o2770
+
+
+@pytest.mark.parametrize(
+    ("where", "words"),
+    [
+        ("backups", ("backup", "take", "tickets")),
+        ("plans", ("plan", "tickets")),
+        ("pages", ("ledger", "export", "HERE/kept.jsonl")),
+        ("pages", ("check", "tickets", "--junit", "HERE/check.xml")),
+        ("state/copies", ("note", "add", "tickets", "words")),
+    ],
+)
+def test_a_full_disk_is_named_as_that_and_no_device_is_blamed(place, where, words):
+    place.make_ready()
+    folder = place.folder / where
+    folder.mkdir(parents=True, exist_ok=True)
+    words = tuple(word.replace("HERE", str(folder)) for word in words)
+    done = as_user("root", words, place.folder, place.environment(), full=(folder,))
+    said = done.stdout + done.stderr
+    assert "left on device" not in said, said
+    if where == "state/copies":  # what it was asked to do is done; the copy is told by doctor
+        assert done.returncode == 0, said
+        return
+    assert done.returncode == 4, said
+    assert f"the disk at {folder} is full" in said, said

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shutil
+import sqlite3
+import subprocess
+import sys
 
 import msgspec
 import pytest
@@ -110,3 +114,95 @@ def test_what_was_written_down_and_is_damaged_is_not_read_as_nothing_nor_written
         refused = place.run(*words)
         assert (refused.code, told in refused.err) == (4, True), (words, refused.out, refused.err)
     assert (place.folder / file).read_bytes() == damage
+
+
+# What somebody who can write here says of a plan, and the ledger has as theirs.
+RECORDED = """
+import sys
+from pathlib import Path
+from gallant.core.records import replace
+from gallant.operations.plan import load_plan, written
+from gallant.operations.workplace import Workplace
+place = Workplace(Path(sys.argv[1]))
+plan = load_plan(place, sys.argv[2])
+lanes = tuple(replace(lane, down_s=0, falls={}, loses=(), back=(), guests=(), also=(), hit=()) for lane in plan.lanes)
+forged = replace(plan, lanes=lanes, undoes=sys.argv[3] or None, reason="as agreed").named()
+written(place, forged)
+print(forged.id)
+"""
+
+
+def forged(place, plan: str, undoes: str = "") -> str:
+    done = subprocess.run(
+        [sys.executable, "-c", RECORDED, str(place.folder), plan, undoes], capture_output=True, text=True, check=True
+    )
+    return done.stdout.strip()
+
+
+def test_consents_are_asked_for_by_what_is_known_when_it_begins_and_not_by_what_a_plan_says(standins):
+    place = standins(whole=True)
+    assert place.run("survey", "overlook", "deck").code == 0
+    plan = place.run("plan", "overlook", "--restart", "--reason", "as agreed", "--json").json["id"]
+    for name in (plan, forged(place, plan)):
+        refused = place.run("roll", name)
+        assert (refused.code, "overlook: its service is down for about" in refused.err) == (5, True), refused.err
+        assert f"gallant roll {name} --consent downtime:overlook" in refused.err
+    assert place.run("history", "--json").rows == []
+
+
+def test_a_plan_that_says_it_takes_a_roll_back_and_leads_on_is_refused(place):
+    plan = place.make_ready()
+    assert place.run("roll", plan, "--hold-after", "step").code == 4
+    refused = place.run("roll", forged(place, plan, "roll-0001"))
+    assert (refused.code, "does more than to take roll-0001 back: " in refused.err) == (5, True), refused.err
+    assert "leads on, and not back" in refused.err
+    assert "gallant backout roll-0001 makes one that does" in refused.err
+
+
+def test_a_journal_that_was_changed_is_neither_carried_on_nor_taken_back(place, tmp_path):
+    plan = place.make_ready()
+    assert place.run("roll", plan, "--hold-after", "step").code == 4
+    assert place.run("history", "--verify", "roll-0001").code == 0
+    state = place.folder / "state"
+    shutil.copytree(state, tmp_path / "kept")
+    steps = "CAST(replace(CAST(entry AS TEXT), 'backup', 'steady') AS BLOB)"
+    for change, told in (
+        (f"UPDATE events SET entry = {steps} WHERE seq > 1", "are not those that the ledger has"),
+        ("DELETE FROM events WHERE seq = (SELECT max(seq) FROM events)", "entries of it, and here are"),
+    ):
+        with contextlib.closing(sqlite3.connect(state / "journal.db")) as db, db:
+            db.execute(change)
+        for words in (("resume", "roll-0001"), ("backout", "roll-0001")):
+            refused = place.run(*words)
+            assert (refused.code, told in refused.err) == (5, True), (words, refused.out, refused.err)
+        looked = place.run("history", "--verify", "roll-0001")
+        assert (looked.code, told in looked.out) == (1, True), looked.out
+        shutil.rmtree(state)
+        shutil.copytree(tmp_path / "kept", state)
+    assert place.run("history", "--verify", "roll-0001").code == 0
+    assert place.run("resume", "roll-0001", "--hold-after", "step").code == 4
+
+
+@pytest.mark.parametrize("file", ["state/notes.json", "known_nodes"])
+@pytest.mark.parametrize("damage", [b"[{", None])
+def test_what_was_written_down_and_is_damaged_or_gone_comes_back_from_its_copy(planned, file, damage):
+    place, _ = planned
+    estate = place.folder / "estate.yaml"
+    estate.write_text(re.sub(r"serial: [A-Za-z0-9-]+(, )?", "", estate.read_text()))
+    assert place.run("note", "add", "tickets", "the spare bay is full").code == 0
+    assert place.run("survey", "tickets").code == 0
+    path = place.folder / file
+    before = path.read_bytes()
+    if damage is None:
+        path.unlink()
+    else:
+        path.write_bytes(damage)
+    refused = place.run("survey", "tickets")
+    assert (refused.code, "gallant doctor --mend brings back its copy of " in refused.err) == (4, True), refused.err
+    looked = place.run("doctor")
+    assert (looked.code, f"{path.name} " in looked.out) == (1, True), looked.out
+    assert place.run("doctor", "--mend", "--yes").code in (0, 1)
+    assert path.read_bytes() == before
+    aside = [one.read_bytes() for one in path.parent.glob(f"{path.name}.damaged-*")]
+    assert aside == ([damage] if damage is not None else [])
+    assert place.run("survey", "tickets").code == 0

@@ -182,7 +182,7 @@ def test_an_export_is_not_fetched_to_its_end_once_the_disk_is_full(tmp_path):
     exporter, was = Endless(), resource.getrlimit(resource.RLIMIT_FSIZE)
     resource.setrlimit(resource.RLIMIT_FSIZE, (8 * PIECE, was[1]))
     try:
-        with pytest.raises(GallantError, match="cannot be written"):
+        with pytest.raises(GallantError, match="cannot be kept in"):
             take(tmp_path, exporter)
     finally:
         resource.setrlimit(resource.RLIMIT_FSIZE, was)

@@ -15,7 +15,7 @@ from gallant.catalogs.trust import SIGNED_PREFIX
 from gallant.core.catalog.products import SCHEMA, Catalog, decode_catalog
 from gallant.core.documents import Document, Invalid, Problem
 from gallant.core.errors import GallantError, Refused, WrongUse
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 
 GOOD_FOR = timedelta(days=365)
 
@@ -83,7 +83,7 @@ def write_catalog(catalog: Catalog, path: Path) -> None:
         path.with_name(path.name + ".sig").unlink(missing_ok=True)
         put_whole(path, msgspec.json.format(msgspec.json.encode(catalog), indent=1) + b"\n")
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
 
 
 def new_key(path: Path) -> None:
@@ -99,7 +99,7 @@ def new_key(path: Path) -> None:
             f"{path} is there already; a key is never overwritten.", next="Leave out --new-key to sign with it."
         ) from None
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
 
 
 def sign(catalog_path: Path, key_path: Path) -> str:
@@ -131,5 +131,5 @@ def sign(catalog_path: Path, key_path: Path) -> str:
     try:
         put_whole(signature, f"{key.sign(SIGNED_PREFIX + raw).hex()} {public}\n".encode())
     except OSError as error:
-        raise GallantError(f"{signature} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{signature} cannot be written: {why_not(error, signature)}.") from None
     return public

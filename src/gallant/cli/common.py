@@ -211,11 +211,12 @@ def listing_options(command: Command) -> Command:
     return wrapped
 
 
-def open_place(estate_path: Path | None, output: Output) -> Workplace:
-    """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated."""
+def open_place(estate_path: Path | None, output: Output, forgiving: bool = False) -> Workplace:
+    """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated. `forgiving`: also where something in it cannot
+    be read."""
     from gallant.operations.workplace import Workplace
 
-    place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now())
+    place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now(), forgiving)
     if place.estate.simulation is not None:
         output.remark(
             f"time is simulated, {place.estate.simulation.speed:g} times as fast; now {place.clock.now():%Y-%m-%d %H:%M}Z"

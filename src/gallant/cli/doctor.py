@@ -33,7 +33,7 @@ def doctor(estate_path: Path | None, mend: bool, group: str | None, yes: bool, o
     from gallant.people import group_number
     from gallant.views.doctor import examined_view
 
-    place = open_place(estate_path, output)
+    place = open_place(estate_path, output, forgiving=True)
     gid = group_number(group) if group is not None else None
     rows, done = operation.examine(place, gid), []
     if mend:

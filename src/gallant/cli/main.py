@@ -146,9 +146,13 @@ def main(arguments: list[str] | None = None) -> None:
         _forget_stdout()
         _end(0)
     except OSError as error:
+        from pathlib import Path
+
+        from gallant.disk import why_not
+
         where = f"{error.filename}: " if error.filename else ""
         _show(
-            GallantError(f"{where}{error.strerror or error}.", next="Look at the path, its rights and the free space."),
+            GallantError(f"{where}{why_not(error, Path(error.filename or '.'))}.", next="Look at the path, its rights and the free space."),
             "--json" in said,
         )
         _end(4)

@@ -19,6 +19,8 @@ from gallant.engine.journal import replay
 from gallant.operations.components import not_in_stock
 from gallant.operations.durations import learned
 from gallant.operations.plan import Planned, look_at, written
+from gallant.operations.recorded import refuse_replaced
+from gallant.operations.sealing import refuse_altered
 from gallant.operations.snapshots import PlaceRestorePoints
 from gallant.operations.windows import fits, opens_at
 from gallant.operations.workplace import Workplace
@@ -30,6 +32,8 @@ async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Plann
     Raises `Refused` while the roll is running, and where something has no way back; `WrongUse` for what is no part of it.
     """
     row = place.journal.roll(roll_id)
+    refuse_replaced(place, row.plan, roll_id)
+    refuse_altered(place, roll_id)
     chosen = _chosen(place, row.plan, terms)
     _still(place, row, tuple(chosen))
     begun = _begun(place, row)

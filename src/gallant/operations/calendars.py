@@ -15,7 +15,7 @@ from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import Span, WindowRule
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Plan
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 
 if TYPE_CHECKING:
     from gallant.operations.over_windows import OverWindows
@@ -297,7 +297,7 @@ def write(path: Path, entries: Iterable[Entry], now: datetime, estate: str) -> i
     try:
         put_whole(path, calendar.to_ical())
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     return len(every)
 
 

@@ -19,11 +19,13 @@ from typing import Any
 import msgspec
 
 from gallant.core.assess.ledger import Kept, LedgerEntry, chain_problems
+from gallant.core.errors import GallantError
 from gallant.core.readings import Reading
 from gallant.core.records import Record
 from gallant.core.work.events import Entry
 from gallant.core.work.plan import Plan
 from gallant.disk import OF_GROUP
+from gallant.operations import written
 from gallant.operations.alone import holder
 from gallant.operations.rights import (
     give_to,
@@ -74,7 +76,7 @@ class Examined(Record):
 
 def examine(place: Workplace, group: int | None = None) -> list[Examined]:
     """Everything, the worst first; also whether the estate is that of a `group`, by its number, where one is given or works on it already."""
-    found = [row for part in (_space, _stores, _keys, _rights, _owners, _due, _clock) for row in part(place)]
+    found = [row for part in (_space, _stores, _written, _keys, _rights, _owners, _due, _clock) for row in part(place)]
     found += _of_group(place, team_of(place.folder) if group is None else group)
     order = ("stop", "warn", "note", "pass")
     return sorted(found, key=lambda row: order.index(row.level))
@@ -196,6 +198,22 @@ def _its_copy(path: Path) -> Examined:
         would="make one now" if old else None,
         mend="copy" if old else None,
     )
+
+
+def _written(place: Workplace) -> Iterator[Examined]:
+    """What people and first sights wrote down beside the stores."""
+    for file in written.FILES:
+        told = written.copy_made(file, place.folder)
+        if told is None and not file.path(place.folder).exists():
+            continue
+        try:
+            written.read(file, place.folder)
+        except GallantError as error:
+            yield Examined(about="store", subject=file.name, level="stop", seen=error.what, would=error.next, mend="bring back file" if told else None)  # fmt: skip
+            continue
+        yield Examined(about="store", subject=file.name, level="pass", seen="whole")
+        if told is None:
+            yield Examined(about="copy", subject=f"copies/{file.name}", level="warn", seen="there is none", would="make one now", mend="copy file")  # fmt: skip
 
 
 # --- keys, rights, space, clock
@@ -436,9 +454,25 @@ def _give_back(place: Workplace, row: Examined) -> str:
     return f"{count} files and folders are {owner_of(place.folder)}'s again"
 
 
+def _file_of(row: Examined) -> written.Written:
+    return next(file for file in written.FILES if file.name == Path(row.subject).name)
+
+
+def _bring_file_back(place: Workplace, row: Examined) -> str:
+    aside = written.bring_back(_file_of(row), place.folder)
+    return f"the copy is in its place; what was there is {aside.name}"
+
+
+def _copy_file(place: Workplace, row: Examined) -> str:
+    written.keep_copy(_file_of(row), place.folder)
+    return "a copy was made"
+
+
 MENDS: dict[str, Callable[[Workplace, Examined], str]] = {
     "bring back": _bring_back,
     "copy": _copy,
+    "bring back file": _bring_file_back,
+    "copy file": _copy_file,
     "shut": _shut,
     "keep private": _keep_private,
     "give to the group": _give_to_group,

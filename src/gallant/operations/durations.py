@@ -14,7 +14,7 @@ from gallant.core.work.events import DONE, FAILED, Event
 from gallant.core.work.learning import MOST_OBSERVED, Observation, Pace, model_of, taken
 from gallant.core.work.plan import Plan, steps_of
 from gallant.core.work.spread import announced_s, product_of, way_of
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 from gallant.engine.journal import replay, taken_up, watched_through
 from gallant.operations.workplace import Workplace
 from gallant.store.database import state_folder
@@ -112,7 +112,7 @@ def export(place: Workplace, path: Path) -> int:
     try:
         put_whole(path, msgspec.json.encode(Durations(schema=SCHEMA, observations=plain)) + b"\n")
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     return len(plain)
 
 

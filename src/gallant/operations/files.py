@@ -18,7 +18,7 @@ from gallant.core.estate.gathering import LISTS, MAPPINGS
 from gallant.core.estate.systems import parse_estate
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan
-from gallant.disk import make_folder, put_whole
+from gallant.disk import make_folder, put_whole, why_not
 from gallant.operations.opening import Files
 
 LARGE = 1024 * 1024  # a file of such a size is a machine's: JSON, of more values than people write
@@ -308,7 +308,7 @@ def init(folder: Path, group: int | None = None) -> Path:
             begin_for_group(folder, group)
         put_whole(path, TEMPLATE.format(name=msgspec.json.encode(folder.resolve().name).decode()).encode())
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     return path
 
 

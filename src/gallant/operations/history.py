@@ -20,6 +20,7 @@ from gallant.core.work.plan import Hop, Plan, Step, Wave, brought, steps_of
 from gallant.core.work.steps import doing
 from gallant.engine.journal import RollState, grammar_problems, replay
 from gallant.operations.claims import claims_of
+from gallant.operations.sealing import seal_problem
 from gallant.operations.workplace import Workplace
 
 
@@ -191,10 +192,11 @@ def claims(place: Workplace, run: str) -> tuple[Claim, ...]:
 
 
 def verify(place: Workplace, run: str) -> tuple[int, list[str]]:
-    """The number of events of a roll's journal, and everything in which they break its grammar."""
+    """The number of events of a roll's journal, and everything in which they differ from what the ledger has of them, or break its grammar."""
     place.journal.roll(run)
     events = place.journal.events(run)
-    return len(events), grammar_problems(events)
+    changed = seal_problem(place, run, events)
+    return len(events), [*([f"It was changed: {changed}."] if changed is not None else []), *grammar_problems(events)]
 
 
 def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetime | None) -> Run:

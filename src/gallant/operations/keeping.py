@@ -21,7 +21,7 @@ from gallant.core.records import Record, clean, replace
 from gallant.core.work.events import RollRow
 from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Plan
-from gallant.disk import make_folder, put_whole
+from gallant.disk import make_folder, put_whole, why_not
 from gallant.operations.check import probe_answers
 from gallant.operations.survey import Surveyed, survey_with
 from gallant.operations.workplace import Workplace
@@ -175,7 +175,7 @@ def _write(place: Workplace, kept: Kept) -> None:
         make_folder(folder)
         put_whole(folder / f"{kept.name}.json", msgspec.json.encode(kept))
     except OSError as error:
-        raise GallantError(f"{folder} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{folder} cannot be written: {why_not(error, folder)}.") from None
 
 
 def _moved(place: Workplace, plan: Plan) -> list[tuple[str, str, str]]:

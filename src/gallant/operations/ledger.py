@@ -12,7 +12,7 @@ from gallant.core.assess.ledger import Kept, against, broken_at, chain_problems
 from gallant.core.assess.syslog import json_line
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import Record
-from gallant.disk import opened
+from gallant.disk import opened, why_not
 from gallant.operations.workplace import Workplace
 
 _TOLD = re.compile(r'seq="(\d+)"[^\]]*?hash="([0-9a-f]{64})"')
@@ -62,7 +62,7 @@ def export(place: Workplace, into: Path) -> int:
     except FileExistsError:
         raise WrongUse(f"{into} is there already; it is not overwritten.", next="Name another file.") from None
     except OSError as error:
-        raise GallantError(f"{into} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{into} cannot be written: {why_not(error, into)}.") from None
     return len(kept)
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Iterator
+from contextlib import suppress
 
 import msgspec
 
@@ -12,8 +12,9 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Note
 from gallant.core.records import clean
 from gallant.core.work.events import ANSWERED, RESUMED, STOPPED
-from gallant.disk import locked, put_whole
-from gallant.operations.workplace import NOTES, Workplace
+from gallant.disk import locked, put_whole, why_not
+from gallant.operations.workplace import Workplace
+from gallant.operations.written import NOTES, NOTES_FILE, keep_copy
 from gallant.store.database import state_folder
 
 LONGEST = 2000
@@ -54,7 +55,7 @@ def _rolled(place: Workplace, but: str | None) -> Iterator[Known]:
     for row in place.journal.rolls()[0][:MOST_ROLLS]:
         if row.id == but:
             continue
-        with contextlib.suppress(GallantError):
+        with suppress(GallantError):
             events = place.journal.events(row.id)
             for number, event in enumerate(events):
                 if event.entry.kind == STOPPED:
@@ -80,6 +81,8 @@ def add_note(place: Workplace, about: str, text: str) -> Note:
     try:
         with locked(path.with_suffix(".lock")):
             put_whole(path, msgspec.json.encode([*place.notes_now(), note]))
+            with suppress(GallantError):  # the note is kept; gallant doctor tells of the copy
+                keep_copy(NOTES_FILE, place.folder)
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     return note

@@ -10,7 +10,7 @@ from typing import Any
 
 from gallant.core.errors import GallantError
 from gallant.core.records import Record, clean
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 from gallant.operations import gaps, history
 from gallant.operations.backups import listed
 from gallant.operations.workplace import Workplace
@@ -149,4 +149,4 @@ def write(place: Workplace, path: Path) -> None:
         put_whole(path, text_of(place))
         path.chmod(0o644)
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None

@@ -28,7 +28,7 @@ from gallant.core.work.planning import make_plan, needed_with
 from gallant.core.work.returning import with_ways_back
 from gallant.core.work.sifting import Barred, barred_by, sift
 from gallant.core.work.spread import with_spread
-from gallant.disk import make_folder, put_whole
+from gallant.disk import make_folder, put_whole, why_not
 from gallant.operations.approving import approval_of
 from gallant.operations.assess import last_readings, product_of, ways_out_of
 from gallant.operations.check import check_with
@@ -443,7 +443,7 @@ def written(place: Workplace, plan: Plan) -> str:
         make_folder(folder)
         put_whole(path, msgspec.json.format(msgspec.json.encode(plan), indent=1) + b"\n")
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     record_plan(place, plan)  # after the file: what is recorded can be had
     return str(path.relative_to(place.folder))
 

@@ -9,6 +9,7 @@ from gallant.core.errors import GallantError, Refused
 from gallant.core.work.plan import Plan
 from gallant.operations.deciding import record
 from gallant.operations.workplace import Workplace
+from gallant.store.copies import was_brought_back
 
 
 def record_plan(place: Workplace, plan: Plan) -> None:
@@ -37,6 +38,12 @@ def refuse_unrecorded(place: Workplace, plan: Plan, path: str) -> None:
         "What is approved and carried out is what this estate planned, to the letter.",
         f"gallant plan {' '.join(plan.systems)} makes one.",
     )
+
+
+def refuse_replaced(place: Workplace, plan: Plan, roll_id: str) -> None:
+    """Raise `Refused` where the plan of a roll is not one that was made here. A ledger that a copy took the place of may have lost it."""
+    if any(True for _ in _digests(place, plan)) or not was_brought_back(place.folder, "ledger.db"):
+        refuse_unrecorded(place, plan, f"The plan of {roll_id}")
 
 
 def plans_made(place: Workplace) -> set[str]:

@@ -27,10 +27,12 @@ from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.beside import broken_beside
 from gallant.core.work.consents import Consent, parse_consent
+from gallant.core.work.deriving import derived
 from gallant.core.work.events import Event
 from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Basis, Plan, Step, basis_differences, shape_words, steps_of
 from gallant.core.work.steps import doing
+from gallant.core.work.undoing import beyond_undoing
 from gallant.drivers.greeting import NETCONF_PORT
 from gallant.drivers.probe import SocketProber
 from gallant.engine.journal import RollState, replay
@@ -49,6 +51,9 @@ from gallant.operations.heard import keep_readings
 from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
 from gallant.operations.notifying import Message, message_of, notify
+from gallant.operations.plan import ground_of
+from gallant.operations.recorded import refuse_replaced
+from gallant.operations.sealing import refuse_altered, seal_of
 from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
 from gallant.operations.surroundings import PORTS
 from gallant.operations.survey import survey_with
@@ -169,7 +174,7 @@ async def roll(
         need_consents(plan, drivers, set(consents))
         _refuse_missing(place, plan)
         _have_secrets(place, systems)
-        passed = await _looked_at(place, plan, systems, drivers, despite, show)
+        passed = await _looked_at(place, plan, systems, drivers, despite, show, set(consents))
         pace = replace(pace, unbooked=despite_booking is not None)
         orders = _orders(place, plan, pace, consents=tuple(consents))  # what is under way is not booked any more
         before = await keeping.take(place, keeping.around(place, systems), drivers)
@@ -193,9 +198,23 @@ async def roll(
 def _may_begin(place: Workplace, plan: Plan, despite: Mapping[str, str]) -> None:
     """Raise `Refused` where nothing has to be read to know that a plan may not begin."""
     _may_be_passed(despite)
+    _refuse_beyond_undoing(place, plan)
     refuse_unapproved(place, plan)
     place.journal.refuse_open(plan, but=plan.undoes)
     _refuse_beside(place, plan)
+
+
+def _refuse_beyond_undoing(place: Workplace, plan: Plan) -> None:
+    """Raise `Refused` for a plan that takes a roll back by its own word, and does something else."""
+    if plan.undoes is None:
+        return
+    row = place.journal.roll(plan.undoes)
+    if beyond := beyond_undoing(plan, row.plan, place.estate, place.products):
+        raise Refused(
+            f"{plan.id} does more than to take {row.id} back: {'; '.join(beyond[:3])}.",
+            "A plan that takes a roll back waits for nobody, so it does nothing else.",
+            f"gallant backout {row.id} makes one that does",
+        )
 
 
 def _refuse_beside(place: Workplace, plan: Plan) -> None:
@@ -224,14 +243,16 @@ async def _looked_at(
     drivers: Mapping[str, Driver],
     despite: Mapping[str, str],
     show: Show,
+    consents: set[str],
 ) -> list[Finding]:
-    """Check and read everything a plan is about; raises `Refused` where it may not begin. Gives the stops that are passed by word."""
+    """Check and read everything a plan is about; raises `Refused` where it may not begin, also for want of a consent that what is known now asks for, whatever
+    the plan says of it. Gives the stops that are passed by word."""
     own = [system for system in systems if system.name in plan.systems]
     findings, survey = await check_with(
         place, own, drivers, own_roll=plan.undoes, entering=_enters(plan), still=_still(plan)
     )
     stacked = [(s, tuple(s.nodes)) for s in systems if s not in own]
-    above = (await survey_with(place, stacked, drivers)).readings() if stacked else {}
+    above = await survey_with(place, stacked, drivers) if stacked else None
     passed = [f for f in findings if f.level == "stop" and f.check in despite]
     if plan.undoes is None:
         _refuse_stops(plan, [f for f in findings if f not in passed], survey.exit_code)
@@ -240,7 +261,11 @@ async def _looked_at(
         _say_stops(findings, show)
     for one in drifted(place, own, findings, plan.made):
         show.notice(f"{one.what} since the plan was made: {one.finding.level} {one.finding.message}")
-    _refuse_differences(plan, _basis_now(place, plan, {**survey.readings(), **above}))
+    read = {**survey.readings(), **(above.readings() if above is not None else {})}
+    _refuse_differences(plan, _basis_now(place, plan, read))
+    knows = {system.name: drivers[system.name].knows() for system in systems}
+    ground = replace(ground_of(place, systems, survey, above), knows=knows)
+    need_consents(derived(plan, ground), drivers, consents)
     return passed
 
 
@@ -300,6 +325,8 @@ async def resume(
     row = place.journal.roll(roll_id)
     if row.ended is not None:
         raise WrongUse(f"{roll_id} has ended; there is nothing to carry on.", next=f"gallant history {roll_id}")
+    refuse_replaced(place, row.plan, roll_id)
+    refuse_altered(place, roll_id)
     systems = systems_of(place, row.plan)
     known = {name: serial for s in systems for n in s.nodes for name, serial in [(node_name(s, n), s.nodes[n].serial)]}
     basis = _basis_of(place, row.plan, known, row.plan.basis.versions)
@@ -489,7 +516,8 @@ async def _run(
                 next=f"gallant resume {journal.id} looks what became of it and carries on.",
             )
         means.hears.rest()  # of lanes that were cut off
-        record(place, "roll", journal.id, target=plan.id, reason=f"{end.state}: {end.message}")
+        told = f"{end.state}: {end.message}"
+        record(place, "roll", journal.id, target=plan.id, reason=told, seal=seal_of(journal.events()))
         if end.opens is not None and place.estate.due.rests:
             record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
             show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")

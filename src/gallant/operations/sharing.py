@@ -14,7 +14,8 @@ from gallant.core.errors import GallantError
 from gallant.disk import OF_GROUP
 from gallant.drivers.ssh import KNOWN_HOSTS
 from gallant.operations.rights import HANDS, SECRETS, held
-from gallant.operations.workplace import ESTATE_FILE, KNOWN_NODES, Workplace
+from gallant.operations.workplace import ESTATE_FILE, Workplace
+from gallant.operations.written import KNOWN_NODES
 from gallant.people import account_name
 from gallant.store.hands import READABLE
 

@@ -16,7 +16,7 @@ from gallant.core.estate.systems import System
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean
 from gallant.core.work.plan import Plan
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 from gallant.operations import history, keeping
 from gallant.operations.anonymous import Nameless, names_of
 from gallant.operations.assess import last_readings
@@ -70,7 +70,7 @@ async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> B
         if anonymous:
             put_whole(table, "".join(f"{new}\t{old}\n" for old, new in names.items()).encode())
     except OSError as error:
-        raise GallantError(f"{into} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{into} cannot be written: {why_not(error, into)}.") from None
     return Bundle(path=str(into), items=items, table=str(table) if anonymous else None, replaced=len(names))
 
 

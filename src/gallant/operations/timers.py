@@ -42,7 +42,7 @@ def units(folder: Path, whose: str, program: Sequence[str]) -> list[Unit]:
     """A service and a timer for each call. Raises `WrongUse` for a folder without an estate, or of which no unit can speak."""
     if not (folder / ESTATE_FILE).is_file():
         raise WrongUse(f"{folder} has no {ESTATE_FILE}.", next=f"gallant init {folder}")
-    if not str(folder).isprintable():
+    if not str(folder).isprintable() or str(folder).endswith("\\"):  # the next line would be its end
         raise WrongUse(f"{str(folder)!r} has signs in its name that no unit can hold.", next="Move the estate.")
     found = []
     for name, words, when, does, made_up, codes in CALLED:
@@ -61,7 +61,7 @@ def _slug(name: str) -> str:
 
 def _service(folder: Path, whose: str, program: Sequence[str], words: str, does: str, codes: str) -> str:
     network = "Wants=network-online.target\nAfter=network-online.target\n" if whose == "system" else ""
-    owner = f"User={this_person().name}\n" if whose == "system" else ""
+    owner = f"User={this_person().account}\n" if whose == "system" else ""
     return f"""\
 [Unit]
 Description=Gallant {does} ({_plain(folder)})

@@ -9,13 +9,13 @@ from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate.pins import Pin, parse_pins, pin_line, with_pins, without_serial
+from gallant.core.estate.pins import Pin, pin_line, with_pins, without_serial
 from gallant.core.estate.sources import Access, Source
 from gallant.core.estate.systems import Estate, Note, System, node_name, select
 from gallant.core.ports import WrongMachine
@@ -24,6 +24,7 @@ from gallant.disk import appending, opened
 from gallant.operations.clock import EstateClock
 from gallant.operations.opening import open_estate
 from gallant.operations.secrets import Asker, resolve
+from gallant.operations.written import KNOWN_NODES, NODES_FILE, NOTES_FILE, Written, keep_copy, read
 from gallant.people import Person, this_person
 from gallant.store.database import estate_of, state_folder
 
@@ -37,8 +38,6 @@ if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
 
 ESTATE_FILE = "estate.yaml"
-NOTES = "notes.json"  # in state/
-KNOWN_NODES = "known_nodes"  # beside known_hosts: what was taken at first sight
 Ask = Callable[[str], bool]  # a question, and whether somebody said yes
 # Each driver's class, imported when a system needs it.
 DRIVER_CLASSES = {
@@ -70,10 +69,13 @@ def _with_calendars(estate: Estate, folder: Path) -> Estate:
 class Workplace:
     """Everything a command works with. Made from the path of an estate file, or of the folder that holds one."""
 
-    def __init__(self, path: Path, asker: Asker | None = None) -> None:
+    def __init__(self, path: Path, asker: Asker | None = None, forgiving: bool = False) -> None:
+        """`forgiving`: what was written down and cannot be read counts as nothing; for whoever looks what is wrong, and for no work."""
+        self._forgiving = forgiving
         self.path = path / ESTATE_FILE if path.is_dir() else path
         self.folder = self.path.parent.resolve()
         self.asker = asker
+        self._kept = False  # whether a node was held to a serial since the last copy of that
         self._secrets: dict[tuple[str, str], tuple[str, str, str]] = {}
         try:
             text = self.path.read_bytes()
@@ -95,17 +97,15 @@ class Workplace:
 
     def notes_now(self) -> tuple[Note, ...]:
         """The same, read once more. Raises `GallantError` where they cannot be read: they are no notes less."""
-        path = self.folder / "state" / NOTES
+        return tuple(self._written(NOTES_FILE) or ())
+
+    def _written(self, file: Written) -> Any:
         try:
-            return tuple(msgspec.json.decode(path.read_bytes(), type=list[Note]))
-        except (FileNotFoundError, NotADirectoryError):  # a file in the folder's place is told by what needs the folder
-            return ()
-        except (OSError, msgspec.MsgspecError, ValueError) as error:
-            raise GallantError(
-                f"{path} cannot be read: {clean(getattr(error, 'strerror', None) or str(error), 120)}.",
-                "What was noted is asked for by plans and checks, and is not taken for nothing.",
-                f"Put it back from a backup; or keep it beside, and begin anew: mv {path} {path}.damaged",
-            ) from None
+            return read(file, self.folder)
+        except GallantError:
+            if self._forgiving:
+                return None
+            raise
 
     def _held_to(self, declared: Estate) -> Estate:
         """With the serials that were taken at first sight, where the file names none."""
@@ -113,16 +113,7 @@ class Workplace:
 
     @cached_property
     def _pins(self) -> dict[str, Pin]:
-        try:
-            return parse_pins((self.folder / KNOWN_NODES).read_text("utf-8"))
-        except FileNotFoundError:
-            return {}
-        except (OSError, ValueError) as error:
-            raise GallantError(
-                f"{self.folder / KNOWN_NODES} cannot be read: {clean(getattr(error, 'strerror', None) or str(error), 120)}.",
-                "It says which machine each node is; nobody is believed anew for want of it.",
-                "Put it back from a backup; or compare each node's serial with its label, and take the line away",
-            ) from None
+        return dict(self._written(NODES_FILE) or {})
 
     @cached_property
     def _whose(self) -> dict[str, str]:
@@ -147,13 +138,17 @@ class Workplace:
         self._keep(node, replace(self._pins[node], by=clean(self.user, 80)))
 
     def _keep(self, node: str, pin: Pin) -> None:
-        self._pins[node] = pin
+        self._pins[node], self._kept = pin, True
         with appending(self.folder / KNOWN_NODES) as file:
             file.write(pin_line(node, pin).encode())
 
     def hold_to_pins(self) -> None:
         """From now on, what was seen or confirmed in this run counts as what the estate says."""
         self.estate = self._held_to(self._declared)
+        if self._kept:
+            self._kept = False
+            with suppress(GallantError):  # the file itself is written; gallant doctor tells of the copy
+                keep_copy(NODES_FILE, self.folder)
 
     @cached_property
     def person(self) -> Person:

@@ -21,7 +21,7 @@ import aiohttp
 from gallant.core.catalog.products import Package, PackageHeld
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import clean
-from gallant.disk import appending, make_folder, put_whole, writing
+from gallant.disk import appending, make_folder, put_whole, why_not, writing
 
 CHUNK = 256 * 1024
 HASHED_AT_ONCE = 1024 * 1024
@@ -313,7 +313,7 @@ def _disk(path: Path):  # type: ignore[no-untyped-def]
         raise
     except OSError as error:
         raise GallantError(
-            f"{path} cannot be written: {error.strerror}.",
+            f"{path} cannot be written: {why_not(error, path)}.",
             next="Make room or mend the rights, then: gallant stock fetch",
         ) from None
 

@@ -95,6 +95,11 @@ def keep_copy(db: sqlite3.Connection, path: Path) -> None:
         ) from None
 
 
+def was_brought_back(estate_folder: Path, name: str) -> bool:
+    """Whether a copy took the place of a store here, whose damaged file is kept beside it."""
+    return any((estate_folder / "state").glob(f"{name}.damaged-*"))
+
+
 def bring_back(path: Path) -> Path:
     """Put a store's copy in its place; gives where the damaged file is kept. Raises `GallantError` where there is none."""
     copy = copy_of(path)

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from gallant.core.errors import GallantError, Refused
-from gallant.disk import make_file, make_folder, refuse_link, shut_to_others
+from gallant.disk import make_file, make_folder, refuse_link, shut_to_others, why_not
 from gallant.store.copies import copy_of, damaged, is_due, keep_copy, made_at
 
 if TYPE_CHECKING:
@@ -88,7 +88,7 @@ def state_folder(estate_folder: Path) -> Path:
         shut_to_others(folder)
     except OSError as error:
         raise GallantError(
-            f"{folder} cannot be used: {error.strerror}.", next="Look at its rights and at the free space."
+            f"{folder} cannot be used: {why_not(error, folder)}.", next="Look at its rights and at the free space."
         ) from None
     return folder
 
@@ -228,7 +228,7 @@ def open_database(
         raise _explained(error, path, kept) from None
     except OSError as error:
         raise GallantError(
-            f"{path} cannot be used: {error.strerror}.", next="Look at the rights of state/ and at the free space."
+            f"{path} cannot be used: {why_not(error, path)}.", next="Look at the rights of state/ and at the free space."
         ) from None
     if kept and is_due(path):  # where it cannot be made now, gallant doctor and the next command say and do it
         with contextlib.suppress(GallantError):

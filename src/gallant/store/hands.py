@@ -13,7 +13,7 @@ from pathlib import Path
 
 from gallant.core.assess.hands import Hand
 from gallant.core.errors import GallantError
-from gallant.disk import is_of_group, make_folder, refuse_link
+from gallant.disk import is_of_group, make_folder, refuse_link, why_not
 from gallant.people import account_name
 
 FOLDER = "hands"  # in state/
@@ -37,7 +37,7 @@ def note(state: Path, seq: int, digest: str) -> None:
             os.fsync(file.fileno())
     except OSError as error:
         raise GallantError(
-            f"{path} cannot be written: {error.strerror}.",
+            f"{path} cannot be written: {why_not(error, path)}.",
             "It says which decisions are of this account; none is written without it.",
             "Look at its rights, its owner and the free space; gallant doctor looks at all of it.",
         ) from None

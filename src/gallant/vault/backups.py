@@ -23,7 +23,7 @@ import msgspec
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.backups import Backup, Copy, Item
 from gallant.core.records import replace
-from gallant.disk import make_folder, opened, put_whole, replacing, sync_folder
+from gallant.disk import make_folder, opened, put_whole, replacing, sync_folder, why_not
 from gallant.vault.archive import ArchiveWriter, NotWhole, Sink, unpack
 from gallant.vault.digests import Aside, archive_digest
 from gallant.vault.disk import read_back
@@ -109,7 +109,7 @@ class BackupStore:
                     return await asyncio.to_thread(taking.end)
         except OSError as error:
             raise GallantError(
-                f"{draft.system}: the backup cannot be written to {folder}: {error.strerror}.",
+                f"{draft.system}: the backup cannot be written to {folder}: {why_not(error, folder)}.",
                 "There is no backup; nothing half-written was kept.",
                 f"Make room, then: gallant backup take {draft.system}",
             ) from None
@@ -346,7 +346,7 @@ class FolderPlace:
                 while piece := file.read(1024 * 1024):
                     into.write(piece)
         except OSError as error:
-            raise GallantError(f"{self.name} cannot be written: {error.strerror}.") from None
+            raise GallantError(f"{self.name} cannot be written: {why_not(error, target)}.") from None
 
     async def check(self, system: str, name: str, digest: str, size: int) -> str | None:
         """What is wrong with a copy, read again now; None where it is whole."""

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.backups import Backup
 from gallant.core.records import replace
-from gallant.disk import make_folder, writing
+from gallant.disk import make_folder, why_not, writing
 
 if TYPE_CHECKING:
     import pyrage
@@ -63,7 +63,7 @@ def new_identity(path: Path, passphrase: str | None) -> str:
             "Name another file.",
         ) from None
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(text if passphrase is None else wrapping.encrypt(text, passphrase))
@@ -72,7 +72,7 @@ def new_identity(path: Path, passphrase: str | None) -> str:
     except BaseException as error:
         path.unlink()  # half of one would be in the way of the next, and open nothing
         if isinstance(error, OSError):
-            raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+            raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
         raise
     return str(identity.to_public())
 

@@ -16,7 +16,9 @@ from typing import Any
 
 import zstandard
 
+from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Item
+from gallant.disk import why_not
 from gallant.vault.digests import Aside
 
 LEVEL = 1  # half the time of the usual 3, for 5 to 7 % more bytes of /etc, of documents, of source
@@ -27,11 +29,11 @@ PIECE = 1024 * 1024
 class Spool:
     """One export: `write` takes its chunks, `item` says afterwards what they were, `frames` gives them back compressed.
 
-    Raises `OSError` where the disk does not take them. To be closed in any case.
+    Raises `GallantError` where the disk does not take them. To be closed in any case.
     """
 
     def __init__(self, node: str, name: str, folder: Path) -> None:
-        self.node, self.name, self.size = node, name, 0
+        self.node, self.name, self.size, self._folder = node, name, 0, folder
         # Its class differs from system to system, and has no name in common.
         self._file: Any = tempfile.TemporaryFile(dir=folder, prefix=".export-", buffering=0)
         self._gathered: list[bytes] = []
@@ -58,8 +60,15 @@ class Spool:
 
     def _keep(self, packed: bytes) -> None:
         view = memoryview(packed)
-        while view:
-            view = view[self._file.write(view) :]
+        try:
+            while view:
+                view = view[self._file.write(view) :]
+        except OSError as error:  # told here as what it is: whoever reads from a device would tell it as the device's
+            raise GallantError(
+                f"What {self.node} exports cannot be kept in {self._folder}: {why_not(error, self._folder)}.",
+                "There is no backup; nothing half-written was kept.",
+                "Make room, then take the backup again.",
+            ) from None
 
     def finish(self) -> Item:
         """Everything was written: waits until it is hashed and packed."""

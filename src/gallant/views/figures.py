@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
-from gallant.disk import replacing
+from gallant.disk import replacing, why_not
 from gallant.views.palette import ACCENT, BAD, GOOD, ONE, TEXT, TWO, WARN, paler
 from gallant.views.words import many
 
@@ -61,7 +61,7 @@ def save(figure: Figure, path: Path) -> None:
         with replacing(path) as file:
             figure.savefig(file, format="png")
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
 
 
 def draw_durations(rows: Sequence[Learned], path: Path) -> None:

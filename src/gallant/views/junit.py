@@ -13,7 +13,7 @@ from gallant.core.after.picture import LOST
 from gallant.core.assess.gaps import NO_GAP
 from gallant.core.errors import GallantError
 from gallant.core.records import Record, clean
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 
 if TYPE_CHECKING:
     from gallant.core.assess.findings import Finding
@@ -93,7 +93,7 @@ def write_junit(path: Path, suite: str, cases: Iterable[Case], at: datetime) -> 
     try:
         put_whole(path, Xml.tostring(root, "utf-8", xml_declaration=True) + b"\n")
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
 
 
 def _text(text: str) -> str:

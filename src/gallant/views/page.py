@@ -13,7 +13,7 @@ from markupsafe import Markup
 
 from gallant.core.errors import GallantError
 from gallant.core.records import clean
-from gallant.disk import put_whole
+from gallant.disk import put_whole, why_not
 from gallant.views.palette import variables
 from gallant.views.words import duration, size
 
@@ -59,7 +59,7 @@ def write(path: Path, text: str) -> None:
     try:
         put_whole(path, text.encode())
     except OSError as error:
-        raise GallantError(f"{path} cannot be written: {error.strerror}.") from None
+        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
 
 
 def drawn(draw: Callable[[Path], None]) -> Markup:

@@ -58,7 +58,8 @@ class LedgerEntry(Record):
     """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
     was made for, `until` a release or a day, `start` and `end` those of a booking. `state` is how far
     work that takes a while has come, or what was done: see `STATES`. `by` is the account that the kernel says, `uid` its number,
-    and `sudo_user` who asked sudo for it, as the environment says."""
+    and `sudo_user` who asked sudo for it, as the environment says; `seal` is of a roll's journal as it was then: how many entries, a colon, their
+    SHA-256."""
 
     at: datetime
     by: str
@@ -74,6 +75,7 @@ class LedgerEntry(Record):
     state: str | None = None
     uid: int | None = None
     sudo_user: str | None = None
+    seal: str | None = None
 
     @property
     def who(self) -> str:
@@ -95,7 +97,7 @@ class Kept(Record):
 
 
 def next_hash(before: str, entry: LedgerEntry) -> str:
-    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state", "uid", "sudo_user")).hexdigest()
+    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state", "uid", "sudo_user", "seal")).hexdigest()
 
 
 def chain_problems(kept: Iterable[Kept]) -> list[str]:

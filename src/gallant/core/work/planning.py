@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
@@ -351,18 +351,26 @@ def order_of(ground: Ground, systems: Sequence[System], targets: Mapping[str, st
 
 def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> tuple[tuple[Hop, ...], dict[str, str]]:
     """The hops of one system with all of their waves, and the components that stay behind, each with the reason. Raises `NotSafe`."""
-    product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
-    wish = ground.wishes.get(system.name, ())
     _not_by_halves(ground, system)
-    standing = replace(standing_of(system, read, ground.estate.limits), wish=wish)
-    runs = {node: runs_of(reading) for node, reading in read.items()}
     legs, left = _legs(ground, system, ordered)
-    hops: list[Hop] = []
     last = max((n for n, (leg, _) in enumerate(legs) if leg.from_ != leg.to), default=None)
+    planned = list[tuple[Hop, Release | None]]()
     for number, (leg, parts) in enumerate(legs):
         hop, release = _planned(ground, system, leg, parts)
         renews = number == last and RENEW_SPARE in ground.known_of(system).capabilities
-        hop = replace(hop, renews_spare=renews)
+        planned.append((replace(hop, renews_spare=renews), release))
+    return with_waves(ground, system, planned), left
+
+
+def with_waves(ground: Ground, system: System, planned: Iterable[tuple[Hop, Release | None]]) -> tuple[Hop, ...]:
+    """Those hops of one system on which there is anything to do, with all of their waves, each from the roles and the versions that the one before it leaves.
+    Raises `NotSafe`."""
+    product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
+    standing = standing_of(system, read, ground.estate.limits)
+    runs = {node: runs_of(reading) for node, reading in read.items()}
+    hops: list[Hop] = []
+    for hop, release in planned:
+        standing = replace(standing, wish=hop.wish)
         work = work_now(ground, system, hop, release)
         todo = hop_todo(work, product, ground.products, runs)
         if todo:
@@ -373,8 +381,8 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
         taken = [t for together in hop_rounds(system, todo, standing) for t in together]
         out = () if any(work.has_turn for work in todo.values()) else standing.out
         standing = replace(standing, roles=shape.roles_after(tuple(system.nodes), standing.roles, taken), out=out)
-        runs = {node: after_hop(now, todo[node], leg.to) if node in todo else now for node, now in runs.items()}
-    return tuple(hops), left
+        runs = {node: after_hop(now, todo[node], hop.to) if node in todo else now for node, now in runs.items()}
+    return tuple(hops)
 
 
 def _opened(
@@ -502,19 +510,21 @@ def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer
                 raised=layer.kind == FORMAT,
                 install_s=release.minutes.install * 60,
                 package=None if fetched else release.package_on(key, system.delivery),
-                one_way_because=_one_way(ground, system, layer, release),
+                one_way_because=one_way_of(ground, system, layer.component, layer.kind, layer.product, release),
                 channel=release.channel,
             )
         )
     return tuple(made)
 
 
-def _one_way(ground: Ground, system: System, layer: Layer, release: Release) -> str | None:
+def one_way_of(
+    ground: Ground, system: System, component: str, kind: str, product: Product, release: Release
+) -> str | None:
     """Why there is no way back from a component's release: by its publisher's word, or since it changes another by itself."""
     if release.one_way:
         return release.one_way_because or ""
-    key = layer.product.key(release)
-    for one in ground.known_of(system).migrations(layer.component, layer.kind):
+    key = product.key(release)
+    for one in ground.known_of(system).migrations(component, kind):
         if one.releases and key not in parse_range(one.releases):
             continue
         runs = {p.version for r in ground.worked_on(system).values() for p in r.components if p.name == one.component}

@@ -77,26 +77,28 @@ def _restarting(lane: Lane) -> int | None:
 def _shared(ground: Ground, pair: _Pair) -> tuple[Lane, Lane]:
     """Both lanes anew: laid, then entered with the machines, then looked at."""
     system, machines = (ground.estate.systems[lane.system] for lane in (pair.upper, pair.lower))
-    whole, on = pair.system, carried(ground.estate, machines)[system.name]
+    whole = pair.system
     laid_id = f"{whole.id}.laid"
-    laid = _hop(ground, system, replace(whole, id=laid_id, lays=True, settings=()), {})
+    laid = hop_entered(ground, system, replace(whole, id=laid_id, lays=True, settings=()), {})
     below = replace(
         pair.machines, serves={system.name: whole.to}, needs=tuple(dict.fromkeys([*pair.machines.needs, laid_id]))
     )
-    below = _hop(ground, machines, below, {})
-    restarted = [
-        on[step.node]
-        for step in steps_of(below.waves)
-        if KINDS[step.kind].away and step.system == machines.name and step.node in on
-    ]
+    below = hop_entered(ground, machines, below, {})
     last = replace(whole, served=True, restore_point=False, needs=(*whole.needs, below.id))
-    last = _hop(ground, system, last, dict.fromkeys(restarted, whole.to))
+    last = hop_entered(ground, system, last, dict.fromkeys(restarted_with(ground, machines, below, system), whole.to))
     upper = (*pair.upper.hops[: pair.up], laid, last, *pair.upper.hops[pair.up + 1 :])
     lower = (*pair.lower.hops[: pair.low], below, *pair.lower.hops[pair.low + 1 :])
     return _again(ground, machines, pair.lower, lower), _again(ground, system, pair.upper, upper)
 
 
-def _hop(ground: Ground, system: System, hop: Hop, entered: Mapping[str, str]) -> Hop:
+def restarted_with(ground: Ground, machines: System, below: Hop, system: System) -> list[str]:
+    """The nodes of a system that are restarted by a hop of the machines below it."""
+    on = carried(ground.estate, machines)[system.name]
+    away = (step for step in steps_of(below.waves) if KINDS[step.kind].away and step.system == machines.name)
+    return [on[step.node] for step in away if step.node in on]
+
+
+def hop_entered(ground: Ground, system: System, hop: Hop, entered: Mapping[str, str]) -> Hop:
     """A hop with its waves, where some nodes run a release already by then."""
     read = ground.of(system)
     standing = replace(standing_of(system, read, ground.estate.limits), wish=hop.wish)
