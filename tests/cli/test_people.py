@@ -190,3 +190,18 @@ def test_a_full_disk_is_named_as_that_and_no_device_is_blamed(place, where, word
         return
     assert done.returncode == 4, said
     assert f"the disk at {folder} is full" in said, said
+
+
+def test_who_has_the_account_that_reads_alone_reads_and_plans_and_orders_nothing(place):
+    plan = place.make_ready()
+    estate = place.folder / "estate.yaml"
+    estate.write_text(re.sub(r"\n  act: .*", "", estate.read_text()))
+    (place.folder / "secrets" / "act").unlink()
+    for words in (("survey",), ("inventory",), ("gaps",), ("check",), ("plan", "tickets")):
+        assert place.run(*words).code in (0, 1), words
+    for words in (("roll", plan), ("snapshot", "take", "tickets", "--reason", "x")):
+        refused = place.run(*words)
+        assert refused.code in (2, 5), (words, refused.out, refused.err)
+        assert "no account for 'act'" in refused.out + refused.err, refused.err
+    assert {what.split()[1] for what in place.truth()["counts"]} == {"login"}  # no order came to any node
+    assert place.run("history", "--json").rows == []

@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 
 import pytest
+from prometheus_client.openmetrics.parser import text_string_to_metric_families as families
 
 from ..conftest import Place, starting
 
@@ -67,3 +68,5 @@ def test_whatever_the_readings_say_a_rehearsal_a_plan_and_a_list_end_in_words(ma
         assert done.code in (0, 1, 2, 4, 5), (words, done.out, done.err)
         assert "\x1b" not in done.out + done.err
         assert "\u202e" not in done.out
+        if words == ("metrics",) and not done.code:
+            assert len(list(families(done.out))) > 1

@@ -241,7 +241,7 @@ def ledger_verified_view(done: Verified) -> View:
             )
             yield said("good", f"The chain of {many(done.entries, 'entry', 'entries')} is whole{beside}")
         if done.blind:
-            yield f"{mark('note')} Its end is held against the journal alone; one that was cut off in both cannot be seen from here."
+            yield f"{mark('note')} Its end is held against the journal, and against what each account noted of its own; one that was cut off in all of them cannot be seen from here."
             yield from next_steps("gallant ledger verify --against FILE, with what a collector was told, or an export")
 
     return View("ledger-verify", [done], text)
