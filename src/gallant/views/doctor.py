@@ -31,7 +31,8 @@ def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]]
             yield shown
         yield f"{mark('good')} {len(rows) - len(wrong)} of {many(len(rows), 'thing')} are well: {plain(_well(rows))}."
         if any(row.mend for row in rows):
-            yield from next_steps("gallant doctor --mend asks before each")
+            group = next((f" --group {row.subject}" for row in rows if row.mend and row.group is not None), "")
+            yield from next_steps(f"gallant doctor --mend{group} asks before each")
 
     return View("doctor", rows, text, {"mended": [row.subject for row, _ in done]})
 

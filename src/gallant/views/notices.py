@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from gallant.core.assess.ledger import Kept, LedgerEntry
+from gallant.core.assess.ledger import PLAN, Kept, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.records import fields_of
 from gallant.views.output import Drawn, View
@@ -186,7 +186,8 @@ def _entries(kept: Sequence[Kept]) -> Grid:
     for k in kept:
         e = k.entry
         until, start = f"until {e.until}" if e.until else None, _minute(e.start) if e.start else None
-        more = ", ".join(one for one in (e.target, e.person, until, start) if one)
+        target = f"{e.target[:12]}…" if e.kind == PLAN and e.target else e.target  # the digest of all of it
+        more = ", ".join(one for one in (target, e.person, until, start) if one)
         shown.add_row(
             str(k.seq),
             moment(e.at),
