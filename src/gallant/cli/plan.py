@@ -158,12 +158,12 @@ def plan(
         raise click.UsageError("--all is of all that is behind, as it is aimed for; only a selector narrows it.")
     place = open_place(estate_path, output)
     if ics is not None:
-        from gallant.operations import calendars
+        from gallant.operations import calendar_entries as calendar
     if everything:
         found = run(over.over_windows(place, selector, search.total_seconds(), book, consent))
         if ics is not None:
-            entries = calendars.entries_over(found, operation.load_plan(place, found.plan))
-            _wrote(output, ics, calendars.write(ics, entries, place.clock.now(), place.identity))
+            entries = calendar.entries_over(found, operation.load_plan(place, found.plan))
+            _wrote(output, ics, calendar.write(ics, entries, place.clock.now(), place.identity))
         output.show(over_windows_view(found, place.clock.now()))
         finish(found.exit_code)
         return
@@ -181,7 +181,7 @@ def plan(
         draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
         output.remark(f"The figure is in {figure}.")
     if ics is not None:
-        _wrote(output, ics, calendars.write(ics, calendars.entries_of(planned), place.clock.now(), place.identity))
+        _wrote(output, ics, calendar.write(ics, calendar.entries_of(planned), place.clock.now(), place.identity))
     if html is not None:
         from gallant.operations.sheet import sheet_of
         from gallant.operations.windows import windows_of_plan

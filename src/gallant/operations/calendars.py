@@ -1,25 +1,19 @@
-"""Calendars as files (RFC 5545): read for the estate's windows and blackouts, written for other people's; by icalendar, an extra."""
+"""Calendars as files (RFC 5545), read for the estate's windows and blackouts; by icalendar, an extra."""
 
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from gallant.core.errors import GallantError, WrongUse
+from gallant.core.errors import WrongUse
 from gallant.core.estate.recurring import CalendarEvent, Repeat
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import Span, WindowRule
-from gallant.core.records import Record, clean, replace
-from gallant.core.work.plan import Plan
-from gallant.disk import put_whole, why_not
-
-if TYPE_CHECKING:
-    from gallant.operations.over_windows import OverWindows
-    from gallant.operations.plan import Planned
+from gallant.core.estate.windows import WindowRule
+from gallant.core.records import clean, replace
 
 LARGEST_BYTES = 4 * 1024 * 1024
 MOST_EVENTS = 5000
@@ -43,7 +37,8 @@ def with_calendars(estate: Estate, folder: Path) -> Estate:
     return replace(estate, windows=tuple(map(filled, estate.windows)), blackouts=tuple(map(filled, estate.blackouts)))
 
 
-def _library() -> Any:
+def library() -> Any:
+    """icalendar. Raises `WrongUse` where it is not installed."""
     try:
         import icalendar
     except ImportError:
@@ -56,7 +51,7 @@ def _library() -> Any:
 
 def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
     """The events of a calendar's file. Raises `WrongUse` for what cannot be read, or says what is no window."""
-    icalendar = _library()
+    icalendar = library()
     try:
         with path.open("rb") as file:
             raw = file.read(LARGEST_BYTES + 1)
@@ -267,65 +262,3 @@ def _repeat(rule: Any, zone: str) -> Repeat:
 def _weekday(text: str) -> tuple[int, int]:
     which, day = text[:-2], text[-2:].upper()
     return int(which) if which else 0, DAYS.index(day)
-
-
-class Entry(Record):
-    """Something that is written into a calendar; `name` tells it from every other of this estate."""
-
-    name: str
-    span: Span
-    summary: str
-    description: str
-
-
-def write(path: Path, entries: Iterable[Entry], now: datetime, estate: str) -> int:
-    """Write a calendar, whole or not at all; how many events it has."""
-    icalendar = _library()
-    calendar = icalendar.Calendar()
-    calendar.add("PRODID", "-//Gallant//plan//EN")
-    calendar.add("VERSION", "2.0")
-    every: Sequence[Entry] = list(entries)
-    for entry in every:
-        event = icalendar.Event()
-        event.add("UID", f"{entry.name}@{estate}")
-        event.add("DTSTAMP", now.astimezone(UTC).replace(microsecond=0))
-        event.add("DTSTART", entry.span.begin.astimezone(UTC))
-        event.add("DTEND", entry.span.end.astimezone(UTC))
-        event.add("SUMMARY", entry.summary)
-        event.add("DESCRIPTION", entry.description)
-        calendar.add_component(event)
-    try:
-        put_whole(path, calendar.to_ical())
-    except OSError as error:
-        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
-    return len(every)
-
-
-def entries_of(planned: Planned) -> Iterator[Entry]:
-    """The windows that a plan's lanes take, each as long as it needs at most."""
-    for fit in planned.fits:
-        for number, (span, needed) in enumerate(fit.parts, 1):
-            part = f" ({number} of {len(fit.parts)})" if len(fit.parts) > 1 else ""
-            yield Entry(
-                name=f"{planned.plan.id}.{fit.system}.{number}",
-                span=Span(begin=span.begin, end=min(span.end, span.begin + timedelta(seconds=needed))),
-                summary=f"{fit.system}: {', '.join(_ways(planned.plan, [fit.system]))}{part}",
-                description=f"{planned.roll}\ngallant plan --show {planned.plan.id}",
-            )
-
-
-def entries_over(found: OverWindows, plan: Plan) -> Iterator[Entry]:
-    """Where each piece of the work lies."""
-    for slot in found.slots:
-        if slot.span is not None:
-            yield Entry(
-                name=f"{found.plan}.{slot.piece.replace(' ', '-')}",
-                span=slot.span,
-                summary=f"{slot.piece}: {', '.join(_ways(plan, slot.systems))}",
-                description="\n".join(["booked" if slot.booked else "not booked", *slot.notices]),
-            )
-
-
-def _ways(plan: Plan, systems: Sequence[str]) -> list[str]:
-    lanes = (lane for lane in plan.lanes if lane.system in systems)
-    return [f"{hop.from_} → {hop.to}" for lane in lanes for hop in lane.hops if not hop.lays]

@@ -9,7 +9,7 @@ from gallant.core.ports import Act, Driver, act_of
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan, Step
 from gallant.core.work.steps import BACKUP, KINDS, REWIND, SNAPSHOT, doing
-from gallant.operations.snapshots import drivers_of, keepers_of
+from gallant.operations.keepers import drivers_of, keepers_of
 from gallant.operations.workplace import Workplace
 
 

@@ -22,9 +22,9 @@ from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
 from gallant.operations import surroundings
 from gallant.operations.assess import Ahead, conflicts, issues_here, last_readings, releases_ahead
+from gallant.operations.keepers import drivers_of
 from gallant.operations.length import job_seconds
 from gallant.operations.plannable import ways_to_plan
-from gallant.operations.snapshots import drivers_of
 from gallant.operations.sources import with_channel_states
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.workplace import Workplace

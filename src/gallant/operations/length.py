@@ -13,7 +13,7 @@ from gallant.core.work.ground import Ground
 from gallant.core.work.planning import lane_seconds
 from gallant.operations.assess import last_readings, releases_ahead
 from gallant.operations.durations import learned
-from gallant.operations.snapshots import can_snapshot
+from gallant.operations.keepers import can_snapshot
 from gallant.operations.workplace import Workplace, knows_of
 
 

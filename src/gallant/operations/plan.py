@@ -35,10 +35,10 @@ from gallant.operations.check import check_with
 from gallant.operations.claims import Borne, seen_before
 from gallant.operations.components import not_in_stock
 from gallant.operations.durations import learned
+from gallant.operations.keepers import can_snapshot, drivers_of
 from gallant.operations.notices import bars, left_out, record_despite
 from gallant.operations.plannable import open_roll
 from gallant.operations.recorded import plans_made, record_plan, refuse_unrecorded
-from gallant.operations.snapshots import can_snapshot, drivers_of
 from gallant.operations.survey import Survey, survey_with
 from gallant.operations.windows import Fit, fits, opens_at
 from gallant.operations.workplace import Workplace, knows_of

@@ -48,13 +48,14 @@ from gallant.operations.components import not_in_stock
 from gallant.operations.deciding import end_here, end_roll, record
 from gallant.operations.detaching import say_begun
 from gallant.operations.heard import keep_readings
+from gallant.operations.keepers import drivers_of
 from gallant.operations.keeping import Kept
 from gallant.operations.lookup import look_up
 from gallant.operations.notifying import Message, message_of, notify
 from gallant.operations.plan import ground_of
 from gallant.operations.recorded import refuse_replaced
 from gallant.operations.sealing import refuse_altered, seal_of
-from gallant.operations.snapshots import PlaceRestorePoints, drivers_of
+from gallant.operations.snapshots import PlaceRestorePoints
 from gallant.operations.surroundings import PORTS
 from gallant.operations.survey import survey_with
 from gallant.operations.windows import only_booked, refuse_closed, windows_of_plan

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import AsyncIterator, Mapping, Sequence
-from contextlib import asynccontextmanager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -19,7 +18,8 @@ from gallant.core.records import Record, clean
 from gallant.operations.acting import POLL_S, carry_out
 from gallant.operations.deciding import end_roll, record
 from gallant.operations.heard import keep_readings
-from gallant.operations.workplace import Ask, Workplace, knows_of
+from gallant.operations.keepers import drivers_of, keepers_of, keeps
+from gallant.operations.workplace import Ask, Workplace
 
 BACK_WITHIN_S = 900.0  # estate time: how long a system may take to be back after a revert
 
@@ -43,34 +43,6 @@ class Way:
     keeper: System
     node: str
     of: str
-
-
-def keepers_of(place: Workplace, system: System) -> dict[str, System]:
-    """The machines that a system's nodes live on and that can keep restore points of them, by name."""
-    below = [node.runs_on for node in system.nodes.values() if node.runs_on is not None]
-    hosts = {name: place.estate.systems[name.partition("/")[0]] for name in below}
-    return {name: host for name, host in hosts.items() if _keeps(place, host, guests=True)}
-
-
-def _keeps(place: Workplace, system: System, guests: bool) -> bool:
-    """Whether a system's driver keeps restore points: of its guests, or of itself."""
-    from gallant.drivers.profile import load_profile
-
-    knows = knows_of(load_profile(system.profile, place.folder))
-    return "snapshot" in knows.capabilities and knows.keeps_guests == guests
-
-
-def can_snapshot(place: Workplace, system: System) -> bool:
-    """Whether its profile, or that of a host below it, knows how."""
-    return _keeps(place, system, guests=False) or bool(keepers_of(place, system))
-
-
-@asynccontextmanager
-async def drivers_of(place: Workplace, systems: Sequence[System]) -> AsyncIterator[dict[str, Driver]]:
-    """Drivers of the systems, and of the hosts that keep their restore points."""
-    every = {s.name: s for system in systems for s in (system, *keepers_of(place, system).values())}
-    async with place.drivers(list(every.values())) as drivers:
-        yield drivers
 
 
 async def read_kept(
@@ -106,7 +78,7 @@ async def _kept_by_those_that_answer(
 def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> Way:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
-    if _keeps(place, system, guests=False):
+    if keeps(place, system, guests=False):
         return Way(drivers[system.name], system, serving, "")
     for name, host in keepers_of(place, system).items():
         return Way(drivers[host.name], host, name.partition("/")[2], system.name)

@@ -21,8 +21,8 @@ from gallant.core.ports import Driver
 from gallant.core.readings import Reading
 from gallant.core.records import replace
 from gallant.operations.backups import store_of
+from gallant.operations.keepers import can_snapshot, keepers_of
 from gallant.operations.secrets import unattended
-from gallant.operations.snapshots import can_snapshot, keepers_of
 from gallant.operations.workplace import Workplace, knows_of
 
 PORTS = {"https": 443, "http": 80, "ssh": 22}
