@@ -28,7 +28,7 @@ from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import WindowRule, spans_of
 from gallant.drivers.patterns import begins
 from gallant.drivers.xml import NotXml, parse_xml, picked
-from gallant.operations.calendars import events_of
+from gallant.operations.ground.calendars import events_of
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
 OWNER = Tsk.generate("Bench <bench@bench.invalid>")

@@ -24,8 +24,13 @@ from spans import Timing, length, union
 
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import running
-from gallant.operations import catalogs, notices, plan, roll, stock, survey
-from gallant.operations.workplace import Workplace
+from gallant.operations.catalogs import following as catalogs
+from gallant.operations.decide import notices
+from gallant.operations.ground import survey
+from gallant.operations.ground.workplace import Workplace
+from gallant.operations.keep import stock
+from gallant.operations.plan import making as plan
+from gallant.operations.roll import rolling as roll
 from gallant.standin.publisher import TERMS
 
 

@@ -35,7 +35,7 @@ from gallant.core.work.planning import make_plan
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import Means, Orders
 from gallant.engine.roll import Roll
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from gallant.standin.cluster import Cluster, Member
 from gallant.standin.shoal import Image
 from gallant.standin.world import World

@@ -29,8 +29,8 @@ from short import asked_for, sized
 from gallant.cli.common import run
 from gallant.core import records
 from gallant.drivers.base import ProfiledDriver
-from gallant.operations import survey
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground import survey
+from gallant.operations.ground.workplace import Workplace
 from gallant.standin.certificates import self_signed
 
 ROOT = "/redfish/v1"

@@ -11,7 +11,7 @@ from short import sized
 
 from gallant.core.estate.windows import Span
 from gallant.core.work.placing import AtOnce, Piece, first_fit, nights_of
-from gallant.operations.placing import place
+from gallant.operations.plan.placing import place
 
 SYSTEMS, WINDOWS, AT_ONCE = sized(200, 40), sized(12, 4), 4
 THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)

@@ -158,8 +158,9 @@ class Place:
 
     def read_all(self) -> None:
         """Every publisher followed and every node read, by the operations themselves."""
-        from gallant.operations import catalogs, survey
-        from gallant.operations.workplace import Workplace
+        from gallant.operations.catalogs import following as catalogs
+        from gallant.operations.ground import survey
+        from gallant.operations.ground.workplace import Workplace
 
         async def read() -> None:
             place = Workplace(self.folder)
@@ -172,8 +173,12 @@ class Place:
 
     def make_ready(self) -> str:
         """Everything before a roll, by the operations themselves; gives the plan's name."""
-        from gallant.operations import catalogs, notices, plan, stock, survey
-        from gallant.operations.workplace import Workplace
+        from gallant.operations.catalogs import following as catalogs
+        from gallant.operations.decide import notices
+        from gallant.operations.ground import survey
+        from gallant.operations.ground.workplace import Workplace
+        from gallant.operations.keep import stock
+        from gallant.operations.plan import making as plan
 
         async def prepare() -> str:
             place = Workplace(self.folder)
@@ -191,14 +196,14 @@ class Place:
     # --- the journal, as another process sees it
 
     def last_roll(self) -> Any:
-        from gallant.operations import history
-        from gallant.operations.workplace import Workplace
+        from gallant.operations.after import history
+        from gallant.operations.ground.workplace import Workplace
 
         return history.history(Workplace(self.folder))[0][0]
 
     def journal_problems(self, roll: str = "roll-0001") -> list[str]:
-        from gallant.operations import history
-        from gallant.operations.workplace import Workplace
+        from gallant.operations.after import history
+        from gallant.operations.ground.workplace import Workplace
 
         return history.verify(Workplace(self.folder), roll)[1]
 

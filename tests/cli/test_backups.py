@@ -6,7 +6,7 @@ import json
 
 import pytest
 
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 from ..builders import altered
 
@@ -114,7 +114,7 @@ def test_a_restore_is_refused_where_it_does_not_belong(place):
     assert "altered" in done.err
     workplace = Workplace(place.folder)
     from gallant.core.records import replace
-    from gallant.operations.backups import store_of
+    from gallant.operations.keep.backups import store_of
 
     manifest.write_text(whole)
     store = store_of(workplace)

@@ -7,7 +7,7 @@ import asyncio
 import pytest
 
 from gallant.core.ports import Act
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 
 @pytest.fixture(scope="module")

@@ -153,7 +153,7 @@ def test_a_catalog_that_was_added_by_mistake_is_removed_after_saying_what_will_b
 
 
 def test_to_remove_a_catalog_and_follow_it_again_is_no_way_back_to_an_older_one(place):
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     place.follow_catalog()
     before = next(s for s in Workplace(place.folder).readings.sources() if s.name == "ostrel").serial

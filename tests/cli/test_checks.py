@@ -32,7 +32,7 @@ def test_roles_go_back_to_their_usual_places_and_only_when_all_is_well(place):
     import asyncio
 
     from gallant.core.ports import Act
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     async def yield_role():
         workplace = Workplace(place.folder)

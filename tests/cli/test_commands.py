@@ -78,7 +78,7 @@ def test_help_loads_click_and_nothing_heavy():
 def test_what_only_shows_loads_no_network(place):
     place.run("survey")
     loaded = modules_of("inventory", cwd=place.folder)
-    assert "gallant.operations.inventory" in loaded
+    assert "gallant.operations.assess.inventory" in loaded
     assert not loaded & {"aiohttp", "asyncio", "cryptography", "keyring", "jmespath"}
 
 
@@ -456,7 +456,7 @@ def test_a_catalog_from_the_network_has_no_say_over_local_files(place):
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
     from gallant.catalogs.trust import SIGNED_PREFIX
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     place.run("survey")
     catalog = j.load(urllib.request.urlopen(place.said["publisher"]["url"]))

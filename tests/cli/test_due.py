@@ -17,11 +17,11 @@ import gallant
 from gallant.core.assess.ledger import BEGUN
 from gallant.core.errors import Refused
 from gallant.core.work.due import MOST_TAKEN_UP
-from gallant.operations import roll
-from gallant.operations.again import next_times
-from gallant.operations.deciding import record
-from gallant.operations.plan import load_plan
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.deciding import record
+from gallant.operations.ground.workplace import Workplace
+from gallant.operations.plan.again import next_times
+from gallant.operations.plan.making import load_plan
+from gallant.operations.roll import rolling as roll
 from gallant.views.live import LinesShow
 
 from ..users import SOMEBODY
@@ -57,7 +57,7 @@ def until(place, moment: datetime) -> None:
 
 
 def rolls(place) -> list[str]:
-    from gallant.operations import history
+    from gallant.operations.after import history
 
     return [f"{run.run} {run.state}" for run in history.history(Workplace(place.folder))[0]]
 

@@ -10,13 +10,13 @@ import sys
 
 import pytest
 
-from gallant.operations import alone
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground import alone
+from gallant.operations.ground.workplace import Workplace
 
 HOLDS = """
 import asyncio, sys, pathlib
-from gallant.operations import alone
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground import alone
+from gallant.operations.ground.workplace import Workplace
 async def go():
     async with alone.alone(Workplace(pathlib.Path(sys.argv[1]))):
         print("has it", flush=True)

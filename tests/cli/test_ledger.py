@@ -88,7 +88,7 @@ def told(place):
 def waive(place, system: str = "tickets"):
     day = place.run("check", "--only", "clock", "--json") and place.run("inventory", "--json")
     assert day.code == 0
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     until = Workplace(place.folder).clock.now().date().isoformat()
     return place.run("waive", "clock", system, "--until", until, "--reason", 'he said "so]"')

@@ -14,7 +14,7 @@ import pytest
 
 from gallant.core.ports import Act, DeviceRefused
 from gallant.core.readings import Reading
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 
 @pytest.fixture

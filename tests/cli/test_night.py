@@ -24,7 +24,7 @@ def test_a_week_that_nobody_carries_out_takes_ten_systems_to_their_aims_in_their
     from gallant.core.estate.calendar import windows_of_all
     from gallant.core.work.plan import steps_of
     from gallant.engine.journal import replay
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     demo = bare.begin("demo", "--folder", "line", "--week")
     out, err = demo.communicate(timeout=PATIENCE_S)

@@ -15,8 +15,8 @@ from datetime import datetime
 import pytest
 
 from gallant.core.work.spread import room_s
-from gallant.operations.plan import load_plan
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
+from gallant.operations.plan.making import load_plan
 
 from ..conftest import TERMS
 

@@ -14,8 +14,8 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 
 import pytest
 
-from gallant.operations.plan import load_plan
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
+from gallant.operations.plan.making import load_plan
 
 TAKES = f'{sys.executable} -c \'import sys; open("told.json", "a").write(sys.stdin.read())\''
 
@@ -164,8 +164,8 @@ def test_a_place_that_cannot_be_told_is_an_error_of_the_file(estate, row, words)
 
 
 def test_a_step_that_is_late_and_goes_on_is_told_to_those_who_want_to_know_of_it(place):
-    from gallant.operations.roll import _Kept
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
+    from gallant.operations.roll.rolling import _Kept
 
     heard: list = []
     plan = place.make_ready()

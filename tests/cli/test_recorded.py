@@ -121,8 +121,8 @@ RECORDED = """
 import sys
 from pathlib import Path
 from gallant.core.records import replace
-from gallant.operations.plan import load_plan, written
-from gallant.operations.workplace import Workplace
+from gallant.operations.plan.making import load_plan, written
+from gallant.operations.ground.workplace import Workplace
 place = Workplace(Path(sys.argv[1]))
 plan = load_plan(place, sys.argv[2])
 lanes = tuple(replace(lane, down_s=0, falls={}, loses=(), back=(), guests=(), also=(), hit=()) for lane in plan.lanes)

@@ -17,7 +17,7 @@ import pytest
 from lxml import html
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as families
 
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 from ..conftest import Place
 from ..pages import problems

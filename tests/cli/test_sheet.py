@@ -7,7 +7,7 @@ import re
 import pytest
 from lxml import html
 
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 from ..pages import problems
 
@@ -106,8 +106,8 @@ def test_a_page_that_cannot_be_written_says_so(sheet):
 
 
 def test_a_node_less_is_longer_in_nine_of_ten_cases_than_in_half(sheet):
-    from gallant.operations.plan import shown
-    from gallant.operations.sheet import sheet_of
+    from gallant.operations.plan.making import shown
+    from gallant.operations.plan.sheet import sheet_of
 
     place, plan, _ = sheet
     here = Workplace(place.folder)

@@ -160,13 +160,13 @@ def test_a_roll_takes_a_snapshot_through_the_host_first_and_it_is_the_way_back(l
 
 
 def readings(place) -> dict:
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     return {name: last.reading for name, last in Workplace(place.folder).readings.newest().items()}
 
 
 def readings_version(place, node: str) -> str:
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     place.run("survey", node.partition("/")[0])
     return Workplace(place.folder).readings.newest()[node].reading.version
@@ -177,8 +177,8 @@ def test_going_back_to_the_snapshot_of_a_roll_ends_the_roll(place):
     while held.code == 4 and not place.run("snapshot", "list", "--json").rows:
         held = place.run("resume", "--hold-after", "step")
     assert held.code == 4, held.out + held.err
-    from gallant.operations.snapshots import settle
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
+    from gallant.operations.keep.snapshots import settle
 
     (place.folder / "estate.yaml").write_text(
         (place.folder / "estate.yaml").read_text() + "\nlimits: {soak_hours: 0}\n"

@@ -15,7 +15,7 @@ from gallant.core.records import replace
 from gallant.core.work.ground import Ground, PartGoal
 from gallant.core.work.layers import Layer, Layers, find_passes
 from gallant.core.work.plan import Knows, Migration
-from gallant.core.work.planning import _layer, _one_way, _unmet
+from gallant.core.work.planning import _layer, _unmet, one_way_of
 
 from ..builders import ESTATE, TICKETS, reading
 
@@ -70,8 +70,8 @@ def test_what_migrates_another_component_has_no_way_back_unless_that_is_there_al
     )
     read = {f"tickets/{n}": reading(n, components=(Component(name="database", kind="y", product="x/db", version=runs),)) for n in "ab"}  # fmt: skip
     ground = Ground(estate=ESTATE, readings=read, products={}, now=LONG_AGO, knows={"tickets": knows})
-    assert _one_way(ground, TICKETS, app, release(1)) is None
-    said = _one_way(ground, TICKETS, app, release(2))
+    assert one_way_of(ground, TICKETS, app.component, app.kind, app.product, release(1)) is None
+    said = one_way_of(ground, TICKETS, app.component, app.kind, app.product, release(2))
     assert said == why if why is None else said.startswith(why)
 
 

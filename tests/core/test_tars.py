@@ -16,7 +16,7 @@ from gallant.catalogs.medium import local_source
 from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Item
 from gallant.core.tars import LARGEST_HEADER, Modest
-from gallant.operations.backups import _texts
+from gallant.operations.keep.backups import _texts
 from gallant.vault.archive import NotWhole, unpack
 
 ITEM = Item(node="a", name="x", bytes=1, sha256="0" * 64)

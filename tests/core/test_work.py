@@ -674,7 +674,7 @@ def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
 
 
 def test_a_mend_is_named_only_where_there_is_one_and_only_on_what_is_wrong():
-    from gallant.operations.mending import MENDS
+    from gallant.operations.checks.mending import MENDS
 
     assert {c.mend for c, _ in CHECKS} - {None} == set(MENDS)
     mends = {f.check: f.mend for f in run_checks(facts(both({"role": "standby"}, {"role": "active"}), backups=()))}

@@ -22,7 +22,7 @@ from gallant.drivers.netconf import NetconfDriver
 from gallant.drivers.profile import load_profile, parse_profile
 from gallant.drivers.redfish import RedfishDriver
 from gallant.drivers.xml import NotXml, parse_xml
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve
 from gallant.stock.serve import serving

@@ -20,7 +20,7 @@ from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import HttpDriver, new_session
 from gallant.drivers.profile import PassingRule, load_profile
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve
 

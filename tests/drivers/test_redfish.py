@@ -18,7 +18,7 @@ from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import new_session
 from gallant.drivers.profile import load_profile
 from gallant.drivers.redfish import RedfishDriver
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve
 from gallant.standin.quernix import Firmware, Server

@@ -17,7 +17,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, Not
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.profile import load_profile, parse_profile
 from gallant.drivers.shell import ShellDriver
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from gallant.standin.ports import reserve
 from gallant.standin.shoal import Image, ShoalNode, ShoalPair
 from gallant.standin.stile_ssh import StileServer

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 import pytest
 
-from gallant.operations.anonymous import Nameless
+from gallant.operations.after.anonymous import Nameless
 
 NAMELESS = Nameless({"tickets": "system-1", "deck": "system-2", "berta": "person-1"})
 

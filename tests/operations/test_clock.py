@@ -9,8 +9,8 @@ from datetime import datetime, timedelta
 import pytest
 
 from gallant.core.estate.systems import parse_estate
-from gallant.operations import clock as module
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground import clock as module
+from gallant.operations.ground.clock import EstateClock
 
 from ..builders import GOOD
 

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.windows import Span
-from gallant.operations import timers
-from gallant.operations.calendar_entries import Entry, write
+from gallant.operations.plan.calendar_entries import Entry, write
+from gallant.operations.setup import timers
 from gallant.views.junit import Case, write_junit
 
 NOW = datetime(2026, 12, 2, 4, 0, tzinfo=UTC)

@@ -6,7 +6,7 @@ from datetime import timedelta
 from types import SimpleNamespace
 
 from gallant.core.records import replace
-from gallant.operations.heard import keep_readings
+from gallant.operations.ground.heard import keep_readings
 from gallant.store.readings import ReadingStore
 
 from ..builders import both

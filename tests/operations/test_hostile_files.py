@@ -16,7 +16,7 @@ import pytest
 from gallant.core.documents import MOST_HELP, MOST_PROBLEMS, Document, Invalid
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.systems import parse_estate
-from gallant.operations.files import TEMPLATE, validate
+from gallant.operations.setup.files import TEMPLATE, validate
 from gallant.standin.publisher import Publisher
 
 from ..builders import GOOD, both, filled
@@ -85,7 +85,7 @@ def grown(raw: bytes, chance: random.Random) -> bytes:
 WORKER = """
 import resource, signal, sys, time
 from pathlib import Path
-from gallant.operations.files import validate
+from gallant.operations.setup.files import validate
 
 def over(*_):
     raise SystemExit(f"{path.name} was not done within 5 s")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from gallant.core.errors import Refused
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
 
 ESTATE = """\
 gallant: estate/1

@@ -8,8 +8,8 @@ import pytest
 
 from gallant.core.documents import Invalid
 from gallant.core.estate.systems import parse_estate
-from gallant.operations import opening
-from gallant.operations.opening import NAME, open_estate
+from gallant.operations.ground import opening
+from gallant.operations.ground.opening import NAME, open_estate
 
 from ..builders import GOOD
 

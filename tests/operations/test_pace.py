@@ -7,8 +7,8 @@ import asyncio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.operations import pace as module
-from gallant.operations.pace import Pace
+from gallant.operations.ground import pace as module
+from gallant.operations.ground.pace import Pace
 
 
 @given(

@@ -9,8 +9,8 @@ import pytest
 
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import Account, CopyPlace
-from gallant.operations.copies import SftpPlace
-from gallant.operations.workplace import Workplace
+from gallant.operations.ground.workplace import Workplace
+from gallant.operations.keep.copies import SftpPlace
 from gallant.vault.backups import BackupStore, copy_to
 
 from ..builders import altered

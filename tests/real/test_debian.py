@@ -18,7 +18,7 @@ from gallant.core.ports import Act, DeviceRefused
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.debian import DebianDriver
 from gallant.drivers.profile import load_profile
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 
 from .repository import package, signed
 

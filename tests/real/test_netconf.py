@@ -15,7 +15,7 @@ from gallant.core.ports import Act, DeviceRefused
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.netconf import NetconfDriver
 from gallant.drivers.profile import parse_profile
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 from tests.conftest import Place
 
 from .conftest import needed

@@ -14,7 +14,7 @@ from gallant.core.ports import Act, LoginRefused, NotReached
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.profile import parse_profile
 from gallant.drivers.shell import ShellDriver
-from gallant.operations.clock import EstateClock
+from gallant.operations.ground.clock import EstateClock
 
 ESTATE = """
 gallant: estate/1

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from gallant.core.work.events import INTENT
-from gallant.operations.durations import of_roll
+from gallant.operations.length.durations import of_roll
 
 from .night import Killed, Night
 

@@ -6,7 +6,7 @@ import pytest
 
 from gallant.core.ports import NotReached
 from gallant.core.work import events as e
-from gallant.operations.durations import of_roll
+from gallant.operations.length.durations import of_roll
 from gallant.standin.world import Fault
 
 from .night import Night

@@ -16,7 +16,7 @@ from gallant.core.work.plan import Plan, Round
 from gallant.core.work.rehearsing import Where, lasting, rehearsed
 from gallant.core.work.steps import KINDS
 from gallant.engine.means import Orders
-from gallant.operations.durations import of_roll
+from gallant.operations.length.durations import of_roll
 from gallant.twins.many import nights
 from gallant.twins.night import Night as Twin
 

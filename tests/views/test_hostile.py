@@ -22,28 +22,19 @@ from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event
 from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave
-from gallant.operations import assess as operation
-from gallant.operations import (
-    backups,
-    calls,
-    catalogs,
-    check,
-    files,
-    gaps,
-    history,
-    inventory,
-    mending,
-    notices,
-    route,
-    snapshots,
-    stock,
-    survey,
-    trial,
-    verify,
-)
-from gallant.operations import ledger as ledgers
-from gallant.operations import plan as plans
-from gallant.operations import roll as rolls
+from gallant.operations.after import history, verify
+from gallant.operations.assess import gaps, inventory, route
+from gallant.operations.catalogs import following as catalogs
+from gallant.operations.checks import check, mending
+from gallant.operations.decide import ledger as ledgers
+from gallant.operations.decide import notices
+from gallant.operations.ground import last as operation
+from gallant.operations.ground import survey
+from gallant.operations.keep import backups, snapshots, stock
+from gallant.operations.plan import calls
+from gallant.operations.plan import making as plans
+from gallant.operations.roll import rolling as rolls
+from gallant.operations.setup import files, trial
 from gallant.views import assess, output, tables
 from gallant.views import backups as backup_views
 from gallant.views import catalogs as catalog_views

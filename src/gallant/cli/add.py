@@ -109,7 +109,7 @@ def add(
     Examples:  gallant add 192.0.2.7 --as tickets --profile ostrel-shoal   |   gallant add ssh://gates.example --site harbour
     |   gallant add --from devices.csv   |   gallant add --scan 192.0.2.0/24
     """
-    from gallant.operations import adding as operation
+    from gallant.operations.setup import adding as operation
     from gallant.views import adding as views
 
     if sum((bool(address), source is not None, network is not None)) != 1:

@@ -58,9 +58,9 @@ def gaps(
 
     Examples:  gallant gaps   |   gallant gaps tickets   |   gallant gaps --component nic --installed 5.16
     """
-    from gallant.operations import assess
-    from gallant.operations.gaps import Narrow
-    from gallant.operations.gaps import assess as assess_gaps
+    from gallant.operations.assess.gaps import Narrow
+    from gallant.operations.assess.gaps import assess as assess_gaps
+    from gallant.operations.ground import last as assess
     from gallant.views.assess import conflicts_view, gaps_view
 
     place = open_place(estate_path, output)
@@ -96,7 +96,7 @@ def route(estate_path: Path | None, system: str, start: str | None, to: str | No
 
     Examples:  gallant route tickets   |   gallant route tickets --to 3.2.1
     """
-    from gallant.operations import route as operation
+    from gallant.operations.assess import route as operation
     from gallant.views.assess import route_view
 
     place = open_place(estate_path, output)

@@ -49,7 +49,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], comment: str, plai
 
     Examples:  gallant backup take tickets --comment "before the window"
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
@@ -69,7 +69,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -
 
     Examples:  gallant backup list   |   gallant backup list tickets
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
@@ -87,7 +87,7 @@ def show(estate_path: Path | None, backup_id: str, output: Output) -> None:
 
     Examples:  gallant backup show tickets
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
@@ -109,7 +109,7 @@ def verify(
 
     Examples:  gallant backup verify --all   |   gallant backup verify tickets --identity key.txt
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     rows, code = run(backups.verify(open_place(estate_path, output), backup_id, everything, identity))
@@ -142,7 +142,7 @@ def diff(
 
     Examples:  gallant backup diff tickets   |   gallant backup diff tickets-20261125-220000 tickets
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
@@ -162,7 +162,7 @@ def export(estate_path: Path | None, backup_id: str, folder: Path, identity: Pat
 
     Examples:  gallant backup export tickets ./tickets-now
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     done = backups.export(open_place(estate_path, output), backup_id, folder, identity)
@@ -192,7 +192,7 @@ def restore(
 
     Examples:  gallant backup restore tickets --node a
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)
@@ -212,7 +212,7 @@ def prune(estate_path: Path | None, selector: tuple[str, ...], dry_run: bool, ye
 
     Examples:  gallant backup prune --dry-run
     """
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import backups as views
 
     place = open_place(estate_path, output)

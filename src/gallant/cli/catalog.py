@@ -68,7 +68,7 @@ def add(estate_path: Path | None, name: str, source: str, key: str, output: Outp
     |   gallant catalog add ostrel /media/usb/ostrel.tar.zst --key keys/ostrel.pub
     |   gallant catalog add debs "deb https://deb.skerry.example/debian stable main" --key keys/debs.asc
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     output.show(
@@ -87,7 +87,7 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Output) -> Non
 
     Examples:  gallant catalog sync
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     rows, code = run(catalogs.sync(open_place(estate_path, output), name))
@@ -104,7 +104,7 @@ def sync(estate_path: Path | None, name: tuple[str, ...], output: Output) -> Non
 @output_options
 def list_(estate_path: Path | None, products: bool, output: Output) -> None:
     """The catalogs that are followed, and how old they are."""
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     place = open_place(estate_path, output)
@@ -125,7 +125,7 @@ def show(estate_path: Path | None, product: str, version: str | None, output: Ou
 
     Examples:  gallant catalog show ostrel/shoal   |   gallant catalog show ostrel/shoal 3.2.4
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     place = open_place(estate_path, output)
@@ -146,7 +146,7 @@ def test(
 
     Examples:  gallant catalog test ostrel   |   gallant catalog test https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     rows, code = run(
@@ -167,7 +167,7 @@ def remove(estate_path: Path | None, name: str, reason: str, yes: bool, output: 
 
     Examples:  gallant catalog remove ostrel --reason "added by mistake"
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     removed = catalogs.remove(open_place(estate_path, output), name, reason, lambda text: may_go_on(text, yes))
@@ -188,7 +188,7 @@ def trust(estate_path: Path | None, name: str, key: str, yes: bool, output: Outp
 
     Examples:  gallant catalog trust ostrel --key keys/ostrel-2027.pub
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     if not yes:
@@ -217,7 +217,7 @@ def draft(draft_file: Path, into: Path, output: Output) -> None:
     """
     from datetime import UTC, datetime
 
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     output.show(shown.catalog_written_view(catalogs.draft(draft_file, into, datetime.now(UTC))))
@@ -233,7 +233,7 @@ def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Output) -> N
 
     Examples:  gallant catalog sign my-devices.json --key ~/.gallant-signing --new-key
     """
-    from gallant.operations import catalogs
+    from gallant.operations.catalogs import following as catalogs
     from gallant.views import catalogs as shown
 
     output.show(shown.catalog_written_view(catalogs.sign(catalog_file, key_file, new_key)))
@@ -248,7 +248,7 @@ def find(estate_path: Path | None, text: tuple[str, ...], output: Output) -> Non
 
     Examples:  gallant catalog find "replica of port 7 never gets whole"
     """
-    from gallant.operations.lookup import look_up
+    from gallant.operations.assess.lookup import look_up
     from gallant.views.rolls import found_view
 
     asked = " ".join(text)

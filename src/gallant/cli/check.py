@@ -92,8 +92,9 @@ def check(
 
     Examples:  gallant check tickets   |   gallant check --mend tickets   |   gallant check --explain roles
     """
-    from gallant.operations import check as operation
-    from gallant.operations import mending, notifying
+    from gallant.operations.checks import check as operation
+    from gallant.operations.checks import mending
+    from gallant.operations.roll import notifying
     from gallant.views import checks as views
 
     if explain is not None or catalogue:
@@ -132,7 +133,7 @@ def waive(estate_path: Path | None, check: str, system: str, reason: str, until:
 
     Examples:  gallant waive time-source slipway --until 2027-01-31 --reason "its server moves in January"
     """
-    from gallant.operations import waiving
+    from gallant.operations.decide import waiving
     from gallant.views import checks as views
 
     output.show(views.waived_view(waiving.waive(open_place(estate_path, output), check, system, until, reason)))

@@ -16,7 +16,7 @@ import click
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
     from gallant.views.output import Output
 
 T = TypeVar("T")
@@ -40,7 +40,7 @@ def complete_names(ctx: click.Context, param: click.Parameter, incomplete: str) 
     """Systems, nodes, sites, tags and kinds of the estate at hand, for a shell; nothing where there is none."""
     try:
         from gallant.core.estate.systems import node_name
-        from gallant.operations.workplace import Workplace
+        from gallant.operations.ground.workplace import Workplace
 
         estate = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, "."))).estate
     except Exception:  # a shell that completes is no place for an error
@@ -63,7 +63,7 @@ def completer(rows: Callable[[Workplace], list[str]]) -> Callable[[click.Context
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
         try:
-            from gallant.operations.workplace import Workplace
+            from gallant.operations.ground.workplace import Workplace
 
             place = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, ".")))
             return [name for name in rows(place) if name.startswith(incomplete)]
@@ -74,7 +74,7 @@ def completer(rows: Callable[[Workplace], list[str]]) -> Callable[[click.Context
 
 
 def _notices(place: Workplace) -> list[str]:
-    from gallant.operations.notices import listed
+    from gallant.operations.decide.notices import listed
 
     return [n.name for n in listed(place, [], everything=False).notices]
 
@@ -84,7 +84,7 @@ def _catalogs(place: Workplace) -> list[str]:
 
 
 def _backups(place: Workplace) -> list[str]:
-    from gallant.operations.backups import listed
+    from gallant.operations.keep.backups import listed
 
     return [*place.estate.systems, *(backup.id for backup in listed(place, []))]
 
@@ -98,7 +98,7 @@ complete_backups, complete_rolls = completer(_backups), completer(_rolls)
 
 
 def _pictures(place: Workplace) -> list[str]:
-    from gallant.operations.keeping import names
+    from gallant.operations.checks.keeping import names
 
     return names(place)
 
@@ -214,7 +214,7 @@ def listing_options(command: Command) -> Command:
 def open_place(estate_path: Path | None, output: Output, forgiving: bool = False) -> Workplace:
     """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated. `forgiving`: also where something in it cannot
     be read."""
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
 
     place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now(), forgiving)
     if place.estate.simulation is not None:

@@ -29,7 +29,7 @@ def doctor(estate_path: Path | None, mend: bool, group: str | None, yes: bool, o
 
     Examples:  gallant doctor   |   gallant doctor --mend   |   gallant doctor --mend --group storage
     """
-    from gallant.operations import doctor as operation
+    from gallant.operations.setup import doctor as operation
     from gallant.people import group_number
     from gallant.views.doctor import examined_view
 

@@ -24,7 +24,7 @@ def due(estate_path: Path | None, list_: bool, output: Output) -> None:
 
     Examples:  gallant due   |   gallant due --list   |   gallant due --json
     """
-    from gallant.operations import due as operation
+    from gallant.operations.roll import due as operation
     from gallant.views.due import due_view
 
     place = open_place(estate_path, output)

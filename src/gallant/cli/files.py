@@ -59,7 +59,7 @@ def init(
     Examples:  gallant init ferry-line   |   gallant init ferry-line --group storage   |   gallant init --identity backups.key   |   gallant init --sudoers gallant
     |   gallant init --timer user
     """
-    from gallant.operations import files
+    from gallant.operations.setup import files
     from gallant.people import group_name, group_number
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, plain, said
@@ -103,7 +103,7 @@ def _program() -> tuple[str, ...]:
 
 
 def _show_units(folder: Path, whose: str, output: Output) -> None:
-    from gallant.operations import timers
+    from gallant.operations.setup import timers
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, plain
 
@@ -123,7 +123,7 @@ def _show_units(folder: Path, whose: str, output: Output) -> None:
 
 
 def _make_identity(path: Path, passphrase: bool, output: Output) -> None:
-    from gallant.operations import backups
+    from gallant.operations.keep import backups
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, said
 
@@ -149,7 +149,7 @@ def validate(file: tuple[Path, ...], output: Output) -> None:
 
     Examples:  gallant validate estate.yaml my-device.yaml
     """
-    from gallant.operations import files
+    from gallant.operations.setup import files
     from gallant.views import tables
 
     rows = files.validate(list(file))
@@ -165,7 +165,7 @@ def profiles(output: Output) -> None:
 
     Examples:  gallant profiles   |   gallant profiles --json
     """
-    from gallant.operations import files
+    from gallant.operations.setup import files
     from gallant.views import tables
 
     output.show(tables.profiles_view(files.kinds()))

@@ -21,7 +21,7 @@ from gallant.cli.common import (
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
     from gallant.views.output import Output
 
 
@@ -106,7 +106,7 @@ def history(
     |   gallant history --system tickets --since 90d   |   gallant history --durations --product ostrel/shoal
     """
     from gallant.core.errors import worst_exit
-    from gallant.operations import history as operation
+    from gallant.operations.after import history as operation
     from gallant.views import claims, rolls
 
     if draft and roll_id is None:
@@ -145,7 +145,7 @@ def _durations(
     figure: Path | None,
     output: Output,
 ) -> None:
-    from gallant.operations import durations as operation
+    from gallant.operations.length import durations as operation
     from gallant.views import rolls
 
     if import_from is not None:

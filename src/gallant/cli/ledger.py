@@ -24,7 +24,7 @@ def ledger(context: click.Context, estate_path: Path | None, output: Output) -> 
     """
     if context.invoked_subcommand is not None:
         return
-    from gallant.operations import ledger as operation
+    from gallant.operations.decide import ledger as operation
     from gallant.views.notices import ledger_view
 
     looked = operation.look(open_place(estate_path, output))
@@ -41,7 +41,7 @@ def export(estate_path: Path | None, file: Path, output: Output) -> None:
 
     Examples:  gallant ledger export ledger-2026.jsonl
     """
-    from gallant.operations import ledger as operation
+    from gallant.operations.decide import ledger as operation
     from gallant.views.notices import ledger_exported_view
 
     count = operation.export(open_place(estate_path, output), file)
@@ -63,7 +63,7 @@ def verify(estate_path: Path | None, against: Path | None, output: Output) -> No
 
     Examples:  gallant ledger verify   |   gallant ledger verify --against /var/log/gallant.log
     """
-    from gallant.operations import ledger as operation
+    from gallant.operations.decide import ledger as operation
     from gallant.views.notices import ledger_verified_view
 
     done = operation.verify(open_place(estate_path, output), against)

@@ -37,8 +37,8 @@ def metrics(estate_path: Path | None, file: Path | None, port: int | None, outpu
 
     Examples:  gallant metrics   |   gallant metrics --file /var/lib/collector/gallant.txt   |   gallant metrics --serve 9911
     """
-    from gallant.operations import metrics as operation
-    from gallant.operations.serving import serve
+    from gallant.operations.after import metrics as operation
+    from gallant.operations.after.serving import serve
 
     if file is not None and port is not None:
         raise click.UsageError("--file and --serve are two ways; one at a time.")

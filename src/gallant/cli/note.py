@@ -28,7 +28,7 @@ def add(estate_path: Path | None, about: str, text: tuple[str, ...], output: Out
 
     Examples:  gallant note add "ostrel/shoal 2.8.5 > 2.11.3" "ring the box office first"   |   gallant note add tickets "its printers hang on b"
     """
-    from gallant.operations.lookup import add_note
+    from gallant.operations.assess.lookup import add_note
     from gallant.views import tables
     from gallant.views.words import plain, said
 

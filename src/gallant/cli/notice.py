@@ -27,8 +27,8 @@ from gallant.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from gallant.operations.notices import Decided
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.decide.notices import Decided
+    from gallant.operations.ground.workplace import Workplace
     from gallant.views.output import Output
 
 T = TypeVar("T")
@@ -59,7 +59,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool,
 
     Examples:  gallant notice list   |   gallant notice list site:harbour --all
     """
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
     from gallant.views.notices import notices_view
 
     place = open_place(estate_path, output)
@@ -70,7 +70,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], everything: bool,
 
 def _with_terms(output: Output, decide: Callable[[tuple[str, ...]], T], terms: tuple[str, ...]) -> T:
     """The decision; where terms of use stand in its way and a person is there, they are shown and asked about."""
-    from gallant.operations.notices import TermsAsked
+    from gallant.operations.decide.notices import TermsAsked
     from gallant.views.notices import terms_text
 
     while True:
@@ -110,7 +110,7 @@ def accept(
     Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
     |   gallant notice accept severity:low site:harbour
     """
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
     from gallant.views.notices import accepted_view, chosen_view
 
     place = open_place(estate_path, output)
@@ -132,7 +132,7 @@ def accept(
 
 
 def _accepted(place: Workplace, name: str, reason: str, terms: tuple[str, ...]) -> Decided:
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
 
     return notices.accept(place, name, terms, reason)
 
@@ -175,7 +175,8 @@ def book(
 
     Examples:  gallant notice book tickets 2026-11-28T22:00 --for 4h   |   gallant notice book tickets --cancel
     """
-    from gallant.operations import booking, notices
+    from gallant.operations.decide import notices
+    from gallant.operations.plan import booking
 
     if cancel == (time is not None):
         raise click.UsageError("Write a TIME, or --cancel.")
@@ -201,7 +202,7 @@ def assign(estate_path: Path | None, name: str, person: str, output: Output) -> 
 
     Examples:  gallant notice assign tickets anna
     """
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
 
     _show(output, notices.assign(open_place(estate_path, output), name, person))
 
@@ -218,7 +219,7 @@ def skip(estate_path: Path | None, name: str, until: str, reason: str, yes: bool
 
     Examples:  gallant notice skip tickets --until 3.2.6 --reason "3.2.4 slows the replica"
     """
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
 
     place = open_place(estate_path, output)
     _show(output, notices.skip(place, name, until, reason, lambda text: may_go_on(text, yes)))
@@ -234,6 +235,6 @@ def reopen(estate_path: Path | None, name: str, reason: str, output: Output) -> 
 
     Examples:  gallant notice reopen tickets
     """
-    from gallant.operations import notices
+    from gallant.operations.decide import notices
 
     _show(output, notices.reopen(open_place(estate_path, output), name, reason))

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from datetime import timedelta
 
     from gallant.core.work.plan import Plan
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
     from gallant.views.output import Output
 
 
@@ -135,8 +135,8 @@ def plan(
     Examples:  gallant plan tickets   |   gallant plan site:harbour   |   gallant plan deck/b deck/c
     |   gallant plan --all --book   |   gallant plan deck-hw --only bios   |   gallant plan gates --restart --reason "memory leak"
     """
-    from gallant.operations import over_windows as over
-    from gallant.operations import plan as operation
+    from gallant.operations.plan import making as operation
+    from gallant.operations.plan import over_windows as over
     from gallant.views import plans
     from gallant.views.over_windows import over_windows_view
 
@@ -158,7 +158,7 @@ def plan(
         raise click.UsageError("--all is of all that is behind, as it is aimed for; only a selector narrows it.")
     place = open_place(estate_path, output)
     if ics is not None:
-        from gallant.operations import calendar_entries as calendar
+        from gallant.operations.plan import calendar_entries as calendar
     if everything:
         found = run(over.over_windows(place, selector, search.total_seconds(), book, consent))
         if ics is not None:
@@ -175,7 +175,7 @@ def plan(
         choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
         planned = run(operation.plan(place, selector, despite_recall, reason, choice))
     if figure is not None:
-        from gallant.operations.windows import windows_of_plan
+        from gallant.operations.plan.windows import windows_of_plan
         from gallant.views.figure_plan import draw_plan
 
         draw_plan(planned.plan, windows_of_plan(place, planned.plan), planned.opens or place.clock.now(), figure)
@@ -183,8 +183,8 @@ def plan(
     if ics is not None:
         _wrote(output, ics, calendar.write(ics, calendar.entries_of(planned), place.clock.now(), place.identity))
     if html is not None:
-        from gallant.operations.sheet import sheet_of
-        from gallant.operations.windows import windows_of_plan
+        from gallant.operations.plan.sheet import sheet_of
+        from gallant.operations.plan.windows import windows_of_plan
         from gallant.views.sheet import write_sheet
 
         write_sheet(sheet_of(place, planned), windows_of_plan(place, planned.plan), html)
@@ -203,7 +203,7 @@ def _wrote(output: Output, path: Path, count: int) -> None:
 
 
 def _prepare(place: Workplace, plan: Plan, when: str, output: Output) -> None:
-    from gallant.operations import preparing
+    from gallant.operations.plan import preparing
     from gallant.views import due
 
     if when == "now":

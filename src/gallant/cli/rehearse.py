@@ -46,8 +46,8 @@ def rehearse(
 
     Examples:  gallant rehearse plan-1a2b3c   |   gallant rehearse tickets --at 22:00 --figure night.png
     """
-    from gallant.operations import rehearsing as operation
-    from gallant.operations.plan import load_plan
+    from gallant.operations.plan.making import load_plan
+    from gallant.operations.roll import rehearsing as operation
     from gallant.views import rehearsal
 
     place = open_place(estate_path, output)

@@ -49,8 +49,8 @@ def report(
 
     Examples:  gallant report roll-0007 --html change.html   |   gallant report --since 12h   |   gallant report --json
     """
-    from gallant.operations import history
-    from gallant.operations import report as operation
+    from gallant.operations.after import history
+    from gallant.operations.after import report as operation
     from gallant.views import report as views
 
     if roll_id is not None and since is not None:

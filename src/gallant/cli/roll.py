@@ -23,8 +23,8 @@ from gallant.cli.common import (
 
 if TYPE_CHECKING:
     from gallant.core.work.plan import Plan
-    from gallant.operations.roll import Rolled, Show
-    from gallant.operations.workplace import Workplace
+    from gallant.operations.ground.workplace import Workplace
+    from gallant.operations.roll.rolling import Rolled, Show
     from gallant.views.output import Output
 
 hold_after_option = click.option(
@@ -60,7 +60,7 @@ def _carry_out(
     place: Workplace, output: Output, operation: Callable[[Show], Coroutine[object, object, Rolled]]
 ) -> None:
     """Run a roll under its live view, then show how it ended."""
-    from gallant.operations import history
+    from gallant.operations.after import history
     from gallant.views import live, rolls
 
     output.paged = False  # nobody may be there to leave a pager when the night is over
@@ -75,7 +75,7 @@ def _carry_out(
 
 def _is_let_go(place: Workplace, output: Output) -> bool:
     """Whether the roll goes on in a process of its own; how it is followed is said then."""
-    from gallant.operations import detaching
+    from gallant.operations.roll import detaching
     from gallant.views.rolls import detached_view
 
     if detaching.is_detached():
@@ -90,7 +90,7 @@ def _is_let_go(place: Workplace, output: Output) -> bool:
 
 
 def _show_calls(place: Workplace, plan: Plan, output: Output) -> None:
-    from gallant.operations.calls import calls_of
+    from gallant.operations.plan.calls import calls_of
     from gallant.views.plans import calls_view
 
     output.show(calls_view(run(calls_of(place, plan))))
@@ -142,8 +142,8 @@ def roll(
     Examples:  gallant roll tickets   |   gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
        |   gallant roll plan-3fa9 --show-calls
     """
-    from gallant.operations import plan as plans
-    from gallant.operations import roll as operation
+    from gallant.operations.plan import making as plans
+    from gallant.operations.roll import rolling as operation
 
     if (despite_booking or despite or outside_window) and not reason.strip():
         raise click.UsageError(
@@ -219,7 +219,7 @@ def resume(
 
     Examples:  gallant resume roll-0007   |   gallant resume roll-0007 --it-did tickets.1.b.install
     """
-    from gallant.operations import roll as operation
+    from gallant.operations.roll import rolling as operation
 
     both = {*it_did, *done} & set(it_did_not)
     if both:
@@ -250,8 +250,8 @@ def approve(estate_path: Path | None, plan_name: str, reason: str, output: Outpu
 
     Examples:  gallant approve plan-3fa9   |   gallant approve plan-3fa9 --reason "order and length are right"
     """
-    from gallant.operations import approving
-    from gallant.operations import plan as plans
+    from gallant.operations.decide import approving
+    from gallant.operations.plan import making as plans
     from gallant.views import plans as views
 
     place = open_place(estate_path, output)
@@ -269,7 +269,7 @@ def backout(estate_path: Path | None, roll_id: str, selector: tuple[str, ...], o
 
     Examples:  gallant backout roll-0007   |   gallant backout roll-0007 tickets   |   gallant backout roll-0007 tickets/b
     """
-    from gallant.operations import backout as operation
+    from gallant.operations.plan import backout as operation
     from gallant.views import plans
 
     place = open_place(estate_path, output)
@@ -297,7 +297,7 @@ def hold(
 
     Examples:  gallant hold   |   gallant hold --all   |   gallant hold roll-0007 --for-good --reason "new plan tomorrow"
     """
-    from gallant.operations import roll as operation
+    from gallant.operations.roll import rolling as operation
     from gallant.views import rolls as views
 
     place = open_place(estate_path, output)
@@ -313,7 +313,7 @@ def hold(
 
 
 def _end(place: Workplace, output: Output, roll_id: str | None, reason: str) -> None:
-    from gallant.operations import roll as operation
+    from gallant.operations.roll import rolling as operation
     from gallant.views import tables
     from gallant.views.words import BOLD, OFF, said
 

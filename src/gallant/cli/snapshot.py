@@ -40,7 +40,7 @@ def take(estate_path: Path | None, selector: tuple[str, ...], reason: str, outpu
 
     Examples:  gallant snapshot take overlook --reason "before 17.6"
     """
-    from gallant.operations import snapshots
+    from gallant.operations.keep import snapshots
     from gallant.views import snapshots as views
 
     rows, code = run(snapshots.take(open_place(estate_path, output), selector, reason))
@@ -58,7 +58,7 @@ def list_(estate_path: Path | None, selector: tuple[str, ...], output: Output) -
 
     Examples:  gallant snapshot list   |   gallant snapshot list overlook
     """
-    from gallant.operations import snapshots
+    from gallant.operations.keep import snapshots
     from gallant.views import snapshots as views
 
     place = open_place(estate_path, output)
@@ -78,7 +78,7 @@ def revert(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 
     Examples:  gallant snapshot revert overlook before-17.6
     """
-    from gallant.operations import snapshots
+    from gallant.operations.keep import snapshots
     from gallant.views import snapshots as views
 
     place = open_place(estate_path, output)
@@ -98,7 +98,7 @@ def remove(estate_path: Path | None, system: str, name: str, yes: bool, output: 
 
     Examples:  gallant snapshot remove overlook before-17.6
     """
-    from gallant.operations import snapshots
+    from gallant.operations.keep import snapshots
     from gallant.views import snapshots as views
 
     place = open_place(estate_path, output)

@@ -40,8 +40,8 @@ def fetch(estate_path: Path | None, selector: tuple[str, ...], plan_name: str | 
 
     Examples:  gallant stock fetch   |   gallant stock fetch tickets   |   gallant stock fetch --plan plan-3fa9
     """
-    from gallant.operations import plan as plans
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
+    from gallant.operations.plan import making as plans
     from gallant.views import stock as views
     from gallant.views.progress import metering
 
@@ -65,7 +65,7 @@ def add(estate_path: Path | None, file: tuple[Path, ...], vouch: str | None, out
 
     Examples:  gallant stock add /media/usb/shoal-3.2.4.pkg
     """
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
     from gallant.views import stock as views
 
     output.show(views.added_view(operation.add(open_place(estate_path, output), file, vouch)))
@@ -92,7 +92,7 @@ def verify(estate_path: Path | None, output: Output) -> None:
 
 
 def _held(estate_path: Path | None, output: Output) -> None:
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
     from gallant.views import stock as views
 
     rows = operation.held(open_place(estate_path, output))
@@ -109,7 +109,7 @@ def preload(estate_path: Path | None, selector: tuple[str, ...], output: Output)
 
     Examples:  gallant stock preload fulmar-box
     """
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
     from gallant.views import stock as views
     from gallant.views.progress import metering
 
@@ -130,7 +130,7 @@ def unload(estate_path: Path | None, selector: tuple[str, ...], yes: bool, outpu
 
     Examples:  gallant stock unload tickets
     """
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
     from gallant.views import stock as views
 
     place = open_place(estate_path, output)
@@ -153,7 +153,7 @@ def prune(estate_path: Path | None, dry_run: bool, yes: bool, output: Output) ->
 
     Examples:  gallant stock prune --dry-run
     """
-    from gallant.operations import stock as operation
+    from gallant.operations.keep import stock as operation
     from gallant.views import stock as views
 
     place = open_place(estate_path, output)

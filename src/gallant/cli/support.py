@@ -35,7 +35,7 @@ def support(estate_path: Path | None, name: str, into: Path | None, anonymous: b
 
     Examples:  gallant support roll-0007 --anonymous   |   gallant support tickets --to case.zip
     """
-    from gallant.operations.support import support as operation
+    from gallant.operations.after.support import support as operation
     from gallant.views import support as views
 
     place = open_place(estate_path, output)

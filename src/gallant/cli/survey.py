@@ -99,8 +99,8 @@ def survey(
         raise click.UsageError(
             "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
         )
-    from gallant.operations import survey as operation
-    from gallant.operations import trial
+    from gallant.operations.ground import survey as operation
+    from gallant.operations.setup import trial
     from gallant.views import inventory as shown
     from gallant.views import survey as views
 
@@ -161,7 +161,7 @@ def inventory(
     Examples:  gallant inventory   |   gallant inventory tickets/a   |   gallant inventory --by product   |
     gallant inventory --at 2027-01-10   |   gallant inventory --diff 2027-01-10 2027-01-12
     """
-    from gallant.operations import inventory as operation
+    from gallant.operations.assess import inventory as operation
     from gallant.views import inventory as view
 
     if cyclonedx and (output.as_csv or diff is not None or by != "system"):

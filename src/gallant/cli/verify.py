@@ -81,7 +81,7 @@ def verify(
     Examples:  gallant verify tickets   |   gallant verify --keep before-monday   |   gallant verify tickets --against before-monday
     |   gallant verify tickets --settle 30m --figure settle.png   |   gallant verify tickets --backup
     """
-    from gallant.operations import verify as operation
+    from gallant.operations.after import verify as operation
     from gallant.views import rolls
 
     if figure is not None and settle is None:

@@ -23,7 +23,7 @@ def windows(estate_path: Path | None, selector: tuple[str, ...], output: Output)
 
     Examples:  gallant windows   |   gallant windows tickets   |   gallant windows site:harbour
     """
-    from gallant.operations import windows as operation
+    from gallant.operations.plan import windows as operation
     from gallant.views.windows import windows_view
 
     place = open_place(estate_path, output)

@@ -10,7 +10,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, many, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.adding import Added, Met, Scan
+    from gallant.operations.setup.adding import Added, Met, Scan
 
 SHORT = 26  # characters
 SPOKEN = {"redfish": "Redfish", "netconf": "NETCONF", "ssh": "SSH", "https": "HTTPS"}

@@ -19,9 +19,9 @@ from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, durati
 if TYPE_CHECKING:
     from gallant.core.catalog.bundles import Match
     from gallant.core.estate.systems import Note
-    from gallant.operations.assess import ConflictRow
-    from gallant.operations.gaps import Assessment, Shown
-    from gallant.operations.route import RouteAnswer
+    from gallant.operations.assess.gaps import Assessment, Shown
+    from gallant.operations.assess.route import RouteAnswer
+    from gallant.operations.ground.last import ConflictRow
 
 STANDING_MARKS = Marks(
     {

@@ -15,7 +15,7 @@ from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.backups import Checked, Compared, Restored, Shown, Taken
+    from gallant.operations.keep.backups import Checked, Compared, Restored, Shown, Taken
 
 WHAT_MARKS = Marks({CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"})
 WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the first", SAME: "the same"}

@@ -15,7 +15,7 @@ from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, pla
 if TYPE_CHECKING:
     from gallant.core.assess.issues import Concern
     from gallant.core.catalog.products import Product, Release
-    from gallant.operations.catalogs import (
+    from gallant.operations.catalogs.following import (
         Added,
         Details,
         Listed,

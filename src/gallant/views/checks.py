@@ -19,9 +19,9 @@ from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.check import Health
-    from gallant.operations.mending import Mended
-    from gallant.operations.notifying import Told
+    from gallant.operations.checks.check import Health
+    from gallant.operations.checks.mending import Mended
+    from gallant.operations.roll.notifying import Told
 
 DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 

@@ -10,7 +10,7 @@ from gallant.views.output import Drawn, View
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.claims import Borne
+    from gallant.operations.decide.claims import Borne
 
 _DOES = {"install": "to install", "restart": "to restart", "sync": "until a node is whole again"}
 

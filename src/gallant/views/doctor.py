@@ -10,7 +10,7 @@ from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, OFF, many, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.doctor import Examined
+    from gallant.operations.setup.doctor import Examined
 
 
 def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]] = ()) -> View:

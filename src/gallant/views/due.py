@@ -13,7 +13,7 @@ from gallant.views.words import BOLD, OFF, Marks, duration, many, mark, plain, s
 if TYPE_CHECKING:
     from gallant.core.work.plan import Plan
     from gallant.engine.turn import Row, Turn
-    from gallant.operations.preparing import Prepared
+    from gallant.operations.plan.preparing import Prepared
 
 MARKS = Marks({"begun": "going", "under way": "going", "left": "bad", "to come": "note"})
 ORDER = ("left", "begun", "under way", "to come")

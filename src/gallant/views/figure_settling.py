@@ -12,7 +12,7 @@ from gallant.views.palette import ACCENT, BAD, GOOD, LINE, MUTED, WARN
 from gallant.views.words import duration
 
 if TYPE_CHECKING:
-    from gallant.operations.settling import Settling
+    from gallant.operations.after.settling import Settling
 
 MOST = 4  # numbers in one figure, the worst first
 COLOURS = {

@@ -10,7 +10,7 @@ from gallant.views.figures import save
 from gallant.views.palette import BAD, BAND, LINE
 
 if TYPE_CHECKING:
-    from gallant.operations.report import OneRoll
+    from gallant.operations.after.report import OneRoll
 
 OUT: dict[str, Any] = {"color": BAD, "marker": "v", "markersize": 8, "linestyle": "none"}
 STOOD: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}

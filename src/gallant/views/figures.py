@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from gallant.operations.durations import Learned
-    from gallant.operations.gaps import Assessment, Lag
+    from gallant.operations.assess.gaps import Assessment, Lag
+    from gallant.operations.length.durations import Learned
 
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.
 COLOURS = {

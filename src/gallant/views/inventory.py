@@ -32,8 +32,8 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
-    from gallant.operations.inventory import Change, InventoryRow, Known
-    from gallant.operations.trial import Call, Tried
+    from gallant.operations.assess.inventory import Change, InventoryRow, Known
+    from gallant.operations.setup.trial import Call, Tried
 
 FEW = 4  # components of one kind that a tree names one by one
 CHANGE_MARKS = Marks({"new": "note", "gone": "bad", "changed": "work"})

@@ -17,8 +17,8 @@ from gallant.disk import put_whole, why_not
 
 if TYPE_CHECKING:
     from gallant.core.assess.findings import Finding
-    from gallant.operations.gaps import Assessment
-    from gallant.operations.verify import Verified
+    from gallant.operations.after.verify import Verified
+    from gallant.operations.assess.gaps import Assessment
 
 # What XML 1.0 allows (2.2, Char); anything else is written as its number.
 _FORBIDDEN = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

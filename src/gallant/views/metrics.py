@@ -10,7 +10,7 @@ from gallant.views.tables import table_of
 from gallant.views.words import plain
 
 if TYPE_CHECKING:
-    from gallant.operations.metrics import Sample
+    from gallant.operations.after.metrics import Sample
 
 
 def metrics_view(samples: Sequence[Sample]) -> View:

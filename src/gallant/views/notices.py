@@ -14,8 +14,8 @@ from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.ledger import Verified
-    from gallant.operations.notices import Chosen, Decided, Listed
+    from gallant.operations.decide.ledger import Verified
+    from gallant.operations.decide.notices import Chosen, Decided, Listed
 
 STATE_MARKS = Marks(
     {

@@ -10,7 +10,7 @@ from gallant.views.tables import barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.over_windows import OverWindows, Slot
+    from gallant.operations.plan.over_windows import OverWindows, Slot
 
 
 def over_windows_view(found: OverWindows, now: datetime) -> View:

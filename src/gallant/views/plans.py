@@ -29,9 +29,9 @@ from gallant.views.words import (
 if TYPE_CHECKING:
     from gallant.core.assess.findings import Finding
     from gallant.core.work.learning import Spread
-    from gallant.operations.approving import Approval
-    from gallant.operations.calls import PlanCalls
-    from gallant.operations.plan import Planned
+    from gallant.operations.decide.approving import Approval
+    from gallant.operations.plan.calls import PlanCalls
+    from gallant.operations.plan.making import Planned
 
 
 def _back_row(back: Back) -> dict[str, object]:

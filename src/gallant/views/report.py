@@ -13,7 +13,7 @@ from gallant.views.rolls import down_words
 from gallant.views.words import duration, many, plain
 
 if TYPE_CHECKING:
-    from gallant.operations.report import OneRoll, Report
+    from gallant.operations.after.report import OneRoll, Report
 
 
 def write_page(report: Report, path: Path) -> None:

@@ -35,12 +35,12 @@ from gallant.views.words import (
 if TYPE_CHECKING:
     from gallant.core.assess.outages import Outage
     from gallant.core.work.learning import Spread
-    from gallant.operations.detaching import Detached
-    from gallant.operations.durations import Learned
-    from gallant.operations.history import Run, StepRow, Totals, WasDown
-    from gallant.operations.roll import Asked, Rolled
-    from gallant.operations.settling import Settling
-    from gallant.operations.verify import Verified
+    from gallant.operations.after.history import Run, StepRow, Totals, WasDown
+    from gallant.operations.after.settling import Settling
+    from gallant.operations.after.verify import Verified
+    from gallant.operations.length.durations import Learned
+    from gallant.operations.roll.detaching import Detached
+    from gallant.operations.roll.rolling import Asked, Rolled
 
 STATE_MARKS = Marks(
     {

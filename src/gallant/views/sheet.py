@@ -13,7 +13,7 @@ from gallant.views.page import Verdict, day, drawn, rendered, write
 from gallant.views.words import duration
 
 if TYPE_CHECKING:
-    from gallant.operations.sheet import Hit, Sheet
+    from gallant.operations.plan.sheet import Hit, Sheet
 
 MOST_SAID = 4
 

@@ -11,7 +11,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, OFF, duration, many, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.snapshots import Made, NodeBack, Reverted
+    from gallant.operations.keep.snapshots import Made, NodeBack, Reverted
 
 
 def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, object]]:

@@ -10,7 +10,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, many, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.stock import Added, Fetched, InStock, Preloaded, Pruned
+    from gallant.operations.keep.stock import Added, Fetched, InStock, Preloaded, Pruned
 
 if TYPE_CHECKING:
     pass

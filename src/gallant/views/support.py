@@ -9,7 +9,7 @@ from gallant.views.tables import table
 from gallant.views.words import BOLD, OFF, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.support import Bundle
+    from gallant.operations.after.support import Bundle
 
 
 def bundle_view(bundle: Bundle) -> View:

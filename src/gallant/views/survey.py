@@ -25,7 +25,7 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
-    from gallant.operations.survey import Survey, Surveyed
+    from gallant.operations.ground.survey import Survey, Surveyed
 
 
 def survey_view(result: Survey, now: datetime) -> View:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from gallant.core.readings import Reading
     from gallant.core.work.sifting import Barred
-    from gallant.operations.files import Kind, Validated
+    from gallant.operations.setup.files import Kind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 GAP = 2  # between two columns

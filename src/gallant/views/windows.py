@@ -13,7 +13,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, GREEN, OFF, duration, mark, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.windows import Calendar
+    from gallant.operations.plan.windows import Calendar
 
 DAYS = 14
 PART_H = 6  # hours of one sign

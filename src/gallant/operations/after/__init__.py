@@ -1,0 +1,1 @@
+"""What was done, and whether it is as it was."""

@@ -1,0 +1,1 @@
+"""What runs, what should, and the way there."""

@@ -1,0 +1,247 @@
+"""Installed against aimed-for: the gaps of the selected systems, narrowed to what was asked for, with their tallies."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import partial
+
+from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
+from gallant.core.catalog.bundles import Match, match_bundle
+from gallant.core.errors import WrongUse
+from gallant.core.estate.picks import Pick, nothing_called, split
+from gallant.core.estate.rules import Decision, Marks, decide
+from gallant.core.readings import Reading
+from gallant.core.records import Record
+from gallant.core.work.sifting import Barred
+from gallant.operations.assess.plannable import barred_here, moved_by
+from gallant.operations.ground.last import last_readings
+from gallant.operations.ground.workplace import Workplace
+
+
+class Narrow(Record):
+    """Which gaps to show: of one component everywhere (`installed`: where it runs that version), only severe ones, only
+    those that are not as they were at the survey before."""
+
+    component: str | None = None
+    installed: str | None = None
+    severe: bool = False
+    unknown: bool = False
+    changed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A gap that is shown, and what it was at the survey before; what happens with it by the estate's rules is looked up
+    when it is asked for, since of a large estate few are."""
+
+    gap: Gap
+    change: str | None
+    decide: Callable[[Gap], Decision]
+
+    @property
+    def decision(self) -> Decision:
+        return self.decide(self.gap)
+
+
+class Lag(Record):
+    """How far behind its aim a system's own software is: that of its slowest node. None: not known."""
+
+    system: str
+    site: str
+    kind: str
+    standing: str
+    days: int | None
+    releases: int | None
+
+
+@dataclass(frozen=True)
+class Assessment:
+    """The gaps that were asked for, worst first and each made when it is looked at, and what the assessment rests on.
+
+    `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
+    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and why;
+    `picked`: only some components were asked for; `named`: systems or nodes by their names.
+    """
+
+    shown: Iterable[Shown]
+    narrow: Narrow
+    tallies: dict[tuple[str, str], dict[str, int]]
+    lags: tuple[Lag, ...]
+    matches: tuple[Match, ...]
+    unread: tuple[str, ...]
+    compared_with: datetime | None
+    catalogs: tuple[tuple[str, datetime | None, str | None], ...]
+    barred: tuple[Barred, ...] = ()
+    picked: bool = False
+    named: bool = False
+
+    @property
+    def exit_code(self) -> int:
+        work = any(count for t in self.tallies.values() for s, count in t.items() if s not in NO_GAP)
+        return 1 if self.unread or work else 0
+
+
+def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None) -> Assessment:
+    """Installed against aimed-for, over the newest readings of the selected nodes."""
+    narrow = narrow or Narrow()
+    terms, pick = split(place.estate, terms)
+    readings, unread = last_readings(place, terms)
+    everywhere = Pick(components=(narrow.component.casefold(),) if narrow.component is not None else ())
+    for asked in (pick, everywhere):
+        if (wrong := wrongly_picked(asked, readings)) is not None:
+            raise wrong
+    found = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    before, compared_with = _before(place, readings) if narrow.changed else ({}, None)
+    by_system: dict[str, list[Reading]] = {}
+    for reading in readings.values():
+        by_system.setdefault(reading.system, []).append(reading)
+    matches = (match_bundle(name, rows, place.bundles, place.products) for name, rows in by_system.items())
+    return Assessment(
+        shown=ShownGaps(place, found, narrow, pick, before),
+        narrow=narrow,
+        picked=pick.asked,
+        named=any(":" not in term for term in terms),
+        tallies=_tallies(place, found),
+        lags=_lags(place, found),
+        matches=tuple(sorted((m for m in matches if m), key=lambda m: (m.whole, m.system))),
+        unread=tuple(unread),
+        compared_with=compared_with,
+        catalogs=_ages(place, readings),
+        barred=tuple(barred_here(place, moved_by(place, found)).values()),
+    )
+
+
+def _ages(place: Workplace, readings: Mapping[str, Reading]) -> tuple[tuple[str, datetime | None, str | None], ...]:
+    """The catalogs that say anything of what was looked at: those with a problem first, then the oldest."""
+    products = {part.product for reading in readings.values() for part in reading.components}
+    products |= {reading.product for reading in readings.values()}
+    concerned = {s.name for s, c in place.catalogs if any(p.name in products for p in c.products)}
+    sources = [s for s in place.readings.sources() if s.name in concerned or s.problem is not None]
+    sources.sort(key=lambda s: (s.problem is None, s.fetched is not None, s.fetched, s.name))
+    return tuple((s.name, s.fetched, s.problem) for s in sources)
+
+
+class ShownGaps:
+    """The gaps that a narrowing leaves, as often as they are gone through."""
+
+    def __init__(
+        self, place: Workplace, found: Gaps, narrow: Narrow, pick: Pick, before: Mapping[str, tuple[str, str]]
+    ) -> None:
+        self._place, self._found, self._narrow, self._pick, self._before = place, found, narrow, pick, before
+
+    def __iter__(self) -> Iterator[Shown]:
+        narrow, decided = self._narrow, partial(decision_on, self._place)
+        wanted = narrow.component.casefold() if narrow.component is not None else None
+        for gap in self._found:
+            called = (gap.kind, gap.product)
+            if not self._pick.takes(gap.system, [gap.node], gap.component, called, gap.severity, gap.standing):
+                continue
+            if wanted is not None and all(wanted != name.casefold() for name in (gap.component, gap.kind, gap.product)):
+                continue
+            if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
+                continue
+            if narrow.severe and not gap.severe:
+                continue
+            change = _change(gap, self._before.get(_key(gap))) if narrow.changed else None
+            if narrow.changed and change is None:
+                continue
+            yield Shown(gap, change, decided)
+
+
+def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | None:
+    """What to say where a component is meant that no reading has."""
+    if not (pick.components or pick.of):
+        return None
+    names, words = dict[str, set[str]](), set[str]()
+    for reading in readings.values():
+        names.setdefault(reading.system, set()).update(part.name for part in reading.components)
+        words.update(word for part in reading.components for word in (part.name, part.kind, part.product) if word)
+    return nothing_called(pick, names, words)
+
+
+def decision_on(place: Workplace, gap: Gap) -> Decision:
+    """What the estate's rules say of a gap; nothing acts by itself that has no way back, or no way at all."""
+    system, verdict = place.estate.systems[gap.system], gap.verdict
+    marks = Marks(
+        security=verdict.security,
+        severity=verdict.severity,
+        restart=verdict.restart,
+        kinds=tuple(kind for kind in (system.kind, gap.kind) if kind),
+        tags=system.tags,
+    )
+    person = None
+    if verdict.one_way:
+        person = f"there is no way back from {verdict.one_way[0]}"
+    elif gap.needs_work and not verdict.hops and verdict.standing != "waits for restart":
+        person = f"it is {verdict.standing}"
+    return decide(place.estate.rules, marks, person)
+
+
+def _key(gap: Gap) -> str:
+    return f"{gap.system}/{gap.node}:{gap.component}"
+
+
+def _runs(place: Workplace, gap: Gap, text: str) -> bool:
+    product = place.products.get(gap.product)
+    release = product.resolve(text) if product else None
+    return gap.installed == text or (
+        release is not None and product is not None and product.resolve(gap.installed) == release
+    )
+
+
+def _before(place: Workplace, readings: Mapping[str, Reading]) -> tuple[dict[str, tuple[str, str]], datetime | None]:
+    """By component: version and standing by the readings before the newest, under today's catalogs and aims."""
+    older = {name: r for name, r in place.readings.before_newest().items() if name in readings}
+    found = find_gaps(place.estate, older.values(), place.products, place.clock.now(), place.bundles)
+    return {_key(g): (g.installed, g.standing) for g in found}, max((r.taken for r in older.values()), default=None)
+
+
+def _change(gap: Gap, before: tuple[str, str] | None) -> str | None:
+    if before is None:
+        return "new"
+    version, standing = before
+    if version != gap.installed:
+        return f"ran {version}"
+    return f"was {standing}" if standing != gap.standing else None
+
+
+def _tallies(place: Workplace, found: Gaps) -> dict[tuple[str, str], dict[str, int]]:
+    """Components by (site, kind of system) and standing."""
+    counts = Counter((reading.system, verdict.standing) for reading, _, verdict in found.rows())
+    tallies: dict[tuple[str, str], dict[str, int]] = {}
+    for (name, standing), count in counts.items():
+        system = place.estate.systems[name]
+        own = tallies.setdefault((system.site, system.kind or system.product), {})
+        own[standing] = own.get(standing, 0) + count
+    return dict(sorted(tallies.items()))
+
+
+def _lags(place: Workplace, found: Gaps) -> tuple[Lag, ...]:
+    """One a system, the farthest behind first."""
+    slowest: dict[str, Verdict] = {}
+    for reading, part, verdict in found.rows():
+        if part.product == place.estate.systems[reading.system].product:
+            known = slowest.get(reading.system)
+            if known is None or _far(verdict) > _far(known):
+                slowest[reading.system] = verdict
+    rows = []
+    for name, verdict in slowest.items():
+        system, done = place.estate.systems[name], verdict.standing in ("current", "ahead")
+        rows.append(
+            Lag(
+                system=name,
+                site=system.site,
+                kind=system.kind,
+                standing=verdict.standing,
+                days=0 if done else verdict.days_behind,
+                releases=0 if done else verdict.releases_behind,
+            )
+        )
+    return tuple(sorted(rows, key=lambda r: (-(r.days or 0), -(r.releases or 0), r.system)))
+
+
+def _far(verdict: Verdict) -> tuple[int, int, int]:
+    return verdict.days_behind or 0, verdict.releases_behind or 0, -STANDINGS.index(verdict.standing)

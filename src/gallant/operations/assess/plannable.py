@@ -1,0 +1,91 @@
+"""What cannot be planned, by what every system ran when it was last read: nothing that is offered as a next step is then refused."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from gallant.core.assess.gaps import NO_GAP, Gaps, find_gaps
+from gallant.core.errors import GallantError, Refused
+from gallant.core.estate.systems import System
+from gallant.core.readings import IMAGE, Reading
+from gallant.core.work.ground import Ground
+from gallant.core.work.planning import not_taught
+from gallant.core.work.sifting import Barred, barred_by, sift
+from gallant.operations.ground.last import last_readings
+from gallant.operations.ground.workplace import Workplace
+
+
+def barred_here(
+    place: Workplace, behind: Iterable[tuple[str, str]], readings: dict[str, Reading] | None = None
+) -> dict[str, Barred]:
+    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved, `readings` the last
+    ones of all nodes, for who has them already.
+
+    Nothing is contacted: how the nodes stand to one another when a plan is made is not looked at.
+    """
+    pairs = set(behind)
+    systems = [place.estate.systems[name] for name in dict.fromkeys(name for name, _ in sorted(pairs))]
+    if not systems:
+        return {}
+    found = {
+        one.system: one for system in systems if (one := _barred_alone(place, system, (system.name, IMAGE) in pairs))
+    }
+    rest = [system for system in systems if system.name not in found]
+    ground = Ground(
+        estate=place.estate,
+        readings=last_readings(place, [])[0] if readings is None else readings,
+        products=place.products,
+        now=place.clock.now(),
+        bundles=tuple(place.bundles),
+        still=frozenset(system.name for system in rest if (system.name, IMAGE) not in pairs),
+    )
+    return found | {one.system: one for one in sift(ground, rest, lanes=False)[1]}
+
+
+def _barred_alone(place: Workplace, system: System, image: bool) -> Barred | None:
+    """A roll that is open, or a profile that cannot bring its image to another release."""
+    from gallant.drivers.shelf import brings_releases
+
+    if (under_way := open_roll(place, system)) is not None:
+        return barred_by(system.name, under_way)
+    try:
+        if image and not brings_releases(system.profile, place.folder):
+            return barred_by(system.name, not_taught(system.name, ["install"]))
+    except GallantError as error:
+        return barred_by(system.name, error)
+    return None
+
+
+def open_roll(place: Workplace, system: System) -> Refused | None:
+    """What to say of a system of which a roll is not finished: a plan would take what that left half-way for how it is meant."""
+    rolls = place.journal.open_rolls(system.name)
+    if not rolls:
+        return None
+    name = rolls[0].id
+    return Refused(
+        f"{name} of {system.name} is not finished; no second plan is made beside it.",
+        next=f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason WHY ends it where it stands",
+    )
+
+
+def moved_by(place: Workplace, gaps: Gaps) -> set[tuple[str, str]]:
+    """What of some gaps is work to be planned, as (system, component)."""
+    images = {system.name: system.product for system in place.estate.systems.values()}
+    return {
+        (reading.system, IMAGE if part.product == images[reading.system] else part.name)
+        for reading, part, verdict in gaps.rows()
+        if verdict.standing not in NO_GAP
+    }
+
+
+def ways_to_plan(place: Workplace, names: Sequence[str], readings: dict[str, Reading] | None = None) -> tuple[str, ...]:
+    """The next step towards a plan of some systems: of those that can be planned together, and what bars each of the others."""
+    every = last_readings(place, [])[0] if readings is None else readings
+    own = [reading for reading in every.values() if reading.system in names]
+    gaps = find_gaps(place.estate, own, place.products, place.clock.now(), place.bundles)
+    moved = moved_by(place, gaps)
+    listed = {name for name, _ in moved} | {n for n in names if place.estate.systems[n].product in place.products}
+    barred = barred_here(place, moved | {(name, IMAGE) for name in names if name not in listed}, every)
+    free = [name for name in names if name not in barred]
+    steps = [f"gallant plan {' '.join(free)}"] if free else []
+    return (*steps, *(one.next for name, one in barred.items() if name in names and one.next))

@@ -1,0 +1,1 @@
+"""Publishers' catalogs: followed, brought, trusted."""

@@ -1,0 +1,1 @@
+"""Whether a system is well, and was before."""

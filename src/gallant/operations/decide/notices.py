@@ -1,0 +1,519 @@
+"""Notices: listed, and decided upon by a named person; every decision goes into the ledger before it counts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from gallant.core.assess.gaps import find_gaps
+from gallant.core.assess.ledger import CLOSE, DECISIONS, ENDED, Kept
+from gallant.core.assess.notices import (
+    ACCEPTED,
+    BOOKED,
+    DONE,
+    OVERDUE,
+    SETTLED,
+    SKIPPED,
+    UNDER_WAY,
+    Bar,
+    Notice,
+    Wanted,
+    Work,
+    as_day,
+    bar,
+    notices,
+    seen_as,
+    wanted,
+)
+from gallant.core.documents import suggestion
+from gallant.core.errors import Refused, WrongUse
+from gallant.core.estate.calendar import windows_of
+from gallant.core.estate.moments import NotATime, Unclear, moment_meant
+from gallant.core.estate.picks import Pick, is_condition, split
+from gallant.core.estate.windows import AHEAD, Span, joined, next_after, open_at
+from gallant.core.readings import IMAGE
+from gallant.core.records import Record, clean
+from gallant.core.versions import NotAVersion, parse
+from gallant.core.work.consents import parse_consent
+from gallant.core.work.plan import Plan
+from gallant.core.work.sifting import Barred
+from gallant.operations.assess.gaps import decision_on, wrongly_picked
+from gallant.operations.assess.plannable import barred_here, ways_to_plan
+from gallant.operations.ground.deciding import record
+from gallant.operations.ground.last import last_readings
+from gallant.operations.ground.workplace import Ask, Workplace
+from gallant.operations.length.jobs import image_room
+from gallant.store.ledger import terms_subject
+
+
+class Listed(Record):
+    """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known, none and not
+    looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists, `unread` nodes that were
+    never read. `barred` are those of its systems that cannot be planned, and why."""
+
+    notices: tuple[Notice, ...]
+    settled: int
+    uncatalogued: tuple[str, ...] = ()
+    unread: tuple[str, ...] = ()
+    barred: tuple[Barred, ...] = ()
+
+
+def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
+    """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
+    terms, pick = split(place.estate, terms)
+    found, selected, read = _picked(place, terms, pick), place.select(terms), last_readings(place, terms)[0]
+    done = _done(place, terms, {n.name for n in found}) if everything else []
+    settled = [n for n in found if n.rank[0]]
+    return Listed(
+        notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
+        settled=0 if everything else len(settled),
+        uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
+        barred=tuple(barred_here(place, ((n.system, n.component) for n in found if not n.rank[0])).values()),
+        unread=tuple(f"{s.name}/{n}" for s, nodes in selected for n in nodes if f"{s.name}/{n}" not in read),
+    )
+
+
+def bars(place: Workplace, plan: Plan) -> list[Bar]:
+    """The decisions that a roll of this plan would go against now. None is about going back."""
+    if plan.undoes is not None:
+        return []
+    every, now = _wanted(place, plan.systems), place.clock.now()
+    decisions = {w.name: w.decision for w in every}
+    found = (bar(n, decisions[n.name], now) for n in _concerned(place, plan, every))
+    return [one for one in found if one is not None]
+
+
+def booked(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
+    """By system: the times for which what a plan does is booked."""
+    found = dict[str, list[Span]]()
+    if plan.undoes is None and place.ledger.about(["book"]):
+        for n in carried_out(place, plan):
+            if n.state == BOOKED and n.start is not None and n.end is not None:
+                found.setdefault(n.system, []).append(Span(begin=n.start, end=n.end))
+    return {name: joined(spans) for name, spans in found.items()}
+
+
+def carried_out(place: Workplace, plan: Plan) -> list[Notice]:
+    """The notices that a plan is about."""
+    return _concerned(place, plan, _wanted(place, plan.systems))
+
+
+def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[Notice]:
+    # To finish a recalled release is another matter, decided by name when the plan was made.
+    moved = {lane.system: [hop for hop in lane.hops if hop.image] for lane in plan.lanes}
+    covered = {name for name, hops in moved.items() if hops and not all(hop.despite_recall for hop in hops)}
+    touched = {(name, IMAGE) for name in covered}
+    touched |= {(lane.system, part.component) for lane in plan.lanes for hop in lane.hops for part in hop.parts}
+    return [n for n in _told(place, every) if (n.system, n.component) in touched]
+
+
+def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
+    """What `gaps` lists of some systems besides their images, and nobody decided to leave."""
+    return [n for n in _told(place, _wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
+
+
+def _picked(place: Workplace, terms: Sequence[str], pick: Pick) -> list[Notice]:
+    """The notices that are meant, those of one system together: the system of the first one first."""
+    if (wrong := wrongly_picked(pick, last_readings(place, terms)[0])) is not None:
+        raise wrong
+    found = [n for n in _all(place, terms) if _is_meant(pick, n)]
+    first = {name: number for number, name in enumerate(dict.fromkeys(n.system for n in found))}
+    return sorted(found, key=lambda n: (n.rank[0], first[n.system]))
+
+
+def _is_meant(pick: Pick, n: Notice) -> bool:
+    nodes = [name.rpartition("/")[2] for name in n.nodes]
+    taken = pick.takes(n.system, nodes, n.component, (n.product,), n.severity, n.standing)
+    return taken and (not pick.states or n.state in pick.states)
+
+
+def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
+    return _told(place, _wanted(place, terms))
+
+
+def _wanted(place: Workplace, terms: Sequence[str]) -> list[Wanted]:
+    readings, _ = last_readings(place, terms)
+    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
+    return wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
+
+
+def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
+    now = place.clock.now()
+    since = place.readings.noticed(map(seen_as, every), now)
+    work = {
+        name: Work(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
+        for row in place.journal.open_rolls()
+        for name in row.plan.systems
+    }
+    return notices(every, [kept.entry for kept in place.ledger.about(DECISIONS)], since, work, place.products, now)
+
+
+def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
+    """Notices that somebody decided on, or that a roll closed, and whose gap is no more; with the roll that brought what was wanted."""
+    chosen = {system.name for system in place.systems(terms)}
+    found: dict[str, Notice] = {}
+    rolls, _ = place.journal.rolls(chosen)
+    for kept in reversed(place.ledger.about([*DECISIONS, CLOSE])):
+        entry = kept.entry
+        system, _, component = entry.subject.partition(":")
+        told = entry.subject in still or entry.subject in found
+        if system not in chosen or told or entry.target is None:
+            continue
+        roll = next(
+            (r for r in reversed(rolls) if r.ended and (system, component, entry.target) in brought_by(r.plan)),
+            None,
+        )
+        found[entry.subject] = Notice(
+            name=entry.subject,
+            system=system,
+            component=component,
+            product=place.estate.systems[system].product,
+            nodes=(),
+            installed=(entry.target,),
+            target=entry.target,
+            standing="current",
+            severity=None,
+            security=False,
+            restart=None,
+            state=DONE,
+            since=entry.at,
+            start=roll.began if roll else None,
+            end=roll.ended if roll else None,
+            by=entry.by,
+            why=roll.id if roll else "closed outside a roll",
+            roll=roll.id if roll else None,
+        )
+    return list(found.values())
+
+
+def brought_by(plan: Plan) -> set[tuple[str, str, str]]:
+    """What a plan brings to which release: (system, component, version)."""
+    return set(_in_order(plan))
+
+
+def close(place: Workplace, plan: Plan, roll: str) -> list[str]:
+    """Write down which notices a roll that finished has closed; gives their names. One whose gap is still there, at another node or to a newer
+    release, stays open."""
+    still = {w.name for w in _wanted(place, plan.systems)}
+    last = {f"{system}:{component}": to for system, component, to in _in_order(plan)}
+    names = [name for name in last if name not in still]
+    for name in names:
+        record(place, CLOSE, name, target=last[name], state=ENDED, reason=roll)
+    return names
+
+
+def _in_order(plan: Plan) -> Iterator[tuple[str, str, str]]:
+    """What a plan brings, each hop of a lane after the one before it."""
+    for lane in plan.lanes:
+        for hop in lane.hops:
+            if hop.image:
+                yield lane.system, IMAGE, hop.to
+            for part in hop.parts:
+                yield lane.system, part.component, part.to
+
+
+def decided_since(place: Workplace, plan: Plan, seq: int) -> Kept | None:
+    """The first that a person decided of what a plan brings after an entry of the ledger; whose it is says nothing of whether it is to be done."""
+    names = {f"{system}:{component}" for system, component, _ in brought_by(plan)}
+    newer = (kept for kept in place.ledger.about(DECISIONS) if kept.seq > seq and kept.entry.subject in names)
+    return next((kept for kept in newer if kept.entry.kind != "assign"), None)
+
+
+def one(place: Workplace, name: str) -> Notice:
+    """The notice of that name; a bare system will do where it has one. Raises `WrongUse` where none or several fit."""
+    found = _all(place, [])
+    fitting = [n for n in found if n.name == name] or [n for n in found if n.system == name]
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        names = ", ".join(n.name for n in fitting)
+        raise WrongUse(f"{name} has {len(fitting)} notices: {names}.", next="Name one of them.")
+    known = name.partition(":")[0] in place.estate.systems
+    why = "Nothing of it is behind its aim as it was last read." if known else None
+    raise WrongUse(
+        f"No notice {clean(name, 60)!r}{suggestion(name, [n.name for n in found])}.",
+        why,
+        "gallant notice list shows them.",
+    )
+
+
+class Chosen(Record):
+    """The notices that some terms mean and that can be decided on, and those that they mean and that cannot; `by_name`: one was named."""
+
+    notices: tuple[Notice, ...]
+    by_name: bool = False
+    blocked: tuple[Notice, ...] = ()
+    settled: int = 0
+
+
+def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
+    """One notice by its name, or all that some terms mean and that nobody has decided on yet. Raises `WrongUse` for terms that mean none."""
+    if len(terms) == 1 and not is_condition(terms[0]):
+        return Chosen(notices=(one(place, terms[0]),), by_name=True)
+    names = {n.name: n for n in _all(place, [])}
+    if all(term in names for term in terms):
+        return Chosen(notices=tuple(names[term] for term in dict.fromkeys(terms)), by_name=len(terms) == 1)
+    estate_terms, pick = split(place.estate, terms)
+    found = _picked(place, estate_terms, pick)
+    if not found:
+        raise WrongUse(f"{' '.join(terms)}: no notice is all of that.", next="gallant notice list shows them.")
+    states = pick.states or ("new", "overdue")
+    open_now = [n for n in found if n.state in states and n.standing != "blocked"]
+    return Chosen(
+        notices=tuple(open_now),
+        blocked=tuple(n for n in found if n.standing == "blocked"),
+        settled=sum(n.state not in states and n.standing != "blocked" for n in found),
+    )
+
+
+class Decided(Record):
+    """A decision that is in the ledger now, and the notice as it stands after it; `doubts` are why what was booked would be left undone."""
+
+    notice: Notice
+    entry: int
+    did: str
+    next: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()
+
+
+class TermsAsked(Refused):
+    """Terms of use that nobody accepted yet: anyone who asks can show `text` and come again."""
+
+    def __init__(self, place: Workplace, notice: Notice, version: str) -> None:
+        self.version = version
+        self.text = place.terms_text(notice.product, version)
+        super().__init__(
+            f"{notice.target or 'It'} of {notice.product} comes under the publisher's terms {version}, which nobody accepted here.",
+            "A named person accepts them once for each version of the terms.",
+            f"Read them: gallant catalog show {notice.product} {notice.target}; then add --accept-terms {version}",
+        )
+
+
+def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:  # fields of an entry
+    return record(place, kind, notice.name, target=notice.target, **more)
+
+
+def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> None:
+    publisher = notice.product.partition("/")[0]
+    for version in notice.terms:
+        if place.ledger.accepted(version, publisher):
+            continue
+        if version not in accepted:
+            raise TermsAsked(place, notice, version)
+        record(place, "terms", terms_subject(publisher, version), target=notice.target)
+
+
+def _decided(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str, ...] = ()) -> Decided:
+    return Decided(notice=one(place, name), entry=kept.seq, did=did, next=next)
+
+
+def _still_open(decided: Decided) -> Decided:
+    """A decision that was written down while a roll began: the roll looks at it once more, and whoever decided hears of the roll. Raises `Refused`."""
+    notice = decided.notice
+    if notice.state == UNDER_WAY:
+        raise Refused(
+            f"{notice.name} is {decided.did}, and {notice.roll} began it in the same moment.",
+            "It ends by itself where it saw that in time.",
+            f"gallant history {notice.roll}; gallant hold {notice.roll} pauses it",
+        )
+    return decided
+
+
+def _may(notice: Notice) -> None:
+    if notice.state == UNDER_WAY:
+        raise Refused(
+            f"{notice.name} is being carried out by {notice.roll}.",
+            next=f"gallant hold {notice.roll} pauses it; gallant history",
+        )
+
+
+def accept(place: Workplace, name: str, terms: Sequence[str], reason: str = "") -> Decided:
+    """Somebody wants it done; the terms of use of what is to be entered are accepted with it."""
+    notice = one(place, name)
+    _may(notice)
+    _refuse_blocked(notice)
+    _accept_terms(place, notice, terms)
+    kept = _record(place, "accept", notice, reason=reason)
+    return _decided(place, notice.name, kept, f"accepted for {notice.target}", ways_to_plan(place, [notice.system]))
+
+
+def _refuse_blocked(notice: Notice) -> None:
+    if notice.standing == "blocked":
+        raise Refused(
+            f"{notice.name} cannot be done yet: {notice.why}.",
+            next=f"gallant route {notice.system} says what bars the way.",
+        )
+
+
+class Draft(Record):
+    """A booking before it is taken: the notice, its time, and all that a named person accepts with it. `length_said`: by a person."""
+
+    notice: Notice
+    start: datetime
+    end: datetime | None
+    consents: tuple[str, ...]
+    length_said: bool = False
+
+
+def drafted(
+    place: Workplace, name: str, when: str, lasting: timedelta | None = None, consents: Sequence[str] = ()
+) -> Draft:
+    """For a time, and as long as is said, else as the work is expected to last. With it a named person gives `consents`, for when nobody is there to
+    ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
+    for word in consents:
+        parse_consent(word)
+    notice = one(place, name)
+    _may(notice)
+    _refuse_blocked(notice)
+    start = moment_of(place, notice.system, when)
+    if start <= place.clock.now():
+        raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
+    _refuse_closed(place, notice, start)
+    length = lasting or _length(place, notice)
+    words = dict.fromkeys([*given_with(place, notice), *consents])
+    end = start + length if length else None
+    return Draft(notice=notice, start=start, end=end, consents=tuple(words), length_said=lasting is not None)
+
+
+def book(place: Workplace, draft: Draft, terms: Sequence[str]) -> Decided:
+    """Take a booking; a second one of a notice changes the first."""
+    notice, start = draft.notice, draft.start
+    _accept_terms(place, notice, terms)
+    kept = _record(place, "book", notice, start=start, end=draft.end)
+    for word in draft.consents:
+        record(place, "consent", word, target=notice.target, start=start, reason=f"with the booking of {notice.name}")
+    did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
+    said = f"{did} {start:%Y-%m-%d %H:%M}Z"
+    return _still_open(_decided(place, notice.name, kept, said, ways_to_plan(place, [notice.system])))
+
+
+def given_with(place: Workplace, notice: Notice) -> list[str]:
+    """The consents that were given with a booking as it stands."""
+    if notice.start is None or notice.target is None:
+        return []
+    entries = (kept.entry for kept in place.ledger.about(["consent"]))
+    return list(dict.fromkeys(e.subject for e in entries if (e.target, e.start) == (notice.target, notice.start)))
+
+
+def _refuse_closed(place: Workplace, notice: Notice, start: datetime) -> None:
+    """What is booked begins in a window of its system, where it has any."""
+    spans = windows_of(place.estate, place.estate.systems[notice.system], start - timedelta(days=1), start + AHEAD)
+    if spans is None or open_at(spans, start) is not None:
+        return
+    following = next_after(spans, start)
+    raise Refused(
+        f"{notice.name} is not booked: no window of {notice.system} is open at {start:%Y-%m-%d %H:%M} UTC"
+        + (f"; the next begins at {following.begin:%Y-%m-%d %H:%M} UTC." if following is not None else "."),
+        next=f"gallant windows {notice.system}",
+    )
+
+
+def _length(place: Workplace, notice: Notice) -> timedelta | None:
+    """So long that a plan of it has room for each of its stretches; the publisher's word where none can be made of it yet."""
+    seconds = image_room(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
+    if seconds is None:
+        every = _wanted(place, [notice.system])
+        seconds = next((w.length_s for w in every if w.name == notice.name), None)
+    return timedelta(seconds=seconds) if seconds else None
+
+
+def cancel(place: Workplace, name: str) -> Decided:
+    """Take a booking back; the acceptance stays."""
+    notice = one(place, name)
+    if notice.state not in (BOOKED, OVERDUE):
+        raise WrongUse(f"{notice.name} is not booked; it is {notice.state}.", next="gallant notice list")
+    kept = _record(place, "cancel", notice)
+    return _still_open(_decided(place, notice.name, kept, "booked no more, and stays accepted"))
+
+
+def assign(place: Workplace, name: str, person: str) -> Decided:
+    notice = one(place, name)
+    if not person.strip():
+        raise WrongUse("A person has a name.", next="gallant notice assign NOTICE PERSON")
+    kept = _record(place, "assign", notice, person=clean(person, 80))
+    return _decided(place, notice.name, kept, f"assigned to {clean(person, 80)}")
+
+
+def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Decided:
+    """Leave it until a release is out or a day has come; the reason is kept. A release that no catalog lists yet is asked about: it
+    may be one to come, or a slip of the pen."""
+    notice = one(place, name)
+    _may(notice)
+    if not reason.strip():
+        raise WrongUse("A skip has a reason, for anyone who asks later.", next="Add --reason TEXT.")
+    if not _is_known(place, notice, until) and not sure(
+        f"No catalog here lists {clean(until, 40)} of {notice.product}. Is {notice.name} to be left until it is out?"
+    ):
+        newest = place.products[notice.product].ascending[-1][1].version
+        raise WrongUse(
+            f"{notice.name} is not skipped: no catalog lists {clean(until, 40)}; the newest is {newest}.",
+            next="Write a release that is listed, a day, or --yes for one to come",
+        )
+    kept = _record(place, "skip", notice, until=until, reason=clean(reason))
+    return _still_open(_decided(place, notice.name, kept, f"skipped until {until}"))
+
+
+def _is_known(place: Workplace, notice: Notice, until: str) -> bool:
+    """Whether it is a day, or a release that a catalog lists. Raises `WrongUse` where it lies behind, or is neither."""
+    product = place.products.get(notice.product)
+    release = product.resolve(until) if product else None
+    day = as_day(until)
+    if release is None and day is not None:
+        if day <= place.clock.now().date():
+            raise WrongUse(f"{until} is not a day to come.", next="Skip until a later day or release.")
+        return True
+    try:
+        if product is None:
+            raise NotAVersion("any", until, "its product is in no catalog here")
+        bound = product.key(release) if release else parse(product.scheme, until)
+        if notice.target is not None and bound <= parse(product.scheme, notice.target):
+            raise WrongUse(
+                f"{until} is not newer than {notice.target}, which is out.", next="Skip until a later release or a day."
+            )
+    except NotAVersion as error:
+        raise WrongUse(f"{error}, and no day.", next="Write --until RELEASE, or --until 2026-12-24.") from None
+    return release is not None
+
+
+def reopen(place: Workplace, name: str, reason: str = "") -> Decided:
+    """Take the last decision back: the notice is new again."""
+    notice = one(place, name)
+    _may(notice)
+    if notice.state not in (ACCEPTED, BOOKED, OVERDUE, SKIPPED):
+        raise WrongUse(
+            f"{notice.name} is {notice.state}; there is no decision to take back.", next="gallant notice list"
+        )
+    return _still_open(
+        _decided(place, notice.name, _record(place, "reopen", notice, reason=clean(reason)), "open again")
+    )
+
+
+def moment_of(place: Workplace, system: str, text: str) -> datetime:
+    """A time as people write it: with a zone, else in that of the system's site; HH:MM is the next such time there."""
+    zone_name = place.estate.sites[place.estate.systems[system].site].time_zone
+    try:
+        zone = ZoneInfo(zone_name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise WrongUse(f"{zone_name!r}, the time zone of the site of {system}, is not known on this machine.") from None
+    try:
+        return moment_meant(text, zone, place.clock.now())
+    except NotATime:
+        raise WrongUse(
+            f"{clean(text, 40)!r} is not a time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
+        ) from None
+    except Unclear as unclear:
+        early, late = (i.astimezone(zone).isoformat(timespec="minutes") for i in unclear.instants)
+        how = "is not there" if unclear.skipped else "is there twice"
+        why = "clocks go forward over it" if unclear.skipped else "clocks go back over it"
+        utc = " and ".join(f"{i:%H:%M}Z" for i in unclear.instants)
+        raise WrongUse(
+            f"{unclear.local:%Y-%m-%d %H:%M} {how} in {zone.key}: {why}. It may mean {utc}.",
+            next=f"Write {early} or {late}.",
+        ) from None
+
+
+def record_despite(place: Workplace, system: str, release: str, reason: str) -> None:
+    """A named person lets a recalled release be finished on a system that it does not concern."""
+    record(place, "despite-recall", system, target=release, reason=clean(reason))

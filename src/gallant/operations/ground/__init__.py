@@ -1,0 +1,1 @@
+"""The opened estate, and what every other room stands on."""

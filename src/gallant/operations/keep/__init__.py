@@ -1,0 +1,1 @@
+"""What is kept: backups, restore points, packages."""

@@ -1,0 +1,1 @@
+"""How long work takes, by what was learned."""

@@ -1,0 +1,1 @@
+"""Plans: made, shown, laid into windows."""

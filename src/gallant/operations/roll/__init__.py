@@ -1,0 +1,1 @@
+"""Carrying out a plan, now or when it is due."""

@@ -1,0 +1,1 @@
+"""Making an estate, and looking after Gallant itself."""
