@@ -23,7 +23,7 @@ from pathlib import Path
 from pyrage import x25519
 from short import asked_for, sized
 
-from gallant.vault.backups import BackupStore, Draft
+from gallant.vault.backups import BackupDraft, BackupStore
 
 ROUNDS = sized(9, 1)
 CHUNK = 256 * 1024
@@ -68,7 +68,7 @@ def main() -> None:
         store = BackupStore(out)
 
         def ours(number: int) -> None:
-            draft = Draft(
+            draft = BackupDraft(
                 system=f"s{number}", product="p", wanted=[("a", f"item{n}") for n in range(ITEMS)], versions={}, serials={},
                 recipients=(recipient,), by="bench", comment="", before=None, roll=None, tool="bench",
             )  # fmt: skip

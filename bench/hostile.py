@@ -19,7 +19,7 @@ from pysequoia import SignatureMode, Tsk, sign
 from short import sized
 
 from gallant.catalogs.apt import read_channel
-from gallant.catalogs.fetch import Fetched, NotThere
+from gallant.catalogs.fetch import NotThere, SourceAnswer
 from gallant.catalogs.trust import openpgp_key
 from gallant.core.catalog.products import decode_catalog
 from gallant.core.documents import Document, Invalid
@@ -47,11 +47,11 @@ def channel(stanzas: str, more: str = "") -> Callable[[], object]:
         "dists/s/main/binary-amd64/Packages.gz": packed,
     }
 
-    async def get(url: str, limit: int, tag: str | None) -> Fetched:
+    async def get(url: str, limit: int, tag: str | None) -> SourceAnswer:
         path = url.removeprefix("https://deb.invalid/")
         if path not in files:
             raise NotThere(url)
-        return Fetched(raw=files[path], tag=None)
+        return SourceAnswer(raw=files[path], tag=None)
 
     place = parse_channel("deb https://deb.invalid s main")
     assert place is not None

@@ -59,7 +59,7 @@ def main() -> None:
             place, made = asyncio.run(prepare(folder, said))
             place, show = Workplace(folder), Timing()
             began = place.clock.now().timestamp()
-            done = asyncio.run(roll.roll(place, made, show, pace=roll.Pace(), consents=(), detach=True))
+            done = asyncio.run(roll.roll(place, made, show, pace=roll.HoldRules(), consents=(), detach=True))
             ended = place.clock.now().timestamp()
             control = said["control"]
             request = urllib.request.Request(control["url"] + "/state", headers={"X-Key": control["key"]})

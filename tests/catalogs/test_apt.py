@@ -13,10 +13,10 @@ import pytest
 from pysequoia import SignatureMode, Tsk, sign
 
 from gallant.catalogs.apt import LARGEST, read_channel
-from gallant.catalogs.fetch import Fetched, NotThere
+from gallant.catalogs.fetch import NotThere, SourceAnswer
 from gallant.catalogs.trust import key_fingerprint, openpgp_key
 from gallant.core.errors import Refused, Unreached, WrongUse
-from gallant.core.estate.sources import Channel, parse_channel
+from gallant.core.estate.sources import AptChannel, parse_channel
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 OWNER, STRANGER = Tsk.generate("Skerry <debs@skerry.example>"), Tsk.generate("Nobody <n@n.example>")
@@ -85,20 +85,20 @@ class Mirror:
         else:
             self.files["dists/stable/InRelease"] = sign(owner.signer(), self.release, mode=SignatureMode.CLEAR)
 
-    async def get(self, url: str, limit: int, tag: str | None) -> Fetched:
+    async def get(self, url: str, limit: int, tag: str | None) -> SourceAnswer:
         path = url.removeprefix("https://deb.skerry.example/debian/")
         self.asked.append(path)
         if path not in self.files:
             raise NotThere(f"{url} is not there.")
         found = f'"{hashlib.sha256(self.files[path]).hexdigest()[:8]}"'
-        return Fetched(raw=None if tag == found else self.files[path][: limit + 1], tag=found)
+        return SourceAnswer(raw=None if tag == found else self.files[path][: limit + 1], tag=found)
 
 
 KEY = openpgp_key(str(OWNER.extract_certificate()).encode())
 
 
 def read(
-    mirror: Mirror, channel: Channel = CHANNEL, key: str = KEY, serial: int = 0, known=None, tag: str | None = None
+    mirror: Mirror, channel: AptChannel = CHANNEL, key: str = KEY, serial: int = 0, known=None, tag: str | None = None
 ):
     return asyncio.run(read_channel("debs", channel, key, mirror.get, NOW, serial, known or {}, tag))
 

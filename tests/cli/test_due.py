@@ -238,7 +238,7 @@ def test_a_roll_that_began_while_somebody_took_it_back_ends_before_its_first_ste
         record(here, "cancel", "tickets:image", target="3.2.4")
 
     async def both():
-        pace = roll.Pace()
+        pace = roll.HoldRules()
         going = roll.roll(here, made, LinesShow(quiet=True), pace=pace, consents=(), detach=False, decided_at=last)
         await asyncio.gather(going, take_back())
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.errors import WrongUse
-from gallant.core.estate.blocks import Draft, DraftNode, with_system
+from gallant.core.estate.blocks import DraftNode, SystemDraft, with_system
 from gallant.core.estate.systems import parse_estate
 
 HEAD = "gallant: estate/1\nname: t\nsites: {s: {}}   # where it is\n"
@@ -37,7 +37,7 @@ FORMS = {
     "systems first": OTHER + HEAD,
 }
 NODE = DraftNode(address="https://127.0.0.7:8443", serial="0042", says="a Q4", fingerprint="sha256:" + "ab" * 32)
-DRAFT = Draft(
+DRAFT = SystemDraft(
     name="new-one", product="q/q4", shape="single", site="s", driver="redfish", nodes={"a": NODE}, tags=("prod",)
 )
 
@@ -67,7 +67,7 @@ def test_whatever_the_file_looks_like_the_system_is_in_it_then_and_every_line_of
 
 def test_two_after_one_another_both_stand():
     text = with_system("e", HEAD, DRAFT, "x")
-    other = Draft(
+    other = SystemDraft(
         **{
             **{f: getattr(DRAFT, f) for f in DRAFT.__struct_fields__},
             "name": "second",
@@ -95,7 +95,7 @@ def test_systems_in_braces_are_left_alone():
 
 @given(serial=st.text(min_size=1, max_size=30), says=st.text(max_size=60), why=st.text(max_size=60))
 def test_nothing_that_a_device_says_breaks_the_file_or_adds_to_it(serial, says, why):
-    draft = Draft(
+    draft = SystemDraft(
         name="new-one", product="q/q4", shape="single", site="s", driver="redfish",
         nodes={"a": DraftNode(address="https://127.0.0.7", serial=serial, says=says)},
     )  # fmt: skip

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from gallant.core.assess.gaps import Gap, Verdict
 from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, chain_problems, next_hash
-from gallant.core.assess.notices import Notice, Work, notices, wanted
+from gallant.core.assess.notices import Notice, NoticeWork, notices, wanted
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Product
 from gallant.core.estate.rules import ActRule, Decision, Marks, decide
 from gallant.core.readings import Component, Reading
@@ -130,7 +130,7 @@ def entry(kind: str, **more) -> LedgerEntry:
 
 
 def stands(
-    *ledger: LedgerEntry, decision: str = "ask", work: Work | None = None, now: datetime = NOW, **verdict
+    *ledger: LedgerEntry, decision: str = "ask", work: NoticeWork | None = None, now: datetime = NOW, **verdict
 ) -> Notice:
     every = wanted(
         [
@@ -200,7 +200,7 @@ def test_a_booking_has_a_start_and_an_end_and_the_newest_booking_counts():
 
 
 def test_a_roll_that_is_open_is_where_its_notice_stands():
-    work = Work(roll="roll-0007", began=NOW, end=IN_TWO_H, finished=False)
+    work = NoticeWork(roll="roll-0007", began=NOW, end=IN_TWO_H, finished=False)
     found = stands(entry("book", start=IN_TWO_H), work=work)
     assert (found.state, found.start, found.end, found.roll) == ("under way", NOW, IN_TWO_H, "roll-0007")
 

@@ -27,7 +27,7 @@ from gallant.core.work.due import (
     STOPPED,
     TO_DO,
     UNFINISHED,
-    Job,
+    DueJob,
     Rolled,
     bookings,
     by_rule,
@@ -137,8 +137,8 @@ def test_a_booking_whose_notice_is_gone_or_moved_on_is_gone_until_a_day_after_it
         assert fates([booked(0)], known, [], 121 + 24 * 60) == []
 
 
-def job(name: str, severity: str | None = None, until: float | None = None) -> Job:
-    return Job(why="booked", subject=name, at=NOW, until=None if until is None else at(until), severity=severity)
+def job(name: str, severity: str | None = None, until: float | None = None) -> DueJob:
+    return DueJob(why="booked", subject=name, at=NOW, until=None if until is None else at(until), severity=severity)
 
 
 @pytest.mark.parametrize(

@@ -22,13 +22,13 @@ from gallant.core.assess.findings import (
     LEVELS,
     AroundFacts,
     AskedFacts,
-    Booking,
+    BookedTime,
     Facts,
     Followed,
     HalfRestored,
     Rescue,
-    Room,
     RouteFacts,
+    SnapshotRoom,
     Unattended,
 )
 from gallant.core.assess.issues import Concern
@@ -367,8 +367,8 @@ def facts(readings: dict[str, Reading] | None = None, **more) -> Facts:
 SIGHTED = replace(TICKETS, nodes={n: replace(node, held_by="sight") for n, node in TICKETS.nodes.items()})
 
 
-def booked(seconds: float) -> Booking:
-    return Booking(notice="tickets:image", start=NOW, end=NOW + timedelta(seconds=seconds))
+def booked(seconds: float) -> BookedTime:
+    return BookedTime(notice="tickets:image", start=NOW, end=NOW + timedelta(seconds=seconds))
 
 
 def ends(days: int) -> Expiry:
@@ -549,11 +549,11 @@ FIRES = [
     ("snapshots", facts(snapshots=(kept(2), kept(1))), "warn", "has 2 snapshots"),
     (
         "snapshot-room",
-        facts(snapshot_room=Room(keeper="deck/a", free=1e8, needed=5e8)),
+        facts(snapshot_room=SnapshotRoom(keeper="deck/a", free=1e8, needed=5e8)),
         "stop",
         "deck/a has no room for the restore point of tickets",
     ),
-    ("snapshot-room", facts(snapshot_room=Room(keeper="deck/a", free=None, needed=5e8)), "note", "does not tell"),
+    ("snapshot-room", facts(snapshot_room=SnapshotRoom(keeper="deck/a", free=None, needed=5e8)), "note", "does not tell"),
     ("snapshot-possible", facts(can_snapshot=False), "note", "cannot be snapshotted"),
     ("snapshot-possible", facts(can_snapshot=True, no_snapshots_from="3.2.4"), "warn", "from 3.2.4 on"),
     (
@@ -660,7 +660,7 @@ def test_no_check_fires_on_a_system_of_which_everything_is_known_and_well():
         sources=(Followed(name="ostrel", state="reachable"),),
         tested={"a": ()},
         can_snapshot=True,
-        snapshot_room=Room(keeper="tickets/a", free=5e8, needed=5e8),
+        snapshot_room=SnapshotRoom(keeper="tickets/a", free=5e8, needed=5e8),
         can_export=True,
         booked=booked(7200.0),
         needed_s=5400.0,

@@ -9,7 +9,7 @@ import pytest
 from gallant.core.readings import Facet
 from gallant.core.records import replace
 from gallant.core.work.plan import Knows, steps_of
-from gallant.engine.known import Known
+from gallant.engine.known import RunKnown
 from gallant.engine.means import Log
 
 from ..simulation.night import Deaf, Night, SimJournal
@@ -17,13 +17,13 @@ from ..simulation.shapes import ClusterNight, Extra
 
 
 @pytest.fixture(scope="module")
-def carried_out() -> tuple[Night, Known]:
+def carried_out() -> tuple[Night, RunKnown]:
     night = Night()
     plan = night.plan()
     assert night.run(plan).state == "finished"
     log = Log(SimJournal(night), night.clock, Deaf(), "tester")
     log.read()
-    return night, Known(plan, night.estate, {"tickets": night.driver("tickets")}, log)
+    return night, RunKnown(plan, night.estate, {"tickets": night.driver("tickets")}, log)
 
 
 def test_a_hop_has_the_backups_that_it_began_with_and_no_other_hops(carried_out):
@@ -61,13 +61,13 @@ def test_of_a_node_whose_image_comes_with_a_component_no_version_is_expected_onc
     log = Log(SimJournal(night), night.clock, Deaf(), "tester")
     log.read()
     driver = SimpleNamespace(knows=lambda: Knows(capabilities=frozenset(), image_from=carries))
-    assert Known(plan, night.estate, {"tickets": driver}, log).expected(night.estate.systems["tickets"]) == told
+    assert RunKnown(plan, night.estate, {"tickets": driver}, log).expected(night.estate.systems["tickets"]) == told
 
 
-def known_of(night: Night, plan) -> Known:
+def known_of(night: Night, plan) -> RunKnown:
     log = Log(SimJournal(night), night.clock, Deaf(), "tester")
     log.read()
-    return Known(plan, night.estate, {"tickets": night.driver("tickets")}, log)
+    return RunKnown(plan, night.estate, {"tickets": night.driver("tickets")}, log)
 
 
 def test_a_node_of_which_the_restart_failed_is_expected_to_run_what_it_ran():

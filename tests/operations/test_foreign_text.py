@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.windows import Span
-from gallant.operations.plan.calendar_entries import Entry, write
+from gallant.operations.plan.calendar_entries import CalendarEntry, write
 from gallant.operations.setup import timers
 from gallant.views.junit import Case, write_junit
 
@@ -44,7 +44,7 @@ def test_a_pipeline_reads_as_many_cases_as_there_are_whatever_they_say(tmp_path_
 def test_a_calendar_has_as_many_events_as_were_written_whatever_they_are_called(tmp_path_factory, words):
     path = tmp_path_factory.mktemp("ics") / "plan.ics"
     span = Span(begin=NOW, end=NOW + timedelta(hours=1))
-    count = write(path, [Entry(name=one, span=span, summary=one, description=one) for one in words], NOW, "line")
+    count = write(path, [CalendarEntry(name=one, span=span, summary=one, description=one) for one in words], NOW, "line")
     calendar = icalendar.Calendar.from_ical(path.read_bytes())
     events = [one for one in calendar.walk() if one.name == "VEVENT"]
     assert len(events) == count == len(words)

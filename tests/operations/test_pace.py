@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.operations.ground import pace as module
-from gallant.operations.ground.pace import Pace
+from gallant.operations.ground.pace import SurveyGates
 
 
 @given(
@@ -32,7 +32,7 @@ def test_no_limit_is_ever_passed_and_everybody_gets_a_turn(estate, site, system,
             done.append(where)
 
     async def go():
-        pace = Pace(estate, site, system)
+        pace = SurveyGates(estate, site, system)
         await asyncio.gather(*(one(pace, where) for where in wanted))
 
     asyncio.run(go())
@@ -42,7 +42,7 @@ def test_no_limit_is_ever_passed_and_everybody_gets_a_turn(estate, site, system,
 def test_late_answers_halve_the_width_once_a_while_and_good_ones_bring_it_back(monkeypatch):
     now = [100.0]
     monkeypatch.setattr(module.time, "monotonic", lambda: now[0])
-    pace = Pace(32, None, 8)
+    pace = SurveyGates(32, None, 8)
     pace.late()
     pace.late()
     assert pace.width == 16

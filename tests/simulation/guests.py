@@ -10,7 +10,7 @@ from gallant.core.readings import Guest, Reading
 from gallant.core.records import replace
 from gallant.core.work.plan import Knows
 from gallant.standin.cluster import DRAIN_S, Member
-from gallant.standin.shoal import Task
+from gallant.standin.shoal import PairTask
 
 from .night import SimDriver, images_of, make_product
 from .shapes import ClusterDriver, ClusterNight, SimCluster
@@ -23,7 +23,7 @@ class Hosts(SimCluster):
 
     does = "move"
 
-    def _drain(self, member: Member) -> Task:
+    def _drain(self, member: Member) -> PairTask:
         mine = [guest for guest in member.guests if guest in self.carried]
         task = super()._drain(member)
         for guest in mine if self.does == "restart" and not self.tied else ():
@@ -33,7 +33,7 @@ class Hosts(SimCluster):
             self._power_guests(member, False)
         return task
 
-    def _refill(self, member: Member) -> Task:
+    def _refill(self, member: Member) -> PairTask:
         task = super()._refill(member)
         if self.does == "stay":
             self.world.after(DRAIN_S, lambda: self._power_guests(member, True))

@@ -30,7 +30,7 @@ from gallant.core.work.returning import with_ways_back
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
-from gallant.standin.shoal import Denied, Image, ShoalNode, ShoalPair, Task
+from gallant.standin.shoal import Denied, Image, PairTask, ShoalNode, ShoalPair
 from gallant.standin.world import Fault, World
 from gallant.twins.loop import VirtualLoop
 
@@ -163,7 +163,7 @@ def images_of(product: Product) -> dict[str, Image]:
 STATES = {"busy": "running", "pausing": "running", "paused": "paused", "complete": "done", "broken": "failed"}
 
 
-def jobs_of(tasks: Sequence[Task], now: float, kinds: Mapping[str, str]) -> tuple[Job, ...]:
+def jobs_of(tasks: Sequence[PairTask], now: float, kinds: Mapping[str, str]) -> tuple[Job, ...]:
     """A device's tasks as a reading has them, by what its orders are called."""
     return tuple(
         Job(

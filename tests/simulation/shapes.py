@@ -22,7 +22,7 @@ from gallant.core.work.plan import Knows, Plan
 from gallant.core.work.planning import make_plan
 from gallant.core.work.returning import with_ways_back
 from gallant.standin.cluster import Cluster, Member, PartImage
-from gallant.standin.shoal import Denied, Task
+from gallant.standin.shoal import Denied, PairTask
 
 from .night import BEGAN, HEAD, Night, SimDriver, body, images_of, jobs_of, make_product
 
@@ -86,7 +86,7 @@ class SimCluster(Cluster):
     def forget_snapshot(self, name: str) -> None:
         self.snapshots = [s for s in self.snapshots if s.name != name]
 
-    def _back(self, member: Member, task: Task) -> None:
+    def _back(self, member: Member, task: PairTask) -> None:
         if self.comes_back_by_itself:
             member.drained = False
         super()._back(member, task)

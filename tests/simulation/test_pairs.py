@@ -9,7 +9,7 @@ import pytest
 from gallant.core.readings import Gauge
 from gallant.core.records import replace
 from gallant.engine.means import Orders
-from gallant.standin.shoal import ShoalNode, ShoalPair, Task
+from gallant.standin.shoal import PairTask, ShoalNode, ShoalPair
 from gallant.standin.world import Fault
 
 from .night import Killed, Night, images_of
@@ -42,7 +42,7 @@ class SeveralPairs:
     def role(self, node: str) -> str:
         return self.of(node).role(node)
 
-    def order(self, node: str, what: str, package: str = "") -> Task:
+    def order(self, node: str, what: str, package: str = "") -> PairTask:
         return self.of(node).order(node, what, package)
 
     def keep(self, node: str, package: str, body: bytes) -> None:

@@ -19,7 +19,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from gallant.core.assess.ledger import CLOSE, DECISIONS, ENDED, LedgerEntry
-from gallant.core.assess.notices import Notice, Wanted, Work, notices
+from gallant.core.assess.notices import Notice, NoticeWork, Wanted, notices
 from gallant.core.catalog.products import SEVERITIES
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.calendar import windows_of
@@ -29,7 +29,7 @@ from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import replace
 from gallant.core.work import due
 from gallant.engine import turn
-from gallant.engine.turn import Begun, EndedRoll, OpenRoll, Ready, Row, Tried
+from gallant.engine.turn import Begun, DueRow, EndedRoll, LastTry, OpenRoll, Ready
 
 from .week_judge import Judge
 
@@ -119,7 +119,7 @@ class Week:
         self.ledger: list[LedgerEntry] = []
         self.rolls: list[SimRoll] = []
         self.plans: dict[str, tuple[tuple[str, str, str], ...]] = {}
-        self.kept: dict[str, Tried] = {}
+        self.kept: dict[str, LastTry] = {}
         self.catalogs = {f"t/{name}" for name in self.names}
         self.runs = {(name, part): "1.0" for name in self.names for part in ("image", "bios")}
         self.wants = {key: "1.1" if lots.random() < 0.8 else "1.0" for key in self.runs}
@@ -254,7 +254,7 @@ class Week:
     def notices(self, everything: bool = False) -> list[Notice]:
         every = [self._wanted(s, p, to) for (s, p), to in sorted(self.wants.items()) if self._is_behind(s, p)]
         work = {
-            name: Work(roll=r.id, began=r.began, end=None, finished=False)
+            name: NoticeWork(roll=r.id, began=r.began, end=None, finished=False)
             for r in self.rolls
             if r.is_open
             for name in r.systems
@@ -470,7 +470,7 @@ class SimDesk:
     def in_the_way(self, system: str) -> GallantError | None:
         return self.week.in_the_way(system)
 
-    def length_s(self, job: due.Job) -> float | None:
+    def length_s(self, job: due.DueJob) -> float | None:
         return self.week.needs[job.system].total_seconds()
 
     def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
@@ -483,10 +483,10 @@ class SimDesk:
         following = next_after(spans, soon)
         return following.begin if following is not None else None
 
-    def approved(self, jobs: Sequence[due.Job]) -> str | None:
+    def approved(self, jobs: Sequence[due.DueJob]) -> str | None:
         return None
 
-    async def planned(self, jobs: Sequence[due.Job], given: Collection[str]) -> Ready:
+    async def planned(self, jobs: Sequence[due.DueJob], given: Collection[str]) -> Ready:
         for _ in self._does(thinks=True):
             pass
         stuck = dict[str, tuple[str, str | None, int]]()
@@ -525,14 +525,14 @@ class SimDesk:
 
     def look_after(self, roll: str) -> None: ...
 
-    async def tell(self, row: Row, text: str) -> None:
+    async def tell(self, row: DueRow, text: str) -> None:
         for _ in self._does():
             self.week.judge.told(self.week.at, row.subject, row.why)
 
-    def tried(self) -> dict[str, Tried]:
+    def tried(self) -> dict[str, LastTry]:
         return dict(self.week.kept)
 
-    def keep_tried(self, tried: Mapping[str, Tried]) -> None:
+    def keep_tried(self, tried: Mapping[str, LastTry]) -> None:
         for _ in self._does():
             self.week.kept = dict(tried)
 

@@ -24,7 +24,7 @@ from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.backups import Backup, Item
 from gallant.core.records import replace
 from gallant.vault.archive import NotWhole, unpack
-from gallant.vault.backups import BackupStore, Draft, FolderPlace, copy_to
+from gallant.vault.backups import BackupDraft, BackupStore, FolderPlace, copy_to
 from gallant.vault.disk import ReadBack, read_back
 from gallant.vault.keys import Signer, fingerprint, identities_from, new_identity
 from gallant.vault.spool import PIECE
@@ -35,7 +35,7 @@ CUTS = int(os.environ.get("GALLANT_CUTS", "6"))  # make cuts: many more
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 CONTENT = {"system.json": b"s" * 5000, "volumes.json": random.Random(1).randbytes(300_000)}
 OWN = x25519.Identity.generate()
-DRAFT = Draft(
+DRAFT = BackupDraft(
     system="tickets",
     product="ostrel/shoal",
     wanted=[("a", name) for name in CONTENT],

@@ -16,7 +16,7 @@ from gallant.core.after.compare import NodeVerdict
 from gallant.core.assess.ledger import Kept
 from gallant.core.assess.outages import Outage, Sample
 from gallant.core.assess.waivers import Waiver
-from gallant.core.estate.backups import Backup, Fate
+from gallant.core.estate.backups import Backup, BackupFate
 from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.records import replace
 from gallant.core.work import events as e
@@ -100,7 +100,7 @@ def views_of(text: str):
     plan = plan_of(text)
     assessment = of(
         gaps.Assessment,
-        shown=[gaps.Shown(of(gaps.Gap), text, lambda gap: of(gaps.Decision))],
+        shown=[gaps.GapShown(of(gaps.Gap), text, lambda gap: of(gaps.Decision))],
         tallies={(text, text): Counter({"behind": 2, text: 1})},
     )
     compared = of(backups.Compared)
@@ -109,49 +109,49 @@ def views_of(text: str):
         assess.gaps_view(assessment, NOW, False),
         assess.conflicts_view([of(operation.ConflictRow)]),
         assess.route_view(of(route.RouteAnswer)),
-        backup_views.taken_view([of(backups.Taken), of(backups.Taken, error=None)]),
+        backup_views.taken_view([of(backups.BackupTaken), of(backups.BackupTaken, error=None)]),
         backup_views.list_view([of(Backup)], NOW),
-        backup_views.show_view(of(backups.Shown), NOW),
-        backup_views.checked_view([of(backups.Checked), of(backups.Checked, problems=())]),
+        backup_views.show_view(of(backups.BackupShown), NOW),
+        backup_views.checked_view([of(backups.BackupChecked), of(backups.BackupChecked, problems=())]),
         backup_views.diff_view(compared, NOW, True),
         backup_views.exported_view(of(Backup), Path("x")),
         backup_views.restored_view(of(backups.Restored)),
-        backup_views.pruned_view([of(Fate), of(Fate, kept=None)], NOW, True),
-        catalog_views.catalog_added_view(of(catalogs.Added)),
+        backup_views.pruned_view([of(BackupFate), of(BackupFate, kept=None)], NOW, True),
+        catalog_views.catalog_added_view(of(catalogs.SourceFollowed)),
         catalog_views.catalog_synced_view([of(catalogs.Synced)]),
-        catalog_views.catalog_tested_view([of(catalogs.Tried)]),
-        catalog_views.catalog_trusted_view(of(catalogs.Trusted)),
-        catalog_views.catalog_written_view(of(catalogs.Written, file="f")),
-        catalog_views.catalog_list_view([of(catalogs.Listed)], NOW),
+        catalog_views.catalog_tested_view([of(catalogs.SourceAsked)]),
+        catalog_views.catalog_trusted_view(of(catalogs.KeyChanged)),
+        catalog_views.catalog_written_view(of(catalogs.CatalogWritten, file="f")),
+        catalog_views.catalog_list_view([of(catalogs.CatalogListed)], NOW),
         catalog_views.catalog_show_view(replace(details, alone=True)),
         catalog_views.catalog_show_view(replace(details, alone=False)),
         check_views.health_view(of(check.Health), True, NOW),
         check_views.mended_view([of(mending.Mended)]),
         check_views.waived_view(of(Waiver)),
-        inventory_views.tree_view([of(inventory.Known), of(inventory.Known, reading=None)], [], NOW, text),
+        inventory_views.tree_view([of(inventory.NodeKnown), of(inventory.NodeKnown, reading=None)], [], NOW, text),
         inventory_views.grouped_view([of(inventory.InventoryRow)], "product"),
-        inventory_views.node_view(of(inventory.Known), [], NOW),
-        inventory_views.changes_view([of(inventory.Change)], text, text),
-        inventory_views.tried_view(of(trial.Tried), True),
-        inventory_views.tried_view(of(trial.Tried, reading=None), True),
-        notice_views.notices_view(of(notices.Listed), NOW),
+        inventory_views.node_view(of(inventory.NodeKnown), [], NOW),
+        inventory_views.changes_view([of(inventory.InventoryChange)], text, text),
+        inventory_views.tried_view(of(trial.TrialResult), True),
+        inventory_views.tried_view(of(trial.TrialResult, reading=None), True),
+        notice_views.notices_view(of(notices.NoticesListed), NOW),
         notice_views.decided_view(of(notices.Decided)),
         notice_views.ledger_view([of(Kept)], [text], {text: 1}),
         notice_views.ledger_exported_view(1, text),
-        notice_views.ledger_verified_view(of(ledgers.Verified)),
+        notice_views.ledger_verified_view(of(ledgers.ChainVerified)),
         snapshot_views.made_view([of(snapshots.Made)]),
         snapshot_views.list_view([of(RestorePoint)], [text], 3),
         snapshot_views.done_view(of(RestorePoint), "is as it was at"),
-        stock_views.fetched_view([of(stock.Fetched)], [of(stock.Fetched).error]),
+        stock_views.fetched_view([of(stock.PackageFetched)], [of(stock.PackageFetched).error]),
         stock_views.held_view([of(stock.InStock)]),
-        stock_views.added_view([of(stock.Added)]),
+        stock_views.added_view([of(stock.PackageCarriedIn)]),
         stock_views.preloaded_view([of(stock.Preloaded)]),
         stock_views.pruned_view([of(stock.Pruned), of(stock.Pruned, kept=None)], True),
         survey_views.survey_view(
             of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW
         ),
         plan_views.plan_view(of(plans.Planned, plan=plan)),
-        roll_views.rolled_view(of(rolls.Rolled), run_of(text)),
+        roll_views.rolled_view(of(rolls.RollEnded), run_of(text)),
         roll_views.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
         roll_views.history_view([run_of(text)]),
         roll_views.roll_steps_view(run_of(text), [of(history.StepRow)], [of(Claim)]),

@@ -19,15 +19,15 @@ from urllib.parse import urljoin
 
 import msgspec
 
-from gallant.catalogs.fetch import Fetched, NotThere
+from gallant.catalogs.fetch import NotThere, SourceAnswer
 from gallant.catalogs.trust import AHEAD, LARGEST, OPENPGP, certificates
 from gallant.core.catalog.products import SCHEMA, Catalog, Minutes, Package, Product, Release
 from gallant.core.errors import Refused, WrongUse
-from gallant.core.estate.sources import Channel
+from gallant.core.estate.sources import AptChannel
 from gallant.core.records import Record, check_moments, clean
 from gallant.core.versions import NotAVersion, Version, parse
 
-Get = Callable[[str, int, str | None], Awaitable[Fetched]]  # url, limit, entity tag
+Get = Callable[[str, int, str | None], Awaitable[SourceAnswer]]  # url, limit, entity tag
 PUBLISHER = "deb"
 LARGEST_RELEASE = 16 * 1024 * 1024
 LARGEST_INDEX = 512 * 1024 * 1024
@@ -54,7 +54,7 @@ class Signed(Record):
         return self.fields.get("acquire-by-hash", "").lower() == "yes"
 
 
-class Read(Record):
+class ChannelRead(Record):
     """A channel as a catalog, and how many entries of its indexes were not understood and left out."""
 
     catalog: Catalog
@@ -65,14 +65,14 @@ class Read(Record):
 
 async def read_channel(
     name: str,
-    channel: Channel,
+    channel: AptChannel,
     key: str,
     get: Get,
     now: datetime,
     serial: int,
     known: Mapping[str, datetime],
     tag: str | None,
-) -> Read | None:
+) -> ChannelRead | None:
     """The channel's packages as a catalog named `name`; None when its Release is that of `tag`.
 
     `serial` is that of the last accepted one, `known` says when each "product version" was first seen: a channel does not
@@ -94,13 +94,13 @@ async def read_channel(
         expires=signed.until or signed.date + NO_END,
         products=products,
     )
-    return Read(catalog=catalog, sha256=signed.sha256, tag=signed.tag, left_out=left_out)
+    return ChannelRead(catalog=catalog, sha256=signed.sha256, tag=signed.tag, left_out=left_out)
 
 
 # --- Release --------------------------------------------------------------------------------------------------------
 
 
-async def _release(name: str, channel: Channel, key: str, get: Get, tag: str | None) -> Signed | None:
+async def _release(name: str, channel: AptChannel, key: str, get: Get, tag: str | None) -> Signed | None:
     if not key.startswith(OPENPGP):
         raise WrongUse(
             f"The channel {name} is held against a key of another kind.",
@@ -182,7 +182,7 @@ def _listed(text: str) -> Iterator[tuple[str, tuple[int, str]]]:
             yield words[2], (int(words[1]), words[0])
 
 
-def _refuse_old(name: str, channel: Channel, signed: Signed, now: datetime, serial: int) -> None:
+def _refuse_old(name: str, channel: AptChannel, signed: Signed, now: datetime, serial: int) -> None:
     if int(signed.date.timestamp()) < serial:
         seen = datetime.fromtimestamp(serial, UTC)
         raise Refused(
@@ -210,7 +210,7 @@ def _refuse_old(name: str, channel: Channel, signed: Signed, now: datetime, seri
 # --- Packages -------------------------------------------------------------------------------------------------------
 
 
-async def _index(name: str, channel: Channel, component: str, signed: Signed, get: Get) -> bytes:
+async def _index(name: str, channel: AptChannel, component: str, signed: Signed, get: Get) -> bytes:
     """One component's Packages, verified against Release, in the smallest form that is offered."""
     folder = "" if channel.is_flat else f"{component}/binary-{channel.arch}/"
     offered = next((form for form in (".xz", ".gz", "") if f"{folder}Packages{form}" in signed.indexes), None)
@@ -284,7 +284,7 @@ def _stanzas(raw: bytes) -> Iterator[dict[str, str]]:
 
 
 def _products(
-    channel: Channel, signed: Signed, stanzas: list[Mapping[str, str]], known: Mapping[str, datetime]
+    channel: AptChannel, signed: Signed, stanzas: list[Mapping[str, str]], known: Mapping[str, datetime]
 ) -> tuple[tuple[Product, ...], int]:
     """One product a package; entries without a version, file, size or SHA-256 in form are counted and left out."""
     secure = any(_SECURITY.search(signed.fields.get(f, "")) for f in ("suite", "codename", "label")) or bool(

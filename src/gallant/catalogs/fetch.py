@@ -118,7 +118,7 @@ class NotThere(Unreached):
     """The source answers, and has no such file."""
 
 
-class Fetched(Record):
+class SourceAnswer(Record):
     """What a source gave: its bytes (None: the same as when it gave `tag`), and its entity tag."""
 
     raw: bytes | None
@@ -127,10 +127,10 @@ class Fetched(Record):
 
 async def fetch(
     session: aiohttp.ClientSession, url: str, limit: int, tag: str | None = None, reach: Reach | None = None
-) -> Fetched:
+) -> SourceAnswer:
     """All bytes of a URL, no more than `limit` and one; raises `Unreached`. `tag` asks only for what has changed."""
     if url.startswith("file:"):
-        return Fetched(raw=await asyncio.to_thread(_from_file, url, limit))
+        return SourceAnswer(raw=await asyncio.to_thread(_from_file, url, limit))
     headers = {"If-None-Match": tag} if tag else {}
     options = reach.options(url) if reach else {"allow_redirects": False}
     try:
@@ -138,7 +138,7 @@ async def fetch(
             url, headers=headers, timeout=aiohttp.ClientTimeout(total=TIMEOUT_S), **options
         ) as response:
             if response.status == 304 and tag:
-                return Fetched(raw=None, tag=tag)
+                return SourceAnswer(raw=None, tag=tag)
             if response.status != 200:
                 raise _refused(url, response.status)
             raw = bytearray()
@@ -146,7 +146,7 @@ async def fetch(
                 raw += chunk
                 if len(raw) > limit:
                     break
-            return Fetched(raw=bytes(raw), tag=clean(response.headers.get("ETag", ""), 200) or None)
+            return SourceAnswer(raw=bytes(raw), tag=clean(response.headers.get("ETag", ""), 200) or None)
     except aiohttp.ServerFingerprintMismatch as error:
         raise Unreached(
             f"{url} shows another certificate than the one that is pinned.",

@@ -27,7 +27,7 @@ class Ports(click.ParamType):  # type: ignore[type-arg]  # generic for a type ch
         return tuple(dict.fromkeys(map(int, parts)))
 
 
-class Taken(click.ParamType):  # type: ignore[type-arg]
+class TakenOption(click.ParamType):  # type: ignore[type-arg]
     """A value of a column, as secret=env:QUAY."""
 
     name = "column=value"
@@ -79,7 +79,7 @@ class Taken(click.ParamType):  # type: ignore[type-arg]
 @click.option(
     "--take",
     multiple=True,
-    type=Taken(),
+    type=TakenOption(),
     metavar="COLUMN=VALUE",
     help="With --from: take this user, secret or pin of the file, unasked; once for each value.",
 )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
-    Span,
+    SpanOption,
     complete_checks,
     complete_names,
     estate_option,
@@ -55,7 +55,7 @@ if TYPE_CHECKING:
     help="Exit code 1 from this level on; warn.",
 )
 @click.option(
-    "--since", type=Span(), default=None, metavar="AGO", help="Compare with the run that long ago, as 12h or 3d."
+    "--since", type=SpanOption(), default=None, metavar="AGO", help="Compare with the run that long ago, as 12h or 3d."
 )
 @junit_option
 @click.option("--mend", is_flag=True, help="Clear what can be cleared, asking for each, and check again.")

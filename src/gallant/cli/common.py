@@ -126,7 +126,7 @@ def complete_plans(ctx: click.Context, param: click.Parameter, incomplete: str) 
 selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...", shell_complete=complete_names)
 
 
-class Span(click.ParamType):  # type: ignore[type-arg]  # generic for a type checker alone, in older versions not at all
+class SpanOption(click.ParamType):  # type: ignore[type-arg]  # generic for a type checker alone, in older versions not at all
     """A stretch of time as people write it: 90m, 12h, 3d."""
 
     name = "time"

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
-    Span,
+    SpanOption,
     complete_names,
     complete_rolls,
     estate_option,
@@ -51,7 +51,7 @@ if TYPE_CHECKING:
     help="Only rolls of this system.",
     shell_complete=complete_names,
 )
-@click.option("--since", type=Span(), default=None, metavar="TIME", help="Only what ended within this time: 12h, 30d.")
+@click.option("--since", type=SpanOption(), default=None, metavar="TIME", help="Only what ended within this time: 12h, 30d.")
 @click.option(
     "--state",
     "states",

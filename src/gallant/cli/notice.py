@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, TypeVar
 import click
 
 from gallant.cli.common import (
-    Span,
+    SpanOption,
     complete_notices,
     estate_option,
     finish,
@@ -144,7 +144,7 @@ def _accepted(place: Workplace, name: str, reason: str, terms: tuple[str, ...]) 
 @click.option(
     "--for",
     "lasting",
-    type=Span(),
+    type=SpanOption(),
     default=None,
     metavar="LENGTH",
     help="How long there is: 90m, 4h; else as expected.",

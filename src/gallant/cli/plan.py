@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
-    Span,
+    SpanOption,
     complete_plans,
     estate_option,
     finish,
@@ -94,7 +94,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--search",
-    type=Span(),
+    type=SpanOption(),
     default="10s",
     show_default=True,
     metavar="TIME",
@@ -172,7 +172,7 @@ def plan(
     elif errand:
         planned = run(operation.errand(place, selector, reason, by_hand, wish))
     else:
-        choice = operation.Choice(only=only, without=without, order=wish, needed=with_needed)
+        choice = operation.PartChoice(only=only, without=without, order=wish, needed=with_needed)
         planned = run(operation.plan(place, selector, despite_recall, reason, choice))
     if figure is not None:
         from gallant.operations.plan.windows import windows_of_plan

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from gallant.cli.common import Span, complete_rolls, estate_option, finish, open_place, output_options
+from gallant.cli.common import SpanOption, complete_rolls, estate_option, finish, open_place, output_options
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @estate_option
 @click.argument("roll_id", metavar="[ROLL]", required=False, shell_complete=complete_rolls)
 @click.option(
-    "--since", type=Span(), default=None, metavar="TIME", help="Of all that was done within this time: 12h, 7d."
+    "--since", type=SpanOption(), default=None, metavar="TIME", help="Of all that was done within this time: 12h, 7d."
 )
 @click.option(
     "--html",

@@ -24,7 +24,7 @@ from gallant.cli.common import (
 if TYPE_CHECKING:
     from gallant.core.work.plan import Plan
     from gallant.operations.ground.workplace import Workplace
-    from gallant.operations.roll.rolling import Rolled, Show
+    from gallant.operations.roll.rolling import RollEnded, Show
     from gallant.views.output import Output
 
 hold_after_option = click.option(
@@ -57,7 +57,7 @@ detach_option = click.option(
 
 
 def _carry_out(
-    place: Workplace, output: Output, operation: Callable[[Show], Coroutine[object, object, Rolled]]
+    place: Workplace, output: Output, operation: Callable[[Show], Coroutine[object, object, RollEnded]]
 ) -> None:
     """Run a roll under its live view, then show how it ended."""
     from gallant.operations.after import history

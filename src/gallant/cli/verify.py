@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from gallant.cli.common import (
-    Span,
+    SpanOption,
     complete_pictures,
     estate_option,
     finish,
@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--settle",
-    type=Span(),
+    type=SpanOption(),
     default=None,
     metavar="TIME",
     help="Watch numbers and answers for so long, and say whether it is settled: 30m.",

@@ -102,7 +102,7 @@ class Credential(NamedTuple):
     kind: str = "password"
 
 
-class Told(NamedTuple):
+class CallTold(NamedTuple):
     """One call as it was made, for anyone who wants to see: the question, the answer, and the fields taken from it."""
 
     node: str
@@ -150,7 +150,7 @@ class Tools:
     serving: Serving | None = None
     memory: Memory | None = None
     one_by_one: bool = False
-    told: Callable[[Told], None] | None = None
+    told: Callable[[CallTold], None] | None = None
     hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
     learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
     refusals: Refusals = field(default_factory=Refusals)
@@ -592,7 +592,7 @@ class ProfiledDriver:
             body, shown = self._masked(body), self._masked(taken)
             answer = body if isinstance(body, str) else msgspec.json.encode(body).decode("utf-8", "replace")
             call = f"{asked.call.verb} {fill(asked.call.said, asked.fields)}"
-            self.tools.told(Told(self.name_of(node), self.mask(call), answer, shown))
+            self.tools.told(CallTold(self.name_of(node), self.mask(call), answer, shown))
 
     def _taken(self, node: str, call: Call, body: object) -> Fields:
         taken = {}

@@ -139,7 +139,7 @@ class Command(Call):
         return {name for p in (self.match, self.rows) if p is not None for name in regex.compile(p).groupindex}
 
 
-class Run(Command, tag="run"):
+class RunCommand(Command, tag="run"):
     """A command. `answers` are its questions (patterns) and what is said to them; `elevated` needs more rights; `exits` are
     the exit statuses that are good. `upload` puts a package at `upload_to` first. A `detached` command outlives the
     connection: `take` its `handle`; each line of it is a command of its own, of which the first that fails ends the work."""
@@ -184,7 +184,7 @@ class Tell(Call, tag="tell"):
     tell: str
 
 
-OneCall: TypeAlias = Get | Post | Put | Patch | Delete | Run | Fetch | Rpc | Tell
+OneCall: TypeAlias = Get | Post | Put | Patch | Delete | RunCommand | Fetch | Rpc | Tell
 
 # The verbs that each driver knows.
 WEB, TERMINAL = ("get", "post", "put", "patch", "delete"), ("run", "fetch")

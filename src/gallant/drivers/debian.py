@@ -19,7 +19,7 @@ from gallant.core.readings import IMAGE, Alarm
 from gallant.core.records import clean
 from gallant.core.versions import parse
 from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, Reads, hiding
-from gallant.drivers.calls import Run
+from gallant.drivers.calls import RunCommand
 from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
 
@@ -181,7 +181,7 @@ def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
     no rule can hold to what it says."""
     told: set[str] = set()
     for path, call, _ in every_call(profile):
-        if not isinstance(call, Run) or not call.elevated:
+        if not isinstance(call, RunCommand) or not call.elevated:
             continue
         for text in call.lines if call.detached else (call.run,):
             if text not in told:
@@ -422,7 +422,7 @@ class DebianDriver(ShellDriver):
 
     async def _ask(self, node: str, asked: Asked) -> object:
         call, fields, _, act, _ = asked
-        if not isinstance(call, Run) or not call.detached:
+        if not isinstance(call, RunCommand) or not call.detached:
             return await super()._ask(node, asked)
         quoted = {key: shlex.quote(value) for key, value in fields.items()}
         lines = [str(fill(line, quoted)) for line in call.lines]

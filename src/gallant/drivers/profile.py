@@ -23,7 +23,7 @@ from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
 from gallant.core.work.plan import GUESTS, STAY, Migration, Returns
-from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, Run, checked_pattern, with_verbs
+from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, RunCommand, checked_pattern, with_verbs
 from gallant.drivers.patterns import searched
 from gallant.drivers.quoting import misplaced
 from gallant.drivers.shelf import file_of
@@ -459,7 +459,7 @@ def _look_at_call(
     verbs = VERBS.get(profile.driver, EVERY_VERB)
     if call.verb not in verbs:
         document.at(path, f"the driver {profile.driver} knows no {call.verb}; it knows {', '.join(verbs)}")
-    if isinstance(call, Run):
+    if isinstance(call, RunCommand):
         _look_at_command(document, profile, path, call)
     own = call.groups()
     for key, text in call.take.items():
@@ -484,7 +484,7 @@ def _look_at_call(
             document.at(path, f"{{{used}}} is filled by nothing{document.suggestion(used, TEMPLATE_FIELDS)}")
 
 
-def _look_at_command(document: Document, profile: Profile, path: tuple[str | int, ...], call: Run) -> None:
+def _look_at_command(document: Document, profile: Profile, path: tuple[str | int, ...], call: RunCommand) -> None:
     if call.detached and profile.driver != "debian":
         document.at((*path, "detached"), "only a command that the debian driver runs can be detached", key=True)
     if call.detached and "handle" not in call.take:

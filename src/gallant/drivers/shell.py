@@ -20,7 +20,7 @@ from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progr
 from gallant.core.records import clean
 from gallant.disk import replacing
 from gallant.drivers.base import Asked, ProfiledDriver, Tools
-from gallant.drivers.calls import Call, Command, Fetch, Run
+from gallant.drivers.calls import Call, Command, Fetch, RunCommand
 from gallant.drivers.commands import small_environment
 from gallant.drivers.patterns import every_match, searched
 from gallant.drivers.profile import Profile, fill
@@ -46,7 +46,7 @@ _STEERING = re.compile(
 _TYPEABLE = re.compile(r"[\w.,:/@%+=~ -]*", re.ASCII)
 
 
-class Output:
+class CommandOutput:
     """What a command said."""
 
     __slots__ = ("errors", "status", "text")
@@ -92,7 +92,7 @@ class ShellDriver(ProfiledDriver):
         if isinstance(call, Fetch):
             text = b"".join([c async for c in self._file(node, fill(call.fetch, fields), LARGEST_TEXT)])
             return self._data(node, call, text.decode("utf-8", "replace"), 0)
-        assert isinstance(call, Run)  # a profile of this driver knows no other verbs
+        assert isinstance(call, RunCommand)  # a profile of this driver knows no other verbs
         if call.upload and act is not None:
             await self._send_file(node, fill(call.upload_to or "{package}", fields), act, progress)
         answers = {pattern: fill(text, self._with_secret(text, fields)) for pattern, text in call.answers.items()}
@@ -103,7 +103,7 @@ class ShellDriver(ProfiledDriver):
     def _with_secret(self, text: str, fields: Mapping[str, str]) -> dict[str, str]:
         return {**fields, **({"secret": self.credential("elevate").secret} if "{secret}" in text else {})}
 
-    def _line(self, node: str, call: Run, fields: Mapping[str, str]) -> str:
+    def _line(self, node: str, call: RunCommand, fields: Mapping[str, str]) -> str:
         """The command with its fields, each one word that no shell reads anything into."""
         if self.profile.shell.prompt is None:
             return str(fill(call.said, {key: shlex.quote(value) for key, value in fields.items()}))
@@ -115,7 +115,7 @@ class ShellDriver(ProfiledDriver):
                 )
         return str(fill(call.said, fields))
 
-    def _judge(self, node: str, call: Run, said: Output, act: Act | None) -> None:
+    def _judge(self, node: str, call: RunCommand, said: CommandOutput, act: Act | None) -> None:
         """Raise what a command's end means, unless it is good. Of an act that is its last word: what it said on its way may be of something
         that it has got over, or has done half."""
         text = said.errors.strip() or said.text.strip()
@@ -171,7 +171,7 @@ class ShellDriver(ProfiledDriver):
         timeout_s: float | None = None,
         answers: Mapping[str, str] | None = None,
         elevated: bool = False,
-    ) -> Output:
+    ) -> CommandOutput:
         """Run one command; what it says, within the time and the size that are allowed."""
         shell, key = self.profile.shell, (node, purpose)
         patience = timeout_s or self.profile.timeout_s
@@ -191,7 +191,7 @@ class ShellDriver(ProfiledDriver):
 
     async def _executed(
         self, node: str, command: str, purpose: str, patience: float, answers: Mapping[str, str]
-    ) -> Output:
+    ) -> CommandOutput:
         sent = False
         try:
             async with asyncio.timeout(patience):
@@ -210,7 +210,7 @@ class ShellDriver(ProfiledDriver):
             if self.local and isinstance(error, OSError) and not isinstance(error, TimeoutError):
                 raise NotReached(f"{self.name_of(node)}: the command cannot be run here: {error.strerror}.") from None
             raise self._broken(node, error, sent) from None
-        return Output(out, err, status)
+        return CommandOutput(out, err, status)
 
     def _broken(self, node: str, error: Exception, sent: bool) -> GallantError:
         found = (
@@ -258,7 +258,7 @@ class ShellDriver(ProfiledDriver):
 
     async def _typed(
         self, node: str, command: str, purpose: str, patience: float, answers: Mapping[str, str], elevated: bool
-    ) -> Output:
+    ) -> CommandOutput:
         sent = False
         try:
             async with asyncio.timeout(patience):
@@ -269,7 +269,7 @@ class ShellDriver(ProfiledDriver):
                     self._complaint(node, said)
                     prompt.elevated = True
                 sent = True
-                return Output(await prompt.say(command, answers))
+                return CommandOutput(await prompt.say(command, answers))
         except Exception as error:
             self._prompts.pop((node, purpose), None)
             raise self._broken(node, error, sent) from None
@@ -350,7 +350,7 @@ class ShellDriver(ProfiledDriver):
             async for chunk in self._file(node, fill(call.fetch, fields), LARGEST_EXPORT):
                 yield chunk
             return
-        assert isinstance(call, Run)
+        assert isinstance(call, RunCommand)
         async for chunk in self.stream(node, self._line(node, call, fields), call.exits, call.timeout_s, call.elevated):
             yield chunk
 

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 import msgspec
 
 from gallant.core.ports import Act
-from gallant.drivers.calls import Call, Request, Run
+from gallant.drivers.calls import Call, Request, RunCommand
 from gallant.drivers.profile import fill
 
 
@@ -34,7 +34,7 @@ def spoken(call: Call, fields: Mapping[str, str]) -> str:
     said = " ".join(str(fill(call.said, known)).split())
     verb = f"{call.verb.upper()} {said}" if isinstance(call, Request) else said
     with_it = (
-        _with_request(call, known) if isinstance(call, Request) else _with_run(call) if isinstance(call, Run) else []
+        _with_request(call, known) if isinstance(call, Request) else _with_run(call) if isinstance(call, RunCommand) else []
     )
     only = [f"only on {call.when}"] if call.when is not None else []
     package = known.get("package", "the package")
@@ -51,7 +51,7 @@ def _with_request(call: Request, fields: Mapping[str, str]) -> list[str]:
     return found
 
 
-def _with_run(call: Run) -> list[str]:
+def _with_run(call: RunCommand) -> list[str]:
     found = ["with more rights"] if call.elevated else []
     found += ["goes on by itself"] if call.detached else []
     return [*found, *(f"answers {question!r}" for question in call.answers)]

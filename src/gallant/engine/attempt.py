@@ -48,7 +48,7 @@ from gallant.core.work.steps import (
 )
 from gallant.engine.guards import ADVICE, FINAL, Above, Objection, Scene, objections
 from gallant.engine.journal import StepState
-from gallant.engine.known import Known
+from gallant.engine.known import RunKnown
 from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, Orders, Unknown, WayOn, awake
 from gallant.engine.overseer import Overseer
 from gallant.engine.stages import Signs, Stages
@@ -90,7 +90,7 @@ class Attempts:
         }
         self.beside: dict[str, set[str]] = {}  # by system, the nodes that are worked on at this moment
         self._renewing: dict[str, asyncio.Lock] = {}  # by system, held while its backup is taken anew
-        self.known = Known(plan, means.estate, means.drivers, log)
+        self.known = RunKnown(plan, means.estate, means.drivers, log)
         self._digests: dict[str, tuple[Release, str]] = {}  # by version
         self._over: set[str] = set()  # the steps that are waited for beyond their time
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step

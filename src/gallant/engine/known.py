@@ -34,7 +34,7 @@ def _disturbs(step: Step, row: Kind) -> bool:
     return row.disturbs
 
 
-class Known:
+class RunKnown:
     """Of one run: `log` has the journal, `drivers` know which component an image has its version from."""
 
     def __init__(self, plan: Plan, estate: Estate, drivers: Drivers, log: Log) -> None:

@@ -36,7 +36,7 @@ from gallant.core.work.due import (
     TO_DO,
     UNFINISHED,
     Booking,
-    Job,
+    DueJob,
     Rolled,
     bookings,
     by_rule,
@@ -58,7 +58,7 @@ Decided: TypeAlias = tuple[
 Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, what to do about it, and its exit code
 
 
-class Row(Record):
+class DueRow(Record):
     """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
     where it is booked not after `until`; `lapsed`: that has passed, and `again` is the next time at which it would fit."""
 
@@ -77,11 +77,11 @@ class Row(Record):
     again: datetime | None = None
 
 
-class Turn(Record):
+class DueLook(Record):
     """One look at what is due; `busy`: another one is at it, and nothing was done here. `hangs`: what is known of one that gives no sign of life,
     and the way out of that."""
 
-    rows: tuple[Row, ...] = ()
+    rows: tuple[DueRow, ...] = ()
     busy: bool = False
     hangs: str | None = None
     way_out: str | None = None
@@ -91,11 +91,11 @@ class Turn(Record):
         return 1 if self.hangs is not None or any(row.did == LEFT for row in self.rows) else 0
 
 
-class Tried(Record):
+class LastTry(Record):
     """The last time that something was tried in vain."""
 
     at: datetime
-    row: Row
+    row: DueRow
 
 
 class OpenRoll(Record):
@@ -171,16 +171,16 @@ class Desk(Protocol):
     def in_the_way(self, system: str) -> GallantError | None:
         """An open roll that forbids another one of a system."""
 
-    def length_s(self, job: Job) -> float | None:
+    def length_s(self, job: DueJob) -> float | None:
         """Up to how long what has to be done of it in one piece takes; None where nobody knows."""
 
     def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
         """By system, of those whose booking for some components lapsed: the first time to come at which that fits beside all that is booked."""
 
-    def approved(self, jobs: Sequence[Job]) -> str | None:
+    def approved(self, jobs: Sequence[DueJob]) -> str | None:
         """A plan that others approved of just what is due."""
 
-    async def planned(self, jobs: Sequence[Job], given: Collection[str]) -> Ready: ...
+    async def planned(self, jobs: Sequence[DueJob], given: Collection[str]) -> Ready: ...
 
     def begin(self, plan: str, given: Collection[str], decided_at: int) -> Begun:
         """It does not begin where a person decided on what it brings after that entry of the ledger."""
@@ -191,29 +191,29 @@ class Desk(Protocol):
 
     def look_after(self, roll: str) -> None: ...
 
-    async def tell(self, row: Row, text: str) -> None: ...
+    async def tell(self, row: DueRow, text: str) -> None: ...
 
-    def tried(self) -> dict[str, Tried]: ...
+    def tried(self) -> dict[str, LastTry]: ...
 
-    def keep_tried(self, tried: Mapping[str, Tried]) -> None: ...
+    def keep_tried(self, tried: Mapping[str, LastTry]) -> None: ...
 
 
 class _Found(Record):
     """What there is to do, and what is left of what was to be done."""
 
-    jobs: tuple[Job, ...]
-    left: tuple[Row, ...]
+    jobs: tuple[DueJob, ...]
+    left: tuple[DueRow, ...]
 
 
-def to_come(desk: Desk) -> Turn:
+def to_come(desk: Desk) -> DueLook:
     """What is due and what will be, as it stands now; nothing is begun."""
     now, tried = desk.now(), desk.tried()
     found = _found(desk, now, tried)
     left = _placed_again(desk, found.left, tried, now)
-    return Turn(rows=(*_under_way(desk), *left, *(_row(COMES, job) for job in found.jobs)))
+    return DueLook(rows=(*_under_way(desk), *left, *(_row(COMES, job) for job in found.jobs)))
 
 
-async def due(desk: Desk) -> Turn:
+async def due(desk: Desk) -> DueLook:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
     now, tried, decided_at = desk.now(), desk.tried(), desk.last_entry()
     found, retry = _found(desk, now, tried), timedelta(minutes=desk.estate.due.retry_minutes)
@@ -227,16 +227,16 @@ async def due(desk: Desk) -> Turn:
     rows += [_row(COMES, job) for job in found.jobs if not job.is_due(now)]
     rows = _placed_again(desk, rows, tried, now)
     await _tell(desk, rows, tried, {job.subject for job in ready}, now)
-    return Turn(rows=tuple(rows))
+    return DueLook(rows=tuple(rows))
 
 
 # --- what there is to do
 
 
-def _found(desk: Desk, now: datetime, tried: Mapping[str, Tried]) -> _Found:
+def _found(desk: Desk, now: datetime, tried: Mapping[str, LastTry]) -> _Found:
     said = desk.said(["due", "prepare", *DECISIONS, CLOSE])
     begun = [e for e in said if e.kind == "due"]
-    goes_on, left = list[Job](), list[Row]()
+    goes_on, left = list[DueJob](), list[DueRow]()
     for row in desk.open_rolls():
         job = None if row.stands == RUNNING else _of_roll(row, said)
         if job is not None and job.why == GIVEN_UP:
@@ -259,7 +259,7 @@ def _found(desk: Desk, now: datetime, tried: Mapping[str, Tried]) -> _Found:
     return _Found(jobs=tuple(sorted(goes_on, key=_soonest)), left=tuple(left))
 
 
-def _soonest(job: Job) -> tuple[bool, datetime | None, str]:
+def _soonest(job: DueJob) -> tuple[bool, datetime | None, str]:
     return job.at is None, job.at, job.subject
 
 
@@ -287,8 +287,8 @@ _STANDS = {
 
 
 def _left_of(
-    desk: Desk, booking: Booking, listed: Sequence[Notice], tried: Mapping[str, Tried], now: datetime
-) -> Iterator[Row]:
+    desk: Desk, booking: Booking, listed: Sequence[Notice], tried: Mapping[str, LastTry], now: datetime
+) -> Iterator[DueRow]:
     """What is left of a booking, if anything is."""
     job, roll = booking.job, booking.roll
     is_over = job.until is not None and now > job.until
@@ -309,7 +309,7 @@ def _left_of(
         yield replace(_left(job, why.format(roll=roll.id), how.format(roll=roll.id, subject=job.subject)), roll=roll.id)
 
 
-def _placed_again(desk: Desk, rows: Sequence[Row], tried: Mapping[str, Tried], now: datetime) -> list[Row]:
+def _placed_again(desk: Desk, rows: Sequence[DueRow], tried: Mapping[str, LastTry], now: datetime) -> list[DueRow]:
     """What lapsed of some rows, each with the next time at which it fits: of all of it at once, as soon as something of it is new or its time has passed too."""
     lapsed = [row for row in rows if row.lapsed]
     known = {row.subject: tried[row.subject].row for row in lapsed if _is_known(tried.get(row.subject), row)}
@@ -325,18 +325,18 @@ def _placed_again(desk: Desk, rows: Sequence[Row], tried: Mapping[str, Tried], n
     return [_with_time(row, times.get(row.subject)) for row in rows]
 
 
-def _with_time(row: Row, again: datetime | None) -> Row:
+def _with_time(row: DueRow, again: datetime | None) -> DueRow:
     if again is None:
         return row
     return replace(row, again=again, next=f"gallant notice book {row.subject} {again:%Y-%m-%dT%H:%MZ}")
 
 
-def _given_up(job: Job) -> Row:
+def _given_up(job: DueJob) -> DueRow:
     why = f"it was carried on by itself {MOST_TAKEN_UP} times, and cut off each time"
     return _left(job, why, f"gallant resume {job.subject}")
 
 
-def _why_gone(desk: Desk, job: Job, known: Mapping[str, Notice]) -> str:
+def _why_gone(desk: Desk, job: DueJob, known: Mapping[str, Notice]) -> str:
     system = desk.estate.systems.get(job.system)
     if system is None:
         return "it was booked, and the estate has no such system any more"
@@ -347,16 +347,16 @@ def _why_gone(desk: Desk, job: Job, known: Mapping[str, Notice]) -> str:
     return f"it was booked for {job.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
 
 
-def _of_roll(row: OpenRoll, said: Sequence[LedgerEntry]) -> Job | None:
+def _of_roll(row: OpenRoll, said: Sequence[LedgerEntry]) -> DueJob | None:
     if row.stands == HELD:
         return rest_of(row.id, row.opens, said)
     return cut_off(row.id, row.plan, row.began, said) if row.stands == CUT else None
 
 
-def _under_way(desk: Desk) -> Iterator[Row]:
+def _under_way(desk: Desk) -> Iterator[DueRow]:
     for row in desk.open_rolls():
         if row.stands == RUNNING:
-            yield Row(
+            yield DueRow(
                 did=GOES,
                 what=", ".join(row.systems),
                 subject=row.id,
@@ -367,19 +367,19 @@ def _under_way(desk: Desk) -> Iterator[Row]:
             )
 
 
-def _row(did: str, job: Job, **more: Any) -> Row:
-    row = Row(did=did, what=job.why, subject=job.subject, at=job.at, until=job.until, by=job.by)
+def _row(did: str, job: DueJob, **more: Any) -> DueRow:
+    row = DueRow(did=did, what=job.why, subject=job.subject, at=job.at, until=job.until, by=job.by)
     return replace(row, **more)
 
 
-def _left(job: Job, why: str, next: str | None, exit_code: int = 1) -> Row:
+def _left(job: DueJob, why: str, next: str | None, exit_code: int = 1) -> DueRow:
     return _row(LEFT, job, why=clean(why, 400), next=next, exit_code=exit_code)
 
 
 # --- rolls and preparations that go on
 
 
-def _take_up(desk: Desk, job: Job) -> Row:
+def _take_up(desk: Desk, job: DueJob) -> DueRow:
     done = desk.take_up(job.subject)
     if done.roll is None:
         return _left(job, done.said or f"it ended with exit code {done.exit_code}", f"gallant resume {job.subject}")
@@ -387,13 +387,13 @@ def _take_up(desk: Desk, job: Job) -> Row:
     return _row(BEGINS, job, roll=done.roll, next=f"gallant roll --follow {done.roll}")
 
 
-def _prepare(desk: Desk, job: Job) -> Row:
+def _prepare(desk: Desk, job: DueJob) -> DueRow:
     desk.record("prepare", job.subject, state=BEGUN)
     desk.prepare(job.subject)
     return _row(BEGINS, job, plan=job.subject, next=f"gallant plan --show {job.subject}")
 
 
-def _looks_after(desk: Desk, said: Sequence[LedgerEntry], now: datetime) -> Iterator[Job]:
+def _looks_after(desk: Desk, said: Sequence[LedgerEntry], now: datetime) -> Iterator[DueJob]:
     """Of every roll that finished of late, and whose systems no other roll has changed since."""
     rolls = desk.rolls()
     newest: dict[str, datetime] = {}
@@ -408,7 +408,7 @@ def _looks_after(desk: Desk, said: Sequence[LedgerEntry], now: datetime) -> Iter
                 yield job
 
 
-def _look_after(desk: Desk, job: Job) -> Row:
+def _look_after(desk: Desk, job: DueJob) -> DueRow:
     """Verify by itself, with samples, and write down what was found."""
     roll = job.subject.split()[0]
     desk.record("due", job.subject, state=BEGUN)
@@ -422,7 +422,7 @@ _BEGINNING = {REST: _take_up, CUT_OFF: _take_up, PREPARATION: _prepare, LOOK: _l
 # --- notices
 
 
-def _in_order(desk: Desk, jobs: Sequence[Job], now: datetime) -> list[Job]:
+def _in_order(desk: Desk, jobs: Sequence[DueJob], now: datetime) -> list[DueJob]:
     """The most urgent first; how long each takes is asked only where there may not be room for all."""
     limits = desk.estate.limits
     tight = len({job.system for job in jobs}) > 1 and any(
@@ -430,7 +430,7 @@ def _in_order(desk: Desk, jobs: Sequence[Job], now: datetime) -> list[Job]:
         for most in (limits.lanes_at_once, limits.lanes_at_once_per_site, limits.lanes_at_once_per_kind)
     )
 
-    def urgency(job: Job) -> tuple[int, bool, datetime, str]:
+    def urgency(job: DueJob) -> tuple[int, bool, datetime, str]:
         spans = desk.spans(job.system, now) if tight else None
         window = open_at(spans, now) if spans is not None else None
         return most_urgent(job, latest_begin(job, window, desk.length_s(job) if tight else None), now)
@@ -438,9 +438,9 @@ def _in_order(desk: Desk, jobs: Sequence[Job], now: datetime) -> list[Job]:
     return sorted(jobs, key=urgency)
 
 
-async def _notices(desk: Desk, jobs: Sequence[Job], decided_at: int) -> list[Row]:
+async def _notices(desk: Desk, jobs: Sequence[DueJob], decided_at: int) -> list[DueRow]:
     """Plan what is due together, as it was decided up to an entry of the ledger, and begin it; what something stands in the way of is left, and the others are planned without it."""
-    rows = list[Row]()
+    rows = list[DueRow]()
     for job in jobs:
         if (error := desk.in_the_way(job.system)) is not None:
             rows.append(_left(job, error.what, error.next, error.exit_code))
@@ -467,7 +467,7 @@ async def _notices(desk: Desk, jobs: Sequence[Job], decided_at: int) -> list[Row
     return rows
 
 
-def _still_due(desk: Desk, jobs: Sequence[Job]) -> tuple[list[Job], list[Row]]:
+def _still_due(desk: Desk, jobs: Sequence[DueJob]) -> tuple[list[DueJob], list[DueRow]]:
     """Of some jobs those that are due still, and what is left of the others."""
     now = desk.now()
     found = _found(desk, now, {})
@@ -477,7 +477,7 @@ def _still_due(desk: Desk, jobs: Sequence[Job]) -> tuple[list[Job], list[Row]]:
     return still, [row for row in found.left if row.subject in gone]
 
 
-def _decision(job: Job) -> Decided:
+def _decision(job: DueJob) -> Decided:
     return job.subject, job.target, job.until
 
 
@@ -519,13 +519,13 @@ def _full(desk: Desk, systems: Sequence[str]) -> dict[str, str]:
     return found
 
 
-def _given(desk: Desk, jobs: Sequence[Job]) -> set[str]:
+def _given(desk: Desk, jobs: Sequence[DueJob]) -> set[str]:
     """The consents that were given with the bookings."""
     booked = {(job.target, job.at) for job in jobs if job.why == BOOKING}
     return {e.subject for e in desk.said(["consent"]) if e.start is not None and (e.target, e.start) in booked}
 
 
-def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[Job], decided_at: int) -> list[Row]:
+def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[DueJob], decided_at: int) -> list[DueRow]:
     """Begin a plan of some jobs, as they were decided up to an entry of the ledger."""
     desk.record("due", plan, state=INTENDED, reason=", ".join(job.subject for job in jobs))
     done = desk.begin(plan, given, decided_at)
@@ -546,10 +546,10 @@ def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[Job], d
 
 
 async def _tell(
-    desk: Desk, rows: Sequence[Row], tried: dict[str, Tried], fresh: Collection[str], now: datetime
+    desk: Desk, rows: Sequence[DueRow], tried: dict[str, LastTry], fresh: Collection[str], now: datetime
 ) -> None:
     """Write down what was left and why, and tell people of it, once for each reason; `fresh` is what was tried just now."""
-    kept = dict[str, Tried]()
+    kept = dict[str, LastTry]()
     for row in rows:
         before = tried.get(row.subject)
         if row.did == LEFT and not _is_known(before, row):
@@ -557,11 +557,11 @@ async def _tell(
             await desk.tell(row, f"{row.subject} was due and is not done: {row.why}")
         if row.did == LEFT or (row.did == COMES and row.why):
             since = before.at if before is not None and _is_known(before, row) and row.subject not in fresh else now
-            kept[row.subject] = Tried(at=since, row=row)
+            kept[row.subject] = LastTry(at=since, row=row)
     if kept != tried:
         desk.keep_tried(kept)
 
 
-def _is_known(before: Tried | None, row: Row) -> bool:
+def _is_known(before: LastTry | None, row: DueRow) -> bool:
     """Whether people were told the same of it, and of the same booking."""
     return before is not None and (before.row.did, before.row.why, before.row.until) == (row.did, row.why, row.until)

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from gallant.standin.shoal import Denied, Image, Task
+from gallant.standin.shoal import Denied, Image, PairTask
 from gallant.standin.world import World
 
 GOING_S = 2.0
@@ -43,7 +43,7 @@ class Member:
         self.boots = 1
         self.links_up_at = 0.0
         self.in_sync_at = 0.0
-        self.tasks: list[Task] = []
+        self.tasks: list[PairTask] = []
         self.packages: dict[str, tuple[str, int]] = {}
         self.parts: dict[str, str] = {}
         self.next_parts: dict[str, str] = {}
@@ -52,17 +52,17 @@ class Member:
     def boot(self) -> str:
         return f"{self.serial}#{self.boots}"
 
-    def tasks_with(self, shared: list[Task]) -> list[Task]:
+    def tasks_with(self, shared: list[PairTask]) -> list[PairTask]:
         """Its own tasks, and those of the whole cluster, of which every member tells."""
         return [*self.tasks, *shared]
 
     @property
-    def busy(self) -> Task | None:
+    def busy(self) -> PairTask | None:
         return next((task for task in self.tasks if task.state == "busy"), None)
 
 
 @dataclass(frozen=True)
-class Snapshot:
+class GuestSnapshot:
     """A restore point of a guest: what its members ran, and would run, when it was taken."""
 
     name: str
@@ -90,13 +90,13 @@ class Cluster:
         self.broken: list[str] = []
         self.carried: dict[str, Cluster] = {}  # guests that are machines of this world too
         self.tied: dict[str, str] = {}  # guests that cannot move from the host that they are on, and why
-        self.snapshots: list[Snapshot] = []  # of guests, wherever in the cluster they run
+        self.snapshots: list[GuestSnapshot] = []  # of guests, wherever in the cluster they run
         self.part_images: dict[str, PartImage] = {}  # by SHA-256
         self.formats: dict[
             str, tuple[str, str]
         ] = {}  # a part that is raised: to what, and what every member has to run
         self.settings: dict[str, dict[str, str]] = {}  # by member, or under "" what all share
-        self.shared: list[Task] = []  # tasks of the whole cluster
+        self.shared: list[PairTask] = []  # tasks of the whole cluster
         self.stopped: dict[str, list[Callable[[], None]]] = {}  # by member, what is told of it
         self.started: dict[str, list[Callable[[], None]]] = {}
 
@@ -125,9 +125,9 @@ class Cluster:
             raise Denied(409, "already there")
         carried = self.carried.get(guest)
         kept = {n: (m.version, m.next_version) for n, m in carried.members.items()} if carried is not None else {}
-        self.snapshots.append(Snapshot(name, guest, self.world.moment, kept))
+        self.snapshots.append(GuestSnapshot(name, guest, self.world.moment, kept))
 
-    def kept(self, guest: str, name: str) -> Snapshot:
+    def kept(self, guest: str, name: str) -> GuestSnapshot:
         found = next((s for s in self.snapshots if (s.guest, s.name) == (guest, name)), None)
         if found is None:
             raise Denied(404, "no such restore point")
@@ -147,14 +147,14 @@ class Cluster:
 
     # --- orders
 
-    def order(self, name: str, what: str, package: str = "") -> Task:
+    def order(self, name: str, what: str, package: str = "") -> PairTask:
         """Take an order; gives the task that carries it out. Raises `Denied`."""
         member = self.members[name]
-        steering: dict[str, Callable[[], Task]] = {"pause": self._pause, "go-on": self._go_on, "give-up": self._give_up}
+        steering: dict[str, Callable[[], PairTask]] = {"pause": self._pause, "go-on": self._go_on, "give-up": self._give_up}
         if what in steering:
             return steering[what]()
         self._refuse_busy(member)
-        handlers: dict[str, Callable[[Member, str], Task]] = {
+        handlers: dict[str, Callable[[Member, str], PairTask]] = {
             "update-all": self._update_all,
             "install": self._install,
             "install-part": self._install_part,
@@ -177,7 +177,7 @@ class Cluster:
 
     # --- all members by one order
 
-    def _update_all(self, member: Member, package: str) -> Task:
+    def _update_all(self, member: Member, package: str) -> PairTask:
         """Bring every member to a release, one after the other, whoever leads last of all."""
         digest = member.packages.get(package, ("", 0))[0]
         image = next((i for i in self.images.values() if i.sha256 == digest), None)
@@ -190,12 +190,12 @@ class Cluster:
         self.world.count(self.full(member.name), "update-all")
         each = image.install_s + image.restart_s + self.sync_s
         behind = sum(m.version != image.version for m in self.members.values())
-        task = Task(SHARED_FROM + len(self.shared), "update-all", image.version, self.world.now, each * behind)
+        task = PairTask(SHARED_FROM + len(self.shared), "update-all", image.version, self.world.now, each * behind)
         self.shared.append(task)
         self.world.after(GOING_S, lambda: self._next_of(task, image))
         return task
 
-    def _next_of(self, task: Task, image: Image) -> None:
+    def _next_of(self, task: PairTask, image: Image) -> None:
         """The next member's turn; two at once where the night has the cluster take no care."""
         if task.state == "pausing":
             task.state, task.text = "paused", "stands still between two members"
@@ -212,7 +212,7 @@ class Cluster:
         for member in together:
             self._update_one(task, member, image, last=member is together[-1])
 
-    def _update_one(self, task: Task, member: Member, image: Image, last: bool) -> None:
+    def _update_one(self, task: PairTask, member: Member, image: Image, last: bool) -> None:
         task.text = f"{member.name}: writing {image.version}"
         if self.world.fault("install_fails_at", self.full(member.name), "update-all"):
             self.world.after(image.install_s / 2, lambda: self._broke(task, f"{member.name}: cannot write"))
@@ -238,24 +238,24 @@ class Cluster:
 
         self.world.after(image.install_s, down)
 
-    def _broke(self, task: Task, text: str) -> None:
+    def _broke(self, task: PairTask, text: str) -> None:
         task.state, task.text, task.stopped_at = "broken", text, self.world.now
 
     @property
-    def _under_way(self) -> Task:
+    def _under_way(self) -> PairTask:
         task = next((t for t in self.shared if t.state in ("busy", "pausing", "paused")), None)
         if task is None:
             raise Denied(409, "nothing is under way")
         return task
 
-    def _pause(self) -> Task:
+    def _pause(self) -> PairTask:
         task = self._under_way
         if task.state != "busy":
             raise Denied(409, f"already {task.state}")
         task.state = "pausing"
         return task
 
-    def _go_on(self) -> Task:
+    def _go_on(self) -> PairTask:
         task = self._under_way
         if task.state == "busy":
             raise Denied(409, "already going")
@@ -266,7 +266,7 @@ class Cluster:
             self.world.after(GOING_S, lambda: self._next_of(task, image))
         return task
 
-    def _give_up(self) -> Task:
+    def _give_up(self) -> PairTask:
         """What is under way at one member is brought to its end; nothing more is begun."""
         task = self._under_way
         self._broke(task, "given up")
@@ -279,20 +279,20 @@ class Cluster:
         self.members[name].packages[package] = (digest, len(body))
         return digest
 
-    def fetch(self, name: str) -> Task:
+    def fetch(self, name: str) -> PairTask:
         """A member begins to fetch a package by itself; `fetched` ends it."""
         member = self.members[name]
         self._refuse_busy(member)
         return self._task(member, "fetch", "", 30.0)
 
-    def fetched(self, name: str, task: Task, package: str, body: bytes | None, text: str) -> None:
+    def fetched(self, name: str, task: PairTask, package: str, body: bytes | None, text: str) -> None:
         if body is not None:
             if self.world.fault("corrupt_package", self.full(name), "fetch"):
                 body = body[:-1] + bytes([body[-1] ^ 1])
             self.keep(name, package, body)
         self._end(self.members[name], task, "broken" if body is None else "complete", text)
 
-    def _install(self, member: Member, package: str) -> Task:
+    def _install(self, member: Member, package: str) -> PairTask:
         digest = member.packages.get(package, ("", 0))[0]
         image = next((i for i in self.images.values() if i.sha256 == digest), None)
         if image is None:
@@ -312,7 +312,7 @@ class Cluster:
         self.world.after(image.install_s, done)
         return task
 
-    def _install_part(self, member: Member, package: str) -> Task:
+    def _install_part(self, member: Member, package: str) -> PairTask:
         image = self.part_images.get(member.packages.get(package, ("", 0))[0])
         if image is None:
             raise Denied(422, f"{package} is for no part of this model")
@@ -323,25 +323,25 @@ class Cluster:
         self.world.after(PART_S, lambda: self._part_done(member, task, image))
         return task
 
-    def fetch_part(self, name: str) -> Task:
+    def fetch_part(self, name: str) -> PairTask:
         """A member begins to fetch what a part takes, and installs it then; `fetched_part` goes on."""
         member = self.members[name]
         self._refuse_busy(member)
         return self._task(member, "install-part", "", PART_S)
 
-    def fetched_part(self, name: str, task: Task, digest: str | None, text: str) -> None:
+    def fetched_part(self, name: str, task: PairTask, digest: str | None, text: str) -> None:
         member, image = self.members[name], self.part_images.get(digest or "")
         if image is None:
             self._end(member, task, "broken", text if digest is None else "that is for no part of this model")
         else:
             self.world.after(PART_S, lambda: self._part_done(member, task, image))
 
-    def _part_done(self, member: Member, task: Task, image: PartImage) -> None:
+    def _part_done(self, member: Member, task: PairTask, image: PartImage) -> None:
         held = member.parts if image.at_once else member.next_parts
         held.update({name: image.version for name in member.parts if name.startswith(image.part)})
         self._end(member, task, "complete", f"{image.part} {image.version} is in")
 
-    def _raise(self, member: Member, part: str) -> Task:
+    def _raise(self, member: Member, part: str) -> PairTask:
         """Raise a format of data, once every member can read it. There is no way back."""
         if part not in self.formats:
             raise Denied(404, f"there is no {part}")
@@ -357,7 +357,7 @@ class Cluster:
         self.world.after(PART_S, done)
         return task
 
-    def _restart(self, member: Member) -> Task:
+    def _restart(self, member: Member) -> PairTask:
         image = self.images.get(member.next_version)
         lasts = image.restart_s if image is not None else 300.0
         task = self._task(member, "restart", member.next_version, lasts)
@@ -367,7 +367,7 @@ class Cluster:
         self.world.returns(self.full(member.name), "restart", away, lambda: self._back(member, task))
         return task
 
-    def _back(self, member: Member, task: Task) -> None:
+    def _back(self, member: Member, task: PairTask) -> None:
         self.start(member.name)
         self._end(member, task, "complete", f"started with {member.version}")
 
@@ -423,7 +423,7 @@ class Cluster:
         own = self.carried.get(guest)
         return own is None or any(member.up for member in own.members.values())
 
-    def _hand_over(self, member: Member) -> Task:
+    def _hand_over(self, member: Member) -> PairTask:
         other = next((n for n, m in self.members.items() if m.up and m is not member), None)
         if self.leader != member.name:
             raise Denied(409, "already following")
@@ -441,7 +441,7 @@ class Cluster:
         self.world.after(HAND_OVER_S, moved)
         return task
 
-    def _lead(self, member: Member) -> Task:
+    def _lead(self, member: Member) -> PairTask:
         if self.leader == member.name:
             raise Denied(409, "already leading")
         task = self._task(member, "lead", "", HAND_OVER_S)
@@ -453,7 +453,7 @@ class Cluster:
         self.world.after(HAND_OVER_S, moved)
         return task
 
-    def _drain(self, member: Member) -> Task:
+    def _drain(self, member: Member) -> PairTask:
         others = [m for m in self.members.values() if m.up and not m.drained and m is not member]
         if not others:
             raise Denied(409, "nowhere to move the guests")
@@ -473,7 +473,7 @@ class Cluster:
         self.world.after(DRAIN_S, moved)
         return task
 
-    def _refill(self, member: Member) -> Task:
+    def _refill(self, member: Member) -> PairTask:
         task = self._task(member, "refill", "", DRAIN_S)
 
         def taken() -> None:
@@ -487,13 +487,13 @@ class Cluster:
         self.world.after(DRAIN_S, taken)
         return task
 
-    def _task(self, member: Member, what: str, release: str, lasts: float) -> Task:
+    def _task(self, member: Member, what: str, release: str, lasts: float) -> PairTask:
         self.world.count(self.full(member.name), what)
-        task = Task(len(member.tasks) + 1, what, release, self.world.now, lasts)
+        task = PairTask(len(member.tasks) + 1, what, release, self.world.now, lasts)
         member.tasks.append(task)
         return task
 
-    def _end(self, member: Member, task: Task, state: str, text: str) -> None:
+    def _end(self, member: Member, task: PairTask, state: str, text: str) -> None:
         task.stopped_at = self.world.now if state == "broken" else None
         task.state, task.text = state, text
         self.world.work(self.full(member.name), task.what, task.began)

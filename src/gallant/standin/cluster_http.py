@@ -19,7 +19,7 @@ from lxml import etree
 from gallant.core.records import rfc3339
 from gallant.standin.cluster import Cluster
 from gallant.standin.listening import WebServer
-from gallant.standin.shoal import Denied, Task
+from gallant.standin.shoal import Denied, PairTask
 
 PAGE = 2
 LARGEST = 256 * 1024 * 1024
@@ -123,10 +123,10 @@ class MemberServer(WebServer):
         return [("critical", "a fan has failed")] if self.world.fault("alarm", self.full) else []
 
     @property
-    def tasks(self) -> list[Task]:
+    def tasks(self) -> list[PairTask]:
         return self.member.tasks_with(self.cluster.shared)
 
-    def task(self, request: web.Request) -> Task:
+    def task(self, request: web.Request) -> PairTask:
         number = request.match_info["number"]
         found = next((t for t in self.tasks if str(t.number) == number), None)
         if found is None:
@@ -233,7 +233,7 @@ class HostServer(MemberServer):
         free = 0.4 if full or self.name == "d" else 38.0
         return web.json_response({"free_gib": free, "load_percent": 10 + 9 * len(self.member.guests)})
 
-    def _said(self, task: Task) -> dict[str, object]:
+    def _said(self, task: PairTask) -> dict[str, object]:
         now = self.world.now
         return {
             "id": str(task.number),
@@ -384,7 +384,7 @@ class ArchiveServer(MemberServer):
             return self.member.next_parts.get(name, version)
         return self.cluster.formats[name][0] if early else version
 
-    def _said(self, task: Task) -> str:
+    def _said(self, task: PairTask) -> str:
         now = self.world.now
         return (
             f'<job id="{task.number}" what="{task.what}" state="{task.state}" share="{task.percent(now):.1f}">'

@@ -68,7 +68,7 @@ class Offered(Record):
     restart: bool = False
 
 
-class Setup(Record):
+class HostSetup(Record):
     """What a host comes with: installed packages by version, what its channel offers, what is kept back or was changed.
 
     `waits`: a newer kernel is installed and not started yet; `tools` are further commands, as shell scripts by name.
@@ -93,7 +93,7 @@ class DebianHost(ShellHost):
         world: World,
         name: str,
         serial: str,
-        setup: Setup,
+        setup: HostSetup,
         address: str,
         port: int,
         accounts: Mapping[str, str],

@@ -16,7 +16,7 @@ from gallant.standin.certificates import self_signed
 from gallant.standin.cluster import Cluster, Member, PartImage
 from gallant.standin.cluster_http import ArchiveServer, HostServer, ManagerServer, MemberServer
 from gallant.standin.command_line import CommandLineServer
-from gallant.standin.debian_host import DebianHost, Offered, Setup
+from gallant.standin.debian_host import DebianHost, HostSetup, Offered
 from gallant.standin.listening import Following
 from gallant.standin.manifest import KISSGATE, MANIFEST
 from gallant.standin.ports import reserve
@@ -210,7 +210,7 @@ class Line:
             (
                 "gates",
                 "127.0.66.11",
-                Setup(
+                HostSetup(
                     packages=base | {"kissgate": "1.2-1", "kissgate-lanes": "3.0-1"},
                     offered=(
                         Offered(package="kissgate", version="1.2-1"),
@@ -225,7 +225,7 @@ class Line:
             (
                 "manifest",
                 "127.0.66.12",
-                Setup(
+                HostSetup(
                     packages=base | {"manifest": "2.4-2", "manifest-tools": "1.1-1", "manifest-db": "0.9-3"},
                     offered=(
                         Offered(package="manifest-tools", version="1.1-1"),

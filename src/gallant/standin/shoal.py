@@ -48,7 +48,7 @@ class Denied(Exception):
         self.message = message
 
 
-class Task:
+class PairTask:
     def __init__(self, number: int, what: str, release: str, began: float, lasts: float) -> None:
         self.number, self.what, self.release = number, what, release
         self.began, self.lasts = began, lasts
@@ -84,7 +84,7 @@ class ShoalNode:
         self.up = True
         self.boots = 1
         self.packages: dict[str, tuple[str, int]] = {}
-        self.tasks: list[Task] = []
+        self.tasks: list[PairTask] = []
         self.down_since: float | None = None
         self.links_up_at = 0.0
         self.roots = "2025.2"
@@ -107,11 +107,11 @@ class ShoalNode:
         return f"{self.serial}#{self.boots}"
 
     @property
-    def busy_task(self) -> Task | None:
+    def busy_task(self) -> PairTask | None:
         return next((t for t in self.tasks if t.state == "busy"), None)
 
 
-class RestorePoint(Record):
+class PairSnapshot(Record):
     """A restore point of the pair: how often each export had been changed when it was taken."""
 
     name: str
@@ -142,7 +142,7 @@ class ShoalPair:
         self._generation = 0
         self.blocks_read = 0
         self.broken: list[str] = []
-        self.snapshots: list[RestorePoint] = []
+        self.snapshots: list[PairSnapshot] = []
         self.root_lists: dict[str, str] = {}  # SHA-256 → version
         self.service_addresses: tuple[str, ...] = ()  # they go with the active role
         self.changes: dict[str, int] = {}  # how often each export was changed
@@ -198,7 +198,7 @@ class ShoalPair:
 
     # --- orders
 
-    def order(self, name: str, what: str, package: str = "") -> Task:
+    def order(self, name: str, what: str, package: str = "") -> PairTask:
         """Take an order; gives the task that carries it out. Raises `Denied`."""
         node = self.nodes[name]
         if (task := node.busy_task) is not None:
@@ -215,12 +215,12 @@ class ShoalPair:
             raise Denied(400, f"no such order: {what}")
         return handler(node, package)
 
-    def _task(self, node: ShoalNode, what: str, release: str, lasts: float) -> Task:
-        task = Task(len(node.tasks) + 1, what, release, self.world.now, lasts)
+    def _task(self, node: ShoalNode, what: str, release: str, lasts: float) -> PairTask:
+        task = PairTask(len(node.tasks) + 1, what, release, self.world.now, lasts)
         node.tasks.append(task)
         return task
 
-    def _install(self, node: ShoalNode, package: str) -> Task:
+    def _install(self, node: ShoalNode, package: str) -> PairTask:
         if package not in node.packages:
             raise Denied(404, f"no package {package} here")
         digest, _ = node.packages[package]
@@ -252,7 +252,7 @@ class ShoalPair:
         self.world.after(image.install_s, finish)
         return task
 
-    def _start_from(self, node: ShoalNode, release: str) -> Task:
+    def _start_from(self, node: ShoalNode, release: str) -> PairTask:
         """Choose the bay to start from by the release that it holds; nothing is written."""
         bay = next((bay for bay, version in node.bays.items() if version == release and version), None)
         if bay is None:
@@ -266,7 +266,7 @@ class ShoalPair:
         self.world.after(START_FROM_S, chosen)
         return task
 
-    def _copy_over(self, node: ShoalNode, package: str) -> Task:
+    def _copy_over(self, node: ShoalNode, package: str) -> PairTask:
         """Copy the bay that it runs from over the other one."""
         task = self._task(node, "copy-over", node.version, COPY_S)
         spare = "right" if node.runs_from == "left" else "left"
@@ -278,13 +278,13 @@ class ShoalPair:
         self.world.after(COPY_S, copied)
         return task
 
-    def _restart(self, node: ShoalNode, package: str) -> Task:
+    def _restart(self, node: ShoalNode, package: str) -> PairTask:
         restart_s = self.images[node.next_version].restart_s
         task = self._task(node, "restart", node.next_version, restart_s)
         self.world.after(GOING_S, lambda: self._go_down(node, task, restart_s))
         return task
 
-    def _go_down(self, node: ShoalNode, task: Task, restart_s: float) -> None:
+    def _go_down(self, node: ShoalNode, task: PairTask, restart_s: float) -> None:
         node.up = False
         node.down_since = self.world.now
         self.synced_at = None
@@ -299,7 +299,7 @@ class ShoalPair:
         lasts = restart_s + (late.value if late else 0)
         self.world.returns(self._full(node), "restart", lasts, lambda: self._come_back(node, task))
 
-    def _come_back(self, node: ShoalNode, task: Task) -> None:
+    def _come_back(self, node: ShoalNode, task: PairTask) -> None:
         node.up = True
         node.boots += 1
         node.links_up_at = self.world.now + self.link_hold_s
@@ -320,19 +320,19 @@ class ShoalPair:
         self.synced_at = began + lasts
         self.world.after(lasts, lambda: self.world.work(self._full(node), "sync", began))
 
-    def _yield(self, node: ShoalNode, package: str) -> Task:
+    def _yield(self, node: ShoalNode, package: str) -> PairTask:
         if self.active != node.name:
             raise Denied(409, "already shadowing")
         return self._give(node, self.other(node.name), "yield")
 
-    def _reclaim(self, node: ShoalNode, package: str) -> Task:
+    def _reclaim(self, node: ShoalNode, package: str) -> PairTask:
         if self.active == node.name:
             raise Denied(409, "already serving")
         return self._give(self.other(node.name), node, "reclaim", asked=node)
 
     def _give(
         self, giver: ShoalNode | None, taker: ShoalNode | None, what: str, asked: ShoalNode | None = None
-    ) -> Task:
+    ) -> PairTask:
         if giver is None or taker is None:
             raise Denied(409, "this box stands alone")
         if self.replica()[0] != "matched":
@@ -366,11 +366,11 @@ class ShoalPair:
 
         self.world.after(self.world.real(gap_real_s), arrive)
 
-    def _complete(self, node: ShoalNode, task: Task, text: str, began: float | None = None) -> None:
+    def _complete(self, node: ShoalNode, task: PairTask, text: str, began: float | None = None) -> None:
         task.state, task.text = "complete", text
         self.world.work(self._full(node), task.what, task.began if began is None else began)
 
-    def _fail(self, node: ShoalNode, task: Task, text: str) -> None:
+    def _fail(self, node: ShoalNode, task: PairTask, text: str) -> None:
         task.stopped_at = self.world.now
         task.state, task.text = "broken", text
         self.world.work(self._full(node), task.what, task.began)
@@ -431,7 +431,7 @@ class ShoalPair:
         if any(s.name == name for s in self.snapshots):
             raise Denied(409, "already there")
         self.snapshots.append(
-            RestorePoint(name=name, taken=rfc3339(self.world.moment), bytes=40_000_000, changes=dict(self.changes))
+            PairSnapshot(name=name, taken=rfc3339(self.world.moment), bytes=40_000_000, changes=dict(self.changes))
         )
 
     def forget_snapshot(self, name: str) -> None:

@@ -15,7 +15,7 @@ from aiohttp import web
 from gallant.core.records import rfc3339
 from gallant.standin.listening import WebServer
 from gallant.standin.ports import bound
-from gallant.standin.shoal import Denied, ShoalPair, Task
+from gallant.standin.shoal import Denied, PairTask, ShoalPair
 from gallant.standin.world import World
 
 TOKEN_LASTS_S = 1800.0
@@ -242,7 +242,7 @@ class NodeServer(WebServer):
             }
         )
 
-    def _said(self, task: Task) -> dict[str, object]:
+    def _said(self, task: PairTask) -> dict[str, object]:
         left = max(0.0, task.began + task.lasts - self.world.now) if task.state == "busy" else 0.0
         return {
             "task": str(task.number),
@@ -257,7 +257,7 @@ class NodeServer(WebServer):
     async def tasks(self, request: web.Request) -> web.StreamResponse:
         tasks = self.node.tasks[-20:]
         if self._unwell("task"):
-            tasks = [*tasks, Task(999, "install", self.node.version, self.world.now - 60, 600.0)]
+            tasks = [*tasks, PairTask(999, "install", self.node.version, self.world.now - 60, 600.0)]
         return web.json_response({"items": [self._said(task) for task in tasks]})
 
     async def task(self, request: web.Request) -> web.StreamResponse:

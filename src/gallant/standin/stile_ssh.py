@@ -10,7 +10,7 @@ from pathlib import Path
 from gallant.core.records import rfc3339
 from gallant.standin.command_line import CommandLineServer, Question
 from gallant.standin.listening import ShellHost
-from gallant.standin.shoal import Denied, ShoalPair, Task
+from gallant.standin.shoal import Denied, PairTask, ShoalPair
 
 DUTIES = {"serving": "carrying", "shadowing": "waiting", "taking-over": "taking"}
 MIRROR = {"matched": "mirrored", "catching-up": "mirroring", "apart": "parted", "estranged": "parted"}
@@ -179,12 +179,12 @@ class StileServer(ShellHost):
         rules = "".join(f"rule {n} allow port {1000 + n}\n" for n in range(1, 61))
         return f"unit {self.name}\n{rules}end\n"
 
-    def _found(self, number: str) -> Task:
+    def _found(self, number: str) -> PairTask:
         found = next((task for task in self.node.tasks if str(task.number) == number), None)
         if found is None:
             raise Denied(404, f"no task {number}")
         return found
 
-    def _task(self, task: Task) -> str:
+    def _task(self, task: PairTask) -> str:
         now = self.world.now
         return f"task {task.number} {task.what} {task.state} {task.percent(now):.1f}% {task.words(now)}\n"

@@ -20,7 +20,7 @@ from gallant.core.records import rfc3339
 from gallant.standin.cluster import Cluster
 from gallant.standin.command_line import CommandLineServer
 from gallant.standin.listening import ShellHost
-from gallant.standin.shoal import Denied, Task
+from gallant.standin.shoal import Denied, PairTask
 
 BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 SYSTEM = "urn:ietf:params:xml:ns:yang:ietf-system"
@@ -186,7 +186,7 @@ class WeirServer(ShellHost):
             answer.raise_for_status()
             return await answer.read()
 
-    async def _fetch_part(self, task: Task, url: str) -> None:
+    async def _fetch_part(self, task: PairTask, url: str) -> None:
         try:
             body = await self._got(url)
         except aiohttp.ClientError as error:
@@ -194,7 +194,7 @@ class WeirServer(ShellHost):
         else:
             self.cluster.fetched_part(self.name, task, hashlib.sha256(body).hexdigest(), "")
 
-    async def _fetch(self, task: Task, name: str, url: str) -> None:
+    async def _fetch(self, task: PairTask, name: str, url: str) -> None:
         try:
             body = await self._got(url)
         except aiohttp.ClientError as error:
@@ -277,7 +277,7 @@ class WeirServer(ShellHost):
             f"<jobs>{jobs}</jobs><images>{kept}</images></fabric>"
         )
 
-    def _job(self, task: Task) -> str:
+    def _job(self, task: PairTask) -> str:
         now = self.world.now
         return (
             f"<job><id>{task.number}</id><what>{task.what}</what><state>{task.state}</state>"

@@ -27,11 +27,11 @@ def address_towards(host: str) -> str:
         return str(probe.getsockname()[0])
 
 
-class Throttled(Protocol):
+class SendThrottle(Protocol):
     async def let(self, count: int) -> None: ...
 
 
-async def _slowly(request: Request, path: Path, throttle: Throttled) -> StreamResponse:
+async def _slowly(request: Request, path: Path, throttle: SendThrottle) -> StreamResponse:
     """The file, or the part of it that is asked for (RFC 9110 section 14), a piece at a time."""
     from aiohttp import web
 
@@ -60,7 +60,7 @@ async def _slowly(request: Request, path: Path, throttle: Throttled) -> StreamRe
 
 
 @asynccontextmanager
-async def serving(host: str, path: Path, throttle: Throttled | None = None) -> AsyncIterator[str]:
+async def serving(host: str, path: Path, throttle: SendThrottle | None = None) -> AsyncIterator[str]:
     """The address of one file for one node, for the block's length. Anybody else, and any other path, finds nothing.
 
     With a `throttle` it goes out no faster than that lets it.

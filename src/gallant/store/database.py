@@ -93,7 +93,7 @@ def state_folder(estate_folder: Path) -> Path:
     return folder
 
 
-class Step(NamedTuple):
+class SchemaStep(NamedTuple):
     """One change of a schema. Its name says what it is for; the file keeps it next to its number."""
 
     name: str
@@ -102,7 +102,7 @@ class Step(NamedTuple):
 
 STEPS = "CREATE TABLE IF NOT EXISTS steps (number INTEGER PRIMARY KEY, name TEXT NOT NULL)"
 # In every store: rows mean what they mean in one estate alone, wherever the store lies.
-WHOSE = Step("whose it is", "CREATE TABLE estate (only INTEGER PRIMARY KEY CHECK (only = 1), id TEXT NOT NULL)")
+WHOSE = SchemaStep("whose it is", "CREATE TABLE estate (only INTEGER PRIMARY KEY CHECK (only = 1), id TEXT NOT NULL)")
 
 
 class Database(sqlite3.Connection):
@@ -194,7 +194,7 @@ def _explained(error: sqlite3.Error, path: Path, kept: bool) -> GallantError:
 
 def open_database(
     path: Path,
-    steps: Sequence[Step],
+    steps: Sequence[SchemaStep],
     *,
     synchronous: str,
     estate: str | None = None,
@@ -239,7 +239,7 @@ def open_database(
 def _bring_up_to_date(
     db: sqlite3.Connection,
     path: Path,
-    steps: Sequence[Step],
+    steps: Sequence[SchemaStep],
     may_step: Callable[[sqlite3.Connection], str | None] | None,
 ) -> None:
     if _version(db) == len(steps):

@@ -27,12 +27,12 @@ from gallant.core.work.events import INTENT, TERMINAL, Carrier, Entry, Event, Ho
 from gallant.core.work.plan import Plan
 from gallant.disk import opened
 from gallant.store.copies import damaged, keep_copy
-from gallant.store.database import WHOSE, Database, Step, open_database, state_folder, transaction, write
+from gallant.store.database import WHOSE, Database, SchemaStep, open_database, state_folder, transaction, write
 from gallant.store.leases import LEASE_S, Leases, carrier_of, now
 from gallant.store.leases import TABLE as LEASES
 
 SCHEMA = (
-    Step(
+    SchemaStep(
         "rolls, events and leases",
         """
     CREATE TABLE rolls (
@@ -46,11 +46,11 @@ SCHEMA = (
     """
         + LEASES,
     ),
-    Step(
+    SchemaStep(
         "the ledger's newest entry",
         "CREATE TABLE witness (only INTEGER PRIMARY KEY CHECK (only = 1), seq INTEGER NOT NULL, hash TEXT NOT NULL)",
     ),
-    Step(
+    SchemaStep(
         "which systems a roll has, so that no plan has to be read to answer for one of them",
         """
     CREATE TABLE roll_systems (system TEXT NOT NULL, roll TEXT NOT NULL, PRIMARY KEY (system, roll)) WITHOUT ROWID;
@@ -60,7 +60,7 @@ SCHEMA = (
     """,
     ),
     WHOSE,
-    Step(
+    SchemaStep(
         "a hold that does not wait for a safe stop", "ALTER TABLE rolls ADD COLUMN hold_now INTEGER NOT NULL DEFAULT 0"
     ),
 )

@@ -12,7 +12,7 @@ from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, next_hash
 from gallant.core.errors import GallantError
 from gallant.store import hands
 from gallant.store.copies import damaged, keep_copy
-from gallant.store.database import WHOSE, Step, open_database, state_folder, transaction
+from gallant.store.database import WHOSE, SchemaStep, open_database, state_folder, transaction
 
 
 def _field(name: str) -> str:
@@ -21,11 +21,11 @@ def _field(name: str) -> str:
 
 
 SCHEMA = (
-    Step(
+    SchemaStep(
         "the chain of decisions",
         "CREATE TABLE ledger (seq INTEGER PRIMARY KEY, entry BLOB NOT NULL, hash TEXT NOT NULL)",
     ),
-    Step(
+    SchemaStep(
         "what a place was not told yet",
         "CREATE TABLE untold (place TEXT NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (place, seq)) WITHOUT ROWID",
     ),
@@ -33,7 +33,7 @@ SCHEMA = (
     # What an entry is about, so that the whole ledger is not read to answer for one system; derived from the entry itself, so
     # that no entry can be hidden by them. One that cannot be read has neither: it may be about anything, and every question
     # meets it.
-    Step(
+    SchemaStep(
         "kind and subject, by which entries are asked for",
         f"""
     ALTER TABLE ledger ADD COLUMN kind TEXT GENERATED ALWAYS AS ({_field("kind")}) VIRTUAL;

@@ -15,10 +15,10 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.sources import Access, News, Source
 from gallant.core.readings import Gauge, HeldSurvey, Last, Reading, lasting
 from gallant.core.records import clean, replace, rfc3339
-from gallant.store.database import WHOSE, Step, open_database, state_folder, transaction, write
+from gallant.store.database import WHOSE, SchemaStep, open_database, state_folder, transaction, write
 
 SCHEMA = (
-    Step(
+    SchemaStep(
         "surveys, readings and sources",
         """
     CREATE TABLE surveys (id INTEGER PRIMARY KEY, began TEXT NOT NULL, ended TEXT, whole INTEGER NOT NULL DEFAULT 0);
@@ -32,11 +32,11 @@ SCHEMA = (
     )
     """,
     ),
-    Step(
+    SchemaStep(
         "a source's entity tag",
         "ALTER TABLE sources ADD COLUMN tag TEXT",
     ),
-    Step(
+    SchemaStep(
         "how a source is reached, its news, and since when a notice is known",
         """
     ALTER TABLE sources ADD COLUMN access TEXT;
@@ -46,7 +46,7 @@ SCHEMA = (
         WITHOUT ROWID
     """,
     ),
-    Step(
+    SchemaStep(
         "stretches of surveys that found the same, and what a device said before",
         """
     ALTER TABLE readings ADD COLUMN since_survey INTEGER;
@@ -57,7 +57,7 @@ SCHEMA = (
         PRIMARY KEY (node, call)) WITHOUT ROWID
     """,
     ),
-    Step(
+    SchemaStep(
         "the last checks",
         """
     CREATE TABLE checked (system TEXT NOT NULL, at TEXT NOT NULL, findings BLOB NOT NULL, PRIMARY KEY (system, at))
@@ -65,11 +65,11 @@ SCHEMA = (
     """,
     ),
     WHOSE,
-    Step(
+    SchemaStep(
         "catalogs that are no longer followed, and how far they had come",
         "CREATE TABLE parted (key TEXT PRIMARY KEY, serial INTEGER NOT NULL) WITHOUT ROWID",
     ),
-    Step(
+    SchemaStep(
         "the numbers of the last days, each time that they were read",
         """
     CREATE TABLE gauged (system TEXT NOT NULL, node TEXT NOT NULL, at TEXT NOT NULL, gauges BLOB NOT NULL,

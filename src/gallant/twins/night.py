@@ -30,8 +30,8 @@ from gallant.twins.world import (
     EFFECTS,
     STANDS,
     Cast,
+    TwinWorld,
     Work,
-    World,
     restarts,
     rewinds,
     told,
@@ -51,7 +51,7 @@ class TwinClock:
 
     floor_s = 0.0
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.world = world
 
     def now(self) -> datetime:
@@ -87,7 +87,7 @@ class TwinDriver:
     request_timeout_s = 30.0
     acts = True
 
-    def __init__(self, world: World, system: str) -> None:
+    def __init__(self, world: TwinWorld, system: str) -> None:
         self.world, self.system = world, system
 
     def lands_within_s(self, kind: str) -> float:
@@ -134,7 +134,7 @@ class TwinDriver:
 
 
 class TwinVault:
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.world = world
         self.taken: dict[str, list[Backup]] = {}
 
@@ -169,7 +169,7 @@ class TwinVault:
 class TwinRestorePoints:
     """Those of the night, and those of the roll that the plan takes back."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.world = world
         self.taken: dict[tuple[str, str, str], str] = {}
 
@@ -204,7 +204,7 @@ class TwinProber:
 
     pause_s = LONG_S
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.world = world
         self.watches: Sequence[Watched] = world.cast.watches
 
@@ -226,7 +226,7 @@ class TwinJournal:
     lease_s = LONG_S
     sole_since = 0.0
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.world = world
         self.written: list[Event] = []
 
@@ -250,7 +250,7 @@ class TwinJournal:
 
 
 class TwinReleases:
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: TwinWorld) -> None:
         self.products = world.cast.products
 
     def product(self, name: str) -> Product | None:
@@ -281,7 +281,7 @@ class Night:
 
     def __init__(self, cast: Cast, number: int, draw: Callable[[], float]) -> None:
         self.cast, self.loop = cast, VirtualLoop()
-        self.world = World(cast, number, draw, self.loop)
+        self.world = TwinWorld(cast, number, draw, self.loop)
         self.journal = TwinJournal(self.world)
         world = self.world
         self.means = Means(

@@ -86,7 +86,7 @@ class Work:
 AT_WORK: ContextVar[Work | None] = ContextVar("AT_WORK", default=None)
 
 
-class World:
+class TwinWorld:
     """One night of the twins. `number` is that of the night, `draw` gives numbers from 0 to 1."""
 
     def __init__(self, cast: Cast, number: int, draw: Callable[[], float], loop: asyncio.AbstractEventLoop) -> None:
@@ -308,7 +308,7 @@ def _switched(part: Component) -> Component:
 # --- what steps come to that are no order to a node
 
 
-def _steady(world: World, work: Work) -> None:
+def _steady(world: TwinWorld, work: Work) -> None:
     """Nodes that started are whole again so long after that, and stay so for as long as the estate wants to see it."""
     step, steady = work.step, world.cast.estate.limits.steady_s
     fresh, now = world.started.pop(step.system, [step.node]), world.loop.time()
@@ -323,7 +323,7 @@ def _steady(world: World, work: Work) -> None:
         world.after(whole, lambda n=node, b=before: world.change(step.system, n, **b))  # type: ignore[misc]
 
 
-def _quiet(world: World, work: Work) -> None:
+def _quiet(world: TwinWorld, work: Work) -> None:
     step, rule = work.step, world.cast.estate.systems[work.step.system].quiet
     assert rule is not None  # else the step would not be there
     gauges = world.nodes[step.system][step.node].gauges
@@ -335,19 +335,19 @@ def _quiet(world: World, work: Work) -> None:
     world.after(work.lasts, lambda: world.change(step.system, step.node, gauges=fewer))
 
 
-def _returns(world: World, work: Work) -> None:
+def _returns(world: TwinWorld, work: Work) -> None:
     """What went down with the node below it is back so long after that."""
     work.turns = [world.loop.time() + work.lasts]
     world.after(work.lasts, lambda: world.starts(work.step.system, work.step.node))
 
 
-def _by_hand(world: World, work: Work) -> None:
+def _by_hand(world: TwinWorld, work: Work) -> None:
     """Somebody switches it off, and works on it."""
     if KINDS[work.step.kind].away:
         world.goes(work.step.system, work.step.node)
 
 
-BY_ITSELF: Mapping[str, Callable[[World, Work], None]] = {
+BY_ITSELF: Mapping[str, Callable[[TwinWorld, Work], None]] = {
     STEADY: _steady,
     QUIET: _quiet,
     RETURN: _returns,
@@ -359,7 +359,7 @@ BY_ITSELF: Mapping[str, Callable[[World, Work], None]] = {
 # --- what orders come to
 
 
-def _laid(world: World, work: Work, act: Act) -> None:
+def _laid(world: TwinWorld, work: Work, act: Act) -> None:
     """An install: of the image it runs from the next restart on; of a component at once where its step says so."""
     step = work.step
     if step.component == IMAGE:
@@ -370,32 +370,32 @@ def _laid(world: World, work: Work, act: Act) -> None:
         world.runs_part(step)
 
 
-def _raised(world: World, work: Work, act: Act) -> None:
+def _raised(world: TwinWorld, work: Work, act: Act) -> None:
     """A format is that of the data, which all nodes share."""
     for node, reading in world.nodes[work.step.system].items():
         if component_of(reading, work.step.component) is not None:
             world.part(work.step.system, node, work.step.component, version=work.step.to)
 
 
-def _set(**fields: object) -> Callable[[World, Work, Act], None]:
-    def effect(world: World, work: Work, act: Act) -> None:
+def _set(**fields: object) -> Callable[[TwinWorld, Work, Act], None]:
+    def effect(world: TwinWorld, work: Work, act: Act) -> None:
         world.change(work.step.system, work.step.node, **fields)
         world.seen_to_serve(work.step.system)
 
     return effect
 
 
-def _refilled(world: World, work: Work, act: Act) -> None:
+def _refilled(world: TwinWorld, work: Work, act: Act) -> None:
     _set(state=IN_SERVICE)(world, work, act)
     world.takes_again(work.step)
 
 
-def _spare(world: World, work: Work, act: Act) -> None:
+def _spare(world: TwinWorld, work: Work, act: Act) -> None:
     world.change(work.step.system, work.step.node, other_slot=work.step.to)
 
 
-def _channel(on: bool) -> Callable[[World, Work, Act], None]:
-    def effect(world: World, work: Work, act: Act) -> None:
+def _channel(on: bool) -> Callable[[TwinWorld, Work, Act], None]:
+    def effect(world: TwinWorld, work: Work, act: Act) -> None:
         step = work.step
         known = world.nodes[step.system][step.node].channels or ()
         set_ = tuple(replace(c, enabled=on) if c.name == step.component else c for c in known)
@@ -404,25 +404,25 @@ def _channel(on: bool) -> Callable[[World, Work, Act], None]:
     return effect
 
 
-def _kept(world: World, work: Work, act: Act) -> None:
+def _kept(world: TwinWorld, work: Work, act: Act) -> None:
     step = work.step
     facets = world.nodes[step.system][step.node].facets
     saved = tuple(replace(f, state=SAVED) if f.name == RUNNING else f for f in facets)
     world.change(step.system, step.node, facets=saved)
 
 
-def _loaded(world: World, work: Work, act: Act) -> None:
+def _loaded(world: TwinWorld, work: Work, act: Act) -> None:
     step = work.step
     there = tuple(p for p in world.nodes[step.system][step.node].packages if p.name != act.package)
     own = PackagePresent(name=act.package, sha256=act.sha256, bytes=act.bytes)
     world.change(step.system, step.node, packages=(*there, own))
 
 
-def _moves(to_itself: bool) -> Callable[[World, Work, Act], None]:
+def _moves(to_itself: bool) -> Callable[[TwinWorld, Work, Act], None]:
     return lambda world, work, act: world.moved(work, to_itself)
 
 
-EFFECTS: Mapping[str, Callable[[World, Work, Act], None]] = {
+EFFECTS: Mapping[str, Callable[[TwinWorld, Work, Act], None]] = {
     "preload": _loaded,
     "save_config": _kept,
     "install": _laid,
@@ -438,7 +438,7 @@ EFFECTS: Mapping[str, Callable[[World, Work, Act], None]] = {
 }
 
 
-def works(world: World, work: Work, act: Act) -> str:
+def works(world: TwinWorld, work: Work, act: Act) -> str:
     """An order that a node carries out while it answers; gives its job."""
     step = work.step
     name = world.job(work, [step.node])
@@ -459,7 +459,7 @@ def works(world: World, work: Work, act: Act) -> str:
     return name
 
 
-def restarts(world: World, work: Work) -> None:
+def restarts(world: TwinWorld, work: Work) -> None:
     """A node goes, with all that stands on it, and comes back; one whose restart fails does not."""
     step = work.step
     taken = [_pair(name) for name in step.disturbs] or [(step.system, step.node)]
@@ -477,7 +477,7 @@ def restarts(world: World, work: Work) -> None:
     world.after(work.lasts, back)
 
 
-def rewinds(world: World, work: Work) -> None:
+def rewinds(world: TwinWorld, work: Work) -> None:
     """A system goes back to its restore point, all of its nodes at once."""
     step = work.step
     for node in world.nodes[step.system]:
@@ -493,7 +493,7 @@ def rewinds(world: World, work: Work) -> None:
     world.after(work.lasts, back)
 
 
-def updates_all(world: World, work: Work) -> str:
+def updates_all(world: TwinWorld, work: Work) -> str:
     """A device brings its nodes to the release one after the other, the one that leads last; then it leads again."""
     step = work.step
     shape = SHAPES[world.cast.estate.systems[step.system].shape]
@@ -545,7 +545,7 @@ def _of_node(work: Work, node: str) -> Work:
 STANDS = {PAUSE: "paused", CANCEL: "failed"}  # what a device that works on its nodes by itself does at such a word
 
 
-def told(world: World, work: Work, act: Act) -> None:
+def told(world: TwinWorld, work: Work, act: Act) -> None:
     """It stands still, or gives up, once the node is back that it has taken."""
     work.stopped = True
     every, at = list(world.nodes[work.step.system]), world.loop.time()

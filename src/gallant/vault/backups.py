@@ -43,7 +43,7 @@ class Exporter(Protocol):
 
 
 @dataclass(frozen=True)
-class Draft:
+class BackupDraft:
     """What is to be backed up and why: everything of the record that is known before anything is exported.
 
     `wanted` are the exports as (node, name); `recipients` are age public keys, none where it was asked to be plain.
@@ -94,7 +94,7 @@ class BackupStore:
 
     # --- taking
 
-    async def take(self, draft: Draft, exporter: Exporter, now: datetime) -> Backup:
+    async def take(self, draft: BackupDraft, exporter: Exporter, now: datetime) -> Backup:
         """Export everything, pack it, read it back, and only then let it be a backup."""
         folder = self.folder / draft.system
         try:
@@ -232,7 +232,7 @@ class _Taking:
     As long as every item is as in the last backup, nothing is written: perhaps there is nothing new to keep.
     """
 
-    def __init__(self, store: BackupStore, folder: Path, draft: Draft, now: datetime) -> None:
+    def __init__(self, store: BackupStore, folder: Path, draft: BackupDraft, now: datetime) -> None:
         self.store, self.folder, self.draft, self.now = store, folder, draft, now
         self.id = _free_id(folder, draft.system, now)
         self.partial = folder / f".{self.id}.part"

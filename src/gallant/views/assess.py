@@ -14,16 +14,31 @@ from gallant.core.versions import parse_range
 from gallant.views.output import Drawn, View
 from gallant.views.palette import TERMINAL
 from gallant.views.tables import Grid, barred_lines, next_steps, table
-from gallant.views.words import BOLD, DIM, LOUD, OFF, YELLOW, Marks, ago, duration, many, mark, moment, on, plain, said
+from gallant.views.words import (
+    BOLD,
+    DIM,
+    LOUD,
+    OFF,
+    YELLOW,
+    WordMarks,
+    ago,
+    duration,
+    many,
+    mark,
+    moment,
+    on,
+    plain,
+    said,
+)
 
 if TYPE_CHECKING:
-    from gallant.core.catalog.bundles import Match
+    from gallant.core.catalog.bundles import BundleMatch
     from gallant.core.estate.systems import Note
-    from gallant.operations.assess.gaps import Assessment, Shown
+    from gallant.operations.assess.gaps import Assessment, GapShown
     from gallant.operations.assess.route import RouteAnswer
     from gallant.operations.ground.last import ConflictRow
 
-STANDING_MARKS = Marks(
+STANDING_MARKS = WordMarks(
     {
         "current": "good",
         "ahead": "note",
@@ -72,7 +87,7 @@ def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = F
     )
 
 
-def _row(shown: Shown) -> dict[str, object]:
+def _row(shown: GapShown) -> dict[str, object]:
     gap: Gap = shown.gap
     verdict = gap.verdict
     return {
@@ -166,20 +181,20 @@ def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
     return [(standing, max(1, round(count * scale))) for standing in STANDINGS if (count := tally.get(standing, 0))]
 
 
-def _alike(shown: Shown) -> tuple[object, ...]:
+def _alike(shown: GapShown) -> tuple[object, ...]:
     """Nodes of a system that have the same gap in the same component are one row."""
     gap = shown.gap
     return (gap.system, gap.component, gap.installed, gap.verdict, shown.change)
 
 
-def _whose(group: Sequence[Shown]) -> str:
+def _whose(group: Sequence[GapShown]) -> str:
     """Which nodes a row is of: `tickets/a`, `tickets/a,b`, `deck-hw, 5 nodes`."""
     system, nodes = group[0].gap.system, [s.gap.node for s in group]
     names = ",".join(nodes)
     return f"{system}/{names}" if len(names) <= 12 else f"{system}, {len(nodes)} nodes"
 
 
-def _gap_table(groups: Sequence[Sequence[Shown]], changed: bool) -> Grid:
+def _gap_table(groups: Sequence[Sequence[GapShown]], changed: bool) -> Grid:
     columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
     if changed:
         columns.insert(3, "before")
@@ -209,7 +224,7 @@ def _lag(gap: Gap) -> str:
     return f"{days} d" if gap.needs_work and days is not None else "–"
 
 
-def _reasons(visible: Sequence[Shown], brief: bool) -> Iterator[str]:
+def _reasons(visible: Sequence[GapShown], brief: bool) -> Iterator[str]:
     """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
     reasons: dict[tuple[str, ...], list[str]] = {}
     for s in visible:
@@ -255,7 +270,7 @@ def _unknown(result: Assessment) -> Iterator[str]:
         yield f"{DIM}gallant gaps --unknown shows them{OFF}"
 
 
-def _bundles(matches: Sequence[Match]) -> Iterator[str]:
+def _bundles(matches: Sequence[BundleMatch]) -> Iterator[str]:
     for match in matches:
         if match.whole:
             yield f"{mark('good')} {match.system} runs the bundle {plain(match.bundle)}"

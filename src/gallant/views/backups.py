@@ -8,16 +8,31 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
-from gallant.core.estate.backups import Backup, Copy, Fate, Item
+from gallant.core.estate.backups import Backup, BackupFate, Copy, Item
 from gallant.views.output import Drawn, View
 from gallant.views.palette import TERMINAL
 from gallant.views.tables import Grid, next_steps, table
-from gallant.views.words import BOLD, DIM, OFF, Marks, ago, duration, many, mark, moment, on, plain, roughly, said, size
+from gallant.views.words import (
+    BOLD,
+    DIM,
+    OFF,
+    WordMarks,
+    ago,
+    duration,
+    many,
+    mark,
+    moment,
+    on,
+    plain,
+    roughly,
+    said,
+    size,
+)
 
 if TYPE_CHECKING:
-    from gallant.operations.keep.backups import Checked, Compared, Restored, Shown, Taken
+    from gallant.operations.keep.backups import BackupChecked, BackupShown, BackupTaken, Compared, Restored
 
-WHAT_MARKS = Marks({CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"})
+WHAT_MARKS = WordMarks({CHANGED: "work", NEW: "note", GONE: "bad", SAME: "good"})
 WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the first", SAME: "the same"}
 MOST_ROWS = 60  # of one item on a screen; --json has them all
 
@@ -43,7 +58,7 @@ def backup_rows(backups: Sequence[Backup]) -> list[dict[str, object]]:
     ]
 
 
-def taken_view(taken: Sequence[Taken]) -> View:
+def taken_view(taken: Sequence[BackupTaken]) -> View:
     rows = backup_rows([t.backup for t in taken if t.backup])
 
     def text() -> Drawn:
@@ -122,7 +137,7 @@ def _copies(backup: Backup) -> str:
     return said("good", str(len(backup.copies))) if backup.copies else "–"
 
 
-def show_view(shown: Shown, now: datetime) -> View:
+def show_view(shown: BackupShown, now: datetime) -> View:
     b: Backup = shown.backup
 
     def text() -> Drawn:
@@ -159,7 +174,7 @@ def show_view(shown: Shown, now: datetime) -> View:
     return View("backup-show", [more], text)
 
 
-def checked_view(checked: Sequence[Checked]) -> View:
+def checked_view(checked: Sequence[BackupChecked]) -> View:
     def text() -> Drawn:
         for c in checked:
             good = not c.problems
@@ -286,7 +301,7 @@ def _is_of(compared: str, item: str) -> bool:
     return compared == item or compared.startswith(f"{item}:")
 
 
-def pruned_view(planned: Sequence[Fate], now: datetime, dry: bool) -> View:
+def pruned_view(planned: Sequence[BackupFate], now: datetime, dry: bool) -> View:
     going = [f for f in planned if f.kept is None]
 
     def text() -> Drawn:

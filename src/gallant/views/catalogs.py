@@ -16,19 +16,19 @@ if TYPE_CHECKING:
     from gallant.core.assess.issues import Concern
     from gallant.core.catalog.products import Product, Release
     from gallant.operations.catalogs.following import (
-        Added,
+        CatalogListed,
+        CatalogWritten,
         Details,
-        Listed,
+        KeyChanged,
         ProductHere,
         Removed,
+        SourceAsked,
+        SourceFollowed,
         Synced,
-        Tried,
-        Trusted,
-        Written,
     )
 
 
-def catalog_added_view(added: Added) -> View:
+def catalog_added_view(added: SourceFollowed) -> View:
     def text() -> Drawn:
         yield said("good", f"{added.name} is followed from {added.source}")
         yield f"Its key is pinned. Fingerprint: {BOLD}{added.fingerprint}{OFF}"
@@ -75,7 +75,7 @@ def _some(names: Sequence[str], most: int = 6) -> str:
     return (", ".join(names[:most]) + more) or "–"
 
 
-def catalog_tested_view(rows: Sequence[Tried]) -> View:
+def catalog_tested_view(rows: Sequence[SourceAsked]) -> View:
     def text() -> Drawn:
         shown = table("question", "answer", "seen")
         for r in rows:
@@ -86,7 +86,7 @@ def catalog_tested_view(rows: Sequence[Tried]) -> View:
     return View("catalog-test", rows, text)
 
 
-def catalog_trusted_view(trusted: Trusted) -> View:
+def catalog_trusted_view(trusted: KeyChanged) -> View:
     def text() -> Drawn:
         yield said("good", f"{trusted.name} is held against another key from now on")
         yield f"  before  {trusted.before}"
@@ -109,7 +109,7 @@ def catalog_removed_view(name: str, removed: Removed | None) -> View:
     return View("catalog-remove", [] if removed is None else [removed], text)
 
 
-def catalog_written_view(written: Written) -> View:
+def catalog_written_view(written: CatalogWritten) -> View:
     def text() -> Drawn:
         what = "signed" if written.key else "written, and not signed yet"
         yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
@@ -131,7 +131,7 @@ def _absolute(file: str) -> str:
     return str(Path(file).resolve())
 
 
-def catalog_list_view(rows: Sequence[Listed], now: datetime) -> View:
+def catalog_list_view(rows: Sequence[CatalogListed], now: datetime) -> View:
     def text() -> Drawn:
         shown = table(
             "catalog",

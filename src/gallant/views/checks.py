@@ -16,14 +16,14 @@ from gallant.core.errors import WrongUse
 from gallant.core.records import clean
 from gallant.views.output import Drawn, View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
-from gallant.views.words import BOLD, DIM, OFF, Marks, ago, many, mark, plain, said
+from gallant.views.words import BOLD, DIM, OFF, WordMarks, ago, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.operations.checks.check import Health
     from gallant.operations.checks.mending import Mended
     from gallant.operations.roll.notifying import Told
 
-DRIFT_MARKS = Marks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
+DRIFT_MARKS = WordMarks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
 def health_view(health: Health, everything: bool, now: datetime) -> View:

@@ -8,19 +8,19 @@ from typing import TYPE_CHECKING
 
 from gallant.views.output import Drawn, View
 from gallant.views.tables import next_steps, table
-from gallant.views.words import BOLD, OFF, Marks, duration, many, mark, plain, said
+from gallant.views.words import BOLD, OFF, WordMarks, duration, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.core.work.plan import Plan
-    from gallant.engine.turn import Row, Turn
+    from gallant.engine.turn import DueLook, DueRow
     from gallant.operations.plan.preparing import Prepared
 
-MARKS = Marks({"begun": "going", "under way": "going", "left": "bad", "to come": "note"})
+MARKS = WordMarks({"begun": "going", "under way": "going", "left": "bad", "to come": "note"})
 ORDER = ("left", "begun", "under way", "to come")
 MOST_TO_COME = 20
 
 
-def due_view(turn: Turn, now: datetime, began: bool) -> View:
+def due_view(turn: DueLook, now: datetime, began: bool) -> View:
     """`began`: it was asked to begin what is due, and not only to show it."""
     rows = sorted(turn.rows, key=lambda row: ORDER.index(row.did))
 
@@ -64,9 +64,9 @@ def due_view(turn: Turn, now: datetime, began: bool) -> View:
     return View("due", rows, text, {"busy": turn.busy, "hangs": turn.hangs})
 
 
-def _groups(rows: Sequence[Row]) -> list[tuple[Row, list[str]]]:
+def _groups(rows: Sequence[DueRow]) -> list[tuple[DueRow, list[str]]]:
     """Rows that say the same of one system's components are one."""
-    found: dict[tuple[object, ...], tuple[Row, list[str]]] = {}
+    found: dict[tuple[object, ...], tuple[DueRow, list[str]]] = {}
     for row in rows:
         system, colon, _ = row.subject.partition(":")
         key = (row.did, row.what, row.by, row.at, row.roll, row.why, system, "" if colon else row.subject)

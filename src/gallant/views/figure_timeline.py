@@ -10,13 +10,13 @@ from gallant.views.figures import save
 from gallant.views.palette import BAD, BAND, LINE
 
 if TYPE_CHECKING:
-    from gallant.operations.after.report import OneRoll
+    from gallant.operations.after.report import RollReport
 
 OUT: dict[str, Any] = {"color": BAD, "marker": "v", "markersize": 8, "linestyle": "none"}
 STOOD: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
 
 
-def draw_timeline(roll: OneRoll, path: Path) -> None:
+def draw_timeline(roll: RollReport, path: Path) -> None:
     """Write a PNG. Written whole or not at all."""
     import matplotlib
 

@@ -20,7 +20,7 @@ from gallant.views.words import (
     LOUD,
     OFF,
     YELLOW,
-    Marks,
+    WordMarks,
     ago,
     duration,
     many,
@@ -32,20 +32,20 @@ from gallant.views.words import (
 )
 
 if TYPE_CHECKING:
-    from gallant.operations.assess.inventory import Change, InventoryRow, Known
-    from gallant.operations.setup.trial import Call, Tried
+    from gallant.operations.assess.inventory import InventoryChange, InventoryRow, NodeKnown
+    from gallant.operations.setup.trial import TrialCall, TrialResult
 
 FEW = 4  # components of one kind that a tree names one by one
-CHANGE_MARKS = Marks({"new": "note", "gone": "bad", "changed": "work"})
+CHANGE_MARKS = WordMarks({"new": "note", "gone": "bad", "changed": "work"})
 ALARM_ORDER = {"stop": 0, "warn": 1, "note": 2}
-ALARM_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note"})
+ALARM_MARKS = WordMarks({"stop": "bad", "warn": "work", "note": "note"})
 
 
-def tree_view(nodes: Sequence[Known], rows: Sequence[InventoryRow], now: datetime, at: str | None) -> View:
+def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: datetime, at: str | None) -> View:
     """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number."""
 
     def text() -> Drawn:
-        systems: dict[str, list[Known]] = {}
+        systems: dict[str, list[NodeKnown]] = {}
         for known in nodes:
             systems.setdefault(known.system.name, []).append(known)
         if at is not None:
@@ -67,7 +67,7 @@ def tree_view(nodes: Sequence[Known], rows: Sequence[InventoryRow], now: datetim
     return View("inventory", rows, text)
 
 
-def _system_lines(members: Sequence[Known], now: datetime) -> Iterator[str]:
+def _system_lines(members: Sequence[NodeKnown], now: datetime) -> Iterator[str]:
     system = members[0].system
     where = f"{system.shape}, {plain(system.site)}" + ("" if system.in_service else ", not in service")
     yield f"{BOLD}{plain(system.name)}{OFF}  {plain(system.product)}  {DIM}{where}{OFF}"
@@ -90,7 +90,7 @@ def _system_lines(members: Sequence[Known], now: datetime) -> Iterator[str]:
             yield f"{first if number == 0 else below} {f'{DIM}{whose}{OFF}' if number == 0 else ' ' * len(whose)}  {line}"
 
 
-def _node_line(known: Known, now: datetime) -> str:
+def _node_line(known: NodeKnown, now: datetime) -> str:
     r = known.reading
     if r is None:
         return said("bad", f"not known: {known.error or 'not read by then'}")
@@ -189,7 +189,7 @@ def grouped_view(rows: Sequence[InventoryRow], by: str) -> View:
     return View("inventory-by", data, text)
 
 
-def node_view(known: Known, rows: Sequence[InventoryRow], now: datetime) -> View:
+def node_view(known: NodeKnown, rows: Sequence[InventoryRow], now: datetime) -> View:
     """One node, everything that is known of it."""
     r = known.reading
 
@@ -214,7 +214,7 @@ def node_view(known: Known, rows: Sequence[InventoryRow], now: datetime) -> View
     return View("inventory", rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
 
 
-def _head(known: Known, r: Reading, now: datetime) -> Sequence[tuple[str, str | None]]:
+def _head(known: NodeKnown, r: Reading, now: datetime) -> Sequence[tuple[str, str | None]]:
     """What a node is and where it stands, by the words that stand before each."""
     return (
         ("model", r.model),
@@ -324,7 +324,7 @@ _PARTS: tuple[tuple[Callable[[Reading], object], Callable[[Reading, datetime], G
 )
 
 
-def changes_view(changes: Sequence[Change], before: str, after: str) -> View:
+def changes_view(changes: Sequence[InventoryChange], before: str, after: str) -> View:
     def text() -> Drawn:
         if not changes:
             yield said("good", f"Nothing differs between {before} and {after}.")
@@ -354,7 +354,7 @@ TRIED_LISTS = ("components", "facets", "gauges", "packages", "jobs", "alarms", "
 MOST_LINES = 24  # of one answer
 
 
-def tried_view(tried: Tried, show_calls: bool) -> View:
+def tried_view(tried: TrialResult, show_calls: bool) -> View:
     """A profile's trial: the calls, then what they came to."""
 
     def text() -> Drawn:
@@ -380,7 +380,7 @@ def tried_view(tried: Tried, show_calls: bool) -> View:
     return View("survey-trial", rows, text, more)
 
 
-def _call_lines(call: Call) -> Iterator[str]:
+def _call_lines(call: TrialCall) -> Iterator[str]:
     yield f"{LIVELY}▸{OFF} {BOLD}{plain(call.asked)}{OFF}"
     rows = call.answered.strip().splitlines() or ["(nothing)"]
     for row in rows[:MOST_LINES]:

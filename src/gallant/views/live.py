@@ -35,7 +35,7 @@ FRAMES = 4  # a second
 FEW = 3  # steps of a node that stand in a line as they are, also once they are over
 
 
-class Quiet:
+class QuietFile:
     """A file whose failures are nobody's business any more."""
 
     def __init__(self, file: IO[str]) -> None:
@@ -63,7 +63,7 @@ class Quiet:
         return self.file.fileno()
 
 
-class Watched:
+class RollSeen:
     """What both views know of a roll: the state of each step, and the service as the watch sees it."""
 
     def __init__(self) -> None:
@@ -159,9 +159,9 @@ class LinesShow:
     """Plain lines on stderr: one for each thing that happened, and now and then how far a step is."""
 
     def __init__(self, file: IO[str] | None = None, quiet: bool = False, verbose: bool = False) -> None:
-        self.file = Quiet(file or sys.stderr)
+        self.file = QuietFile(file or sys.stderr)
         self.quiet, self.verbose = quiet, verbose
-        self.seen = Watched()
+        self.seen = RollSeen()
         self._told: dict[str, int] = {}
         self._silent: dict[str, str] = {}  # by step whose node does not answer, what was said of that
 
@@ -243,10 +243,10 @@ class LiveShow:
     def __init__(self, file: IO[str] | None = None) -> None:
         from rich.live import Live
 
-        self.seen = Watched()
+        self.seen = RollSeen()
         self._last: list[Text] = []
         self._width = 80
-        self._console = console(Quiet(file or sys.stderr), force=True)  # type: ignore[arg-type]
+        self._console = console(QuietFile(file or sys.stderr), force=True)  # type: ignore[arg-type]
         self._live = Live(
             get_renderable=self._screen, console=self._console, refresh_per_second=FRAMES, transient=False
         )

@@ -10,10 +10,10 @@ from gallant.views.tables import table_of
 from gallant.views.words import plain
 
 if TYPE_CHECKING:
-    from gallant.operations.after.metrics import Sample
+    from gallant.operations.after.metrics import CollectorSample
 
 
-def metrics_view(samples: Sequence[Sample]) -> View:
+def metrics_view(samples: Sequence[CollectorSample]) -> View:
     rows = [{"name": s.name, **{f"label_{k}": v for k, v in s.labels.items()}, "value": s.value} for s in samples]
 
     def text() -> Drawn:

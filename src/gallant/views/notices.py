@@ -11,13 +11,13 @@ from gallant.core.assess.notices import Notice
 from gallant.core.records import fields_of
 from gallant.views.output import Drawn, View
 from gallant.views.tables import Grid, barred_lines, next_steps, table
-from gallant.views.words import BOLD, DIM, LOUD, OFF, Marks, ago, many, mark, moment, plain, said
+from gallant.views.words import BOLD, DIM, LOUD, OFF, WordMarks, ago, many, mark, moment, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.decide.ledger import Verified
-    from gallant.operations.decide.notices import Chosen, Decided, Listed
+    from gallant.operations.decide.ledger import ChainVerified
+    from gallant.operations.decide.notices import Chosen, Decided, NoticesListed
 
-STATE_MARKS = Marks(
+STATE_MARKS = WordMarks(
     {
         "new": "work",
         "accepted": "note",
@@ -40,7 +40,7 @@ MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 FIELDS = {"notice": "name", "from": "installed", "to": "target"}
 
 
-def notices_view(result: Listed, now: datetime, whole: bool = False) -> View:
+def notices_view(result: NoticesListed, now: datetime, whole: bool = False) -> View:
     """`whole`: every row, where somebody asked for an order or a number of them."""
     more = {
         "settled": result.settled,
@@ -51,7 +51,7 @@ def notices_view(result: Listed, now: datetime, whole: bool = False) -> View:
     return View("notice-list", result.notices, lambda: _notices_text(result, now, whole), more, fields=FIELDS)
 
 
-def _notices_text(result: Listed, now: datetime, whole: bool) -> Drawn:
+def _notices_text(result: NoticesListed, now: datetime, whole: bool) -> Drawn:
     rows: Sequence[Notice] = result.notices
     if rows:
         yield _notice_table(rows if whole else rows[:MOST_ROWS], now)
@@ -79,7 +79,7 @@ def _notices_text(result: Listed, now: datetime, whole: bool) -> Drawn:
     )
 
 
-def _not_looked_at(result: Listed) -> Drawn:
+def _not_looked_at(result: NoticesListed) -> Drawn:
     """What no notice can be of: systems of which no catalog says anything, and nodes of which nothing is known."""
     if result.uncatalogued:
         one = len(result.uncatalogued) == 1
@@ -229,7 +229,7 @@ def ledger_exported_view(count: int, file: str) -> View:
     return View("ledger-export", [{"file": file, "entries": count}], text)
 
 
-def ledger_verified_view(done: Verified) -> View:
+def ledger_verified_view(done: ChainVerified) -> View:
     def text() -> Drawn:
         yield from (said("bad", problem) for problem in done.problems)
         if done.broken is not None:

@@ -21,7 +21,7 @@ LONGEST_WORDS = 600
 LONGEST_MESSAGE = 4000
 
 
-class Verdict:
+class PageVerdict:
     """How it stands, in a sentence, and how that is marked."""
 
     def __init__(self, mark: str, words: str) -> None:

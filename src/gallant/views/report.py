@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 from gallant.core.after.picture import LOST, PLANNED, Unlike
 from gallant.views.output import Drawn, View
-from gallant.views.page import Verdict, drawn, rendered, write
+from gallant.views.page import PageVerdict, drawn, rendered, write
 from gallant.views.rolls import down_words
 from gallant.views.words import duration, many, plain
 
 if TYPE_CHECKING:
-    from gallant.operations.after.report import OneRoll, Report
+    from gallant.operations.after.report import Report, RollReport
 
 
 def write_page(report: Report, path: Path) -> None:
@@ -48,7 +48,7 @@ def _said(report: Report) -> dict[str, Any]:
     }
 
 
-def _verdict(report: Report) -> Verdict:
+def _verdict(report: Report) -> PageVerdict:
     unhappy = [one for one in report.rolls if not one.is_happy]
     if unhappy:
         first = unhappy[0]
@@ -58,36 +58,36 @@ def _verdict(report: Report) -> Verdict:
             else f"{first.run.run} finished, and {_what_is_wrong(first)}"
         )
         more = f"; and {len(unhappy) - 1} more need somebody" if len(unhappy) > 1 else ""
-        return Verdict("bad", f"{why}{more}.")
+        return PageVerdict("bad", f"{why}{more}.")
     if report.not_begun:
-        return Verdict(
+        return PageVerdict(
             "bad",
             f"{many(len(report.not_begun), 'thing')} that {'was' if len(report.not_begun) == 1 else 'were'} due did not start.",
         )
     if not report.rolls:
-        return Verdict("good", "Nothing was done.")
-    return Verdict(
+        return PageVerdict("good", "Nothing was done.")
+    return PageVerdict(
         "good", f"{'It' if len(report.rolls) == 1 else f'All {len(report.rolls)} rolls'} finished, and nothing is lost."
     )
 
 
-def _what_is_wrong(one: OneRoll) -> str:
+def _what_is_wrong(one: RollReport) -> str:
     if any(u.means == LOST for u in one.unlike):
         return "not all is as it was before"
     return f"not all was well when it was looked at after: {one.looks[-1].reason}"
 
 
-def _mark(one: OneRoll) -> str:
+def _mark(one: RollReport) -> str:
     return "good" if one.is_happy else "bad" if one.run.state != "running" else "work"
 
 
-def _planned(one: OneRoll) -> str:
+def _planned(one: RollReport) -> str:
     if one.run.spread is None:
         return duration(one.run.estimate_s)
     return f"{duration(one.run.spread.whole.p50_s)}, within {duration(one.run.spread.whole.p90_s)}"
 
 
-def _outages(one: OneRoll) -> str:
+def _outages(one: RollReport) -> str:
     if one.run.watched is None:
         return "not known"
     if not one.run.watched:
@@ -97,18 +97,18 @@ def _outages(one: OneRoll) -> str:
     return f"out {many(len(one.run.outages), 'time')}, {sum(o.measured or 0 for o in one.run.outages):.2f} s in all"
 
 
-def _lost(one: OneRoll) -> str:
+def _lost(one: RollReport) -> str:
     if not one.compared:
         return "not compared"
     count = sum(u.means == LOST for u in one.unlike)
     return str(count) if count else "nothing"
 
 
-def _told(one: OneRoll) -> list[Unlike]:
+def _told(one: RollReport) -> list[Unlike]:
     return [u for u in one.unlike if u.means != PLANNED]
 
 
-def _ways(one: OneRoll) -> list[str]:
+def _ways(one: RollReport) -> list[str]:
     found = []
     for lane in one.plan.lanes:
         image = [hop for hop in lane.hops if hop.image and not hop.lays]
@@ -118,7 +118,7 @@ def _ways(one: OneRoll) -> list[str]:
     return found
 
 
-def _approved(one: OneRoll) -> str:
+def _approved(one: RollReport) -> str:
     if not one.approval.needed:
         return "needs nobody's approval"
     return f"approved by {', '.join(one.approval.by) or 'nobody'} ({len(one.approval.by)} of {one.approval.needed})"

@@ -22,7 +22,7 @@ from gallant.views.words import (
     DIM,
     LOUD,
     OFF,
-    Marks,
+    WordMarks,
     clock,
     duration,
     many,
@@ -40,9 +40,9 @@ if TYPE_CHECKING:
     from gallant.operations.after.verify import Verified
     from gallant.operations.length.durations import Learned
     from gallant.operations.roll.detaching import Detached
-    from gallant.operations.roll.rolling import Asked, Rolled
+    from gallant.operations.roll.rolling import HoldAsked, RollEnded
 
-STATE_MARKS = Marks(
+STATE_MARKS = WordMarks(
     {
         "finished": "good",
         "running": "going",
@@ -53,7 +53,7 @@ STATE_MARKS = Marks(
         "ended": "note",
     }
 )
-STEP_MARKS = Marks(
+STEP_MARKS = WordMarks(
     {
         "done": "good",
         "failed": "bad",
@@ -75,7 +75,7 @@ def detached_view(done: Detached) -> View:
     return View("detached", [done], text)
 
 
-def rolled_view(result: Rolled, run: Run) -> View:
+def rolled_view(result: RollEnded, run: Run) -> View:
     rows = history_rows([run])
 
     def text() -> Drawn:
@@ -93,7 +93,7 @@ def rolled_view(result: Rolled, run: Run) -> View:
     return View("roll", rows, text, more)
 
 
-def asked_view(asked: Sequence[Asked], now: bool) -> View:
+def asked_view(asked: Sequence[HoldAsked], now: bool) -> View:
     """What was asked of each roll; that it holds is seen in its history."""
     when = "as soon as the act under way has ended" if now else "at its next safe stop"
 
@@ -246,7 +246,7 @@ def verify_view(done: Verified) -> View:
     return View("verify", rows, text, more)
 
 
-SETTLING_MARKS = Marks(
+SETTLING_MARKS = WordMarks(
     {
         "settled": "good",
         "at another level": "note",

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.catalog.products import SEVERITIES
 from gallant.core.estate.windows import Span
-from gallant.views.page import Verdict, day, drawn, rendered, write
+from gallant.views.page import PageVerdict, day, drawn, rendered, write
 from gallant.views.words import duration
 
 if TYPE_CHECKING:
@@ -52,11 +52,11 @@ def page_of(sheet: Sheet, figure: str) -> str:
     )
 
 
-def _verdict(sheet: Sheet) -> Verdict:
+def _verdict(sheet: Sheet) -> PageVerdict:
     planned = sheet.planned
     if planned.roll_id is not None:
         state = "is being carried out by" if planned.under_way else "was carried out by"
-        return Verdict("good", f"It {state} {planned.roll_id}.")
+        return PageVerdict("good", f"It {state} {planned.roll_id}.")
     against = [bar.what for bar in planned.bars]
     against += [f"{f.message}" for c in sheet.checked for f in c.findings if f.level == "stop"]
     if sheet.approval.missing:
@@ -66,10 +66,10 @@ def _verdict(sheet: Sheet) -> Verdict:
         against.append(f"{len(planned.to_fetch)} packages are not in stock yet")
     if against:
         more = f"; and {len(against) - MOST_SAID} more" if len(against) > MOST_SAID else ""
-        return Verdict("bad", f"It may not be begun yet: {'; '.join(against[:MOST_SAID])}{more}.")
+        return PageVerdict("bad", f"It may not be begun yet: {'; '.join(against[:MOST_SAID])}{more}.")
     if planned.opens is not None:
-        return Verdict("work", f"It may be begun from {day(planned.opens)} on.")
-    return Verdict("good", "No known problem.")
+        return PageVerdict("work", f"It may be begun from {day(planned.opens)} on.")
+    return PageVerdict("good", "No known problem.")
 
 
 def _when(sheet: Sheet) -> str:

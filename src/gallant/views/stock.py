@@ -10,7 +10,7 @@ from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, many, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.keep.stock import Added, Fetched, InStock, Preloaded, Pruned
+    from gallant.operations.keep.stock import InStock, PackageCarriedIn, PackageFetched, Preloaded, Pruned
 
 if TYPE_CHECKING:
     pass
@@ -33,7 +33,7 @@ def _speed(count: int, seconds: float) -> str:
     return f"{size(count / seconds)}/s" if seconds > 0 else ""
 
 
-def fetched_view(rows: Sequence[Fetched], following: Sequence[str]) -> View:
+def fetched_view(rows: Sequence[PackageFetched], following: Sequence[str]) -> View:
     """What was fetched, of the selected systems or for a plan, and what comes next."""
 
     def text() -> Drawn:
@@ -107,7 +107,7 @@ def held_view(rows: Sequence[InStock]) -> View:
     return View("stock-list", rows, text)
 
 
-def added_view(rows: Sequence[Added]) -> View:
+def added_view(rows: Sequence[PackageCarriedIn]) -> View:
     def text() -> Drawn:
         for r in rows:
             what = plain(r.release) if r.release else f"in no catalog; {plain(r.vouched)}"

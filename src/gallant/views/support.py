@@ -9,10 +9,10 @@ from gallant.views.tables import table
 from gallant.views.words import BOLD, OFF, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.after.support import Bundle
+    from gallant.operations.after.support import SupportBundle
 
 
-def bundle_view(bundle: Bundle) -> View:
+def bundle_view(bundle: SupportBundle) -> View:
     def text() -> Drawn:
         shown = table("file", "size", "what is in it", right=("size",))
         for item in bundle.items:

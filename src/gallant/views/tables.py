@@ -14,7 +14,7 @@ from gallant.views.words import (
     LOUD,
     OFF,
     YELLOW,
-    Marks,
+    WordMarks,
     mark,
     plain,
     said,
@@ -27,13 +27,13 @@ if TYPE_CHECKING:
 
     from gallant.core.readings import Reading
     from gallant.core.work.sifting import Barred
-    from gallant.operations.setup.files import Kind, Validated
+    from gallant.operations.setup.files import DeviceKind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 GAP = 2  # between two columns
 LONGEST_WORD = 24  # a fingerprint or an address is folded before a table is given up for it
 
-LEVEL_MARKS = Marks({"stop": "bad", "warn": "work", "note": "note", "pass": "good"})
+LEVEL_MARKS = WordMarks({"stop": "bad", "warn": "work", "note": "note", "pass": "good"})
 
 
 class Grid:
@@ -230,7 +230,7 @@ def sync_word(reading: Reading) -> str:
     return "in sync" if reading.in_sync else f"{YELLOW}{plain(reading.sync_word)}{OFF}"
 
 
-def profiles_view(kinds: Sequence[Kind]) -> View:
+def profiles_view(kinds: Sequence[DeviceKind]) -> View:
     def text() -> Drawn:
         shown = table("profile", "driver", "product", "what it gives")
         for kind in kinds:

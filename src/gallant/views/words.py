@@ -40,7 +40,7 @@ MARKS = {
 }
 
 
-class Marks(dict[str, str]):
+class WordMarks(dict[str, str]):
     """Our words and the symbol of each; a word that is not in the table is only noted."""
 
     def __missing__(self, word: str) -> str:

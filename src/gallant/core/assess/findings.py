@@ -49,7 +49,7 @@ class Finding(Record):
     waived: str | None = None
 
 
-class Booking(Record):
+class BookedTime(Record):
     """When somebody said that a notice may be carried out."""
 
     notice: str
@@ -66,7 +66,7 @@ class HalfRestored(Record):
     why: str
 
 
-class Room(Record):
+class SnapshotRoom(Record):
     """The room for a restore point where it will lie, in bytes; `free` None: what keeps it does not tell."""
 
     keeper: str
@@ -125,14 +125,14 @@ class AroundFacts(Record):
     copy_places: tuple[str, ...] = ()
     snapshots: tuple[RestorePoint, ...] = ()
     can_snapshot: bool | None = None
-    snapshot_room: Room | None = None
+    snapshot_room: SnapshotRoom | None = None
     can_export: bool | None = None
     sources: tuple[Followed, ...] = ()
     channels_unknown_here: bool = False
     rescue: dict[str, Rescue] = {}
     own_path: tuple[str, ...] = ()
     open_roll: str | None = None
-    booked: Booking | None = None
+    booked: BookedTime | None = None
     half_restored: tuple[HalfRestored, ...] = ()
     writable: tuple[str, ...] = ()
     unattended: tuple[Unattended, ...] = ()

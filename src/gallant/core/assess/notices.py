@@ -53,7 +53,7 @@ def seen_as(w: Wanted) -> tuple[str, str]:
     return w.name, f"{w.target} blocked" if w.standing == BLOCKED else w.target or ""
 
 
-class Work(Record):
+class NoticeWork(Record):
     """A roll that carries a notice out: when it began, and when it ended or is expected to."""
 
     roll: str
@@ -117,7 +117,7 @@ def notices(
     every: Iterable[Wanted],
     ledger: Sequence[LedgerEntry],
     since: Mapping[tuple[str, str], datetime],
-    work: Mapping[str, Work],
+    work: Mapping[str, NoticeWork],
     products: Mapping[str, Product],
     now: datetime,
 ) -> list[Notice]:
@@ -141,7 +141,7 @@ def _notice(
     w: Wanted,
     said: Sequence[LedgerEntry],
     since: Mapping[tuple[str, str], datetime],
-    work: Work | None,
+    work: NoticeWork | None,
     product: Product | None,
     now: datetime,
 ) -> Notice:

@@ -21,7 +21,7 @@ from gallant.core.records import Record
 from gallant.core.versions import parse_range
 
 
-class Unknown(Record):
+class RequirementUnknown(Record):
     """A requirement whose other side was neither read nor declared."""
 
     system: str
@@ -39,7 +39,7 @@ class Requirements(Record):
 
     tasks: tuple[Task, ...]
     rules: tuple[Rule, ...]
-    unknown: tuple[Unknown, ...]
+    unknown: tuple[RequirementUnknown, ...]
 
 
 def requirements(
@@ -50,7 +50,7 @@ def requirements(
         name: found for name, system in estate.systems.items() if (found := _running(system, readings, products))
     }
     rules: list[Rule] = []
-    unknown: list[Unknown] = []
+    unknown: list[RequirementUnknown] = []
     schemes: dict[str, str] = {}
     required = list(_required(estate, products))
     demanding = {system.name: system for system, *_ in required}
@@ -65,7 +65,7 @@ def requirements(
             known = [requirement.product]
         if len(known) < len(others) or not known:
             unknown.append(
-                Unknown(
+                RequirementUnknown(
                     system=system.name, release=release.version, product=requirement.product, range=requirement.range
                 )
             )

@@ -26,7 +26,7 @@ class Break(Record):
         )
 
 
-class Match(Record):
+class BundleMatch(Record):
     """How a system stands to the bundles that name its product: the one it runs, or the nearest and what breaks it.
 
     `beside` are components that the bundle says nothing of.
@@ -41,7 +41,7 @@ class Match(Record):
 
 def match_bundle(
     system: str, readings: Sequence[Reading], bundles: Iterable[Bundle], products: Mapping[str, Product]
-) -> Match | None:
+) -> BundleMatch | None:
     """The newest bundle that a system runs, else the one with the fewest breaks; None where no bundle is about it."""
     about = [b for b in bundles if readings and readings[0].product in b.versions and b.recall is None]
     tried = [
@@ -51,7 +51,7 @@ def match_bundle(
         return None
     bundle, breaks = min(tried, key=lambda pair: len(pair[1]))  # the first, and so the newest, of equals
     beside = {f"{r.name}:{c.name}" for r in readings for c in r.components if bundle.version_of(c.product) is None}
-    return Match(
+    return BundleMatch(
         system=system, bundle=bundle.name, whole=not breaks, breaks=tuple(breaks), beside=tuple(sorted(beside))
     )
 

@@ -121,14 +121,14 @@ class Keep(Record):
     before_update: Annotated[int, msgspec.Meta(ge=0)] = 3
 
 
-class Fate(Record):
+class BackupFate(Record):
     """What becomes of a backup when the rules are applied, and by which of them; `kept` None: it goes."""
 
     backup: Backup
     kept: str | None
 
 
-def fates(backups: Iterable[Backup], keep: Keep, pinned: Set[str] = frozenset()) -> list[Fate]:
+def fates(backups: Iterable[Backup], keep: Keep, pinned: Set[str] = frozenset()) -> list[BackupFate]:
     """Of one system's backups, newest first, which stay. `pinned` are ids that a roll points to.
 
     The newest that is sealed always stays: rules are for the many, and a way back is never counted away. A day or a week
@@ -148,7 +148,7 @@ def fates(backups: Iterable[Backup], keep: Keep, pinned: Set[str] = frozenset())
     for rule, count, ordered in rules:
         for b in ordered[:count]:
             kept.setdefault(b.id, rule)
-    return [Fate(backup=b, kept=kept.get(b.id)) for b in newest_first]
+    return [BackupFate(backup=b, kept=kept.get(b.id)) for b in newest_first]
 
 
 def _newest_of_each(newest_first: Sequence[Backup], of: Callable[[Backup], object]) -> list[Backup]:

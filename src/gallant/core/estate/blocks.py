@@ -24,7 +24,7 @@ class DraftNode(Record):
     ca: str | None = None
 
 
-class Draft(Record):
+class SystemDraft(Record):
     """A system before it stands in the file. `roles` are those that its nodes have now, by node; `profile` is empty for the one of its driver; `account` is (user, where its secret is
     kept), where it has one of its own."""
 
@@ -58,7 +58,7 @@ def _escaped(character: str) -> str:
     return character if character.isprintable() else f"\\U{ord(character):08X}"
 
 
-def block_of(draft: Draft, why: str, indent: int = 2) -> str:
+def block_of(draft: SystemDraft, why: str, indent: int = 2) -> str:
     """The system's lines, indented as those of the other systems; `why` is the comment beside its name."""
     lines = [f"{draft.name}:  # {clean(why, 100)}"]
     plain = {
@@ -89,7 +89,7 @@ def block_of(draft: Draft, why: str, indent: int = 2) -> str:
     return "".join(f"{' ' * indent}{line}\n" for line in lines)
 
 
-def with_system(name: str, text: str, draft: Draft, why: str) -> str:
+def with_system(name: str, text: str, draft: SystemDraft, why: str) -> str:
     """An estate's text (of the file `name`) with one more system at the end of its systems.
 
     Raises `Invalid` where the text cannot be parsed, `WrongUse` where the name is taken, or the systems stand in braces.

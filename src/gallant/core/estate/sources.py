@@ -45,7 +45,7 @@ class News(Record):
     version: str
 
 
-class Channel(Record):
+class AptChannel(Record):
     """A source of Debian packages, as `deb [arch=amd64] URL SUITE COMPONENT…` writes it (sources.list(5)).
 
     A suite that ends with a slash is a flat repository and has no components.
@@ -75,7 +75,7 @@ class Channel(Record):
         return " ".join(["deb", f"[arch={self.arch}]", self.url, self.suite, *self.components])
 
 
-def parse_channel(text: str) -> Channel | None:
+def parse_channel(text: str) -> AptChannel | None:
     """The channel that a one-line entry names; None for a text that is none. Raises ValueError for one that is wrong."""
     words = text.split()
     if not words or words[0] != "deb":
@@ -101,7 +101,7 @@ def parse_channel(text: str) -> Channel | None:
     parts = secretless(url)
     if parts.scheme not in ("http", "https", "file") or (parts.scheme != "file" and not parts.hostname):
         raise ValueError(f"{url!r} is not the address of a channel; write https://, http:// or file:///")
-    channel = Channel(url=url.rstrip("/") + "/", suite=suite, components=tuple(components), arch=arch)
+    channel = AptChannel(url=url.rstrip("/") + "/", suite=suite, components=tuple(components), arch=arch)
     for word in (suite.strip("./") or "x", *components, arch):
         if not _WORD.fullmatch(word) or ".." in word or ".." in suite:
             raise ValueError(f"{word!r} is not the name of a suite, component or architecture")

@@ -28,7 +28,7 @@ LOOKS = ((timedelta(hours=1), timedelta(hours=24)), (timedelta(hours=24), timede
 MOST_TAKEN_UP = 3  # times that one roll is carried on without a person after it was cut off
 
 
-class Job(Record):
+class DueJob(Record):
     """Something that is to be begun: a notice, the rest of a roll, or what a plan needs beforehand. `at`: from then on, and where it is
     booked not after `until`; `at` None: no time for it is known. `by`: who decided it. `severity` is that of its notice."""
 
@@ -65,7 +65,7 @@ class Booking(Record):
     """A booking that nobody took back, and how it stands (`fate`): it is to be done at its time; what was booked is gone, or is to come to another release
     now; its time has passed; its roll is under way or finished; or its roll stands and is not done (`roll`)."""
 
-    job: Job
+    job: DueJob
     fate: str
     roll: Rolled | None = None
 
@@ -94,7 +94,7 @@ def _booking(e: LedgerEntry, n: Notice | None, rolls: Sequence[Rolled], now: dat
     system, _, component = e.subject.partition(":")
     start = e.start or now
     until = e.end or (n.end if n is not None and n.start == start else None) or start
-    job = Job(
+    job = DueJob(
         why=BOOKING,
         subject=e.subject,
         at=start,
@@ -125,7 +125,7 @@ def by_rule(
     said: Iterable[LedgerEntry],
     brought: Collection[tuple[str, str, str]],
     now: datetime,
-) -> Job | None:
+) -> DueJob | None:
     """What a notice on which a rule acts comes to, by the windows of its system (`spans`; None: at any time). None where it was begun before, by itself (`said`) or by a roll
     of anyone's (`brought`)."""
     if n.state != BY_ITSELF or any(e.subject == n.name and e.state == BEGUN and e.target == n.target for e in said):
@@ -136,7 +136,7 @@ def by_rule(
     if spans is not None and open_at(spans, now) is None:
         following = next_after(spans, now)
         at = following.begin if following is not None else None
-    return Job(
+    return DueJob(
         why=RULE,
         subject=n.name,
         at=at,
@@ -151,7 +151,7 @@ def by_rule(
 NEVER = datetime.max.replace(tzinfo=UTC)
 
 
-def latest_begin(job: Job, window: Span | None, length_s: float | None) -> datetime:
+def latest_begin(job: DueJob, window: Span | None, length_s: float | None) -> datetime:
     """Until when a job may begin and still be done: its length before the `window` of its system ends (None: it has none, and its own time is its window), and
     never after its own time. `length_s` None is a length that nobody knows."""
     end = window.end if window is not None else job.until
@@ -160,41 +160,41 @@ def latest_begin(job: Job, window: Span | None, length_s: float | None) -> datet
     return min(last, job.until or NEVER)
 
 
-def most_urgent(job: Job, latest: datetime, now: datetime) -> tuple[int, bool, datetime, str]:
+def most_urgent(job: DueJob, latest: datetime, now: datetime) -> tuple[int, bool, datetime, str]:
     """Where there is no room for all: the most severe first; of these what still fits before what does not any more, and then what can wait least."""
     rank = SEVERITIES.index(job.severity) if job.severity in SEVERITIES else len(SEVERITIES)
     return rank, latest < now, latest, job.subject
 
 
-def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> Job | None:
+def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> DueJob | None:
     """The rest of a roll that waits for a window (`opens`), where somebody, or the estate, booked it."""
     booked = [e for e in said if e.kind == "book" and e.subject == roll and e.start is not None]
     if opens is None or not booked:
         return None
-    return Job(why=REST, subject=roll, at=max(opens, booked[-1].start or opens), by=booked[-1].by)
+    return DueJob(why=REST, subject=roll, at=max(opens, booked[-1].start or opens), by=booked[-1].by)
 
 
-def cut_off(roll: str, plan: str, began: datetime, said: Iterable[LedgerEntry]) -> Job | None:
+def cut_off(roll: str, plan: str, began: datetime, said: Iterable[LedgerEntry]) -> DueJob | None:
     """A roll that was begun by itself and that no process carries out any more: to be carried on, or given up where it was cut off too often. None where a
     person began it. That it was to be begun by itself is known by its plan: that is written down before its process is started, which may end at once."""
     of_plan = {(e.subject, e.state) for e in said if e.kind == "due"}
     times = sum(e.kind == "due" and e.subject == roll and e.state == BEGUN for e in said)
     if not times and (plan, INTENDED) not in of_plan:
         return None
-    return Job(why=CUT_OFF if times <= MOST_TAKEN_UP else GIVEN_UP, subject=roll, at=began)
+    return DueJob(why=CUT_OFF if times <= MOST_TAKEN_UP else GIVEN_UP, subject=roll, at=began)
 
 
-def looks_after(roll: str, ended: datetime, said: Iterable[LedgerEntry], now: datetime) -> Job | None:
+def looks_after(roll: str, ended: datetime, said: Iterable[LedgerEntry], now: datetime) -> DueJob | None:
     """The next look at what a roll left behind that nobody has had yet; None where there is none to come, or its time has passed."""
     begun = {e.subject for e in said if e.kind == "due" and e.state == BEGUN}
     for after, until in LOOKS:
         subject = f"{roll} {after.total_seconds() / 3600:.0f} h after"
         if subject not in begun and now <= ended + until:
-            return Job(why=LOOK, subject=subject, at=ended + after)
+            return DueJob(why=LOOK, subject=subject, at=ended + after)
     return None
 
 
-def preparations(said: Iterable[LedgerEntry]) -> list[Job]:
+def preparations(said: Iterable[LedgerEntry]) -> list[DueJob]:
     """What is to be brought and saved ahead of a plan, and was not begun yet; the last word on each plan counts."""
     last: Mapping[str, LedgerEntry] = {e.subject: e for e in said if e.kind == "prepare"}
-    return [Job(why=PREPARATION, subject=e.subject, at=e.start, by=e.by) for e in last.values() if e.state is None]
+    return [DueJob(why=PREPARATION, subject=e.subject, at=e.start, by=e.by) for e in last.values() if e.state is None]

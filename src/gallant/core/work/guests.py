@@ -15,7 +15,7 @@ from gallant.core.readings import Guest, Reading
 from gallant.core.records import Record
 from gallant.core.work.away import out_s
 from gallant.core.work.estimate import RESTART_MINUTES
-from gallant.core.work.plan import ELSEWHERE, MOVE, STAY, Down, Fate, Hop, Knows
+from gallant.core.work.plan import ELSEWHERE, MOVE, STAY, Down, Hop, Knows, NodesFate
 from gallant.core.work.steps import KINDS
 
 # For how long a guest is down that is started anew elsewhere, in seconds: nobody says what runs in it.
@@ -70,13 +70,13 @@ class Carrying(Record):
         tied = any(g.tied and is_it(g, system, node) for g in rows)
         return STAY if tied or below not in self.knows else self.knows[below].guests
 
-    def fate(self, name: str) -> Fate:
+    def fate(self, name: str) -> NodesFate:
         """What becomes of all that stands on a node that is emptied."""
         stay, anew = (
             [n for first in self.on(name) if self.becomes(first) == word for n in (first, *self.above(first))]
             for word in (STAY, ELSEWHERE)
         )
-        return Fate(
+        return NodesFate(
             down=tuple(dict.fromkeys(filter(self.serves, stay))), anew=dict.fromkeys(filter(self.serves, anew), ANEW_S)
         )
 
@@ -104,7 +104,7 @@ class Carrying(Record):
         }
         return {name: on for name, on in kept.items() if on}
 
-    def stacked(self, system: System, uppers: Sequence[Upper]) -> tuple[dict[str, tuple[str, ...]], dict[str, Fate]]:
+    def stacked(self, system: System, uppers: Sequence[Upper]) -> tuple[dict[str, tuple[str, ...]], dict[str, NodesFate]]:
         """What goes down with each of a system's nodes where nothing empties that first; and, by the name of each node that is emptied
         in its turn, what becomes of what stands on it."""
         first = {f"{upper.system.name}/{node}" for upper in uppers if upper.drains for node in upper.on.values()}

@@ -90,7 +90,7 @@ def find_passes(layers: Sequence[Layer]) -> Layers:
     late: list[Move] = []
     stuck: dict[str, str] = {}
     for group in _tied(layers):
-        solved = _Group(group).solved()
+        solved = _LayerGroup(group).solved()
         found.append(list(solved.passes))
         late += solved.late
         stuck |= solved.stuck
@@ -160,7 +160,7 @@ class _Solved(Record):
     stuck: dict[str, str]
 
 
-class _Group:
+class _LayerGroup:
     """The layers of one group, and what each requires of the others.
 
     The search is Dijkstra's over what all of them run, for the fewest restarts, and of those for the way on which everything is

@@ -13,7 +13,7 @@ from gallant.core.work.spread import back_s, late_s, stretches_of, to_rest_s
 WEIGHTS = {"critical": 8.0, "high": 4.0, "medium": 2.0, "low": 1.0}
 
 
-class Share(Record):
+class PieceShare(Record):
     """The lanes of a piece: the systems that are worked on together, and which part of how many it is."""
 
     piece: Piece
@@ -27,14 +27,14 @@ def pieces_of(
     place_of: Callable[[str], tuple[str, str]],
     spans_of: Callable[[Sequence[str]], tuple[Span, ...]],
     severities: Mapping[str, str | None],
-) -> list[Share]:
+) -> list[PieceShare]:
     """The pieces of a plan. `place_of` a system are its site and kind, `spans_of` some systems when all of them may be disturbed at once; of several
     that go together the first one's site and kind count."""
     groups = _together(plan)
     of = {lane.system: n for n, group in enumerate(groups) for lane in group}
     owner = {hop.id: lane.system for lane in plan.lanes for hop in lane.hops}
     soaks = {name: r.soak_s for r in plan.rounds for name in r.systems}
-    shares = list[Share]()
+    shares = list[PieceShare]()
     last: dict[int, str] = {}
     for n, group in _needed_first(groups, lambda n: _needs(plan, groups[n], n, of, owner)):
         systems = tuple(lane.system for lane in group)
@@ -52,7 +52,7 @@ def pieces_of(
             weight=max(WEIGHTS.get(severities.get(name) or "low", 1.0) for name in systems),
             soak_s=max(soaks.get(name, 0.0) for name in systems),
         )
-        own = [Share(piece=p, lanes=systems, part=k, parts=0) for k, p in enumerate(_parts(whole, group), 1)]
+        own = [PieceShare(piece=p, lanes=systems, part=k, parts=0) for k, p in enumerate(_parts(whole, group), 1)]
         shares += [replace(share, parts=len(own)) for share in own]
         last[n] = own[-1].piece.name
     return shares

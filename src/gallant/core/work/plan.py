@@ -206,7 +206,7 @@ class Back(Record):
         return not (self.does or self.why or self.waits)
 
 
-class Fate(Record):
+class NodesFate(Record):
     """What becomes of the nodes that stand on one that is emptied: those that are down until it is taken back, and those that are
     started anew elsewhere, each with for how many seconds it is down. All others move, and run on."""
 
@@ -533,7 +533,7 @@ class HopWork(Record):
     uppers: tuple[Upper, ...] = ()
     above: Upper | None = None
     stacked: dict[str, tuple[str, ...]] = {}
-    fates: dict[str, Fate] = {}
+    fates: dict[str, NodesFate] = {}
     back: bool = False
     returns: tuple[str, ...] = ()
     rewinds: str | None = None

@@ -49,7 +49,7 @@ def no_way_back(lane: Lane, begun: Collection[str]) -> tuple[str, ...]:
     return tuple(found)
 
 
-class _Group:
+class _TiedSystems:
     """Systems of a plan that ask something of one another, with what they were last found to have of a way back."""
 
     def __init__(self, ground: Ground, names: Sequence[str], ties: Collection[frozenset[str]]) -> None:
@@ -110,16 +110,16 @@ def _backs(plan: Plan, ground: Ground) -> Iterator[tuple[str, Back]]:
                 yield from group.after(readings, plan, step)
 
 
-def _groups(plan: Plan, ground: Ground) -> dict[str, _Group]:
+def _groups(plan: Plan, ground: Ground) -> dict[str, _TiedSystems]:
     """By system of those lanes that go to an aim."""
     names, ties = [lane.system for lane in plan.lanes if lane.enters], ties_of(ground)
-    left, found = dict.fromkeys(names), dict[str, _Group]()
+    left, found = dict.fromkeys(names), dict[str, _TiedSystems]()
     while left:
         own = [next(iter(left))]
         for name in own:  # grows while it is gone through
             left.pop(name)
             own += [other for other in left if frozenset((name, other)) in ties and other not in own]
-        found |= dict.fromkeys(own, _Group(ground, own, ties))
+        found |= dict.fromkeys(own, _TiedSystems(ground, own, ties))
     return found
 
 

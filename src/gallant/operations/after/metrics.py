@@ -125,7 +125,7 @@ def text_of(place: Workplace) -> bytes:
     return raw
 
 
-class Sample(Record):
+class CollectorSample(Record):
     """One figure, as a collector reads it."""
 
     name: str
@@ -133,12 +133,12 @@ class Sample(Record):
     value: float
 
 
-def samples_of(raw: bytes) -> list[Sample]:
+def samples_of(raw: bytes) -> list[CollectorSample]:
     """The figures of a text, read back by the format's own parser."""
     from prometheus_client.openmetrics.parser import text_string_to_metric_families as families
 
     return [
-        Sample(name=s.name, labels=dict(s.labels), value=float(s.value))
+        CollectorSample(name=s.name, labels=dict(s.labels), value=float(s.value))
         for family in families(raw.decode())  # type: ignore[no-untyped-call]
         for s in family.samples
     ]

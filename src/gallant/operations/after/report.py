@@ -42,7 +42,7 @@ class Off(Record):
     times: float
 
 
-class OneRoll(Record):
+class RollReport(Record):
     """All of one roll: what was planned and by whom approved, what was done, what it did to services, what is not as before, what differed from the plan, who
     said what, and what is left to do first."""
 
@@ -79,7 +79,7 @@ class Report(Record):
 
     estate: str
     at: datetime
-    rolls: tuple[OneRoll, ...]
+    rolls: tuple[RollReport, ...]
     totals: history.Totals
     since: datetime | None = None
     left: tuple[str, ...] = ()
@@ -119,12 +119,12 @@ def report(place: Workplace, roll_id: str | None, since: timedelta | None) -> Re
     )
 
 
-def _unhappy_first(one: OneRoll) -> tuple[bool, int, float]:
+def _unhappy_first(one: RollReport) -> tuple[bool, int, float]:
     rank = UNHAPPY.index(one.run.state) if one.run.state in UNHAPPY else len(UNHAPPY)
     return one.is_happy, rank, -one.run.began.timestamp()
 
 
-def _one(place: Workplace, run: Run, said: Sequence[LedgerEntry]) -> OneRoll:
+def _one(place: Workplace, run: Run, said: Sequence[LedgerEntry]) -> RollReport:
     row = place.journal.roll(run.run)
     _, steps = history.one(place, run.run)
     unlike, compared = _unlike(place, run)
@@ -140,7 +140,7 @@ def _one(place: Workplace, run: Run, said: Sequence[LedgerEntry]) -> OneRoll:
             or (x.kind in ("accept", "book") and any(x.subject.startswith(s) for s in own) and x.at <= run.began)
         )
     )
-    return OneRoll(
+    return RollReport(
         run=run,
         plan=row.plan,
         approval=approval_of(place, row.plan),

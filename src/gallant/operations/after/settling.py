@@ -15,7 +15,7 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.records import Record
 from gallant.operations.checks.check import probe_services
-from gallant.operations.checks.keeping import Kept
+from gallant.operations.checks.keeping import PictureKept
 from gallant.operations.ground.survey import survey_with
 from gallant.operations.ground.workplace import Workplace
 
@@ -74,7 +74,7 @@ async def _one(place: Workplace, systems: Sequence[System], drivers: Mapping[str
     return found
 
 
-def before_the_work(place: Workplace, systems: Sequence[System], kept: Kept | None, began: datetime) -> list[Series]:
+def before_the_work(place: Workplace, systems: Sequence[System], kept: PictureKept | None, began: datetime) -> list[Series]:
     """The numbers of the days before a picture was taken (None: before `began`), with those of the picture, and what was sampled for it."""
     until, points = kept.picture.at if kept is not None else began, dict[Key, list[Point]]()
     for system in systems:
@@ -93,7 +93,7 @@ def before_the_work(place: Workplace, systems: Sequence[System], kept: Kept | No
     return [one for one in _series(points) if one.system in names]
 
 
-def _of_picture(kept: Kept) -> Iterator[tuple[Key, Point]]:
+def _of_picture(kept: PictureKept) -> Iterator[tuple[Key, Point]]:
     at = kept.picture.at.timestamp()
     for r in kept.picture.readings.values():
         for g in r.gauges:
@@ -111,7 +111,7 @@ def _series(points: Mapping[Key, Sequence[Point]]) -> list[Series]:
 
 
 async def settling(
-    place: Workplace, systems: Sequence[System], lasts_s: float, kept: Kept | None, tick: Tick = lambda done, of: None
+    place: Workplace, systems: Sequence[System], lasts_s: float, kept: PictureKept | None, tick: Tick = lambda done, of: None
 ) -> Settling:
     """Sample for a while, and judge by the time before. Where something seems to run out, for as long again."""
     began = place.clock.now()

@@ -28,7 +28,7 @@ LIST = "CONTENTS.txt"
 THEN = (1980, 1, 1, 0, 0, 0)  # the same bundle twice is the same file
 
 
-class Item(Record):
+class BundleItem(Record):
     """One file of a bundle, and what is in it, in a line."""
 
     name: str
@@ -36,16 +36,16 @@ class Item(Record):
     bytes: int
 
 
-class Bundle(Record):
+class SupportBundle(Record):
     """A bundle that was written: its files, and where the table of the names that were replaced lies (None: none were)."""
 
     path: str
-    items: tuple[Item, ...]
+    items: tuple[BundleItem, ...]
     table: str | None = None
     replaced: int = 0
 
 
-async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> Bundle:
+async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> SupportBundle:
     """Write a bundle about a roll or a system. Raises `WrongUse` for what is neither."""
     if name in place.estate.systems:
         systems = [place.estate.systems[name]]
@@ -64,7 +64,7 @@ async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> B
     if anonymous and table.resolve() == into.resolve():
         raise WrongUse(f"{into} cannot be called that.", next="gallant support NAME --to bundle.zip")
     shown = [(without.text(path), without.text(what), _written(without, said)) for path, what, said in files]
-    items = tuple(Item(name=path, what=what, bytes=len(text.encode())) for path, what, text in shown)
+    items = tuple(BundleItem(name=path, what=what, bytes=len(text.encode())) for path, what, text in shown)
     contents = _contents(place, items, anonymous)
     try:
         put_whole(into, _zipped([(LIST, contents), *((path, text) for path, _, text in shown)]))
@@ -72,7 +72,7 @@ async def support(place: Workplace, name: str, into: Path, anonymous: bool) -> B
             put_whole(table, "".join(f"{new}\t{old}\n" for old, new in names.items()).encode())
     except OSError as error:
         raise GallantError(f"{into} cannot be written: {why_not(error, into)}.") from None
-    return Bundle(path=str(into), items=items, table=str(table) if anonymous else None, replaced=len(names))
+    return SupportBundle(path=str(into), items=items, table=str(table) if anonymous else None, replaced=len(names))
 
 
 File = tuple[str, str, object]  # its name, what is in it, and that: a text, or records that are written as JSON
@@ -135,7 +135,7 @@ def _messages(readings: Mapping[str, Reading]) -> Iterator[str]:
         yield from (f"{name} {clean(oddity, 400)}" for oddity in reading.oddities)
 
 
-def _contents(place: Workplace, items: Iterable[Item], anonymous: bool) -> str:
+def _contents(place: Workplace, items: Iterable[BundleItem], anonymous: bool) -> str:
     rows = "\n".join(f"{item.name:<28} {item.bytes:>10}  {item.what}" for item in items)
     return (
         f"Made by gallant {__version__}. No password, key or token is in it.\n"

@@ -26,7 +26,7 @@ from gallant.operations.ground.deciding import record
 from gallant.operations.ground.survey import Survey, survey_with
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep import backups
-from gallant.operations.keep.backups import Taken
+from gallant.operations.keep.backups import BackupTaken
 from gallant.operations.keep.snapshots import Settled, settle
 from gallant.operations.roll.notifying import message_of, notify
 
@@ -46,7 +46,7 @@ class Verified(Record):
     kept: str | None = None
     still: tuple[Still, ...] = ()
     settling: Settling | None = None
-    backups: tuple[Taken, ...] = ()
+    backups: tuple[BackupTaken, ...] = ()
 
     @property
     def exit_code(self) -> int:

@@ -9,7 +9,7 @@ from datetime import datetime
 from functools import partial
 
 from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
-from gallant.core.catalog.bundles import Match, match_bundle
+from gallant.core.catalog.bundles import BundleMatch, match_bundle
 from gallant.core.errors import WrongUse
 from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.rules import Decision, Marks, decide
@@ -33,7 +33,7 @@ class Narrow(Record):
 
 
 @dataclass(frozen=True, slots=True)
-class Shown:
+class GapShown:
     """A gap that is shown, and what it was at the survey before; what happens with it by the estate's rules is looked up
     when it is asked for, since of a large estate few are."""
 
@@ -66,11 +66,11 @@ class Assessment:
     `picked`: only some components were asked for; `named`: systems or nodes by their names.
     """
 
-    shown: Iterable[Shown]
+    shown: Iterable[GapShown]
     narrow: Narrow
     tallies: dict[tuple[str, str], dict[str, int]]
     lags: tuple[Lag, ...]
-    matches: tuple[Match, ...]
+    matches: tuple[BundleMatch, ...]
     unread: tuple[str, ...]
     compared_with: datetime | None
     catalogs: tuple[tuple[str, datetime | None, str | None], ...]
@@ -132,7 +132,7 @@ class ShownGaps:
     ) -> None:
         self._place, self._found, self._narrow, self._pick, self._before = place, found, narrow, pick, before
 
-    def __iter__(self) -> Iterator[Shown]:
+    def __iter__(self) -> Iterator[GapShown]:
         narrow, decided = self._narrow, partial(decision_on, self._place)
         wanted = narrow.component.casefold() if narrow.component is not None else None
         for gap in self._found:
@@ -148,7 +148,7 @@ class ShownGaps:
             change = _change(gap, self._before.get(_key(gap))) if narrow.changed else None
             if narrow.changed and change is None:
                 continue
-            yield Shown(gap, change, decided)
+            yield GapShown(gap, change, decided)
 
 
 def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | None:

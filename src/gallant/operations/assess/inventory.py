@@ -34,7 +34,7 @@ class InventoryRow(Record):
     part_number: str | None = None
 
 
-class Known(Record):
+class NodeKnown(Record):
     """A node of the estate with its reading, if there is one, and how the newest try failed, if it did."""
 
     system: System
@@ -48,7 +48,7 @@ class Known(Record):
         return node_name(self.system, self.node)
 
 
-class Change(Record):
+class InventoryChange(Record):
     """What differs between two moments: `what` is new, gone or changed; versions are None where there is none."""
 
     system: str
@@ -59,7 +59,7 @@ class Change(Record):
     after: str | None
 
 
-def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list[Known]:
+def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list[NodeKnown]:
     """The selected nodes in the order of the estate, as last read or as they were at a moment, with the components that are meant."""
     terms, pick = split(place.estate, terms)
     found = _known(place, terms, at)
@@ -75,7 +75,7 @@ def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list
     return [_meant(one, pick) for one in found]
 
 
-def _meant(known: Known, pick: Pick) -> Known:
+def _meant(known: NodeKnown, pick: Pick) -> NodeKnown:
     """A node with those of its components alone that are meant."""
     if known.reading is None:
         return known
@@ -84,12 +84,12 @@ def _meant(known: Known, pick: Pick) -> Known:
     return replace(known, reading=replace(known.reading, components=tuple(parts)))
 
 
-def _known(place: Workplace, terms: Sequence[str], at: str | None) -> list[Known]:
+def _known(place: Workplace, terms: Sequence[str], at: str | None) -> list[NodeKnown]:
     chosen = place.select(terms)
     if at is not None:
         then = place.readings.as_of(moment_of(place, at))
         return [
-            Known(system=s, node=n, place=s.nodes[n], reading=then.get(node_name(s, n)), error=None)
+            NodeKnown(system=s, node=n, place=s.nodes[n], reading=then.get(node_name(s, n)), error=None)
             for s, nodes in chosen
             for n in nodes
         ]
@@ -100,11 +100,11 @@ def _known(place: Workplace, terms: Sequence[str], at: str | None) -> list[Known
             last = newest.get(node_name(system, node))
             reading = last.reading if last is not None else None
             error = last.error if last is not None else "never read"
-            found.append(Known(system=system, node=node, place=system.nodes[node], reading=reading, error=error))
+            found.append(NodeKnown(system=system, node=node, place=system.nodes[node], reading=reading, error=error))
     return found
 
 
-def rows_of(nodes: Sequence[Known]) -> list[InventoryRow]:
+def rows_of(nodes: Sequence[NodeKnown]) -> list[InventoryRow]:
     """One row a component; a node that was never read has one row that says so."""
     rows: list[InventoryRow] = []
     for known in nodes:
@@ -158,7 +158,7 @@ def moment_of(place: Workplace, text: str) -> datetime:
     return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
 
 
-def difference(place: Workplace, terms: Sequence[str], before: str, after: str) -> list[Change]:
+def difference(place: Workplace, terms: Sequence[str], before: str, after: str) -> list[InventoryChange]:
     """What changed from one moment to another, of the selected nodes; by node and component."""
     old, new = (
         {k.name: _versions(k.reading) for k in known(place, terms, at) if k.reading is not None}
@@ -172,7 +172,7 @@ def difference(place: Workplace, terms: Sequence[str], before: str, after: str) 
             if was != now:
                 what = "new" if was is None else "gone" if now is None else "changed"
                 found.append(
-                    Change(system=k.system.name, node=k.node, component=component, what=what, before=was, after=now)
+                    InventoryChange(system=k.system.name, node=k.node, component=component, what=what, before=was, after=now)
                 )
     return found
 
@@ -190,7 +190,7 @@ def _versions(reading: Reading | None) -> Mapping[str, str]:
     }
 
 
-def bill_of(place: Workplace, nodes: Sequence[Known]) -> dict[str, object]:
+def bill_of(place: Workplace, nodes: Sequence[NodeKnown]) -> dict[str, object]:
     """The selected nodes as a bill of materials, with the hashes of what catalogs here know."""
     from uuid import uuid4
 

@@ -16,7 +16,7 @@ from gallant.core.estate.notes import notes_on
 from gallant.core.estate.sources import Access, News, Source, parse_channel
 from gallant.core.estate.systems import Account, CatalogRule, Note, name_problem
 from gallant.core.records import Record, clean, replace
-from gallant.operations.catalogs.sources import Brought, Counter, bring, kept_catalog, news
+from gallant.operations.catalogs.sources import CatalogBrought, Counter, bring, kept_catalog, news
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.last import every_reading, issues_here
 from gallant.operations.ground.workplace import Ask, Workplace
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from aiohttp import ClientSession
 
 
-class Added(Record):
+class SourceFollowed(Record):
     """A source that is now followed, and the fingerprint of the key that it must be signed with."""
 
     name: str
@@ -50,7 +50,7 @@ def access_of(
     return None if access == Access() else access
 
 
-def add(place: Workplace, name: str, source: str, key: str, access: Access | None = None) -> Added:
+def add(place: Workplace, name: str, source: str, key: str, access: Access | None = None) -> SourceFollowed:
     """Follow a catalog. `key` is the public key or the path of a file that holds it; it is pinned from here on."""
     from gallant.catalogs.fetch import check_source
     from gallant.catalogs.trust import key_fingerprint
@@ -69,7 +69,7 @@ def add(place: Workplace, name: str, source: str, key: str, access: Access | Non
         )
     place.reach(checked, access)  # an account that cannot be used, or whose secret is not to be had, comes up now
     place.readings.add_source(name, checked, pinned, place.clock.now(), access)
-    return Added(name=name, source=checked, fingerprint=key_fingerprint(pinned))
+    return SourceFollowed(name=name, source=checked, fingerprint=key_fingerprint(pinned))
 
 
 def follow_declared(place: Workplace) -> dict[str, GallantError]:
@@ -148,7 +148,7 @@ def _key_of(key: str) -> str:
         ) from None
 
 
-class Trusted(Record):
+class KeyChanged(Record):
     """A key that was changed: the fingerprints before and now."""
 
     name: str
@@ -156,14 +156,14 @@ class Trusted(Record):
     fingerprint: str
 
 
-def trust(place: Workplace, name: str, key: str) -> Trusted:
+def trust(place: Workplace, name: str, key: str) -> KeyChanged:
     """Pin another key for a catalog that is followed; its serial still only rises."""
     from gallant.catalogs.trust import key_fingerprint
 
     source = _source(place, name)
     pinned = _key_of(key)
     place.readings.trust_key(name, pinned)
-    return Trusted(name=name, before=key_fingerprint(source.key), fingerprint=key_fingerprint(pinned))
+    return KeyChanged(name=name, before=key_fingerprint(source.key), fingerprint=key_fingerprint(pinned))
 
 
 class Removed(Record):
@@ -203,7 +203,7 @@ def _source(place: Workplace, name: str) -> Source:
     return known[name]
 
 
-class Tried(Record):
+class SourceAsked(Record):
     """One question to a source, in the order in which they are asked: whether it was well, and what was seen."""
 
     question: str
@@ -215,7 +215,7 @@ class Tried(Record):
 
 async def test(
     place: Workplace, source_text: str, key: str | None, publisher: str | None, access: Access | None
-) -> tuple[list[Tried], int]:
+) -> tuple[list[SourceAsked], int]:
     """Does it resolve, connect, answer; does the signature fit; how old is it? Nothing of it is kept.
 
     `source_text` is the name of a catalog that is followed, or a source; then `key` and `publisher` say what to expect.
@@ -244,7 +244,7 @@ async def test(
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-async def _resolved(source: Source) -> list[Tried]:
+async def _resolved(source: Source) -> list[SourceAsked]:
     import asyncio
     from urllib.parse import urlsplit
 
@@ -257,7 +257,7 @@ async def _resolved(source: Source) -> list[Tried]:
         found = await asyncio.get_running_loop().getaddrinfo(parts.hostname, parts.port or parts.scheme)
     except OSError as error:
         return [
-            Tried(
+            SourceAsked(
                 question="resolves",
                 ok=False,
                 seen=f"{parts.hostname}: {error.strerror or error}",
@@ -265,13 +265,13 @@ async def _resolved(source: Source) -> list[Tried]:
                 exit_code=3,
             )
         ]
-    return [Tried(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found)))]
+    return [SourceAsked(question="resolves", ok=True, seen=", ".join(dict.fromkeys(str(f[4][0]) for f in found)))]
 
 
-async def _answered(place: Workplace, session: ClientSession, source: Source) -> list[Tried]:
+async def _answered(place: Workplace, session: ClientSession, source: Source) -> list[SourceAsked]:
     counter, now = Counter(), place.clock.now()
     problem: GallantError | None = None
-    brought: Brought | None = None
+    brought: CatalogBrought | None = None
     try:
         source = source if source.name and source.key else await _named(place, session, source, counter)
         if source.key:
@@ -281,7 +281,7 @@ async def _answered(place: Workplace, session: ClientSession, source: Source) ->
     if counter.answers == 0 or isinstance(problem, Unreached):
         assert problem is not None
         return [
-            Tried(
+            SourceAsked(
                 question="answers",
                 ok=False,
                 seen=" ".join(p for p in (problem.what, problem.why) if p),
@@ -289,24 +289,24 @@ async def _answered(place: Workplace, session: ClientSession, source: Source) ->
                 exit_code=problem.exit_code,
             )
         ]
-    rows = [Tried(question="answers", ok=True, seen=f"{counter.bytes:,} bytes in {counter.answers} answers")]
+    rows = [SourceAsked(question="answers", ok=True, seen=f"{counter.bytes:,} bytes in {counter.answers} answers")]
     question = "signature, serial, expiry and form"
     if problem is not None:
         return [
             *rows,
-            Tried(question=question, ok=False, seen=problem.what, next=problem.next, exit_code=problem.exit_code),
+            SourceAsked(question=question, ok=False, seen=problem.what, next=problem.next, exit_code=problem.exit_code),
         ]
     if brought is None:
         seen, following = "no key to hold it against", f"gallant catalog test {source.source} --key KEY"
-        return [*rows, Tried(question="signature", ok=False, seen=seen, next=following, exit_code=1)]
+        return [*rows, SourceAsked(question="signature", ok=False, seen=seen, next=following, exit_code=1)]
     catalog = brought.catalog
     more = f", {brought.left_out} entries not understood" if brought.left_out else ""
     count = sum(len(p.releases) for p in catalog.products)
     age = f"issued {(now - catalog.issued).days} d ago, good for {(catalog.expires - now).days} d more"
     return [
         *rows,
-        Tried(question=question, ok=True, seen=f"{catalog.publisher}, serial {catalog.serial}, {count} releases{more}"),
-        Tried(question="age", ok=True, seen=age),
+        SourceAsked(question=question, ok=True, seen=f"{catalog.publisher}, serial {catalog.serial}, {count} releases{more}"),
+        SourceAsked(question="age", ok=True, seen=age),
     ]
 
 
@@ -332,7 +332,7 @@ async def _named(place: Workplace, session: ClientSession, source: Source, count
     return replace(source, name=source.name or said)
 
 
-class Written(Record):
+class CatalogWritten(Record):
     """A catalog that was written or signed here."""
 
     file: str
@@ -344,7 +344,7 @@ class Written(Record):
     fingerprint: str | None = None
 
 
-def draft(source: Path, into: Path, now: datetime) -> Written:
+def draft(source: Path, into: Path, now: datetime) -> CatalogWritten:
     """A catalog from a hand-written draft; its serial is one more than that of the catalog it replaces."""
     import msgspec
 
@@ -363,7 +363,7 @@ def draft(source: Path, into: Path, now: datetime) -> Written:
     return _written(into, catalog)
 
 
-def sign(path: Path, key: Path, make_key: bool) -> Written:
+def sign(path: Path, key: Path, make_key: bool) -> CatalogWritten:
     """Sign a catalog with a key of one's own, made first where that is asked for."""
 
     from gallant.catalogs import author
@@ -374,7 +374,7 @@ def sign(path: Path, key: Path, make_key: bool) -> Written:
     public = author.sign(path, key)
     catalog = decode_catalog(path.read_bytes())
     written = _written(path, catalog)
-    return Written(
+    return CatalogWritten(
         file=written.file,
         publisher=written.publisher,
         serial=written.serial,
@@ -385,9 +385,9 @@ def sign(path: Path, key: Path, make_key: bool) -> Written:
     )
 
 
-def _written(path: Path, catalog: Catalog) -> Written:
+def _written(path: Path, catalog: Catalog) -> CatalogWritten:
     releases = [r for p in catalog.products for r in p.releases]
-    return Written(
+    return CatalogWritten(
         file=str(path),
         publisher=catalog.publisher,
         serial=catalog.serial,
@@ -518,7 +518,7 @@ def _unchanged(place: Workplace, source: Source, kept: Catalog | None, now: date
     )
 
 
-class Listed(Record):
+class CatalogListed(Record):
     """One followed catalog and how old what is used of it is."""
 
     name: str
@@ -535,13 +535,13 @@ class Listed(Record):
     access: Access | None = None
 
 
-def listed(place: Workplace) -> list[Listed]:
+def listed(place: Workplace) -> list[CatalogListed]:
     from gallant.catalogs.trust import key_fingerprint
 
     follow_declared(place)  # one that cannot be followed is told at the sync
     catalogs = {source.name: catalog for source, catalog in place.catalogs}
     return [
-        Listed(
+        CatalogListed(
             name=s.name,
             source=s.source,
             serial=s.serial or None,

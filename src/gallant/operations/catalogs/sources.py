@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from aiohttp import ClientSession
 
 
-class Brought(Record):
+class CatalogBrought(Record):
     """A catalog that was verified: the bytes to keep, their digest, the entity tag, and entries that were not understood."""
 
     catalog: Catalog
@@ -38,7 +38,7 @@ class Counter:
 
 async def bring(
     place: Workplace, session: ClientSession, source: Source, counter: Counter | None = None
-) -> Brought | None:
+) -> CatalogBrought | None:
     """The source's catalog, verified; None when it has not changed since the last time.
 
     Raises `Unreached` when it does not come, `Refused` when it is not to be believed.
@@ -47,7 +47,7 @@ async def bring(
 
     reach, seen = place.reach(source.source, source.access), counter or Counter()
 
-    async def get(url: str, limit: int, tag: str | None) -> fetch.Fetched:
+    async def get(url: str, limit: int, tag: str | None) -> fetch.SourceAnswer:
         got = await fetch.fetch(session, url, limit, tag, reach)
         seen.bytes, seen.answers = seen.bytes + len(got.raw or b""), seen.answers + 1
         return got
@@ -61,7 +61,7 @@ async def bring(
         if read is None:
             return None
         raw = msgspec.json.encode(read.catalog)
-        return Brought(catalog=read.catalog, raw=raw, sha256=read.sha256, tag=read.tag, left_out=read.left_out)
+        return CatalogBrought(catalog=read.catalog, raw=raw, sha256=read.sha256, tag=read.tag, left_out=read.left_out)
     got = await get(source.source, trust.LARGEST, tag)
     if got.raw is None:
         return None
@@ -69,7 +69,7 @@ async def bring(
     catalog, sha256 = trust.verify(
         source.name, got.raw, signature.raw or b"", source.key, now, source.serial, source.sha256
     )
-    return Brought(catalog=catalog, raw=msgspec.json.encode(catalog), sha256=sha256, tag=got.tag)
+    return CatalogBrought(catalog=catalog, raw=msgspec.json.encode(catalog), sha256=sha256, tag=got.tag)
 
 
 def _first_seen(place: Workplace, name: str) -> dict[str, datetime]:

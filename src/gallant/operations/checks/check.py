@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
 from gallant.core.assess.drift import Drift, drift
-from gallant.core.assess.findings import LEVELS, AskedFacts, Booking, Facts, Finding, RouteFacts
+from gallant.core.assess.findings import LEVELS, AskedFacts, BookedTime, Facts, Finding, RouteFacts
 from gallant.core.assess.outages import Sample
 from gallant.core.assess.waivers import WAIVE, waivers, with_waivers
 from gallant.core.catalog.products import Release
@@ -194,7 +194,7 @@ def _on_the_route(
     readings: Mapping[str, Reading],
     ahead: Ahead,
     broken: Sequence[str],
-    booked: Booking | None,
+    booked: BookedTime | None,
     plan: str | None,
 ) -> RouteFacts:
     stockroom, product = place.stock, place.products.get(system.product)

@@ -33,7 +33,7 @@ OF_A_ROLL = re.compile(r"roll-\d+\.(?:before|after)")
 MOST_KEPT = 200  # pictures, two of each roll
 
 
-class Kept(Record):
+class PictureKept(Record):
     """A picture under a name, by whom; `moved` is what a roll was to change (node, component, version), where it is of one; `unlike` what a comparison with it
     has shown so far. `series` are its numbers over a while, where it was sampled."""
 
@@ -108,7 +108,7 @@ LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come
 async def take_settled(
     place: Workplace,
     systems: Sequence[System],
-    before: Kept | None,
+    before: PictureKept | None,
     drivers: Mapping[str, Driver] | None = None,
     seen: Sequence[Surveyed] = (),
 ) -> Picture:
@@ -124,7 +124,7 @@ async def take_settled(
     return picture
 
 
-def _until(place: Workplace, lost: Unlike, before: Kept, began: datetime) -> datetime:
+def _until(place: Workplace, lost: Unlike, before: PictureKept, began: datetime) -> datetime:
     """How long a loss is waited for before it counts; `began` is when it was first looked at."""
     from gallant.drivers.profile import load_profile
 
@@ -137,7 +137,7 @@ def _until(place: Workplace, lost: Unlike, before: Kept, began: datetime) -> dat
     return max([steady, *(ended + timedelta(seconds=within_s) for within_s in known)])
 
 
-def _ended(place: Workplace, before: Kept) -> datetime | None:
+def _ended(place: Workplace, before: PictureKept) -> datetime | None:
     """When the roll was over that a picture was taken before; None where it is of none."""
     if not OF_A_ROLL.fullmatch(before.name):
         return None
@@ -148,7 +148,7 @@ def _ended(place: Workplace, before: Kept) -> datetime | None:
 
 def keep(
     place: Workplace, name: str, picture: Picture, plan: Plan | None = None, series: Sequence[Series] = ()
-) -> Kept:
+) -> PictureKept:
     """Keep a picture. Raises `WrongUse` for a name that is none."""
     if not NAME.fullmatch(name):
         raise WrongUse(
@@ -156,7 +156,7 @@ def keep(
             next="Letters, digits, dots and dashes: --keep before-monday",
         )
     moved = () if plan is None else tuple(_moved(place, plan))
-    kept = Kept(name=name, by=place.user, picture=picture, moved=moved, series=tuple(series))
+    kept = PictureKept(name=name, by=place.user, picture=picture, moved=moved, series=tuple(series))
     _write(place, kept)
     _prune(place)
     return kept
@@ -169,7 +169,7 @@ def _prune(place: Workplace) -> None:
         (state_folder(place.folder) / "kept" / f"{name}.json").unlink(missing_ok=True)
 
 
-def _write(place: Workplace, kept: Kept) -> None:
+def _write(place: Workplace, kept: PictureKept) -> None:
     folder = state_folder(place.folder) / "kept"
     try:
         make_folder(folder)
@@ -191,7 +191,7 @@ def names(place: Workplace) -> list[str]:
     return [path.name.removesuffix(".json") for path in paths]
 
 
-def kept(place: Workplace, name: str) -> Kept:
+def kept(place: Workplace, name: str) -> PictureKept:
     """A picture by its name, a roll's own being the one before it. Raises `WrongUse` where there is none, `Refused` where it cannot be read."""
     known = names(place)
     wanted = next((one for one in (name, f"{name}.{BEFORE}") if one in known), None)
@@ -201,12 +201,12 @@ def kept(place: Workplace, name: str) -> Kept:
             next="gallant verify --keep NAME keeps one",
         )
     try:
-        return msgspec.json.decode((state_folder(place.folder) / "kept" / f"{wanted}.json").read_bytes(), type=Kept)
+        return msgspec.json.decode((state_folder(place.folder) / "kept" / f"{wanted}.json").read_bytes(), type=PictureKept)
     except (OSError, msgspec.MsgspecError, ValueError) as error:
         raise Refused(f"The picture {wanted} cannot be read any more: {clean(str(error), 120)}.") from None
 
 
-def newest_for(place: Workplace, systems: Sequence[str]) -> Kept | None:
+def newest_for(place: Workplace, systems: Sequence[str]) -> PictureKept | None:
     """What was kept before the newest roll of any of some systems; None where there was none, or it is gone."""
     rolls = place.journal.rolls(systems)[0]
     for row in sorted(rolls, key=_began, reverse=True)[:1]:
@@ -219,7 +219,7 @@ def _began(row: RollRow) -> datetime:
     return row.began
 
 
-def compared(place: Workplace, before: Kept, after: Picture) -> list[Unlike]:
+def compared(place: Workplace, before: PictureKept, after: Picture) -> list[Unlike]:
     """What is not as it was, each with since when; kept with the picture, so that the next comparison knows."""
     found = first_seen(unlike(before.picture, after, before.planned), before.unlike)
     _write(place, replace(before, unlike=tuple(found)))

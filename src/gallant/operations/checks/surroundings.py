@@ -11,7 +11,7 @@ from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from gallant.core.assess.findings import AroundFacts, Booking, Followed, HalfRestored, Rescue, Room
+from gallant.core.assess.findings import AroundFacts, BookedTime, Followed, HalfRestored, Rescue, SnapshotRoom
 from gallant.core.assess.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
 from gallant.core.estate.order import SHAPES
@@ -134,7 +134,7 @@ def room_for_snapshot(
     readings: Mapping[str, Reading],
     hosts: Mapping[str, Reading],
     kept: Sequence[RestorePoint],
-) -> Room | None:
+) -> SnapshotRoom | None:
     """The room on what will keep the next restore point: the host that carries the system, else the node that speaks for it."""
     roles = {node: reading.role for node, reading in readings.items()}
     own = readings.get(SHAPES[system.shape].head(system.nodes, roles))
@@ -143,7 +143,7 @@ def room_for_snapshot(
         return None
     largest = max((one.snapshot.bytes or 0 for one in kept), default=0)
     needed = max(largest, place.estate.limits.snapshot_room_gb * 1e9)
-    return Room(keeper=keeper.name, free=keeper.gauge("free space"), needed=needed)
+    return SnapshotRoom(keeper=keeper.name, free=keeper.gauge("free space"), needed=needed)
 
 
 def can_export(place: Workplace, system: System) -> bool:
@@ -152,14 +152,14 @@ def can_export(place: Workplace, system: System) -> bool:
     return "export" in knows_of(load_profile(system.profile, place.folder)).capabilities
 
 
-def booked(place: Workplace, system: System) -> Booking | None:
+def booked(place: Workplace, system: System) -> BookedTime | None:
     """The next booking of any of a system's notices that was not taken back since; None where there is none, or it has no
     end."""
-    found: dict[str, Booking] = {}
+    found: dict[str, BookedTime] = {}
     for kept in place.ledger.about(["book", "skip", "reopen", "cancel"], f"{system.name}:"):
         entry = kept.entry
         if entry.kind == "book" and entry.start and entry.end:
-            found[entry.subject] = Booking(notice=entry.subject, start=entry.start, end=entry.end)
+            found[entry.subject] = BookedTime(notice=entry.subject, start=entry.start, end=entry.end)
         elif entry.kind != "book":
             found.pop(entry.subject, None)
     ahead = [b for b in found.values() if b.end > place.clock.now()]

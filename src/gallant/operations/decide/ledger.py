@@ -18,7 +18,7 @@ from gallant.operations.ground.workplace import Workplace
 _TOLD = re.compile(r'seq="(\d+)"[^\]]*?hash="([0-9a-f]{64})"')
 
 
-class Looked(Record):
+class LedgerLook(Record):
     """Every entry, newest first; what is wrong with the chain; and how many entries each place was not told yet."""
 
     kept: tuple[Kept, ...]
@@ -26,7 +26,7 @@ class Looked(Record):
     untold: dict[str, int]
 
 
-class Verified(Record):
+class ChainVerified(Record):
     """Whether the chain is whole. `broken` is the first entry that is not; `witnessed` how many a file had."""
 
     entries: int
@@ -41,9 +41,9 @@ class Verified(Record):
         return self.witnessed is None
 
 
-def look(place: Workplace) -> Looked:
+def look(place: Workplace) -> LedgerLook:
     kept, problems = _read(place)
-    return Looked(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
+    return LedgerLook(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
 
 
 def _read(place: Workplace) -> tuple[list[Kept], list[str]]:
@@ -66,7 +66,7 @@ def export(place: Workplace, into: Path) -> int:
     return len(kept)
 
 
-def verify(place: Workplace, file: Path | None) -> Verified:
+def verify(place: Workplace, file: Path | None) -> ChainVerified:
     """The chain in itself, and against a file of what was told: an export, JSON lines, or a collector's syslog."""
     kept, problems = _read(place)
     witnessed = None
@@ -76,7 +76,7 @@ def verify(place: Workplace, file: Path | None) -> Verified:
         told = witnesses(file)
         problems = [*against(kept, told), *problems]
         witnessed = len(told)
-    return Verified(
+    return ChainVerified(
         entries=len(kept),
         newest=kept[-1].hash if kept else "",
         broken=broken_at(kept),

@@ -19,8 +19,8 @@ from gallant.core.assess.notices import (
     UNDER_WAY,
     Bar,
     Notice,
+    NoticeWork,
     Wanted,
-    Work,
     as_day,
     bar,
     notices,
@@ -48,7 +48,7 @@ from gallant.operations.length.jobs import image_room
 from gallant.store.ledger import terms_subject
 
 
-class Listed(Record):
+class NoticesListed(Record):
     """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known, none and not
     looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists, `unread` nodes that were
     never read. `barred` are those of its systems that cannot be planned, and why."""
@@ -60,13 +60,13 @@ class Listed(Record):
     barred: tuple[Barred, ...] = ()
 
 
-def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> Listed:
+def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> NoticesListed:
     """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
     terms, pick = split(place.estate, terms)
     found, selected, read = _picked(place, terms, pick), place.select(terms), last_readings(place, terms)[0]
     done = _done(place, terms, {n.name for n in found}) if everything else []
     settled = [n for n in found if n.rank[0]]
-    return Listed(
+    return NoticesListed(
         notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
         settled=0 if everything else len(settled),
         uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
@@ -143,7 +143,7 @@ def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
     now = place.clock.now()
     since = place.readings.noticed(map(seen_as, every), now)
     work = {
-        name: Work(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
+        name: NoticeWork(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
         for row in place.journal.open_rolls()
         for name in row.plan.systems
     }
@@ -347,7 +347,7 @@ def _refuse_blocked(notice: Notice) -> None:
         )
 
 
-class Draft(Record):
+class BookingDraft(Record):
     """A booking before it is taken: the notice, its time, and all that a named person accepts with it. `length_said`: by a person."""
 
     notice: Notice
@@ -359,7 +359,7 @@ class Draft(Record):
 
 def drafted(
     place: Workplace, name: str, when: str, lasting: timedelta | None = None, consents: Sequence[str] = ()
-) -> Draft:
+) -> BookingDraft:
     """For a time, and as long as is said, else as the work is expected to last. With it a named person gives `consents`, for when nobody is there to
     ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
     for word in consents:
@@ -374,10 +374,10 @@ def drafted(
     length = lasting or _length(place, notice)
     words = dict.fromkeys([*given_with(place, notice), *consents])
     end = start + length if length else None
-    return Draft(notice=notice, start=start, end=end, consents=tuple(words), length_said=lasting is not None)
+    return BookingDraft(notice=notice, start=start, end=end, consents=tuple(words), length_said=lasting is not None)
 
 
-def book(place: Workplace, draft: Draft, terms: Sequence[str]) -> Decided:
+def book(place: Workplace, draft: BookingDraft, terms: Sequence[str]) -> Decided:
     """Take a booking; a second one of a notice changes the first."""
     notice, start = draft.notice, draft.start
     _accept_terms(place, notice, terms)

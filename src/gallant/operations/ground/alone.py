@@ -25,7 +25,7 @@ ROOM = 200  # bytes
 TOLD = "due.hangs"  # in state/: of which one that hangs people were told
 
 
-class Holder(Record):
+class TurnHolder(Record):
     """The look that has its turn: its process, and its last sign of life (by this machine's clock that stands still while it sleeps). `silent_s` is how long that is
     ago; `stopped`: it was told to stand still."""
 
@@ -50,7 +50,7 @@ class Holder(Record):
 
 
 @asynccontextmanager
-async def alone(place: Workplace) -> AsyncIterator[Holder | None]:
+async def alone(place: Workplace) -> AsyncIterator[TurnHolder | None]:
     """Have the turn, with signs of life while it lasts (None); or who has it."""
     lock = opened(_path(place), os.O_RDWR | os.O_CREAT)
     try:
@@ -68,7 +68,7 @@ async def alone(place: Workplace) -> AsyncIterator[Holder | None]:
         os.close(lock)
 
 
-def holder(place: Workplace) -> Holder | None:
+def holder(place: Workplace) -> TurnHolder | None:
     """The look that has its turn now; None where none has."""
     try:
         lock = opened(_path(place), os.O_RDONLY)
@@ -80,7 +80,7 @@ def holder(place: Workplace) -> Holder | None:
         os.close(lock)
 
 
-def is_told(place: Workplace, one: Holder) -> bool:
+def is_told(place: Workplace, one: TurnHolder) -> bool:
     """Whether people were told that this one hangs."""
     try:
         return (state_folder(place.folder) / TOLD).read_bytes() == _named(one)
@@ -88,11 +88,11 @@ def is_told(place: Workplace, one: Holder) -> bool:
         return False
 
 
-def mark_told(place: Workplace, one: Holder) -> None:
+def mark_told(place: Workplace, one: TurnHolder) -> None:
     put_whole(state_folder(place.folder) / TOLD, _named(one))
 
 
-def _named(one: Holder) -> bytes:
+def _named(one: TurnHolder) -> bytes:
     return f"{one.pid} {one.seen}".encode()
 
 
@@ -109,7 +109,7 @@ def _taken(lock: int, how: int) -> bool:
 
 
 def _beat(lock: int) -> None:
-    os.pwrite(lock, msgspec.json.encode(Holder(pid=os.getpid(), seen=time.monotonic())).ljust(ROOM), 0)
+    os.pwrite(lock, msgspec.json.encode(TurnHolder(pid=os.getpid(), seen=time.monotonic())).ljust(ROOM), 0)
 
 
 async def _beats(lock: int) -> None:
@@ -118,11 +118,11 @@ async def _beats(lock: int) -> None:
         _beat(lock)
 
 
-def _holder(lock: int) -> Holder:
+def _holder(lock: int) -> TurnHolder:
     """Who has the lock; one that has only just begun has said nothing yet."""
     now = time.monotonic()
     try:
-        known = msgspec.json.decode(os.pread(lock, ROOM, 0), type=Holder)
+        known = msgspec.json.decode(os.pread(lock, ROOM, 0), type=TurnHolder)
     except (OSError, msgspec.MsgspecError):
-        return Holder(pid=0, seen=now)
+        return TurnHolder(pid=0, seen=now)
     return replace(known, silent_s=max(0.0, now - known.seen), stopped=is_stopped(known.pid))

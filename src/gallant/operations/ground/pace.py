@@ -56,7 +56,7 @@ class Width:
             self.now, self._halved = max(float(min(NARROWEST, self.most)), self.now / 2), time.monotonic()
 
 
-class Pace:
+class SurveyGates:
     """The gates of one survey: the estate's, each site's, each system's."""
 
     def __init__(self, estate: int, site: int | None, system: int) -> None:

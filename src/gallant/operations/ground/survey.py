@@ -12,7 +12,7 @@ from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import AnswerLost, Driver, NotReached, WrongMachine
 from gallant.core.readings import Last, Reading
 from gallant.core.records import Record, replace
-from gallant.operations.ground.pace import Pace
+from gallant.operations.ground.pace import SurveyGates
 from gallant.operations.ground.workplace import Workplace
 
 BATCH = 50
@@ -115,7 +115,7 @@ async def survey_with(
     """The survey itself; a `patient` one waits for people, and gives no node a deadline; `closely`: to compare it with another."""
     began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
-    pace = Pace(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
+    pace = SurveyGates(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
     kept = _Batches(place, place.readings.begin_survey(began))
     queue = iter(wanted)
 
@@ -173,7 +173,7 @@ class _Batches:
 
 
 async def _in_time(
-    place: Workplace, system: System, node: str, driver: Driver, pace: Pace, patient: bool, closely: bool
+    place: Workplace, system: System, node: str, driver: Driver, pace: SurveyGates, patient: bool, closely: bool
 ) -> Surveyed:
     """A node read within its time; one that was not reached is tried again, after a while that differs for each."""
     limits, real = place.estate.limits, place.clock.real()

@@ -14,7 +14,7 @@ from gallant import __version__
 from gallant.core.after.differences import MASK, SAME, Difference, Mask, compare, whole
 from gallant.core.assess.ledger import BEGUN, ENDED, FAILED
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate.backups import Backup, Copy, Fate, Item, fates
+from gallant.core.estate.backups import Backup, BackupFate, Copy, Item, fates
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver, Progress
@@ -25,7 +25,7 @@ from gallant.operations.ground.acting import carry_out, shown
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.workplace import Ask, Workplace
 from gallant.operations.keep.copies import second_places
-from gallant.vault.backups import BackupStore, Draft, copy_to
+from gallant.vault.backups import BackupDraft, BackupStore, copy_to
 from gallant.vault.keys import identities_from, new_identity
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ MOST_MEMBERS = 200_000
 LARGEST_COMPARED = 32 * 1024 * 1024
 
 
-class Taken(Record):
+class BackupTaken(Record):
     """One system's backup, or why there is none. `same_as` is the earlier one whose archive it shares."""
 
     system: str
@@ -62,7 +62,7 @@ def make_identity(path: Path, passphrase: str | None) -> str:
 
 async def take(
     place: Workplace, terms: Sequence[str], comment: str, plain: bool = False, tick: Tick | None = None
-) -> tuple[list[Taken], int]:
+) -> tuple[list[BackupTaken], int]:
     """A backup of every selected system; failures first, and the exit code."""
     systems, rows = place.systems(terms), []
     async with place.drivers(systems) as drivers:
@@ -72,7 +72,7 @@ async def take(
                 rows.append(_taken(place, system, backup))
             except GallantError as error:
                 rows.append(
-                    Taken(
+                    BackupTaken(
                         system=system.name,
                         backup=None,
                         error=" ".join(p for p in (error.what, error.why) if p),
@@ -86,10 +86,10 @@ async def take(
     return rows, worst_exit([r.exit_code for r in rows])
 
 
-def _taken(place: Workplace, system: System, backup: Backup) -> Taken:
+def _taken(place: Workplace, system: System, backup: Backup) -> BackupTaken:
     same = backup.archive.split(".")[0]
     failed = [c for c in backup.copies if c.problem is not None]
-    return Taken(
+    return BackupTaken(
         system=system.name,
         backup=backup,
         same_as=same if same != backup.id else None,
@@ -119,7 +119,7 @@ async def take_one(
     readings = await _read_what_is_needed(system, driver)
     serving = SHAPES[system.shape].head(readings, {n: r.role for n, r in readings.items()})
     store = store_of(place)
-    draft = Draft(
+    draft = BackupDraft(
         system=system.name,
         product=system.product,
         wanted=[(n, e) for e in driver.export_names for n in (readings if driver.exports_each(e) else (serving,))],
@@ -185,7 +185,7 @@ def listed(place: Workplace, terms: Sequence[str]) -> list[Backup]:
     return [b for b in store_of(place).all() if b.system in names]
 
 
-class Shown(Record):
+class BackupShown(Record):
     """One backup in full: what is wrong with its signature, if anything, and which others share its archive."""
 
     backup: Backup
@@ -194,10 +194,10 @@ class Shown(Record):
     shares_with: tuple[str, ...]
 
 
-def show(place: Workplace, backup_id: str) -> Shown:
+def show(place: Workplace, backup_id: str) -> BackupShown:
     store = store_of(place)
     backup = store.one(backup_id)
-    return Shown(
+    return BackupShown(
         backup=backup,
         path=str(store.path(backup)),
         signature=store.signer.problem(backup),
@@ -205,7 +205,7 @@ def show(place: Workplace, backup_id: str) -> Shown:
     )
 
 
-class Checked(Record):
+class BackupChecked(Record):
     """One backup read again: what is wrong with it, if anything; `opened_now`: it was also decrypted and unpacked."""
 
     backup: Backup
@@ -215,7 +215,7 @@ class Checked(Record):
 
 async def verify(
     place: Workplace, ids: Sequence[str], everything: bool, identity: Path | None = None
-) -> tuple[list[Checked], int]:
+) -> tuple[list[BackupChecked], int]:
     """Read backups and their copies again; `sealed` and `opened` are renewed or taken away. Bad ones first."""
     store = store_of(place)
     chosen = store.all() if everything else [store.one(i) for i in ids]
@@ -241,7 +241,7 @@ async def verify(
         if copies:
             after = replace(after, copies=tuple(copies))
             store.keep(after)
-        rows.append(Checked(backup=after, problems=tuple(problems), opened_now=after.opened == now))
+        rows.append(BackupChecked(backup=after, problems=tuple(problems), opened_now=after.opened == now))
     rows.sort(key=lambda r: not r.problems)
     return rows, 1 if any(r.problems for r in rows) else 0
 
@@ -579,7 +579,7 @@ def _fits(
 # --- thinning out ---------------------------------------------------------------------------------------------------
 
 
-async def prune(place: Workplace, terms: Sequence[str], dry: bool) -> list[Fate]:
+async def prune(place: Workplace, terms: Sequence[str], dry: bool) -> list[BackupFate]:
     """Apply the keep rules to the selected systems; what goes is gone from its copies too, and stands in the ledger."""
     store, found = store_of(place), []
     for system in place.systems(terms):

@@ -36,7 +36,7 @@ class Made(Record):
 
 
 @dataclass(frozen=True)
-class Way:
+class KeeperWay:
     """Who keeps a system's restore points: the driver of itself or of the host below it, and which node is asked."""
 
     driver: Driver
@@ -75,13 +75,13 @@ async def _kept_by_those_that_answer(
     return snapshots_of(system.name, own.values(), hosts, place.clock.now(), limit), silent
 
 
-def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> Way:
+def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> KeeperWay:
     """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
     if keeps(place, system, guests=False):
-        return Way(drivers[system.name], system, serving, "")
+        return KeeperWay(drivers[system.name], system, serving, "")
     for name, host in keepers_of(place, system).items():
-        return Way(drivers[host.name], host, name.partition("/")[2], system.name)
+        return KeeperWay(drivers[host.name], host, name.partition("/")[2], system.name)
     raise Refused(
         f"{system.name} cannot be snapshotted: neither its profile nor a host below it knows how.",
         next=f"gallant backup take {system.name} is its way back",
@@ -145,11 +145,11 @@ async def _take_one(place: Workplace, system: System, drivers: Mapping[str, Driv
     return Made(system=system.name, name=name, keeper=node_name(way.keeper, way.node))
 
 
-async def _order(place: Workplace, way: Way, kind: str, name: str) -> None:
+async def _order(place: Workplace, way: KeeperWay, kind: str, name: str) -> None:
     await carry_out(place, way.driver, way.node, Act(kind=kind, reason=name, package=way.of))
 
 
-def _left_alone(place: Workplace, way: Way) -> None:
+def _left_alone(place: Workplace, way: KeeperWay) -> None:
     """A host that a roll is working on right now is not given another order meanwhile."""
     if not way.of:
         return

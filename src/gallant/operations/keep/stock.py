@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 Meter = Callable[[str, int, int], None]
 
 
-class Fetched(Record):
+class PackageFetched(Record):
     """One package: `state` is fetched, present or failed; `why` is route, recovery or plan; `seconds` real."""
 
     package: str
@@ -73,7 +73,7 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
 
 async def fetch(
     place: Workplace, terms: Sequence[str], meter: Meter | None = None, plan: Plan | None = None
-) -> tuple[list[Fetched], int]:
+) -> tuple[list[PackageFetched], int]:
     """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops no
     other; what would not fit into the quota is not begun. With a `plan`: what that needs, and nothing else."""
     from gallant.drivers.http import new_session
@@ -85,7 +85,7 @@ async def fetch(
     gate = asyncio.Semaphore(limits.fetches_at_once)
     async with new_session() as session:
 
-        async def one(product: str, release: str, why: str, package: Package) -> Fetched:
+        async def one(product: str, release: str, why: str, package: Package) -> PackageFetched:
             async with gate:
                 return await _fetch_one(place, stockroom, session, throttle, product, release, why, package, meter)
 
@@ -144,9 +144,9 @@ async def _fetch_one(
     why: str,
     package: Package,
     meter: Meter | None,
-) -> Fetched:
+) -> PackageFetched:
     present, began = stockroom.has(package), place.clock.real()
-    row = Fetched(
+    row = PackageFetched(
         package=package.name,
         product=product,
         release=release,
@@ -236,7 +236,7 @@ def _needed(place: Workplace) -> dict[str, list[str]]:
 # --- by hand --------------------------------------------------------------------------------------------------------
 
 
-class Added(Record):
+class PackageCarriedIn(Record):
     """A file that was carried in; `vouched` is who answers for one that no catalog knows."""
 
     package: str
@@ -246,7 +246,7 @@ class Added(Record):
     vouched: str | None = None
 
 
-def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Added]:
+def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[PackageCarriedIn]:
     """Take files that were carried in. What no catalog knows is refused, unless a named person answers for it, with a
     reason, which goes into the ledger."""
     stockroom, known, rows = place.stock, _known(place), []
@@ -270,7 +270,7 @@ def add(place: Workplace, files: Sequence[Path], vouch: str | None) -> list[Adde
         vouched = f"{place.user}: {clean(vouch or '')}" if release is None else None
         stockroom.take_in(file, name, sha256, vouched)
         said = f"{product} {release.version}" if release is not None else None
-        rows.append(Added(package=name, release=said, bytes=size, sha256=sha256, vouched=vouched))
+        rows.append(PackageCarriedIn(package=name, release=said, bytes=size, sha256=sha256, vouched=vouched))
     return rows
 
 

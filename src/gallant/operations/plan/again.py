@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from gallant.core.assess.notices import BOOKED
 from gallant.core.estate.windows import Span
 from gallant.core.records import replace
-from gallant.core.work.pieces import Share
+from gallant.core.work.pieces import PieceShare
 from gallant.core.work.placing import Piece, first_fit, nights_of
 from gallant.operations.decide import notices
 from gallant.operations.ground.workplace import Workplace
@@ -47,7 +47,7 @@ def _whole_minute(moment: datetime) -> datetime:
     return down if down == moment else down + timedelta(minutes=1)
 
 
-def _weighed(share: Share, times: Mapping[str, datetime]) -> Share:
+def _weighed(share: PieceShare, times: Mapping[str, datetime]) -> PieceShare:
     if share.part > 1 or not any(name in times for name in share.lanes):
         return share
     return replace(share, piece=replace(share.piece, weight=FIRST))

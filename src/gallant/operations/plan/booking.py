@@ -19,7 +19,7 @@ from gallant.core.work.plan import Plan
 from gallant.core.work.spread import stretches_of, to_rest_s
 from gallant.operations.decide import notices
 from gallant.operations.decide.approving import asked_for
-from gallant.operations.decide.notices import Decided, Draft
+from gallant.operations.decide.notices import BookingDraft, Decided
 from gallant.operations.ground.secrets import unattended
 from gallant.operations.ground.workplace import Ask, Workplace
 from gallant.operations.plan.approved import approved_plan
@@ -40,7 +40,7 @@ class Doubtful(GallantError):
     exit_code = 1
 
 
-def book(place: Workplace, draft: Draft, terms: Sequence[str], sure: Ask) -> Decided:
+def book(place: Workplace, draft: BookingDraft, terms: Sequence[str], sure: Ask) -> Decided:
     """Take a booking, where nothing speaks against it or somebody is `sure`; one of which nobody said how long it is has room for its plan. Raises `Doubtful`."""
     foreknown = _foreknown(place, draft.notice)
     if not draft.length_said and not isinstance(foreknown, GallantError):
@@ -69,7 +69,7 @@ def _foreknown(place: Workplace, notice: Notice) -> Foreknown:
         return error
 
 
-def _way_out(draft: Draft, found: Sequence[Doubt]) -> str:
+def _way_out(draft: BookingDraft, found: Sequence[Doubt]) -> str:
     """What helps against the first that no consent helps against, else all the consents at once."""
     if other := next((doubt.next for doubt in found if not doubt.consent), None):
         return other
@@ -77,7 +77,7 @@ def _way_out(draft: Draft, found: Sequence[Doubt]) -> str:
     return f"gallant notice book {draft.notice.name} {draft.start:%Y-%m-%dT%H:%MZ} {words}"
 
 
-def doubts(place: Workplace, draft: Draft, foreknown: Foreknown) -> Iterator[Doubt]:
+def doubts(place: Workplace, draft: BookingDraft, foreknown: Foreknown) -> Iterator[Doubt]:
     """What speaks against a booking, by the plan that would be made of it as everything was read last."""
     system = place.estate.systems[draft.notice.system]
     for one in unattended(place.estate, system, place.folder):

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from gallant.operations.plan.over_windows import OverWindows
 
 
-class Entry(Record):
+class CalendarEntry(Record):
     """Something that is written into a calendar; `name` tells it from every other of this estate."""
 
     name: str
@@ -28,13 +28,13 @@ class Entry(Record):
     description: str
 
 
-def write(path: Path, entries: Iterable[Entry], now: datetime, estate: str) -> int:
+def write(path: Path, entries: Iterable[CalendarEntry], now: datetime, estate: str) -> int:
     """Write a calendar, whole or not at all; how many events it has."""
     icalendar = library()
     calendar = icalendar.Calendar()
     calendar.add("PRODID", "-//Gallant//plan//EN")
     calendar.add("VERSION", "2.0")
-    every: Sequence[Entry] = list(entries)
+    every: Sequence[CalendarEntry] = list(entries)
     for entry in every:
         event = icalendar.Event()
         event.add("UID", f"{entry.name}@{estate}")
@@ -51,12 +51,12 @@ def write(path: Path, entries: Iterable[Entry], now: datetime, estate: str) -> i
     return len(every)
 
 
-def entries_of(planned: Planned) -> Iterator[Entry]:
+def entries_of(planned: Planned) -> Iterator[CalendarEntry]:
     """The windows that a plan's lanes take, each as long as it needs at most."""
     for fit in planned.fits:
         for number, (span, needed) in enumerate(fit.parts, 1):
             part = f" ({number} of {len(fit.parts)})" if len(fit.parts) > 1 else ""
-            yield Entry(
+            yield CalendarEntry(
                 name=f"{planned.plan.id}.{fit.system}.{number}",
                 span=Span(begin=span.begin, end=min(span.end, span.begin + timedelta(seconds=needed))),
                 summary=f"{fit.system}: {', '.join(_ways(planned.plan, [fit.system]))}{part}",
@@ -64,11 +64,11 @@ def entries_of(planned: Planned) -> Iterator[Entry]:
             )
 
 
-def entries_over(found: OverWindows, plan: Plan) -> Iterator[Entry]:
+def entries_over(found: OverWindows, plan: Plan) -> Iterator[CalendarEntry]:
     """Where each piece of the work lies."""
     for slot in found.slots:
         if slot.span is not None:
-            yield Entry(
+            yield CalendarEntry(
                 name=f"{found.plan}.{slot.piece.replace(' ', '-')}",
                 span=slot.span,
                 summary=f"{slot.piece}: {', '.join(_ways(plan, slot.systems))}",

@@ -44,7 +44,7 @@ from gallant.operations.plan.recorded import plans_made, record_plan, refuse_unr
 from gallant.operations.plan.windows import Fit, fits, opens_at
 
 
-class Choice(Record):
+class PartChoice(Record):
     """What of the selected systems a plan is to move: `only` these components, or all `without` some; a person's `order` of nodes;
     with the systems that are `needed` first. `of` has by system what alone is to be moved of it, where that was decided."""
 
@@ -113,7 +113,7 @@ class NothingPlanned(NothingToDo):
 
 
 @dataclass(frozen=True)
-class Looked:
+class SystemsLook:
     """What was read just now for a plan: its systems with their checks, those that stand on them, and what their drivers know."""
 
     findings: list[Finding]
@@ -151,7 +151,7 @@ async def look_at(
     also: Also | None = None,
     partly: bool = False,
     still: Collection[str] = (),
-) -> Looked:
+) -> SystemsLook:
     """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
     that was not read, but for `partly`. The images of those that stay `still` are not to be moved."""
     above = above_of(place, systems)
@@ -166,7 +166,7 @@ async def look_at(
         findings, survey = await check_with(place, systems, drivers, own_roll=own_roll, entering=entering, still=still)
         stacked = await survey_with(place, [(s, tuple(s.nodes)) for s in above], drivers)
         knows = {s.name: drivers[s.name].knows() for s in (*systems, *above)}
-        looked = Looked(findings, survey, above, stacked, knows)
+        looked = SystemsLook(findings, survey, above, stacked, knows)
         if not partly and (unread := looked.unread([s.name for s in (*systems, *above)])) is not None:
             raise unread
         if also is not None:
@@ -179,7 +179,7 @@ async def plan(
     terms: Sequence[str],
     despite: str | None = None,
     reason: str = "",
-    choice: Choice | None = None,
+    choice: PartChoice | None = None,
     partly: bool = False,
 ) -> Planned:
     """Read the systems, make the plan that takes them and their components to their aims, and write it to plans/.
@@ -187,7 +187,7 @@ async def plan(
     `despite` is a recalled release that some nodes of the one selected system run already and that the others are to run
     too; `Refused` unless its recall is shown to concern none of them. `partly`: what cannot be planned is left out, even if it is named.
     """
-    choice = choice or Choice()
+    choice = choice or PartChoice()
     selected = _selected(place, terms)
     systems = [system for system, _ in selected]
     along = _needed(place, systems) if choice.needed else ()
@@ -256,7 +256,7 @@ def foreseen(
     Raises what `plan` would; `partly`: what cannot be planned is left out."""
     from gallant.drivers.profile import load_profile
 
-    choice, systems = Choice(of=dict(of)), [place.estate.systems[name] for name in of]
+    choice, systems = PartChoice(of=dict(of)), [place.estate.systems[name] for name in of]
     above = above_of(place, systems)
     behind = left_out(place, list(of))
     knows = {s.name: knows_of(load_profile(s.profile, place.folder)) for s in (*systems, *above)}
@@ -303,7 +303,7 @@ def _stood(place: Workplace, system: str) -> Iterator[Finding]:
     yield from (f for f in (found[1] if found is not None else ()) if f.level in ("stop", "warn") or f.check in TOLD)
 
 
-def _sifted(looked: Looked, ground: Ground, systems: Sequence[System]) -> tuple[list[System], list[Barred]]:
+def _sifted(looked: SystemsLook, ground: Ground, systems: Sequence[System]) -> tuple[list[System], list[Barred]]:
     """Of systems that nobody named: those that can be planned now, and what bars each of the others."""
     barred = [
         barred_by(s.name, error)
@@ -361,7 +361,7 @@ def _parts_alone(place: Workplace, system: System, behind: Sequence[Notice]) -> 
     return system.product not in place.products and any(notice.system == system.name for notice in behind)
 
 
-def _known_components(choice: Choice, survey: Survey) -> None:
+def _known_components(choice: PartChoice, survey: Survey) -> None:
     """Raises `WrongUse` for a component that no selected node has."""
     known = {IMAGE, *(part.name for reading in survey.readings().values() for part in reading.components)}
     for name in (*choice.only, *choice.without):
@@ -372,7 +372,7 @@ def _known_components(choice: Choice, survey: Survey) -> None:
             )
 
 
-def _goals(behind: Sequence[Notice], choice: Choice) -> dict[str, tuple[PartGoal, ...]]:
+def _goals(behind: Sequence[Notice], choice: PartChoice) -> dict[str, tuple[PartGoal, ...]]:
     """The components that go along, by system: what `gaps` lists, no decision leaves out, and was chosen."""
     goals: dict[str, list[PartGoal]] = {}
     for notice in behind:

@@ -12,7 +12,7 @@ from gallant.core.estate.systems import Limits
 from gallant.core.estate.windows import AHEAD, Span
 from gallant.core.records import Record, replace, rfc3339
 from gallant.core.work.consents import Needed
-from gallant.core.work.pieces import Share, pieces_of
+from gallant.core.work.pieces import PieceShare, pieces_of
 from gallant.core.work.placing import LONGEST_NIGHT, AtOnce, Placing
 from gallant.core.work.plan import Plan
 from gallant.core.work.sifting import Barred
@@ -105,7 +105,7 @@ def booked_already(about: Sequence[Notice], now: datetime) -> dict[str, datetime
     return found
 
 
-def kept_as_booked(share: Share, booked: Mapping[str, datetime]) -> Share:
+def kept_as_booked(share: PieceShare, booked: Mapping[str, datetime]) -> PieceShare:
     """What is booked stays where it is."""
     at = min((booked[name] for name in share.lanes if name in booked), default=None)
     if at is None or share.part > 1:
@@ -117,7 +117,7 @@ def _begin(slot: Slot) -> tuple[bool, datetime | None, str]:
     return slot.span is None, slot.span.begin if slot.span is not None else None, slot.piece
 
 
-def shares_of(place: Workplace, made: Plan) -> list[Share]:
+def shares_of(place: Workplace, made: Plan) -> list[PieceShare]:
     """The pieces of a plan, each with the windows to come that all of its systems have."""
     estate = place.estate
     lead = timedelta(seconds=place.clock.estate_s(LEAD_REAL_S))
@@ -141,7 +141,7 @@ def _whole_minute(moment: datetime) -> datetime:
     return moment.replace(second=0, microsecond=0) + timedelta(minutes=1)
 
 
-def _slot(share: Share, placing: Placing, planned: Planned) -> Slot:
+def _slot(share: PieceShare, placing: Placing, planned: Planned) -> Slot:
     piece = share.piece
     span = next((one.span for one in placing.placed if one.piece == piece.name), None)
     inside = (w for w in piece.spans if span is not None and w.begin <= span.begin and span.end <= w.end)

@@ -28,7 +28,7 @@ from gallant.operations.plan.making import Planned
 from gallant.operations.plan.windows import windows_of_plan
 
 
-class Change(Record, rename={"from_": "from"}):
+class SheetChange(Record, rename={"from_": "from"}):
     """What one component comes from and to, by one hop; `one_way` is why there is no way back from it."""
 
     system: str
@@ -39,7 +39,7 @@ class Change(Record, rename={"from_": "from"}):
     one_way: tuple[str, ...] = ()
 
 
-class Line(Record):
+class SheetStep(Record):
     """One step: when it begins at the earliest (seconds from the beginning), how long it takes in half and in nine of ten cases, how it is undone and how long
     that takes, or why it cannot be (`one_way`; `barred`: an earlier step left no way back already). `by_hand`: a person does it. `dark`: its node does not answer meanwhile; `console` is another way in."""
 
@@ -78,7 +78,7 @@ class Hit(Record):
     with_machines: bool = False
 
 
-class Checked(Record):
+class ChecksStood(Record):
     """How the checks of a system stood when they were last run (`at` None: never)."""
 
     system: str
@@ -100,14 +100,14 @@ class Sheet(Record):
 
     planned: Planned
     approval: Approval
-    changes: tuple[Change, ...]
+    changes: tuple[SheetChange, ...]
     issues: tuple[Concern, ...]
     notes: tuple[Note, ...]
     hits: tuple[Hit, ...]
     consents: tuple[Needed, ...]
-    checked: tuple[Checked, ...]
+    checked: tuple[ChecksStood, ...]
     gates: tuple[str, ...]
-    lines: tuple[Line, ...]
+    lines: tuple[SheetStep, ...]
     files: tuple[File, ...]
     decided: tuple[tuple[str, str, str, datetime], ...]
     own_path: tuple[str, ...]
@@ -115,11 +115,11 @@ class Sheet(Record):
     now: datetime
 
     @property
-    def by_hand(self) -> tuple[Line, ...]:
+    def by_hand(self) -> tuple[SheetStep, ...]:
         return tuple(line for line in self.lines if line.by_hand)
 
     @property
-    def dark(self) -> tuple[Line, ...]:
+    def dark(self) -> tuple[SheetStep, ...]:
         return tuple(line for line in self.lines if line.dark)
 
 
@@ -154,10 +154,10 @@ def sheet_of(place: Workplace, planned: Planned) -> Sheet:
     )
 
 
-def _changes(lane: Lane, severity: dict[str, str | None]) -> Iterator[Change]:
+def _changes(lane: Lane, severity: dict[str, str | None]) -> Iterator[SheetChange]:
     for hop in lane.hops:
         if (hop.image and not hop.lays) or hop.restarts or hop.by_hand:
-            yield Change(
+            yield SheetChange(
                 system=lane.system,
                 component=IMAGE,
                 from_=hop.from_,
@@ -166,7 +166,7 @@ def _changes(lane: Lane, severity: dict[str, str | None]) -> Iterator[Change]:
                 one_way=_one_way(lane, hop, IMAGE),
             )
         for part in hop.parts:
-            yield Change(
+            yield SheetChange(
                 system=lane.system,
                 component=part.component,
                 from_=part.from_,
@@ -237,13 +237,13 @@ def _late_s(lane: Lane) -> float:
     )
 
 
-def _checked(place: Workplace, system: str) -> Checked:
+def _checked(place: Workplace, system: str) -> ChecksStood:
     found = place.readings.findings_before(system, place.clock.now())
     rows = [f for f in found[1] if f.level in ("stop", "warn")] if found is not None else []
-    return Checked(system=system, at=found[0] if found is not None else None, findings=tuple(rows))
+    return ChecksStood(system=system, at=found[0] if found is not None else None, findings=tuple(rows))
 
 
-def _lines(place: Workplace, made: Plan) -> Iterator[Line]:
+def _lines(place: Workplace, made: Plan) -> Iterator[SheetStep]:
     ends = made.ends_s
     for lane in made.lanes:
         backs = {back.step: back for back in lane.back}
@@ -258,11 +258,11 @@ def _lines(place: Workplace, made: Plan) -> Iterator[Line]:
                 begins += waves_seconds((wave,))
 
 
-def _line(place: Workplace, hop: Hop, why: str, step: Step, at: float, back: Back | None) -> Line:
+def _line(place: Workplace, hop: Hop, why: str, step: Step, at: float, back: Back | None) -> SheetStep:
     kind, system = KINDS.get(step.kind), place.estate.systems.get(step.system)
     node = system.nodes.get(step.node) if system is not None else None
     late = late_s(hop, step)
-    return Line(
+    return SheetStep(
         at_s=at,
         system=step.system,
         node=step.node,

@@ -15,13 +15,13 @@ from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import AHEAD, Span
 from gallant.core.work.consents import consents_needed
-from gallant.core.work.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, Job, Rolled
+from gallant.core.work.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, DueJob, Rolled
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
 from gallant.disk import put_whole
 from gallant.engine import turn
 from gallant.engine.journal import RollState, replay
-from gallant.engine.turn import Begun, EndedRoll, OpenRoll, Ready, Row, Tried, Turn, Why
+from gallant.engine.turn import Begun, DueLook, DueRow, EndedRoll, LastTry, OpenRoll, Ready, Why
 from gallant.operations.assess.plannable import open_roll
 from gallant.operations.decide import notices
 from gallant.operations.decide.approving import asked_for
@@ -32,7 +32,7 @@ from gallant.operations.keep import stock
 from gallant.operations.plan.again import next_times
 from gallant.operations.plan.approved import approved_plan
 from gallant.operations.plan.booking import stretches
-from gallant.operations.plan.making import Choice, Planned, foreseen, load_plan, plan
+from gallant.operations.plan.making import PartChoice, Planned, foreseen, load_plan, plan
 from gallant.operations.roll.detaching import begin, detach
 from gallant.operations.roll.notifying import message_of, notify
 from gallant.store.database import state_folder
@@ -44,23 +44,23 @@ STANDS = {"open": CUT, "held": HELD, "stopped": STOPPED, "ended": ENDED, "finish
 TRIED = "due.json"  # in state/: when what could not be begun was tried last; nothing is lost with it
 
 
-def to_come(place: Workplace) -> Turn:
+def to_come(place: Workplace) -> DueLook:
     """What is due and what will be, as it stands now; nothing is begun."""
     return turn.to_come(PlaceDesk(place))
 
 
-async def due(place: Workplace) -> Turn:
+async def due(place: Workplace) -> DueLook:
     """Begin what is due, inside of its windows and after fresh checks; what is left is told once, with the reason."""
     async with alone(place) as other:
         if other is None:
             return await turn.due(PlaceDesk(place))
     if not other.hangs:
-        return Turn(busy=True)
+        return DueLook(busy=True)
     if not is_told(place, other):
         record(place, "due", "due", state=FAILED, reason=other.trouble)
         await notify(place, message_of(place, "no roll", (), "stopped", other.trouble, other.way_out))
         mark_told(place, other)  # last: who is killed before it has them told once more, and not never
-    return Turn(busy=True, hangs=other.trouble, way_out=other.way_out)
+    return DueLook(busy=True, hangs=other.trouble, way_out=other.way_out)
 
 
 class PlaceDesk:
@@ -140,7 +140,7 @@ class PlaceDesk:
 
     # --- plans
 
-    def length_s(self, job: Job) -> float | None:
+    def length_s(self, job: DueJob) -> float | None:
         try:
             needed = stretches(foreseen(self.place, {job.system: (job.component,)})[0])
         except GallantError:
@@ -153,18 +153,18 @@ class PlaceDesk:
         except GallantError:
             return {}
 
-    def approved(self, jobs: Sequence[Job]) -> str | None:
+    def approved(self, jobs: Sequence[DueJob]) -> str | None:
         """None too where the estate asks for no approval of them: a fresh plan is better."""
         if not asked_for(self.place, {job.system for job in jobs}):
             return None
         return approved_plan(self.place, {(job.system, job.component, job.target) for job in jobs})
 
-    async def planned(self, jobs: Sequence[Job], given: Collection[str]) -> Ready:
+    async def planned(self, jobs: Sequence[DueJob], given: Collection[str]) -> Ready:
         """A plan of what is due; what can be fetched for it is fetched once, and what is still missing then stands in the way."""
         parts = {job.system: tuple(j.component for j in jobs if j.system == job.system) for job in jobs}
         fetched = set[str]()
         while True:
-            made = await plan(self.place, list(parts), choice=Choice(of=parts), partly=True)
+            made = await plan(self.place, list(parts), choice=PartChoice(of=parts), partly=True)
             if not (lacking := _lacking(made) - fetched):
                 return Ready(plan=made.plan.id, stuck=await _in_the_way(self.place, made, jobs, given))
             await stock.fetch(self.place, sorted(lacking))
@@ -197,18 +197,18 @@ class PlaceDesk:
 
     # --- what was left
 
-    async def tell(self, row: Row, text: str) -> None:
+    async def tell(self, row: DueRow, text: str) -> None:
         systems = (row.subject.partition(":")[0],)
         message = message_of(self.place, row.roll or "no roll", systems, "stopped", text, row.next or "gallant due")
         await notify(self.place, message)
 
-    def tried(self) -> dict[str, Tried]:
+    def tried(self) -> dict[str, LastTry]:
         try:
-            return msgspec.json.decode((state_folder(self.place.folder) / TRIED).read_bytes(), type=dict[str, Tried])
+            return msgspec.json.decode((state_folder(self.place.folder) / TRIED).read_bytes(), type=dict[str, LastTry])
         except (OSError, msgspec.MsgspecError, ValueError):
             return {}
 
-    def keep_tried(self, tried: Mapping[str, Tried]) -> None:
+    def keep_tried(self, tried: Mapping[str, LastTry]) -> None:
         put_whole(state_folder(self.place.folder) / TRIED, msgspec.json.encode(tried))
 
 
@@ -230,7 +230,7 @@ def _lacking(planned: Planned) -> set[str]:
 
 
 async def _in_the_way(
-    place: Workplace, planned: Planned, jobs: Sequence[Job], given: Collection[str]
+    place: Workplace, planned: Planned, jobs: Sequence[DueJob], given: Collection[str]
 ) -> dict[str, Why]:
     """By system: why it did not start, for those of which something speaks against it."""
     made, first = planned.plan, {job.system: job.subject for job in reversed(jobs)}

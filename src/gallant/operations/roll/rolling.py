@@ -42,7 +42,7 @@ from gallant.engine.roll import Roll, need_consents
 from gallant.operations.assess.lookup import look_up
 from gallant.operations.checks import keeping
 from gallant.operations.checks.check import check_with, drifted
-from gallant.operations.checks.keeping import Kept
+from gallant.operations.checks.keeping import PictureKept
 from gallant.operations.checks.surroundings import PORTS
 from gallant.operations.decide import notices
 from gallant.operations.decide.approving import refuse_unapproved
@@ -71,7 +71,7 @@ class Show(Listener, Protocol):
     def notice(self, text: str) -> None: ...
 
 
-class Rolled(Record):
+class RollEnded(Record):
     """How a run of a roll ended; what is not as it was before it, where it finished; what is known that is most `like` it, where it stopped."""
 
     id: str
@@ -87,7 +87,7 @@ class Rolled(Record):
         return 1 if any(one.means == LOST for one in self.unlike) else 0
 
 
-class Pace(Record):
+class HoldRules(Record):
     """How far a run goes by itself: it holds after each `hold_after` (step, node, wave, hop), or from `hold_at` on, at once with
     `stop_others` when any lane stops. `outside` is a person's reason for which no window counts; `unbooked`: no booking does."""
 
@@ -100,20 +100,20 @@ class Pace(Record):
 
 def pace_of(
     place: Workplace, plan: Plan, hold_after: str | None, hold_at: str | None, stop_others: bool, outside: str = ""
-) -> Pace:
+) -> HoldRules:
     """What a person asked for; a time without a zone is that of the first system's site. Raises `WrongUse`."""
     at = notices.moment_of(place, plan.systems[0], hold_at) if hold_at is not None else None
     if at is not None and at <= place.clock.now():
         raise WrongUse(
             f"{hold_at} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Name a time to come."
         )
-    return Pace(hold_after=hold_after, hold_at=at, stop_others=stop_others, outside=outside)
+    return HoldRules(hold_after=hold_after, hold_at=at, stop_others=stop_others, outside=outside)
 
 
 def _orders(
     place: Workplace,
     plan: Plan,
-    pace: Pace,
+    pace: HoldRules,
     consents: tuple[str, ...] = (),
     answers: dict[str, bool] | None = None,
     again: tuple[str, ...] = (),
@@ -152,13 +152,13 @@ async def roll(
     plan: Plan,
     show: Show,
     *,
-    pace: Pace,
+    pace: HoldRules,
     consents: Sequence[str],
     detach: bool,
     despite_booking: str | None = None,
     despite: Mapping[str, str] | None = None,
     decided_at: int | None = None,
-) -> Rolled:
+) -> RollEnded:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts.
 
     `despite_booking` is a named person's reason for which bookings for another time do not count, `despite` has theirs for passing
@@ -318,11 +318,11 @@ async def resume(
     roll_id: str,
     show: Show,
     *,
-    pace: Pace,
+    pace: HoldRules,
     answers: dict[str, bool],
     again: Sequence[str],
     detach: bool,
-) -> Rolled:
+) -> RollEnded:
     """Carry on a roll that was held, stopped or cut off; the journal says where, and the nodes what really happened."""
     row = place.journal.roll(roll_id)
     if row.ended is not None:
@@ -350,7 +350,7 @@ async def resume(
             )
 
 
-def _keep_before(place: Workplace, roll_id: str, before: Picture, plan: Plan, show: Show) -> Kept | None:
+def _keep_before(place: Workplace, roll_id: str, before: Picture, plan: Plan, show: Show) -> PictureKept | None:
     try:
         return keeping.keep(place, f"{roll_id}.{keeping.BEFORE}", before, plan)
     except GallantError as error:  # the work goes on; only the comparison is lost
@@ -358,7 +358,7 @@ def _keep_before(place: Workplace, roll_id: str, before: Picture, plan: Plan, sh
         return None
 
 
-def _kept_before(place: Workplace, roll_id: str) -> Kept | None:
+def _kept_before(place: Workplace, roll_id: str) -> PictureKept | None:
     """How all was before a roll; None for one of a time when that was not kept, or where it is gone."""
     try:
         return keeping.kept(place, f"{roll_id}.{keeping.BEFORE}")
@@ -369,7 +369,7 @@ def _kept_before(place: Workplace, roll_id: str) -> Kept | None:
 FOLLOW_S = 0.5  # real seconds between two looks at a journal that somebody else writes
 
 
-async def follow(place: Workplace, roll_id: str, show: Show) -> Rolled:
+async def follow(place: Workplace, roll_id: str, show: Show) -> RollEnded:
     """Show a roll that another process carries out, here or on another machine, until it comes to rest or nobody writes its
     journal any more; ctrl-C ends the looking, never the roll."""
     row, events = place.journal.roll(roll_id), place.journal.events(roll_id)
@@ -394,7 +394,7 @@ async def follow(place: Workplace, roll_id: str, show: Show) -> Rolled:
                 state, last, heard = replay_on(state, event), event.seq, place.clock.real()
     finally:
         loop.remove_signal_handler(signal.SIGINT)
-    return Rolled(id=roll_id, plan=row.plan.id, end=_seen_to_end(roll_id, state, enough.is_set()))
+    return RollEnded(id=roll_id, plan=row.plan.id, end=_seen_to_end(roll_id, state, enough.is_set()))
 
 
 def _show_progress(place: Workplace, plan: Plan, state: RollState, show: Show) -> None:
@@ -480,8 +480,8 @@ async def _run(
     show: Show,
     orders: Orders,
     detach: bool,
-    before: Kept | None,
-) -> Rolled:
+    before: PictureKept | None,
+) -> RollEnded:
     services, watches = watched(place, systems_of(place, plan), plan.down_s)
     answers = before.picture.answers if before is not None else {}
     kept = _Kept(place, show, journal.id)
@@ -528,7 +528,7 @@ async def _run(
         await _tell(place, show, message)
         await kept.all_told()
     like = look_up(place, end.message, most=1, but=journal.id) if end.state == "stopped" else []
-    return Rolled(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
+    return RollEnded(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
 
 
 async def _keep(
@@ -538,7 +538,7 @@ async def _keep(
     drivers: Mapping[str, Driver],
     show: Show,
     end: End,
-    before: Kept | None,
+    before: PictureKept | None,
 ) -> list[Unlike]:
     """What a roll leaves behind: how all is now, for the next plan and against how it was, and copies of what cannot be had again."""
     found = list[Unlike]()
@@ -636,7 +636,7 @@ def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool)
             loop.remove_signal_handler(sign)
 
 
-class Asked(Record):
+class HoldAsked(Record):
     """A roll that was asked to hold: whether a process is there that carries it out (`running`), and what keeps that from doing anything."""
 
     run: str
@@ -645,7 +645,7 @@ class Asked(Record):
     next: str | None = None
 
 
-def ask_to_hold(place: Workplace, name: str, now: bool = False) -> Asked:
+def ask_to_hold(place: Workplace, name: str, now: bool = False) -> HoldAsked:
     """Ask a roll to hold at its next safe stop, or right after the act under way."""
     row = place.journal.roll(name)
     if row.ended is not None:
@@ -653,7 +653,7 @@ def ask_to_hold(place: Workplace, name: str, now: bool = False) -> Asked:
     place.journal.request_hold(name, f"asked for by {place.user}", now)
     carrier = place.journal.carrier(name) if (running := place.journal.is_running(name)) else None
     trouble = carrier.trouble if carrier is not None else None
-    return Asked(
+    return HoldAsked(
         run=name, running=running, trouble=trouble, next=carrier.way_out if carrier is not None and trouble else None
     )
 

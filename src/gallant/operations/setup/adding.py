@@ -17,7 +17,7 @@ import msgspec
 
 from gallant.core.documents import Invalid, suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
-from gallant.core.estate.blocks import Draft, DraftNode, with_system
+from gallant.core.estate.blocks import DraftNode, SystemDraft, with_system
 from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import (
     DRIVERS,
@@ -74,7 +74,7 @@ OF_A_NODE = ("address", "pin")  # columns; all others are of the system
 USUAL_KINDS = {"debian": "host", "linux": "host", "redfish": "hardware"}
 
 
-class Wanted(Record):
+class SystemWanted(Record):
     """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the device. `pins` are
     the fingerprints of single addresses, `fingerprint` that of all others."""
 
@@ -94,10 +94,10 @@ class Wanted(Record):
     pins: dict[str, str] = {}
 
 
-def wanted_of(said: Mapping[str, object], addresses: Sequence[str]) -> Wanted:
+def wanted_of(said: Mapping[str, object], addresses: Sequence[str]) -> SystemWanted:
     """What was said with the command, by the names of its options."""
     named = {("fingerprint" if key == "pin" else key): value for key, value in said.items()}
-    return msgspec.convert({**named, "addresses": tuple(addresses)}, Wanted)
+    return msgspec.convert({**named, "addresses": tuple(addresses)}, SystemWanted)
 
 
 class AddedNode(Record):
@@ -146,7 +146,7 @@ class Scan(Record):
 # --- adding ---------------------------------------------------------------------------------------------------------
 
 
-async def add(place: Workplace, wanted: Wanted, learn: Learn | None) -> Added:
+async def add(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> Added:
     """Read the devices, and write the system that they are into estate.yaml. `learn` is asked about keys and certificates that nothing
     here vouches for. Raises `WrongUse`, `Refused` or what kept a device from being read; nothing is written then."""
     site = _site(place, wanted)
@@ -157,7 +157,7 @@ async def add(place: Workplace, wanted: Wanted, learn: Learn | None) -> Added:
     return _write(place, draft, nodes)
 
 
-async def add_all(place: Workplace, every: Sequence[Wanted], learn: Learn | None) -> tuple[list[Added], int]:
+async def add_all(place: Workplace, every: Sequence[SystemWanted], learn: Learn | None) -> tuple[list[Added], int]:
     """One after the other, each by itself; what failed comes first."""
     rows = []
     for wanted in every:
@@ -174,7 +174,7 @@ async def add_all(place: Workplace, every: Sequence[Wanted], learn: Learn | None
     return rows, worst_exit([row.exit_code for row in rows])
 
 
-def _site(place: Workplace, wanted: Wanted) -> str:
+def _site(place: Workplace, wanted: SystemWanted) -> str:
     sites = place.estate.sites
     if wanted.site:
         if wanted.site not in sites:
@@ -193,7 +193,7 @@ class _Draft:
     """One system while its nodes are met: what the first of them settles holds for the others."""
 
     place: Workplace
-    wanted: Wanted
+    wanted: SystemWanted
     site: str
     driver: str = ""
     profile: str = ""
@@ -365,7 +365,7 @@ def _letter(number: int) -> str:
     return LETTERS[number] if number < len(LETTERS) else f"n{number + 1}"
 
 
-def _shape_of(wanted: Wanted, roles: Sequence[str]) -> str:
+def _shape_of(wanted: SystemWanted, roles: Sequence[str]) -> str:
     """What was said, else what shows: nodes that are alone are a single, two of which one serves and one waits a pair."""
     if wanted.shape:
         if wanted.shape not in SHAPES:
@@ -422,7 +422,7 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
             "Nothing was written.",
             "Look at the addresses",
         )
-    system = Draft(
+    system = SystemDraft(
         name=_name_of(draft, nodes[0][0].address, draft.driver),
         product=draft.product,
         shape=shape,
@@ -479,7 +479,7 @@ def _told(system: str, key: str, node: DraftNode, reading: Reading) -> AddedNode
 # --- from a file ----------------------------------------------------------------------------------------------------
 
 
-def from_file(path: Path, usual: Wanted, taken: Collection[Value], sure: Ask | None) -> list[Wanted]:
+def from_file(path: Path, usual: SystemWanted, taken: Collection[Value], sure: Ask | None) -> list[SystemWanted]:
     """The systems of a CSV file with a heading (`address`, and any of `COLUMNS`); rows with one name in `as` are nodes of one system.
     What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong, and `Refused` for
     an account, a secret or a pin that nobody takes (`taking`)."""
@@ -522,7 +522,7 @@ def _rows(path: Path, reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
         yield plain
 
 
-def _together(path: Path, rows: Sequence[Mapping[str, str]], usual: Wanted) -> list[Wanted]:
+def _together(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWanted) -> list[SystemWanted]:
     """The rows of one name as one system; what they say of it has to be the same, but for the address and its pin."""
     found: dict[str, list[Mapping[str, str]]] = {}
     for row in rows:
@@ -530,7 +530,7 @@ def _together(path: Path, rows: Sequence[Mapping[str, str]], usual: Wanted) -> l
     return [_system_of(path, own, usual) for own in found.values()]
 
 
-def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: Wanted) -> Wanted:
+def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWanted) -> SystemWanted:
     said: dict[str, str] = {}
     for row in rows:
         for column in (c for c in COLUMNS if c not in OF_A_NODE and row.get(c)):

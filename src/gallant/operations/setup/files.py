@@ -154,7 +154,7 @@ def _profiles_of(name: str, source: Source) -> None:
     document.finish()
 
 
-class Kind(Record):
+class DeviceKind(Record):
     """A kind of device that a built-in profile knows."""
 
     profile: str
@@ -163,7 +163,7 @@ class Kind(Record):
     gives: tuple[str, ...]
 
 
-def kinds() -> list[Kind]:
+def kinds() -> list[DeviceKind]:
     """The built-in profiles, by name."""
     from importlib import resources
 
@@ -174,7 +174,7 @@ def kinds() -> list[Kind]:
     names = sorted(p.name.removesuffix(".yaml") for p in there.iterdir() if p.name.endswith(".yaml"))
     every = [load_profile(name, Path()) for name in names]
     return [
-        Kind(profile=p.name, driver=p.driver, product=p.product, gives=tuple(sorted(knows_of(p).capabilities)))
+        DeviceKind(profile=p.name, driver=p.driver, product=p.product, gives=tuple(sorted(knows_of(p).capabilities)))
         for p in every
     ]
 

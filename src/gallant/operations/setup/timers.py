@@ -31,14 +31,14 @@ CALLED = (
 )
 
 
-class Unit(Record):
+class UnitFile(Record):
     """One unit's file: where it goes, and its text."""
 
     file: str
     text: str
 
 
-def units(folder: Path, whose: str, program: Sequence[str]) -> list[Unit]:
+def units(folder: Path, whose: str, program: Sequence[str]) -> list[UnitFile]:
     """A service and a timer for each call. Raises `WrongUse` for a folder without an estate, or of which no unit can speak."""
     if not (folder / ESTATE_FILE).is_file():
         raise WrongUse(f"{folder} has no {ESTATE_FILE}.", next=f"gallant init {folder}")
@@ -48,9 +48,9 @@ def units(folder: Path, whose: str, program: Sequence[str]) -> list[Unit]:
     for name, words, when, does, made_up, codes in CALLED:
         unit = f"gallant-{_slug(folder.name)}-{name}"
         found.append(
-            Unit(file=f"{WHOSE[whose]}/{unit}.service", text=_service(folder, whose, program, words, does, codes))
+            UnitFile(file=f"{WHOSE[whose]}/{unit}.service", text=_service(folder, whose, program, words, does, codes))
         )
-        found.append(Unit(file=f"{WHOSE[whose]}/{unit}.timer", text=_timer(when, does, made_up)))
+        found.append(UnitFile(file=f"{WHOSE[whose]}/{unit}.timer", text=_timer(when, does, made_up)))
     return found
 
 

@@ -12,7 +12,7 @@ from gallant.core.estate.systems import Account, Estate, Node, Site, System
 from gallant.core.readings import IMAGE, UNKNOWN, Reading
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, parse
-from gallant.drivers.base import Credential, ProfiledDriver, Told, Tools
+from gallant.drivers.base import CallTold, Credential, ProfiledDriver, Tools
 from gallant.drivers.profile import Profile, load_profile
 from gallant.operations.ground.clock import EstateClock
 from gallant.operations.ground.secrets import Asker, resolve
@@ -20,7 +20,7 @@ from gallant.operations.ground.secrets import Asker, resolve
 UNKNOWN_SERIAL = "not known yet"
 
 
-class Call(Record):
+class TrialCall(Record):
     """One call: what was asked, what was answered, which fields were taken from it. Secrets are masked."""
 
     asked: str
@@ -28,12 +28,12 @@ class Call(Record):
     fields: dict[str, object]
 
 
-class Tried(Record):
+class TrialResult(Record):
     """What came of it: the calls in their order, and the reading or why there is none; `warnings` say what of it is of no use as it is."""
 
     profile: str
     capabilities: tuple[str, ...]
-    calls: tuple[Call, ...]
+    calls: tuple[TrialCall, ...]
     reading: Reading | None
     problem: str | None = None
     next: str | None = None
@@ -57,7 +57,7 @@ async def try_profile(
     asker: Asker | None = None,
     learn: Callable[[str, str, str], bool] | None = None,
     hands: Callable[[str], str | None] | None = None,
-) -> Tried:
+) -> TrialResult:
     """Read one node by a profile that is being written.
 
     Raises `WrongUse` for a profile or an address that is wrong in itself.
@@ -68,7 +68,7 @@ async def try_profile(
     taught = load_profile(_name(trial), folder)
     system, account = _system(trial, taught)
     estate = Estate(gallant="estate/1", name="trial", sites={"here": Site()}, systems={"trial": system})
-    told: list[Told] = []
+    told: list[CallTold] = []
 
     def credential(purpose: str) -> Credential:
         typed = {"key": "key", "agent": "agent"}.get(trial.secret.partition(":")[0], "password")
@@ -88,10 +88,10 @@ async def try_profile(
         stack.push_async_callback(driver.close)
         driver.expects_serial = False
         reading, failed = await _read(driver)
-    return Tried(
+    return TrialResult(
         profile=taught.name,
         capabilities=tuple(sorted(driver.capabilities())),
-        calls=tuple(Call(asked=t.call, answered=t.answer, fields=t.fields) for t in told),
+        calls=tuple(TrialCall(asked=t.call, answered=t.answer, fields=t.fields) for t in told),
         reading=reading,
         problem=" ".join(p for p in (failed.what, failed.why) if p) if failed else None,
         next=failed.next if failed else None,
