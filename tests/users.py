@@ -62,10 +62,17 @@ def _script(account: str | int, staging: Path, within: list[Path], full: list[Pa
     lines = ["set -e", "umask 022"]
     kept = [(path, closed, staging / str(n)) for n, path in enumerate(within) if (closed := _closed_above(path))]
     lines += [f"mkdir -p {held}; mount --bind {shlex.quote(str(path))} {held}" for path, _, held in kept]
-    lines += [f"mount -t tmpfs -o mode=755 none {shlex.quote(str(closed))}" for closed in {closed for _, closed, _ in kept}]
-    lines += [f"mkdir -p {shlex.quote(str(path))}; mount --bind {held} {shlex.quote(str(path))}" for path, _, held in kept]
+    lines += [
+        f"mount -t tmpfs -o mode=755 none {shlex.quote(str(closed))}" for closed in {closed for _, closed, _ in kept}
+    ]
+    lines += [
+        f"mkdir -p {shlex.quote(str(path))}; mount --bind {held} {shlex.quote(str(path))}" for path, _, held in kept
+    ]
     for path in full:
-        lines += [f"mount -t tmpfs -o size=4k,mode=700 none {shlex.quote(str(path))}", f"head -c 4096 /dev/zero > {shlex.quote(str(path / 'rest'))}"]
+        lines += [
+            f"mount -t tmpfs -o size=4k,mode=700 none {shlex.quote(str(path))}",
+            f"head -c 4096 /dev/zero > {shlex.quote(str(path / 'rest'))}",
+        ]
     if isinstance(account, str):
         lines += [f"mount --bind {staging}/{name} /etc/{name}" for name in ("passwd", "group")]
     groups = f"--groups={CREW_GID}" if isinstance(account, int) else "--init-groups"
@@ -90,7 +97,16 @@ def as_user(
         _lists(staging)
         source = Path(gallant.__file__).parents[1]
         within = [Path(sys.base_prefix), Path(sys.prefix), source, folder]
-        unshared = ["unshare", "-m", "--propagation", "private", "sh", "-c", _script(account, staging, within, list(full)), "sh"]
+        unshared = [
+            "unshare",
+            "-m",
+            "--propagation",
+            "private",
+            "sh",
+            "-c",
+            _script(account, staging, within, list(full)),
+            "sh",
+        ]
         more = {"PYTHONPATH": str(source), "HOME": "/tmp", "PYTHONDONTWRITEBYTECODE": "1"}
         return subprocess.run(
             [*unshared, sys.executable, *program, *words],

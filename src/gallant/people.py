@@ -70,7 +70,9 @@ def group_number(name: str) -> int:
     try:
         gid = int(name) if name.isdecimal() else grp.getgrnam(name).gr_gid
     except KeyError:
-        raise WrongUse(f"This machine has no group {clean(name, 80)}.", next="getent group shows them; groupadd makes one") from None
+        raise WrongUse(
+            f"This machine has no group {clean(name, 80)}.", next="getent group shows them; groupadd makes one"
+        ) from None
     if os.geteuid() != 0 and gid not in {os.getegid(), *os.getgroups()}:
         raise WrongUse(
             f"{account_name(os.getuid())} is none of the group {group_name(gid)}.",

@@ -42,7 +42,11 @@ def test_who_asked_sudo_stands_beside_the_account_and_approves_no_plan_of_their_
     place.make_ready()
     plan = place.run("plan", "tickets", "--json", SUDO_USER="berta").json["id"]
     row = place.run("ledger", "--json").rows[0]
-    assert (row["by"], row["uid"], row["sudo_user"]) == ("root" if os.getuid() == 0 else row["by"], os.getuid(), "berta")
+    assert (row["by"], row["uid"], row["sudo_user"]) == (
+        "root" if os.getuid() == 0 else row["by"],
+        os.getuid(),
+        "berta",
+    )
     assert "(sudo: berta)" in place.run("ledger", COLUMNS="200").out
     assert place.run("approve", plan, SUDO_USER="berta").code == 5  # the same account
     assert place.run("ledger", "verify").code == 0
@@ -81,7 +85,9 @@ def test_what_a_member_makes_is_the_groups_and_a_secret_is_nobody_elses(shared):
     place, _ = shared
     secret = place.folder / "secrets" / "read"
     asked = place.run_as("berta", "survey", "tickets")
-    assert (asked.code, f"{secret} cannot be read: Permission denied" in asked.out + asked.err) == (2, True), asked.out + asked.err
+    assert (asked.code, f"{secret} cannot be read: Permission denied" in asked.out + asked.err) == (2, True), (
+        asked.out + asked.err
+    )
     estate = place.folder / "estate.yaml"
     estate.write_text(estate.read_text().replace("file:secrets/read", "env:OWN_SECRET"))
     made = place.run_as("berta", "plan", "tickets", "--json", OWN_SECRET=secret.read_text().strip())
@@ -94,7 +100,10 @@ def test_what_a_member_makes_is_the_groups_and_a_secret_is_nobody_elses(shared):
     kept = json.loads((place.folder / "state" / "notes.json").read_text())
     assert [one["by"] for one in kept] == ["carl", "berta"]
     assert {stat.S_IMODE(path.stat().st_mode) for path in (place.folder / "secrets").iterdir()} == {0o600}
-    assert place.run("plan", "tickets", OWN_SECRET=secret.read_text().strip()).code in (0, 1)  # the owner goes on with what they left
+    assert place.run("plan", "tickets", OWN_SECRET=secret.read_text().strip()).code in (
+        0,
+        1,
+    )  # the owner goes on with what they left
     assert stat.S_IMODE((place.folder / "state").stat().st_mode) == 0o2770  # and shuts nobody out again
     assert place.run_as("berta", "inventory").code == 0
 
@@ -128,7 +137,9 @@ def test_a_member_who_writes_an_approval_in_anothers_name_is_found_out_and_it_co
     forged = as_user("carl", words, place.folder, place.environment(), ("-c",))
     assert forged.returncode == 0, forged.stderr
     refused = place.run_as("root", "roll", plan)
-    assert (refused.code, "under the name of berta was not written by that account" in refused.err) == (5, True), refused.err
+    assert (refused.code, "under the name of berta was not written by that account" in refused.err) == (5, True), (
+        refused.err
+    )
     looked = place.run_as("root", "ledger", "verify")
     assert (looked.code, "berta is said to have made it" in looked.out) == (1, True), looked.out
 
@@ -144,7 +155,10 @@ def test_an_entry_that_another_member_took_out_or_changed_is_missed_by_whose_it_
     gone = as_user("carl", (code, str(place.folder)), place.folder, place.environment(), ("-c",))
     assert gone.returncode == 0, gone.stderr
     looked = place.run_as("root", "ledger", "verify")
-    assert (looked.code, bool(re.search(r"entry \d+: berta noted it, and the ledger does not have it so", looked.out))) == (1, True)
+    assert (
+        looked.code,
+        bool(re.search(r"entry \d+: berta noted it, and the ledger does not have it so", looked.out)),
+    ) == (1, True)
     assert place.run_as("root", "roll", plan).code == 5
 
 
@@ -158,7 +172,9 @@ def test_an_estate_is_begun_for_a_group_and_only_for_one_that_is_there_and_that_
         folder = tmp_path / "line"
         done = as_user(account, ("init", str(folder), "--group", group), tmp_path, {})
         assert (done.returncode, says in done.stdout + done.stderr) == (code, True), done.stdout + done.stderr
-    rights = {str(p.relative_to(folder)): (p.stat().st_gid, oct(stat.S_IMODE(p.stat().st_mode))) for p in folder.rglob("*")}
+    rights = {
+        str(p.relative_to(folder)): (p.stat().st_gid, oct(stat.S_IMODE(p.stat().st_mode))) for p in folder.rglob("*")
+    }
     assert rights == {
         "estate.yaml": (CREW_GID, "0o660"),
         "state": (CREW_GID, "0o2770"),

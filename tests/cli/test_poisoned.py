@@ -52,7 +52,10 @@ def test_whatever_the_readings_say_a_rehearsal_a_plan_and_a_list_end_in_words(ma
         assert len(rows) == 2
         for system, node, raw in rows:
             worse = poisoned(json.loads(raw), dice, 1 + seed // 2)
-            db.execute("UPDATE readings SET reading = ? WHERE system = ? AND node = ?", (json.dumps(worse).encode(), system, node))
+            db.execute(
+                "UPDATE readings SET reading = ? WHERE system = ? AND node = ?",
+                (json.dumps(worse).encode(), system, node),
+            )
     for words in (
         ("rehearse", plan, "--runs", "20"),
         ("inventory",),

@@ -67,7 +67,9 @@ def test_what_was_written_by_hand_is_well_and_whatever_is_taken_out_or_put_in_is
 def test_an_entry_that_its_account_did_not_write_says_why(hand, why):
     kept = chained(entry(2), entry(2))
     if hand is not None:  # what is no file of the account's own proves nothing, whatever stands in it
-        hand = replace(hand, noted={one.seq: one.hash for one in kept} if hand.owner != 2 or hand.name != "berta" else {})
+        hand = replace(
+            hand, noted={one.seq: one.hash for one in kept} if hand.owner != 2 or hand.name != "berta" else {}
+        )
     hands = {2: hand} if hand is not None else {}
     assert not is_by_hand(kept[0], hands)
     assert hand_problems(kept, hands)[0] == f"entry 1 and 1 more: berta is said to have made it, and {why}"
@@ -79,7 +81,9 @@ def test_an_entry_without_an_account_is_old_before_the_first_with_one_and_nobody
     assert hand_problems(kept, hands_of(kept)) == []
     assert hand_problems(chained(old, old), {}) == []
     late = chained(new, old)
-    assert hand_problems(late, hands_of(late)) == ["entry 2: anna is said to have made it, and no account has noted that"]
+    assert hand_problems(late, hands_of(late)) == [
+        "entry 2: anna is said to have made it, and no account has noted that"
+    ]
 
 
 def test_an_entry_from_before_accounts_had_numbers_keeps_its_hash():

@@ -553,7 +553,12 @@ FIRES = [
         "stop",
         "deck/a has no room for the restore point of tickets",
     ),
-    ("snapshot-room", facts(snapshot_room=SnapshotRoom(keeper="deck/a", free=None, needed=5e8)), "note", "does not tell"),
+    (
+        "snapshot-room",
+        facts(snapshot_room=SnapshotRoom(keeper="deck/a", free=None, needed=5e8)),
+        "note",
+        "does not tell",
+    ),
     ("snapshot-possible", facts(can_snapshot=False), "note", "cannot be snapshotted"),
     ("snapshot-possible", facts(can_snapshot=True, no_snapshots_from="3.2.4"), "warn", "from 3.2.4 on"),
     (

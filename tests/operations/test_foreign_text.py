@@ -44,11 +44,20 @@ def test_a_pipeline_reads_as_many_cases_as_there_are_whatever_they_say(tmp_path_
 def test_a_calendar_has_as_many_events_as_were_written_whatever_they_are_called(tmp_path_factory, words):
     path = tmp_path_factory.mktemp("ics") / "plan.ics"
     span = Span(begin=NOW, end=NOW + timedelta(hours=1))
-    count = write(path, [CalendarEntry(name=one, span=span, summary=one, description=one) for one in words], NOW, "line")
+    count = write(
+        path, [CalendarEntry(name=one, span=span, summary=one, description=one) for one in words], NOW, "line"
+    )
     calendar = icalendar.Calendar.from_ical(path.read_bytes())
     events = [one for one in calendar.walk() if one.name == "VEVENT"]
     assert len(events) == count == len(words)
-    assert {key for event in events for key in event} == {"UID", "DTSTAMP", "DTSTART", "DTEND", "SUMMARY", "DESCRIPTION"}
+    assert {key for event in events for key in event} == {
+        "UID",
+        "DTSTAMP",
+        "DTSTART",
+        "DTEND",
+        "SUMMARY",
+        "DESCRIPTION",
+    }
 
 
 @pytest.mark.parametrize("name", ["line\nExecStartPre=true", "line\\", "line\x1b", "line\r[Service]"])

@@ -88,6 +88,10 @@ def test_a_plan_that_leads_on_and_says_that_it_takes_something_back_is_none(ways
         assert all("leads on, and not back" in what for what in told), told
         assert len(told) == sum(len(lane.hops) for lane in undone.lanes)
         elsewhere = replace(way, lanes=tuple(replace(n, hops=tuple(replace(h, to="9.9.9", image=True) for h in n.hops)) for n in way.lanes))  # fmt: skip
-        assert any("is brought to 9.9.9" in what for what in beyond_undoing(elsewhere, undone, night.estate, night.catalogs))
+        assert any(
+            "is brought to 9.9.9" in what for what in beyond_undoing(elsewhere, undone, night.estate, night.catalogs)
+        )
         others = replace(undone, lanes=())
-        assert all("was no part of that roll" in what for what in beyond_undoing(way, others, night.estate, night.catalogs))
+        assert all(
+            "was no part of that roll" in what for what in beyond_undoing(way, others, night.estate, night.catalogs)
+        )

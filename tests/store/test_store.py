@@ -90,7 +90,9 @@ def test_no_schema_step_runs_while_a_roll_is_open(tmp_path, monkeypatch):
     store = JournalStore(tmp_path)
     with store.new_roll(PLAN, NOW) as held:
         held.write(entry("opened"))
-    monkeypatch.setattr(journal, "SCHEMA", (*journal.SCHEMA, database.SchemaStep("more of it", "CREATE TABLE more (x)")))
+    monkeypatch.setattr(
+        journal, "SCHEMA", (*journal.SCHEMA, database.SchemaStep("more of it", "CREATE TABLE more (x)"))
+    )
     with pytest.raises(Refused, match=r"schema step \(more of it\).*roll-0001 is open"):
         JournalStore(tmp_path)
     with store.take_up("roll-0001") as held:

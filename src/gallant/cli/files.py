@@ -80,7 +80,9 @@ def init(
     gid = group_number(group) if group is not None else None
     path = files.init(folder, gid)
     theirs = (
-        [f"The members of {plain(group_name(gid))} can work on it, each with secrets of their own (file:~/…, key:~/…, agent, ask)."]
+        [
+            f"The members of {plain(group_name(gid))} can work on it, each with secrets of their own (file:~/…, key:~/…, agent, ask)."
+        ]
         if gid is not None
         else []
     )

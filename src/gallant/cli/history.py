@@ -51,7 +51,9 @@ if TYPE_CHECKING:
     help="Only rolls of this system.",
     shell_complete=complete_names,
 )
-@click.option("--since", type=SpanOption(), default=None, metavar="TIME", help="Only what ended within this time: 12h, 30d.")
+@click.option(
+    "--since", type=SpanOption(), default=None, metavar="TIME", help="Only what ended within this time: 12h, 30d."
+)
 @click.option(
     "--state",
     "states",

@@ -152,7 +152,10 @@ def main(arguments: list[str] | None = None) -> None:
 
         where = f"{error.filename}: " if error.filename else ""
         _show(
-            GallantError(f"{where}{why_not(error, Path(error.filename or '.'))}.", next="Look at the path, its rights and the free space."),
+            GallantError(
+                f"{where}{why_not(error, Path(error.filename or '.'))}.",
+                next="Look at the path, its rights and the free space.",
+            ),
             "--json" in said,
         )
         _end(4)

@@ -36,7 +36,11 @@ def _hands(what: str) -> str | None:
 @estate_option
 @selector_argument
 @click.option(
-    "--older-than", type=SpanOption(), default=None, metavar="TIME", help="Only nodes not read for so long: 90m, 12h or 3d."
+    "--older-than",
+    type=SpanOption(),
+    default=None,
+    metavar="TIME",
+    help="Only nodes not read for so long: 90m, 12h or 3d.",
 )
 @click.option("--failed", is_flag=True, help="Only nodes whose last try failed, or that were never read.")
 @click.option(

@@ -34,7 +34,11 @@ def spoken(call: Call, fields: Mapping[str, str]) -> str:
     said = " ".join(str(fill(call.said, known)).split())
     verb = f"{call.verb.upper()} {said}" if isinstance(call, Request) else said
     with_it = (
-        _with_request(call, known) if isinstance(call, Request) else _with_run(call) if isinstance(call, RunCommand) else []
+        _with_request(call, known)
+        if isinstance(call, Request)
+        else _with_run(call)
+        if isinstance(call, RunCommand)
+        else []
     )
     only = [f"only on {call.when}"] if call.when is not None else []
     package = known.get("package", "the package")

@@ -150,7 +150,11 @@ class Cluster:
     def order(self, name: str, what: str, package: str = "") -> PairTask:
         """Take an order; gives the task that carries it out. Raises `Denied`."""
         member = self.members[name]
-        steering: dict[str, Callable[[], PairTask]] = {"pause": self._pause, "go-on": self._go_on, "give-up": self._give_up}
+        steering: dict[str, Callable[[], PairTask]] = {
+            "pause": self._pause,
+            "go-on": self._go_on,
+            "give-up": self._give_up,
+        }
         if what in steering:
             return steering[what]()
         self._refuse_busy(member)

@@ -228,7 +228,8 @@ def open_database(
         raise _explained(error, path, kept) from None
     except OSError as error:
         raise GallantError(
-            f"{path} cannot be used: {why_not(error, path)}.", next="Look at the rights of state/ and at the free space."
+            f"{path} cannot be used: {why_not(error, path)}.",
+            next="Look at the rights of state/ and at the free space.",
         ) from None
     if kept and is_due(path):  # where it cannot be made now, gallant doctor and the next command say and do it
         with contextlib.suppress(GallantError):

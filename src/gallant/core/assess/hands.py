@@ -27,9 +27,7 @@ def is_by_hand(kept: Kept, hands: Mapping[int, Hand]) -> bool:
     uid = kept.entry.uid
     hand = hands.get(uid) if uid is not None else None
     return (
-        hand is not None
-        and (hand.owner, hand.name) == (uid, kept.entry.by)
-        and hand.noted.get(kept.seq) == kept.hash
+        hand is not None and (hand.owner, hand.name) == (uid, kept.entry.by) and hand.noted.get(kept.seq) == kept.hash
     )
 
 
@@ -44,7 +42,14 @@ def hand_problems(kept: Collection[Kept], hands: Mapping[int, Hand]) -> list[str
             foreign.setdefault((one.entry.by, _against(one.entry, hands)), []).append(one.seq)
     said = [f"{_numbers(seqs)}: {by} is said to have made it, and {why}" for (by, why), seqs in foreign.items()]
     lost = ((hand.name, _lost(here, hand)) for uid, hand in sorted(hands.items()) if hand.owner == uid)
-    return [*said, *(f"{_numbers(seqs)}: {name} noted it, and the ledger does not have it so ({CUT})" for name, seqs in lost if seqs)]
+    return [
+        *said,
+        *(
+            f"{_numbers(seqs)}: {name} noted it, and the ledger does not have it so ({CUT})"
+            for name, seqs in lost
+            if seqs
+        ),
+    ]
 
 
 def _numbers(seqs: list[int]) -> str:

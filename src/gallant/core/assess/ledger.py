@@ -97,7 +97,9 @@ class Kept(Record):
 
 
 def next_hash(before: str, entry: LedgerEntry) -> str:
-    return hashlib.sha256(before.encode() + b"\0" + to_json_without(entry, "state", "uid", "sudo_user", "seal")).hexdigest()
+    return hashlib.sha256(
+        before.encode() + b"\0" + to_json_without(entry, "state", "uid", "sudo_user", "seal")
+    ).hexdigest()
 
 
 def chain_problems(kept: Iterable[Kept]) -> list[str]:

@@ -104,7 +104,9 @@ class Carrying(Record):
         }
         return {name: on for name, on in kept.items() if on}
 
-    def stacked(self, system: System, uppers: Sequence[Upper]) -> tuple[dict[str, tuple[str, ...]], dict[str, NodesFate]]:
+    def stacked(
+        self, system: System, uppers: Sequence[Upper]
+    ) -> tuple[dict[str, tuple[str, ...]], dict[str, NodesFate]]:
         """What goes down with each of a system's nodes where nothing empties that first; and, by the name of each node that is emptied
         in its turn, what becomes of what stands on it."""
         first = {f"{upper.system.name}/{node}" for upper in uppers if upper.drains for node in upper.on.values()}

@@ -12,7 +12,11 @@ from gallant.core.work.plan import Hop, Plan
 
 def beyond_undoing(plan: Plan, undone: Plan, estate: Estate, products: Mapping[str, Product]) -> tuple[str, ...]:
     """What a plan does beside bringing systems of an undone plan back to what they ran before it, in words."""
-    return tuple(dict.fromkeys(what for lane in plan.lanes for hop in lane.hops for what in _beyond(hop, undone, estate, products)))
+    return tuple(
+        dict.fromkeys(
+            what for lane in plan.lanes for hop in lane.hops for what in _beyond(hop, undone, estate, products)
+        )
+    )
 
 
 def _beyond(hop: Hop, undone: Plan, estate: Estate, products: Mapping[str, Product]) -> Iterator[str]:

@@ -74,7 +74,9 @@ async def _one(place: Workplace, systems: Sequence[System], drivers: Mapping[str
     return found
 
 
-def before_the_work(place: Workplace, systems: Sequence[System], kept: PictureKept | None, began: datetime) -> list[Series]:
+def before_the_work(
+    place: Workplace, systems: Sequence[System], kept: PictureKept | None, began: datetime
+) -> list[Series]:
     """The numbers of the days before a picture was taken (None: before `began`), with those of the picture, and what was sampled for it."""
     until, points = kept.picture.at if kept is not None else began, dict[Key, list[Point]]()
     for system in systems:
@@ -111,7 +113,11 @@ def _series(points: Mapping[Key, Sequence[Point]]) -> list[Series]:
 
 
 async def settling(
-    place: Workplace, systems: Sequence[System], lasts_s: float, kept: PictureKept | None, tick: Tick = lambda done, of: None
+    place: Workplace,
+    systems: Sequence[System],
+    lasts_s: float,
+    kept: PictureKept | None,
+    tick: Tick = lambda done, of: None,
 ) -> Settling:
     """Sample for a while, and judge by the time before. Where something seems to run out, for as long again."""
     began = place.clock.now()

@@ -172,7 +172,9 @@ def difference(place: Workplace, terms: Sequence[str], before: str, after: str) 
             if was != now:
                 what = "new" if was is None else "gone" if now is None else "changed"
                 found.append(
-                    InventoryChange(system=k.system.name, node=k.node, component=component, what=what, before=was, after=now)
+                    InventoryChange(
+                        system=k.system.name, node=k.node, component=component, what=what, before=was, after=now
+                    )
                 )
     return found
 

@@ -305,7 +305,9 @@ async def _answered(place: Workplace, session: ClientSession, source: Source) ->
     age = f"issued {(now - catalog.issued).days} d ago, good for {(catalog.expires - now).days} d more"
     return [
         *rows,
-        SourceAsked(question=question, ok=True, seen=f"{catalog.publisher}, serial {catalog.serial}, {count} releases{more}"),
+        SourceAsked(
+            question=question, ok=True, seen=f"{catalog.publisher}, serial {catalog.serial}, {count} releases{more}"
+        ),
         SourceAsked(question="age", ok=True, seen=age),
     ]
 

@@ -201,7 +201,9 @@ def kept(place: Workplace, name: str) -> PictureKept:
             next="gallant verify --keep NAME keeps one",
         )
     try:
-        return msgspec.json.decode((state_folder(place.folder) / "kept" / f"{wanted}.json").read_bytes(), type=PictureKept)
+        return msgspec.json.decode(
+            (state_folder(place.folder) / "kept" / f"{wanted}.json").read_bytes(), type=PictureKept
+        )
     except (OSError, msgspec.MsgspecError, ValueError) as error:
         raise Refused(f"The picture {wanted} cannot be read any more: {clean(str(error), 120)}.") from None
 

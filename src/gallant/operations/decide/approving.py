@@ -83,7 +83,11 @@ def refuse_unapproved(place: Workplace, plan: Plan) -> None:
     if approval.missing:
         have = f"{', '.join(approval.by)} approved it" if approval.by else "nobody has approved it"
         names = ", ".join(approval.unproven)
-        foreign = f" What is there under the name of {names} was not written by that account (gallant ledger verify)." if names else ""
+        foreign = (
+            f" What is there under the name of {names} was not written by that account (gallant ledger verify)."
+            if names
+            else ""
+        )
         raise Refused(
             f"{plan.id} did not start: it needs the approval of {approval.needed} other than {plan.by}, and {have}.",
             f"The estate asks for that (approval:).{foreign}",

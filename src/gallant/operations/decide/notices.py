@@ -143,7 +143,9 @@ def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
     now = place.clock.now()
     since = place.readings.noticed(map(seen_as, every), now)
     work = {
-        name: NoticeWork(roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False)
+        name: NoticeWork(
+            roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False
+        )
         for row in place.journal.open_rolls()
         for name in row.plan.systems
     }

@@ -56,7 +56,9 @@ def _more_than(path: Path, looked_for: int, folder: Path, team: int | None) -> i
         found = path.lstat()
     except OSError:
         return 0
-    return 0 if stat.S_ISLNK(found.st_mode) else found.st_mode & looked_for & most_rights(path, found.st_gid, folder, team)
+    return (
+        0 if stat.S_ISLNK(found.st_mode) else found.st_mode & looked_for & most_rights(path, found.st_gid, folder, team)
+    )
 
 
 def most_rights(path: Path, gid: int, folder: Path, team: int | None) -> int:
@@ -88,7 +90,9 @@ def held(path: Path, what: str) -> Iterator[tuple[str, os.stat_result]]:
     try:
         handle = os.open(path, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC)
     except OSError as error:
-        raise GallantError(f"{path} cannot be {what}: {error.strerror}.", next="gallant doctor looks once more") from None
+        raise GallantError(
+            f"{path} cannot be {what}: {error.strerror}.", next="gallant doctor looks once more"
+        ) from None
     try:
         found = os.fstat(handle)
         if stat.S_ISLNK(found.st_mode):

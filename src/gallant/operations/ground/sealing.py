@@ -19,13 +19,25 @@ def seal_of(events: Sequence[Event]) -> str:
 def seal_problem(place: Workplace, roll_id: str, events: Sequence[Event]) -> str | None:
     """How a journal differs from what the ledger has of it; None where it does not, or was never sealed. What was written after the seal is not held
     against it."""
-    sealed = [k.entry.seal for k in place.ledger.about(["roll"], roll_id) if k.entry.subject == roll_id and k.entry.seal]
+    sealed = [
+        k.entry.seal for k in place.ledger.about(["roll"], roll_id) if k.entry.subject == roll_id and k.entry.seal
+    ]
     if not sealed:
         return None
     count = int(sealed[-1].partition(":")[0])
-    if len(events) < count:  # a copy that took the place of a damaged journal is older; the nodes are looked at, whatever it says
-        return None if was_brought_back(place.folder, "journal.db") else f"the ledger has {count} entries of it, and here are {len(events)}"
-    return None if seal_of(events[:count]) == sealed[-1] else f"its first {count} entries are not those that the ledger has"
+    if (
+        len(events) < count
+    ):  # a copy that took the place of a damaged journal is older; the nodes are looked at, whatever it says
+        return (
+            None
+            if was_brought_back(place.folder, "journal.db")
+            else f"the ledger has {count} entries of it, and here are {len(events)}"
+        )
+    return (
+        None
+        if seal_of(events[:count]) == sealed[-1]
+        else f"its first {count} entries are not those that the ledger has"
+    )
 
 
 def refuse_altered(place: Workplace, roll_id: str) -> None:

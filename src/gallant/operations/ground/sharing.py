@@ -31,7 +31,9 @@ def worked_with(place: Workplace) -> Iterator[Path]:
     folder = place.folder
     own = {path.resolve() for path in place.secret_files()}
     every = [folder, *_written(folder), *(path for path in place.named_files() if path.is_relative_to(folder))]
-    copies = (copy.to for copy in place.estate.backups.copies if copy.is_folder and (folder / copy.to).is_relative_to(folder))
+    copies = (
+        copy.to for copy in place.estate.backups.copies if copy.is_folder and (folder / copy.to).is_relative_to(folder)
+    )
     for name in (*WORKED, *copies):
         every += [folder / name, *sorted((folder / name).rglob("*"))]
     above = (up for path in every for up in reversed(path.parents) if up.is_relative_to(folder))

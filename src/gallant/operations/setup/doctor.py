@@ -308,7 +308,9 @@ def _of_group(place: Workplace, gid: int | None) -> Iterator[Examined]:
     if gid is None:
         return
     name = group_name(gid)
-    wrong = ["." if path == place.folder else str(path.relative_to(place.folder)) for path in not_the_groups(place, gid)]
+    wrong = [
+        "." if path == place.folder else str(path.relative_to(place.folder)) for path in not_the_groups(place, gid)
+    ]
     more = f" and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
     if not wrong:
         yield Examined(about="group", subject=name, level="pass", seen="its members can work on the estate")
