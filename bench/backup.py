@@ -1,7 +1,8 @@
 """Taking an encrypted backup, to `tar | zstd | age` on the same data, side by side.
 
-Half of the data is random, half of it text that repeats, as configurations with images in them are. Gallant also hashes every
-item, hashes what it writes, and reads all of it back; the pipe does none of that, and may use a core for each of its parts.
+Half of the data is random, half of it text that repeats, as configurations with images
+in them are. Gallant also hashes every item, hashes what it writes, and reads all of it
+back; the pipe does none of that, and may use a core for each of its parts.
 
     python bench/backup.py [MEGABYTES]
 """

@@ -1,8 +1,10 @@
-"""What each command that only shows costs on a large estate: its processor seconds, beside those of opening the same estate.
+"""What each command that only shows costs on a large estate: its
+processor seconds, beside those of opening the same estate.
 
     python bench/commands.py                # 1,000 nodes of 30 components, then 10,000
 
-The goal is under 2 s of processor time for every command at 1,000 nodes, and under 1 s for `inventory SYSTEM` at 10,000.
+The goal is under 2 s of processor time for every command at 1,000
+nodes, and under 1 s for `inventory SYSTEM` at 10,000.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""Gaps over 10,000 nodes with 30 components each and 20,000 releases, to merely reading the same rows from the store."""
+"""Gaps over 10,000 nodes with 30 components each and 20,000 releases, to merely reading the same rows from the
+store."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What hostile input costs: the time for twice as much of it to the time for once as much. A goal of under 2.3: linear."""
+"""What hostile input costs: the time for twice as much of it to the time for once as much. A goal of under 2.3:
+linear."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The order over 60 products in rule-chains of depth 4, 40 releases each, to reading the same catalogs from their JSON."""
+"""The order over 60 products in rule-chains of depth 4, 40 releases each, to reading the same catalogs from their
+JSON."""
 
 from __future__ import annotations
 

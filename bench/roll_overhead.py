@@ -1,8 +1,10 @@
-"""Fifty lanes of three nodes in one roll: what they cost beyond the time of their devices, and what the live view takes.
+"""Fifty lanes of three nodes in one roll: what they cost beyond
+the time of their devices, and what the live view takes.
 
-The devices are a world in this process, so that what is measured is Gallant: reading, guarding, a journal on the disk, the
-order of the work. Their time is scaled (`--speed`) and shortened (`--pace`). Polls and the time for which all has to be
-steady are shown apart: they are policy. The live view draws a hundred lanes into nothing, as often as on a terminal.
+The devices are a world in this process, so that what is measured is Gallant: reading,
+guarding, a journal on the disk, the order of the work. Their time is scaled (`--speed`) and
+shortened (`--pace`). Polls and the time for which all has to be steady are shown apart: they
+are policy. The live view draws a hundred lanes into nothing, as often as on a terminal.
 
     python bench/roll_overhead.py        # about three minutes
 """

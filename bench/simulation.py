@@ -1,6 +1,7 @@
-"""Simulated rolls a second, on one core, side by side: a quorum of four nodes through two hops on twins, as a rehearsal has it; the same in the
-judged simulation, in which devices answer late and all promises are held against the world at every read; and drawn nights, with all that goes
-wrong in them. Then how near two rehearsals of one plan from other draws come to each other.
+"""Simulated rolls a second, on one core, side by side: a quorum of four nodes through two hops on
+twins, as a rehearsal has it; the same in the judged simulation, in which devices answer late and
+all promises are held against the world at every read; and drawn nights, with all that goes wrong
+in them. Then how near two rehearsals of one plan from other draws come to each other.
 
     python bench/simulation.py        # a minute
 """

@@ -21,7 +21,8 @@ class Timing(LinesShow):
         self.waits.append((step, (began.timestamp(), ended.timestamp())))
 
     def apart(self, device: list[Span], lane: str = "") -> tuple[float, float]:
-        """How long a lane (every one, where none is named) polled and saw to be steady while no device worked, in seconds."""
+        """How long a lane (every one, where none is named) polled and
+        saw to be steady while no device worked, in seconds."""
         own = [(step, span) for step, span in self.waits if step.startswith(lane)]
         polls = outside(union([span for step, span in own if ".steady" not in step]), device)
         return polls, outside(union([span for step, span in own if ".steady" in step]), device)

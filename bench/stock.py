@@ -1,7 +1,7 @@
 """Fetching and verifying a package, to a bare download of it followed by `sha256sum`, side by side.
 
-The publisher is a process of its own on loopback. The bare download is the same HTTP client writing what comes into a file;
-`sha256sum` then reads it again, as a person would do by hand.
+The publisher is a process of its own on loopback. The bare download is the same HTTP client writing what comes into a
+file; `sha256sum` then reads it again, as a person would do by hand.
 
     python bench/stock.py [MEGABYTES]
 """

@@ -1,8 +1,9 @@
 """A survey of 3,000 Redfish nodes with 24 components each, to a bare client that makes the very same requests.
 
-The nodes are a process of their own: every address in 127.60.0.0/16 on one port, with answers made beforehand. The bare
-client logs in, asks for the same paths in the same order, as many nodes at once, and throws the answers away. A third takes
-the survey itself with the cleaning and the masking of texts left out: what being safe from a device's words costs.
+The nodes are a process of their own: every address in 127.60.0.0/16 on one port, with
+answers made beforehand. The bare client logs in, asks for the same paths in the same order,
+as many nodes at once, and throws the answers away. A third takes the survey itself with the
+cleaning and the masking of texts left out: what being safe from a device's words costs.
 
     python bench/survey.py [NODES]
 """

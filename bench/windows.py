@@ -1,5 +1,5 @@
-"""200 systems into 12 windows: the worth of the placing that is found, as a share of the bound that no placing exceeds; how long that takes, to
-the first placing piece by piece."""
+"""200 systems into 12 windows: the worth of the placing that is found, as a share of the bound that no placing exceeds;
+how long that takes, to the first placing piece by piece."""
 
 from __future__ import annotations
 
@@ -19,7 +19,8 @@ SECONDS = sized(15.0, 3.0)
 
 
 def pieces(seed: int) -> list[Piece]:
-    """Five sites whose windows are some of the nights; a system in ten needs another one first; more work than all windows hold."""
+    """Five sites whose windows are some of the nights; a system in ten
+    needs another one first; more work than all windows hold."""
     lots = random.Random(seed)
     nights = [
         Span(begin=THEN + timedelta(days=3 * n), end=THEN + timedelta(days=3 * n, hours=lots.choice([4, 5, 6])))

@@ -1,4 +1,5 @@
-"""Records of any kind, built from what their fields may hold: for tests that care about one thing and need all the rest."""
+"""Records of any kind, built from what their fields may hold: for
+tests that care about one thing and need all the rest."""
 
 from __future__ import annotations
 

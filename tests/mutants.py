@@ -222,7 +222,8 @@ def every_mutant() -> Iterator[Mutant]:
 
 
 class Touched:
-    """Which tests come to which line, and how long each of them takes: from one run of all of them, kept in `kept` for the next time."""
+    """Which tests come to which line, and how long each of them takes:
+    from one run of all of them, kept in `kept` for the next time."""
 
     def __init__(self, folder: Path, jobs: int, kept: Path) -> None:
         data, times = kept / "touched", kept / "times.xml"
@@ -265,7 +266,8 @@ def _statement(source: str, line: int) -> tuple[int, int]:
 
 
 def lives(mutant: Mutant, folder: Path, touched: Touched, enough_s: float) -> bool:
-    """Whether the tests that come to it, the quickest up to `enough_s`, pass with the change; `folder` holds a copy of all of it."""
+    """Whether the tests that come to it, the quickest up to `enough_s`,
+    pass with the change; `folder` holds a copy of all of it."""
     target = folder / "src/gallant" / mutant.file
     source = target.read_text()  # as it was when the places were counted
     tests, spent = list[str](), 0.0

@@ -1,4 +1,5 @@
-"""What a page that stands by itself has to keep: valid HTML, readable aloud, found through, and seen by day, by night and on paper."""
+"""What a page that stands by itself has to keep: valid HTML, readable
+aloud, found through, and seen by day, by night and on paper."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ from lxml import html
 
 
 def problems(text: str) -> list[str]:
-    """What is wrong with a page: by the parser of the HTML Living Standard, and by rules of WCAG 2.2 that can be told from its text."""
+    """What is wrong with a page: by the parser of the HTML Living
+    Standard, and by rules of WCAG 2.2 that can be told from its text."""
     try:
         html5lib.HTMLParser(strict=True).parse(text)
     except html5lib.html5parser.ParseError as error:

@@ -1,9 +1,11 @@
-"""Real accounts: the program run by one that is not this, in a mount namespace whose lists of accounts and groups have it.
+"""Real accounts: the program run by one that is not this, in a
+mount namespace whose lists of accounts and groups have it.
 
     as_user("berta", ("approve", plan), folder, environment)
 
-The kernel's own rules hold: the process has that account's number and groups, and no right beside them. Nothing of this machine is changed: what stands in
-closed folders (the interpreter, the tests' own folders) is laid where the account can come to it, in the namespace alone.
+The kernel's own rules hold: the process has that account's number and groups, and no right
+beside them. Nothing of this machine is changed: what stands in closed folders (the interpreter,
+the tests' own folders) is laid where the account can come to it, in the namespace alone.
 """
 
 from __future__ import annotations
@@ -88,8 +90,9 @@ def as_user(
     program: tuple[str, ...] = ("-m", "gallant"),
     full: tuple[Path, ...] = (),
 ) -> subprocess.CompletedProcess[str]:
-    """The program, or other words for the interpreter, run by an account in a folder: by its name, where the lists have it, or by its number, where they do
-    not (then it is in the crew all the same). On the folders that are `full` a disk is mounted that has no room."""
+    """The program, or other words for the interpreter, run by an account in a folder: by its
+    name, where the lists have it, or by its number, where they do not (then it is in the crew
+    all the same). On the folders that are `full` a disk is mounted that has no room."""
     needed_users()
     staging = Path("/tmp") / f"gallant-users-{os.getpid()}"
     staging.mkdir(mode=0o755, exist_ok=True)

@@ -1,9 +1,11 @@
-"""The program without the second that its imports take: a process that has them all already, and becomes the program once for every command.
+"""The program without the second that its imports take: a process that has
+them all already, and becomes the program once for every command.
 
     python tests/warm.py SOCKET       # until its stdin ends
 
-Each command is a process of its own all the same, forked before it knows anything: with its own folder, environment, streams, signals and exit code. What
-is killed on its way, and what a terminal or the interpreter itself is asked for, starts as a user starts it.
+Each command is a process of its own all the same, forked before it knows anything: with
+its own folder, environment, streams, signals and exit code. What is killed on its way, and
+what a terminal or the interpreter itself is asked for, starts as a user starts it.
 """
 
 from __future__ import annotations
@@ -99,7 +101,8 @@ def _become(asked: dict, streams: list[int]) -> None:
     except BaseException:
         traceback.print_exc()
     finally:
-        threading._shutdown()  # as an interpreter ends: its threads, its exit functions, what it holds (files, stores), its streams
+        # as an interpreter ends: its threads, its exit functions, what it holds (files, stores), its streams
+        threading._shutdown()
         atexit._run_exitfuncs()
         gc.collect()
         for stream in (sys.stdout, sys.stderr):

@@ -10,7 +10,8 @@ from gallant.core.errors import WrongUse
 
 @lru_cache(maxsize=64)
 def context_for(ca_file: str | None = None) -> ssl.SSLContext:
-    """A verifying context (making one takes 70 ms), by a CA file or by the authorities of this host; raises `WrongUse` for a file that is none of certificates."""
+    """A verifying context (making one takes 70 ms), by a CA file or by the authorities
+    of this host; raises `WrongUse` for a file that is none of certificates."""
     try:
         return ssl.create_default_context(cafile=ca_file)
     except ssl.SSLError as error:

@@ -1,4 +1,5 @@
-"""Writing to the disk, for every room that writes: for the owner alone, or for the group whose folder it is; never through a link, whole or not at all."""
+"""Writing to the disk, for every room that writes: for the owner alone, or for
+the group whose folder it is; never through a link, whole or not at all."""
 
 from __future__ import annotations
 
@@ -35,7 +36,8 @@ OWN, OF_GROUP = Rights(0o600, 0o700, 0o077), Rights(0o660, 0o2770, 0o007)
 
 
 def is_of_group(folder: Path) -> bool:
-    """Whether a group works in a folder: all that is made there is the group's (setgid), whose members may do what its owner may."""
+    """Whether a group works in a folder: all that is made there is the
+    group's (setgid), whose members may do what its owner may."""
     try:
         mode = folder.stat().st_mode
     except OSError:
@@ -49,8 +51,8 @@ def rights_in(folder: Path) -> Rights:
 
 
 def shut_to_others(path: Path) -> None:
-    """Take away what others have of a file or folder beyond what those have who work beside it; what is another's is left as it is, and told by who looks at
-    rights. Raises OSError."""
+    """Take away what others have of a file or folder beyond what those have who work beside it; what is another's is
+    left as it is, and told by who looks at rights. Raises OSError."""
     found = path.stat()
     more = stat.S_IMODE(found.st_mode) & (rights_in(path if path.is_dir() else path.parent).others)
     if more and os.geteuid() in (0, found.st_uid):
@@ -58,8 +60,8 @@ def shut_to_others(path: Path) -> None:
 
 
 def opened(path: Path, flags: int) -> int:
-    """A file's handle, made for its owner alone or for the group whose folder it is made in; what root makes is its folder's owner's. Raises `Refused` where a
-    link stands in its place, else OSError."""
+    """A file's handle, made for its owner alone or for the group whose folder it is made in; what root makes is its
+    folder's owner's. Raises `Refused` where a link stands in its place, else OSError."""
     flags |= os.O_NOFOLLOW | os.O_CLOEXEC
     try:
         return _made(path, flags) if flags & os.O_CREAT else os.open(path, flags)
@@ -86,7 +88,8 @@ def _made(path: Path, flags: int) -> int:
 
 
 def _settled(folder: Path, made: int | Path, mode: int) -> None:
-    """Rights as in its folder, whatever the umask says; and a look that root had once leaves nothing that the estate's owner cannot read."""
+    """Rights as in its folder, whatever the umask says; and a look that
+    root had once leaves nothing that the estate's owner cannot read."""
     with contextlib.suppress(OSError):  # a medium that knows no rights
         os.chmod(made, mode)
         owner = folder.stat()
@@ -124,8 +127,8 @@ def appending(path: Path) -> IO[bytes]:
 
 
 def make_folder(path: Path) -> None:
-    """A folder, with those above it, for its owner alone or for the group whose folder it is made in; one that is there stays as it is. Raises OSError, also where
-    a file stands in its place."""
+    """A folder, with those above it, for its owner alone or for the group whose folder it is made in; one that is there
+    stays as it is. Raises OSError, also where a file stands in its place."""
     missing = [p for p in (path, *path.parents) if not p.exists()]
     for folder in reversed(missing):
         folder.mkdir(mode=OWN.folder, exist_ok=True)
@@ -135,15 +138,17 @@ def make_folder(path: Path) -> None:
 
 
 def put_whole(path: Path, raw: bytes) -> None:
-    """A file, whole under its name or not there at all, on the disk when this returns. A link there is replaced itself."""
+    """A file, whole under its name or not there at all, on the disk when this returns. A link there is replaced
+    itself."""
     with replacing(path) as file:
         file.write(raw)
 
 
 @contextlib.contextmanager
 def replacing(path: Path, check: Callable[[Path], None] = lambda partial: None) -> Iterator[IO[bytes]]:
-    """A new file under a name that nobody could have laid there, which takes the place of another once it is whole and on the disk, and `check` has nothing against it. Where that fails, on a full disk
-    too, nothing of it is left and what was there stays."""
+    """A new file under a name that nobody could have laid there, which takes the place of
+    another once it is whole and on the disk, and `check` has nothing against it. Where
+    that fails, on a full disk too, nothing of it is left and what was there stays."""
     _clear(path)
     partial = path.with_name(f".{path.name[:200]}.{secrets.token_hex(8)}{PARTIAL}")
     try:
@@ -180,8 +185,8 @@ def locked(path: Path) -> Iterator[None]:
 
 
 def why_not(error: OSError, path: Path) -> str:
-    """Why a file could not be written, in words for a person: of a disk that is full or read-only, which one, since the system's words for that (no space left
-    on device) are of no device that anybody looks after."""
+    """Why a file could not be written, in words for a person: of a disk that is full or read-only, which one, since the
+    system's words for that (no space left on device) are of no device that anybody looks after."""
     if error.errno in FULL:
         return f"the disk at {mounted_at(path)} is full"
     if error.errno == errno.EROFS:

@@ -66,7 +66,8 @@ def group_name(gid: int) -> str:
 
 
 def group_number(name: str) -> int:
-    """The number of a group that this process may give files to. Raises `WrongUse` where there is no such group, or this account is none of it."""
+    """The number of a group that this process may give files to. Raises
+    `WrongUse` where there is no such group, or this account is none of it."""
     try:
         gid = int(name) if name.isdecimal() else grp.getgrnam(name).gr_gid
     except KeyError:

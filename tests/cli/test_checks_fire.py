@@ -1,4 +1,5 @@
-"""Every check on the running line: a fault of a stand-in or a line of the estate that makes it fire, and where it does not."""
+"""Every check on the running line: a fault of a stand-in or a line
+of the estate that makes it fire, and where it does not."""
 
 from __future__ import annotations
 

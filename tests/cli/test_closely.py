@@ -1,4 +1,5 @@
-"""What each kind of device is read closely for, before and after: a loss of it is found with the right words, and nothing else is blamed."""
+"""What each kind of device is read closely for, before and after: a loss
+of it is found with the right words, and nothing else is blamed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Gaps from every side, and routes: bars, components, severity, changes, the figure, ways out of a recall, what bars a way."""
+"""Gaps from every side, and routes: bars, components, severity,
+changes, the figure, ways out of a recall, what bars a way."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The whole line: ten systems on six drivers, read, backed up and looked at as a user would; what lives on what; secrets."""
+"""The whole line: ten systems on six drivers, read, backed up and
+looked at as a user would; what lives on what; secrets."""
 
 from __future__ import annotations
 

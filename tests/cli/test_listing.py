@@ -1,4 +1,5 @@
-"""Filters, order, columns and pages: the same words for every list, on a screen and as data; and decisions on many at once."""
+"""Filters, order, columns and pages: the same words for every
+list, on a screen and as data; and decisions on many at once."""
 
 from __future__ import annotations
 

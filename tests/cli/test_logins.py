@@ -1,4 +1,5 @@
-"""A wrong password is tried once for each account and node in a run, over every protocol: accounts that fail too often are locked."""
+"""A wrong password is tried once for each account and node in a run,
+over every protocol: accounts that fail too often are locked."""
 
 from __future__ import annotations
 

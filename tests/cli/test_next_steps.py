@@ -108,7 +108,8 @@ def steps_in(out: str, err: str) -> Iterator[str]:
 def follow(place: Place, begin: list[str], rolls: int, most: int = 55) -> tuple[dict[str, int], list[str]]:
     """Do what every command offers, in the order in which it is offered; what each came to, and what was refused.
 
-    Of the rolls that are offered the first few are carried out: each takes a while, and changes what the others rest on.
+    Of the rolls that are offered the first few are carried out:
+    each takes a while, and changes what the others rest on.
     """
     known, done, refused = known_words(place), dict[str, int](), list[str]()
     waiting = deque((step, START) for step in begin)

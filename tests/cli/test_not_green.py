@@ -1,4 +1,5 @@
-"""Nothing passes green by mistake: what was not looked at, what is not known, and what is not there are not the same as all being well."""
+"""Nothing passes green by mistake: what was not looked at, what is not
+known, and what is not there are not the same as all being well."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Who is told when a roll comes to rest: by a command, a webhook, mail; and what is done with whoever cannot be told."""
+"""Who is told when a roll comes to rest: by a command, a webhook, mail; and what is done with whoever cannot be
+told."""
 
 from __future__ import annotations
 

@@ -129,7 +129,8 @@ except OSError as error:
 
 @pytest.mark.parametrize("by", ["berta", "carl"])
 def test_a_member_who_writes_an_approval_in_anothers_name_is_found_out_and_it_counts_for_nothing(shared, by):
-    """Its chain is whole: only the account itself can note an entry in its own hand, whether that is there already or not."""
+    """Its chain is whole: only the account itself can note an entry
+    in its own hand, whether that is there already or not."""
     place, plan = shared
     if by == "berta":
         assert place.run_as("berta", "note", "add", "tickets", "seen").code == 0

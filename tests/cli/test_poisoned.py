@@ -1,4 +1,5 @@
-"""Readings that somebody wrote by hand, or a device made up: what is done with them ends in words, whatever stands in them."""
+"""Readings that somebody wrote by hand, or a device made up: what
+is done with them ends in words, whatever stands in them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What is written down here counts: a plan that the ledger has, notes and serials that can be read; and no file that looks like one."""
+"""What is written down here counts: a plan that the ledger has, notes
+and serials that can be read; and no file that looks like one."""
 
 from __future__ import annotations
 

@@ -60,8 +60,8 @@ MOMENTS = {
 }
 
 
-# Each is some seconds on a served line. The simulation kills at every position of the journal; here the served line is killed where a device
-# is in the middle of something, and at night at the other moments.
+# Each is some seconds on a served line. The simulation kills at every position of the journal; here the served line is
+# killed where a device is in the middle of something, and at night at the other moments.
 AT_NIGHT = {
     "before-anything",
     "in-a-preload",
@@ -465,7 +465,8 @@ def test_no_secret_is_in_anything_that_a_night_leaves_behind(standins):
 
 
 def typed(place, words, secret):
-    """Run a command on a terminal of its own, typing the secret when it is asked for; how often it was, and the exit code."""
+    """Run a command on a terminal of its own, typing the secret when
+    it is asked for; how often it was, and the exit code."""
     pid, terminal = pty.fork()
     if pid == 0:
         os.chdir(place.folder)

@@ -1,4 +1,5 @@
-"""Sources of catalogs as people have them: carried on a medium, behind a proxy, under a CA, a pin or an account, channels."""
+"""Sources of catalogs as people have them: carried on a medium,
+behind a proxy, under a CA, a pin or an account, channels."""
 
 from __future__ import annotations
 

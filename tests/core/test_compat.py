@@ -1,4 +1,5 @@
-"""Orders of work across systems: every interleaving that the needs permit keeps every rule, at the lowest cost there is."""
+"""Orders of work across systems: every interleaving that the
+needs permit keeps every rule, at the lowest cost there is."""
 
 from __future__ import annotations
 
@@ -49,7 +50,8 @@ def broken(rules: list[Rule], running: dict[str, str]) -> set[int]:
 
 
 def check_every_interleaving(tasks: list[Task], rules: list[Rule], order: Order) -> None:
-    """Walk all states that the needs permit, hops side by side, each also backed out; no rule may newly break in any."""
+    """Walk all states that the needs permit, hops side by side, each also backed out; no rule may newly break in
+    any."""
     hops = {h.id: h for h in order.hops}
     own = {t.system: [h for h in order.hops if h.system == t.system] for t in tasks}
     at_first = broken(rules, {t.system: t.running for t in tasks})
@@ -79,7 +81,8 @@ def check_every_interleaving(tasks: list[Task], rules: list[Rule], order: Order)
 
 
 def cheapest(tasks: list[Task], rules: list[Rule]) -> float | None:
-    """The lowest minutes by looking at every joint state, one hop at a time; None where the targets cannot be reached."""
+    """The lowest minutes by looking at every joint state, one hop at a time; None where the targets cannot be
+    reached."""
     names = [t.system for t in tasks]
     start, goal = tuple(t.running for t in tasks), tuple(t.target for t in tasks)
     queue, best = [(0.0, start)], {start: 0.0}

@@ -1,4 +1,5 @@
-"""How often numbers that stand still are said to move, and real leaks are seen: on noise that follows from one sample to the next."""
+"""How often numbers that stand still are said to move, and real leaks
+are seen: on noise that follows from one sample to the next."""
 
 from __future__ import annotations
 

@@ -33,7 +33,8 @@ def ids(lanes: list[Lane]) -> list[str]:
 
 @st.composite
 def drawn(draw: st.DrawFn) -> list[Lane]:
-    """Lanes of one to three hops with needs among them that make no circle: each hop waits for some that come before it."""
+    """Lanes of one to three hops with needs among them that make no
+    circle: each hop waits for some that come before it."""
     counts = {name: draw(st.integers(1, 3)) for name in NAMES}
     order = draw(st.permutations([name for name in NAMES for _ in range(counts[name])]))
     made, before = {name: list[Hop]() for name in NAMES}, list[str]()

@@ -1,4 +1,5 @@
-"""How long steps take, learned from those that were carried out: it settles where the truth is, and its nine of ten are nine of ten."""
+"""How long steps take, learned from those that were carried out: it
+settles where the truth is, and its nine of ten are nine of ten."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Deadlines of a whole plan: a night in which nothing is wrong is not stopped by them, whatever number of steps it has."""
+"""Deadlines of a whole plan: a night in which nothing is wrong is not stopped by them, whatever number of steps it
+has."""
 
 from __future__ import annotations
 

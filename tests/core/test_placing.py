@@ -100,7 +100,8 @@ def test_as_many_as_may_go_on_at_once_are_counted_with_all_that_go_on():
 
 @pytest.mark.parametrize("late", "abc")
 def test_an_exchange_leaves_a_piece_where_all_that_it_needs_and_all_that_need_it_let_it_stay(late):
-    """Two nights, four places each: what `d` needs is in the first night but for one, and so are those that need `late`."""
+    """Two nights, four places each: what `d` needs is in the first
+    night but for one, and so are those that need `late`."""
     pieces = [*(piece(name, 30) for name in "abc"), piece("d", 30, needs=("a", "b", "c"))]
     nights = [night(0), night(3)]
     begins = {"a": 0, "b": 0, "c": 0, "d": 1, late: 1}

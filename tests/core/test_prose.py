@@ -6,7 +6,8 @@ import re
 from pathlib import Path
 
 SOURCES = Path(__file__).resolve().parents[2] / "src" / "gallant"
-# What errors, findings, journals, ledgers and gaps say in words; texts of devices and files are read where they come in.
+# What errors, findings, journals, ledgers and gaps say in words;
+# texts of devices and files are read where they come in.
 SENTENCES = r"(?:message|reason|reasons|what|why|words|evidence|comment|told|said_by)"
 READS = re.compile(
     rf"\.{SENTENCES}(?:\[\w+\])?\.(?:startswith|endswith|partition|rpartition|split|removeprefix|removesuffix|find|index|replace)\("

@@ -1,4 +1,5 @@
-"""Events that come again: as RFC 5545 has them, by its own examples and beside a library that is older than this code."""
+"""Events that come again: as RFC 5545 has them, by its own examples and beside a library that is older than this
+code."""
 
 from __future__ import annotations
 
@@ -79,7 +80,8 @@ def test_what_is_no_rule_of_a_window_is_refused(said):
 
 @st.composite
 def repeats(draw):
-    """Rules that hold again and again: one that does not is followed for minutes by the library beside which these are held."""
+    """Rules that hold again and again: one that does not is followed
+    for minutes by the library beside which these are held."""
     freq = draw(st.sampled_from(sorted(KINDS)))
     by_month = tuple(draw(st.lists(st.integers(1, 12), max_size=3, unique=True)))
     ordinal = freq == "MONTHLY" and draw(st.booleans())

@@ -215,7 +215,8 @@ def test_neither_the_hour_nor_the_level_changes_a_slope(values, hours, more):
 
 
 def test_values_that_repeat_narrow_the_bounds_of_a_slope_by_the_ties_among_them():
-    """Sen 1968, (2.6): of twelve points with two values, six times each, the rank sum has a variance of 156, not of 212.7."""
+    """Sen 1968, (2.6): of twelve points with two values, six times
+    each, the rank sum has a variance of 156, not of 212.7."""
     values = [0, 1, 1, 0, 1, 0, 0, 1, 0, 0, 1, 1]
     points = [(float(at), float(value)) for at, value in enumerate(values)]
     slopes = sorted((b[1] - a[1]) / (b[0] - a[0]) for a, b in itertools.combinations(points, 2))

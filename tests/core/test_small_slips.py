@@ -1,4 +1,5 @@
-"""Slips of a kind that passed unseen once: one of several looked at, the oldest for the newest, what is ours left out."""
+"""Slips of a kind that passed unseen once: one of several looked at, the oldest for the newest, what is ours left
+out."""
 
 from __future__ import annotations
 

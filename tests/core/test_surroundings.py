@@ -1,4 +1,5 @@
-"""What no component knows by itself: conditions on readings, neighbours, managers, counterparts, bundles, recalls, notes."""
+"""What no component knows by itself: conditions on readings,
+neighbours, managers, counterparts, bundles, recalls, notes."""
 
 from __future__ import annotations
 

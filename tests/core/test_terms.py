@@ -1,4 +1,5 @@
-"""One term, one matcher: what is written anywhere in an estate means the same everywhere, and what means nothing is told."""
+"""One term, one matcher: what is written anywhere in an estate
+means the same everywhere, and what means nothing is told."""
 
 from __future__ import annotations
 

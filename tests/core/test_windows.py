@@ -47,7 +47,8 @@ CHANGES = [
     (weekly("sat"), LONDON, "2026-03-28", [("03-28 22:00", "03-29 03:00")]),
     # and back at 01:00 UTC on 25 October: it is an hour longer.
     (weekly("sat"), LONDON, "2026-10-24", [("10-24 21:00", "10-25 04:00")]),
-    # 01:30 does not exist on that night: it is 01:30 UTC by the offset before the change, and 00:30 by the one after it.
+    # 01:30 does not exist on that night: it is 01:30 UTC by the
+    # offset before the change, and 00:30 by the one after it.
     (weekly("sun", begin="01:30", end="05:00"), LONDON, "2026-03-29", [("03-29 01:30", "03-29 04:00")]),
     # 01:30 is there twice: it ends with the first of them, and begins with the second.
     (weekly("sun", begin="00:00", end="01:30"), LONDON, "2026-10-25", [("10-24 23:00", "10-25 00:30")]),

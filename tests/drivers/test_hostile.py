@@ -1,4 +1,5 @@
-"""What a hostile or broken device may try, over every protocol: bounded, refused, and nothing of it steers a terminal."""
+"""What a hostile or broken device may try, over every protocol: bounded, refused, and nothing of it steers a
+terminal."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A device whose answers lead elsewhere is followed on itself alone: neither a package nor a session goes to another place."""
+"""A device whose answers lead elsewhere is followed on itself
+alone: neither a package nor a session goes to another place."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ async def logged_in(request: web.Request) -> web.Response:
 
 
 async def caught(tmp_path, answers, work, driver="redfish", profile=REDFISH):
-    """What came to another place while `work` was done with a device of these answers; `{other}` in them is that place."""
+    """What came to another place while `work` was done with a device of these answers; `{other}` in them is that
+    place."""
     came: list[str] = []
 
     async def handle(request: web.Request) -> web.Response:

@@ -1,4 +1,5 @@
-"""The ways in which a device lets one in: a session, the account with every request, a static token, or nothing at all."""
+"""The ways in which a device lets one in: a session, the account with every request, a static token, or nothing at
+all."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Patterns that people write, on texts that take them long: nothing else stands still meanwhile, and no secret is shown for it."""
+"""Patterns that people write, on texts that take them long: nothing
+else stands still meanwhile, and no secret is shown for it."""
 
 from __future__ import annotations
 

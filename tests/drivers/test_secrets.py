@@ -1,4 +1,5 @@
-"""A secret that a device gives back is in nothing that comes out of a driver: no reading, job, answer to an order or error."""
+"""A secret that a device gives back is in nothing that comes out
+of a driver: no reading, job, answer to an order or error."""
 
 from __future__ import annotations
 

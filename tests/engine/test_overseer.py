@@ -1,4 +1,5 @@
-"""What is said to a device that updates its nodes by itself: to a node that answers, in words that it knows, and with patience."""
+"""What is said to a device that updates its nodes by itself: to a
+node that answers, in words that it knows, and with patience."""
 
 from __future__ import annotations
 

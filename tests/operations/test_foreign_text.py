@@ -1,4 +1,5 @@
-"""What is not ours, in what other programs read: pipelines, collectors, calendars and systemd get text of it, and never a line, an element or an option."""
+"""What is not ours, in what other programs read: pipelines, collectors, calendars
+and systemd get text of it, and never a line, an element or an option."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Two builds of one real package: what is installed here, packed again under another version that it also tells when it runs."""
+"""Two builds of one real package: what is installed here, packed
+again under another version that it also tells when it runs."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ def installed_version(package: str) -> str:
 
 
 def repacked(folder: Path, package: str, version: str, old: bytes, new: bytes) -> Path:
-    """The installed package as a file with another version; its programs, which tell the `old` one in so many bytes, tell the `new`."""
+    """The installed package as a file with another version; its programs,
+    which tell the `old` one in so many bytes, tell the `new`."""
     assert len(old) == len(new)
     tree, told = folder / f"{package}_tree", 0
     (tree / "DEBIAN").mkdir(parents=True)

@@ -40,9 +40,9 @@ class Network:
 class Host:
     """A Debian host booted from an overlay of this machine's own files: systemd, apt and a reboot that is one.
 
-    Alone it has a line of its own to this machine; on a `network` it has its `number` there. `furnish` is given its root
-    before it boots. `units` are started beside SSH. It lets in the key of `key_of`, or one of its own. `binds` are folders of this machine
-    that it sees, as FROM:TO.
+    Alone it has a line of its own to this machine; on a `network` it has its `number` there. `furnish` is given its
+    root before it boots. `units` are started beside SSH. It lets in the key of `key_of`, or one of its own. `binds` are
+    folders of this machine that it sees, as FROM:TO.
     """
 
     def __init__(

@@ -72,8 +72,9 @@ class Lab(Place):
 class Asking:
     """Does one thing again and again in a thread, and keeps when it went well.
 
-    A stretch counts as long as this client asked in it: of a pause between two tries that lasted longer than it was meant
-    to, because this machine ran something else, only what it was meant to. What hangs while it is tried counts whole.
+    A stretch counts as long as this client asked in it: of a pause between two tries
+    that lasted longer than it was meant to, because this machine ran something else,
+    only what it was meant to. What hangs while it is tried counts whole.
     """
 
     def __init__(self, once: Callable[[int], object], every_s: float) -> None:

@@ -20,7 +20,8 @@ from .lab import Lab, asking, until
 
 pytestmark = pytest.mark.machines
 
-# What an election costs at least, in seconds: a roll that needed one shows as that much, and a machine that stands still for a moment does not.
+# What an election costs at least, in seconds: a roll that needed one shows as
+# that much, and a machine that stands still for a moment does not.
 ELECTION_S = 5
 QUORUM = """\
   roster:

@@ -1,4 +1,5 @@
-"""A host of which the estate names neither profile nor serial: read by what any has, held to what it was at first sight."""
+"""A host of which the estate names neither profile nor serial:
+read by what any has, held to what it was at first sight."""
 
 from __future__ import annotations
 

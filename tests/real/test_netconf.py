@@ -52,7 +52,8 @@ SAVED = """<config><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><host
 
 @pytest.fixture(params=["running", "candidate"])
 def server(tmp_path, sshd, request):
-    """The server, behind OpenSSH: with a running configuration that is written itself, and with a candidate beside it."""
+    """The server, behind OpenSSH: with a running configuration that is written itself, and with a candidate beside
+    it."""
     needed("netconfd", "netconf-subsystem", "sshd")
     socket = tmp_path / "ncx.sock"
     # The server lets in anyone who came over the port that it was told.

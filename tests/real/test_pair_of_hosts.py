@@ -1,4 +1,5 @@
-"""Two hosts behind an address that moves, updated from a signed repository with real restarts, while somebody connects all the time."""
+"""Two hosts behind an address that moves, updated from a signed
+repository with real restarts, while somebody connects all the time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A primary and its streaming standby, updated by the profile that comes with Gallant, while somebody writes all the time."""
+"""A primary and its streaming standby, updated by the profile that
+comes with Gallant, while somebody writes all the time."""
 
 from __future__ import annotations
 

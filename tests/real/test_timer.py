@@ -1,5 +1,6 @@
-"""The whole way of a timer, on a machine that boots: units as they are printed, secrets from their file, a booked roll that a power cut ends in its midst and that is
-carried on after the boot, and a failure of which people are told by mail and by a command. Nobody logs in."""
+"""The whole way of a timer, on a machine that boots: units as they are printed, secrets from
+their file, a booked roll that a power cut ends in its midst and that is carried on after the
+boot, and a failure of which people are told by mail and by a command. Nobody logs in."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Nights by the thousand: estate, way, faults and moments of death are drawn from a seed; every promise is judged all through.
+"""Nights by the thousand: estate, way, faults and moments of death
+are drawn from a seed; every promise is judged all through.
 
     python -m tests.simulation.dice --runs 10000 --seed 1      # as `make simulate RUNS=10000 SEED=1`
 
@@ -472,7 +473,8 @@ def _lives(night: Night, case: Case, plan: Plan) -> tuple[End | None, int]:
 
 
 def _way_back(night: Night, plan: Plan) -> Plan | None:
-    """The plan that takes back what a stopped roll has done, with the consents that it needs; None where there is none to be made."""
+    """The plan that takes back what a stopped roll has done, with the
+    consents that it needs; None where there is none to be made."""
     _mend(night)
     journal = list(night.events)
     try:
@@ -526,7 +528,8 @@ def judged(case: Case) -> Outcome:
     others = (
         case.mishaps.timed or case.recall or case.lost_after or case.full_after or case.hold_after or case.defect_after
     )
-    # Whoever takes up a roll gives what failed, or is away, another chance: it may then go on where one left alone would be taken back.
+    # Whoever takes up a roll gives what failed, or is away, another chance:
+    # it may then go on where one left alone would be taken back.
     if (
         case.kills
         and not others
@@ -584,7 +587,8 @@ def shrunk(case: Case) -> Case:
 
 
 def tried(seed: int) -> Outcome:
-    """The night of a seed; one that ends with an error of the simulation, or of the engine, is a finding like any other."""
+    """The night of a seed; one that ends with an error of the
+    simulation, or of the engine, is a finding like any other."""
     case = drawn(seed)
     try:
         return judged(case)

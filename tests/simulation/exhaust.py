@@ -1,8 +1,10 @@
-"""All of three small worlds: every fault that the stand-ins know at every order that meets it, with a kill after every entry, and every two faults.
+"""All of three small worlds: every fault that the stand-ins know at every
+order that meets it, with a kill after every entry, and every two faults.
 
     python -m tests.simulation.exhaust --pieces 10 --piece 3      # as `make exhaust PIECES=10 PIECE=3`
 
-A pair, a fabric of two and a quorum of three, over one hop; the latter two with a component besides. The judge is that of the drawn nights.
+A pair, a fabric of two and a quorum of three, over one hop; the latter two
+with a component besides. The judge is that of the drawn nights.
 """
 
 from __future__ import annotations
@@ -61,7 +63,8 @@ class Found:
 
 @lru_cache
 def faults_of(world: str) -> tuple[Fault, ...]:
-    """Every fault that an order of the world's undisturbed night can meet: by the orders that each node is given in it."""
+    """Every fault that an order of the world's undisturbed night can meet: by the orders that each node is given in
+    it."""
     case = WORLDS[world]
     night = night_of(case)
     with contextlib.suppress(Killed):

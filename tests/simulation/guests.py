@@ -1,4 +1,5 @@
-"""A quorum of hosts, and a system of one node that is a guest of one of them: what becomes of it when its host is emptied."""
+"""A quorum of hosts, and a system of one node that is a guest of
+one of them: what becomes of it when its host is emptied."""
 
 from __future__ import annotations
 

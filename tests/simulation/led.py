@@ -16,7 +16,8 @@ class LedDriver(ClusterDriver):
 
 @dataclass
 class LedNight(ClusterNight):
-    """`steering` is what the device knows besides the one order; `careful`: the judge has it take no more than its shape tolerates."""
+    """`steering` is what the device knows besides the one order;
+    `careful`: the judge has it take no more than its shape tolerates."""
 
     steering: tuple[str, ...] = ("pause", "go_on")
     careful: bool = True

@@ -1,4 +1,5 @@
-"""What happens to devices, and to the network before them, while nobody of Gallant does anything: drawn by the minute, each for a while.
+"""What happens to devices, and to the network before them, while nobody
+of Gallant does anything: drawn by the minute, each for a while.
 
 What a device or a person does by itself is noted in `own_doing`, so that the judge blames nobody else for it.
 """
@@ -21,10 +22,12 @@ WHEN_S = 9000.0  # within so many seconds from the beginning it happens
 
 @dataclass(frozen=True)
 class Mishaps:
-    """`away`: a node does not answer from a moment on for so long (empty: none of them). `moved`: another machine answers at its address. `stale_s`: after
-    a start a node tells for so long what it ran before. `clock_s`: by how much the devices' clocks are off. `renamed`: the last release is told by its label.
-    `second_start`: so long after a restart the node starts once more. `person`: when somebody at a console restarts a node, or moves the lead. `repaired`: whoever
-    mends what stopped a roll also starts the node on what it was to run. `halts`: where the process stands still, and for how long."""
+    """`away`: a node does not answer from a moment on for so long (empty: none of them). `moved`: another
+    machine answers at its address. `stale_s`: after a start a node tells for so long what it ran before.
+    `clock_s`: by how much the devices' clocks are off. `renamed`: the last release is told by its label.
+    `second_start`: so long after a restart the node starts once more. `person`: when somebody at a
+    console restarts a node, or moves the lead. `repaired`: whoever mends what stopped a roll also starts
+    the node on what it was to run. `halts`: where the process stands still, and for how long."""
 
     away: tuple[tuple[str, float, float], ...] = ()
     moved: tuple[tuple[str, float, float], ...] = ()
@@ -38,12 +41,14 @@ class Mishaps:
 
     @property
     def timed(self) -> bool:
-        """Whether any of it happens at a moment, and not at an order: a roll that is killed meets it elsewhere than one left alone."""
+        """Whether any of it happens at a moment, and not at an order: a
+        roll that is killed meets it elsewhere than one left alone."""
         return bool(self.away or self.moved or self.person or self.halts or self.second_start)
 
 
 def mishaps_of(seed: int, names: str, family: str) -> Mishaps:
-    """Those of a seed, drawn apart from the rest of its night; a third of all nights has none, and is killed and left alone (I6)."""
+    """Those of a seed, drawn apart from the rest of its night; a third
+    of all nights has none, and is killed and left alone (I6)."""
     if seed % 3 == 0:
         return Mishaps()
     dice = random.Random(f"mishaps {seed}")

@@ -96,7 +96,8 @@ class VirtualClock:
         return self.stood
 
     def halt(self, seconds: float) -> None:
-        """The process stands still for so long (estate s), and the world goes on without it; it knows that afterwards."""
+        """The process stands still for so long (estate s), and the world goes on without it; it knows that
+        afterwards."""
         self.loop.pass_over(seconds)
         self.stood += seconds / SPEED
 
@@ -185,9 +186,10 @@ TWO_HOPS = {"2.8.5": None, "2.11.3": "vers:dotted/>=2.8.0", "3.2.4": "vers:dotte
 class Night:
     """A world, a plan, and a journal that outlives its writers.
 
-    `others` are more pairs, with what their nodes run; `requires` what releases of `ostrel/shoal` require. `lag_s`: devices
-    tell what was so up to that long ago. `forgets`: a job is not listed any more once it has ended. `trouble` is called at
-    every read, act, append and renewal, with (what, system or kind of entry, node, how many so far), and may raise.
+    `others` are more pairs, with what their nodes run; `requires` what releases of
+    `ostrel/shoal` require. `lag_s`: devices tell what was so up to that long ago. `forgets`: a
+    job is not listed any more once it has ended. `trouble` is called at every read, act, append
+    and renewal, with (what, system or kind of entry, node, how many so far), and may raise.
     """
 
     versions: dict[str, str | None] = field(default_factory=lambda: dict(TWO_HOPS))

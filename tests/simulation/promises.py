@@ -1,7 +1,8 @@
 """The promises I1 to I13 (docs/proof.md), judged from the world's truth at every act and at every entry of the journal.
 
-Nothing here asks Gallant what it read or meant: what is out of service, what runs where, what was recalled and what has a backup is the world's own.
-`tolerated` and the range of a requirement are written once more, so that judge and judged share no reasoning.
+Nothing here asks Gallant what it read or meant: what is out of service, what runs where,
+what was recalled and what has a backup is the world's own. `tolerated` and the range of a
+requirement are written once more, so that judge and judged share no reasoning.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ from gallant.engine.means import End
 from .shapes import SimCluster, tolerated
 
 CANARY = "pa55word-in-a-driver"
-LATE_S = 60.0  # estate seconds: what was recalled, or lost, later than so long before an order arrives could not be known when it was sent
+# estate seconds: what was recalled, or lost, later than so long
+# before an order arrives could not be known when it was sent
+LATE_S = 60.0
 ON_ITS_WAY_S = 5.0  # estate seconds from the reading that lets an order be given to its arrival
 BACKUP_AGE = timedelta(hours=24)
 
@@ -77,7 +80,8 @@ class Judged:
             self.breaks("I8", "tickets is disturbed outside of its window")
 
     def _open(self) -> bool:
-        # The clock on the wall: a window is a time of day, whoever sets it. The world may be behind a process that has just begun.
+        # The clock on the wall: a window is a time of day, whoever sets it.
+        # The world may be behind a process that has just begun.
         now = self.world.moment + self.clock.ahead
         return self.spans is None or any(span.begin <= now <= span.end for span in self.spans)
 
@@ -91,7 +95,8 @@ class Judged:
     # --- when an act arrives
 
     def _by_itself(self, node: str) -> bool:
-        """Whether a node is out, or its system not whole, since it went by itself: until it is whole again, and as long as an order may be on its way."""
+        """Whether a node is out, or its system not whole, since it went by itself:
+        until it is whole again, and as long as an order may be on its way."""
         pair, since = self.pairs["tickets"], self.own_doing.get(node)
         if since is None:
             return False

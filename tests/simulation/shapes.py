@@ -94,7 +94,8 @@ class SimCluster(Cluster):
 
 @dataclass(frozen=True)
 class Extra:
-    """A component besides the image: it goes from 1.0 to 2.0. `needs` another to be at its 2.0 (or the image at a release)."""
+    """A component besides the image: it goes from 1.0 to 2.0.
+    `needs` another to be at its 2.0 (or the image at a release)."""
 
     kind: str
     restart: str = "node"
@@ -153,8 +154,8 @@ class ClusterDriver(SimDriver):
 
 @dataclass
 class ClusterNight(Night):
-    """`nodes` and what each runs; `out` are those that are out of service when the night begins; `load` is what each carries, in
-    percent (None: it does not tell)."""
+    """`nodes` and what each runs; `out` are those that are out of service when the night begins; `load` is what each
+    carries, in percent (None: it does not tell)."""
 
     shape: str = "quorum"
     running: dict[str, str] = field(default_factory=lambda: dict.fromkeys("abc", "2.8.5"))
@@ -297,7 +298,8 @@ class ClusterNight(Night):
                 self.broken.append(f"I7: tickets/{node} runs {version}, and {needed.product} {runs}")
 
     def judge_part(self, system: str, node: str, component: str, kind: str, release: str) -> None:
-        """What a component's order could break: its requirement or one of it, the backup before it, the readers of a format."""
+        """What a component's order could break: its requirement or one
+        of it, the backup before it, the readers of a format."""
         cluster, extra = self.pairs[system], self.extras[component]
         mine = cluster.members[node]
         if release == "1.0":
@@ -347,8 +349,8 @@ class ClusterNight(Night):
 
 @dataclass
 class StackedNight(ClusterNight):
-    """Machines (`tickets`, a pool) and a quorum of hosts on them, one on each. When a machine goes down, so does its host; that
-    starts a minute after it. `lead` leads the hosts; both are planned where `both` is set."""
+    """Machines (`tickets`, a pool) and a quorum of hosts on them, one on each. When a machine goes down, so does its
+    host; that starts a minute after it. `lead` leads the hosts; both are planned where `both` is set."""
 
     shape: str = "pool"
     leader: str | None = None

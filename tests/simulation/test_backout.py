@@ -427,7 +427,8 @@ def test_the_way_back_is_offered_once_something_was_altered_and_not_by_a_roll_th
 
 
 def test_the_first_readings_of_a_roll_that_are_stale_are_waited_for_before_its_order_is_made():
-    """The plan knew what runs; right after a start a node told for a while what it ran before, and was to be laid as it was without a restart."""
+    """The plan knew what runs; right after a start a node told for a while
+    what it ran before, and was to be laid as it was without a restart."""
     night = Night(running={"a": "2.11.3", "b": "2.11.3"})
     plan = night.plan()
     assert night.run(plan, YES).state == "finished"

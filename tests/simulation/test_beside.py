@@ -1,4 +1,5 @@
-"""Two rolls beside each other, on systems of which one asks something of the other: each has a journal and a process of its own, and the world is one."""
+"""Two rolls beside each other, on systems of which one asks something of the
+other: each has a journal and a process of its own, and the world is one."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ NIGHTS = 180
 
 
 class TwoNights:
-    """A world of two pairs, `tickets` and `spit`, each with a plan of its own; what `tickets` asks of `spit` is drawn."""
+    """A world of two pairs, `tickets` and `spit`, each with a plan of its own; what `tickets` asks of `spit` is
+    drawn."""
 
     def __init__(self, seed: int) -> None:
         self.dice = dice = random.Random(f"beside {seed}")
@@ -46,7 +48,8 @@ class TwoNights:
         self.back = dice.random() < 0.5
 
     def plans(self) -> tuple[Plan, Plan]:
-        """Of tickets forward, and of spit forward or, where it went first, back again. Raises `Refused` or `NothingToDo`."""
+        """Of tickets forward, and of spit forward or, where it went
+        first, back again. Raises `Refused` or `NothingToDo`."""
         night = self.one
         if self.back:
             spit = self._plan("spit")

@@ -1,4 +1,5 @@
-"""Nights in which a component comes through a channel that is disabled on a node: opened by consent alone, after the backup, and closed again."""
+"""Nights in which a component comes through a channel that is disabled on a
+node: opened by consent alone, after the backup, and closed again."""
 
 from __future__ import annotations
 

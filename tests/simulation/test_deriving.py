@@ -1,4 +1,5 @@
-"""What a person has to accept for a plan, derived anew when it begins: the same that its planner found, whatever a file says of itself."""
+"""What a person has to accept for a plan, derived anew when it begins:
+the same that its planner found, whatever a file says of itself."""
 
 from __future__ import annotations
 

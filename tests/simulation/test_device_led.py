@@ -1,5 +1,6 @@
-"""Nights of systems that bring their own nodes to a release by one order: Gallant watches the same promises, has the device pause where
-it can, and says plainly what it cannot prevent. The judge looks at the world whenever a member goes down."""
+"""Nights of systems that bring their own nodes to a release by one order: Gallant
+watches the same promises, has the device pause where it can, and says plainly what
+it cannot prevent. The judge looks at the world whenever a member goes down."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Simulated nights by the hundred keep every promise; and a deliberately broken engine is caught, once for each promise."""
+"""Simulated nights by the hundred keep every promise; and a
+deliberately broken engine is caught, once for each promise."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Nights for what no aim asks for: nodes restarted as they are, and nodes that a person works on, one after the other."""
+"""Nights for what no aim asks for: nodes restarted as they are, and nodes that a person works on, one after the
+other."""
 
 from __future__ import annotations
 

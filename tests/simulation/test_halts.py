@@ -1,4 +1,5 @@
-"""A process that stands still, or a machine that sleeps: the work goes on at the nodes, and nothing of it is given up or given twice."""
+"""A process that stands still, or a machine that sleeps: the work goes
+on at the nodes, and nothing of it is given up or given twice."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""A step whose time is over while its device shows that it goes on is waited for, and people are told; one that shows nothing is not."""
+"""A step whose time is over while its device shows that it goes on is
+waited for, and people are told; one that shows nothing is not."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Nights in which components go with the image: as few restarts as may be, every rule kept, killed at every position."""
+"""Nights in which components go with the image: as few restarts as may be, every rule kept, killed at every
+position."""
 
 from __future__ import annotations
 

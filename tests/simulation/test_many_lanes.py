@@ -274,7 +274,8 @@ def test_a_job_of_somebody_else_is_guarded_against_whatever_it_is_called():
 @pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
 @pytest.mark.parametrize("late", [1, 90, 199, 212, 218])
 def test_an_order_that_lands_within_its_time_is_never_given_twice(order, late):
-    """Its answer is lost, and it lands up to the time-out (200 s here) and the time to land (20 s) after it was sent."""
+    """Its answer is lost, and it lands up to the time-out (200 s here) and the time to land (20 s) after it was
+    sent."""
     node = "tickets/b" if order in ("install", "restart") else "tickets/a"
     night = Night(faults=[Fault(name="lands_late", node=node, act=order, nth=1, value=late)])
     assert night.run(night.plan()).state == "finished"
@@ -296,7 +297,8 @@ def test_nor_by_a_process_that_comes_after(order, late, downtime):
 @pytest.mark.parametrize("order", ["install", "restart", "yield", "reclaim"])
 @pytest.mark.parametrize("sent", [100, 395])
 def test_nor_is_an_order_that_was_sent_as_late_as_it_may_be(order, sent):
-    """A third of the lease (400 s here) after its intent, and killed at that moment: from then on it has its whole time."""
+    """A third of the lease (400 s here) after its intent, and
+    killed at that moment: from then on it has its whole time."""
     node = "tickets/b" if order in ("install", "restart") else "tickets/a"
     faults = [Fault(name="sent_late", node=node, act=order, value=sent)]
     night = Night(faults=[*faults, Fault(name="acts_late", node=node, act=order, nth=1, value=218)])

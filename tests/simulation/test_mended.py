@@ -1,4 +1,5 @@
-"""Nights in which a step failed and a person saw to it, and nights of nodes that tell what was so before: what is shown in the end decides."""
+"""Nights in which a step failed and a person saw to it, and nights of
+nodes that tell what was so before: what is shown in the end decides."""
 
 from __future__ import annotations
 

@@ -279,8 +279,8 @@ def test_an_update_that_only_waits_for_its_restart_is_not_installed_again():
     assert [a[0] for a in night.acts if a[1] == "install"] == ["a"]
 
 
-# Two hops of 28 steps in 12 waves. After 8 of them (restarts and moves of roles) the pair is not at a safe stop, the last ends
-# the roll, and the packages of both nodes go side by side in each hop.
+# Two hops of 28 steps in 12 waves. After 8 of them (restarts and moves of roles) the pair is not at a safe stop, the
+# last ends the roll, and the packages of both nodes go side by side in each hop.
 HOLDS = {"step": 28 - 8 - 1 - 2, "node": 4, "wave": 12 - 1, "hop": 1}
 
 

@@ -1,4 +1,5 @@
-"""Nights of nodes that are reached at the address of a service: where that moves nothing is planned, where it cannot it is watched."""
+"""Nights of nodes that are reached at the address of a service: where
+that moves nothing is planned, where it cannot it is watched."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Nights of systems that are several pairs: one node of each may be away, as many pairs at a time as the rest can carry."""
+"""Nights of systems that are several pairs: one node of each may
+be away, as many pairs at a time as the rest can carry."""
 
 from __future__ import annotations
 
@@ -61,7 +62,8 @@ class SeveralPairs:
 
 @dataclass
 class PairsNight(Night):
-    """`load` is what every node carries, in percent; of each pair the first one serves, but where `active` names others."""
+    """`load` is what every node carries, in percent; of each pair
+    the first one serves, but where `active` names others."""
 
     running: dict[str, str] = field(default_factory=lambda: dict.fromkeys("abcd", "2.8.5"))
     load: float | None = 10

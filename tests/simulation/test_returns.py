@@ -1,4 +1,5 @@
-"""Nights of nodes that come back in stages: what answers again is not back yet, and each stage has a time of its own."""
+"""Nights of nodes that come back in stages: what answers again is not back yet, and each stage has a time of its
+own."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Every shape, 1 to 9 nodes: mixed starting versions, nodes that are out already, faults, and kills at every position."""
+"""Every shape, 1 to 9 nodes: mixed starting versions, nodes that are out already, faults, and kills at every
+position."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Nights of nodes whose spare slot is brought to the new release at the end: late, once, and not before all is whole."""
+"""Nights of nodes whose spare slot is brought to the new release at the end: late, once, and not before all is
+whole."""
 
 from __future__ import annotations
 

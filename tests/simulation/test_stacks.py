@@ -1,4 +1,5 @@
-"""Nights of machines on which other systems stand: what goes down with a machine was ready for it, at every position of a kill."""
+"""Nights of machines on which other systems stand: what goes down
+with a machine was ready for it, at every position of a kill."""
 
 from __future__ import annotations
 

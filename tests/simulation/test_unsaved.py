@@ -1,4 +1,5 @@
-"""Nights of nodes that run what they would not start with: it is saved after the backup, or its loss is accepted by name."""
+"""Nights of nodes that run what they would not start with: it is
+saved after the backup, or its loss is accepted by name."""
 
 from __future__ import annotations
 

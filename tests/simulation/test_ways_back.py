@@ -1,4 +1,5 @@
-"""What a plan says of the way back is what a back-out finds: at every step of drawn nights, held there and looked at."""
+"""What a plan says of the way back is what a back-out finds: at every step of drawn nights, held there and looked
+at."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ SEEDS, PACK, HOLDS = 40, 10, 6  # drawn nights, and at how many of its steps eac
 
 
 def undisturbed(seed: int) -> Case:
-    """The night of a seed in which nothing goes wrong, some of whose releases have no way back or no package that leads back."""
+    """The night of a seed in which nothing goes wrong, some of whose
+    releases have no way back or no package that leads back."""
     clean = {"faults": (), "kills": (), "jumps": (0.0,), "recall": None, "lost_after": None, "full_after": None}
     quiet = {"hold_after": None, "defect_after": None, "lost_reads": None, "window": None, "loses_facet": False}
     return with_(drawn(seed), **clean, **quiet, consents=True)

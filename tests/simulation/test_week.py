@@ -1,4 +1,5 @@
-"""Weeks of made-up life (see `week`): some of them here, two thousand in `make week`; and that the judge sees what is broken."""
+"""Weeks of made-up life (see `week`): some of them here, two
+thousand in `make week`; and that the judge sees what is broken."""
 
 from __future__ import annotations
 

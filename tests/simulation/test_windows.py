@@ -28,7 +28,8 @@ class Windowed(Night):
         self.needed = dict(self._needed())
 
     def _needed(self):
-        """By kind of order: the seconds from it to the next rest, and for what disturbs once more, in nine of ten cases."""
+        """By kind of order: the seconds from it to the next rest, and
+        for what disturbs once more, in nine of ten cases."""
         for hop in (hop for lane in self.made.lanes for hop in lane.hops):
             for track in (t for wave in hop.waves for t in wave.tracks):
                 for number, step in enumerate(track.steps):

@@ -1,9 +1,11 @@
-"""A week of made-up life, drawn from a seed: people book and change their minds, aims, catalogs and systems change, clocks change, and what is due is looked at every
+"""A week of made-up life, drawn from a seed: people book and change their minds,
+aims, catalogs and systems change, clocks change, and what is due is looked at every
 five minutes by a process that is killed, stopped, doubled and put to sleep.
 
     python -m tests.simulation.week --runs 2000 --seed 1       # as `make week`
 
-What a look decides is Gallant's own (`gallant.engine.turn`); a roll here is only its length, its windows and how it ends. `week_judge` says what was promised.
+What a look decides is Gallant's own (`gallant.engine.turn`); a roll here is only its
+length, its windows and how it ends. `week_judge` says what was promised.
 """
 
 from __future__ import annotations
@@ -52,7 +54,8 @@ class Died(Exception):
 
 @dataclass
 class SimRoll:
-    """A roll and its process: for how long it works (`needs`, of which `done`), and after how much work it is killed or stops."""
+    """A roll and its process: for how long it works (`needs`, of which
+    `done`), and after how much work it is killed or stops."""
 
     id: str
     plan: str
@@ -397,7 +400,8 @@ def asyncio_free(going: Any) -> Any:
 
 
 class SimDesk:
-    """The engine's `Desk`. At the `dies`-th thing that it does the process is killed, before or after it; at the `halts`-th it stands still for hours."""
+    """The engine's `Desk`. At the `dies`-th thing that it does the process is
+    killed, before or after it; at the `halts`-th it stands still for hours."""
 
     def __init__(self, week: Week, dies: int, halts: int) -> None:
         self.week, self.dies, self.halts, self.did = week, dies, halts, 0

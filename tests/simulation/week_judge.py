@@ -1,5 +1,6 @@
-"""What is promised of bookings, judged from what the world saw and the ledger says. It shares no reasoning with what it judges: when work is allowed is asked
-of the clock of each site, minute by minute, and a booking's end is read from the words of people, the rolls and what people were told.
+"""What is promised of bookings, judged from what the world saw and the ledger says. It shares no reasoning with what it
+judges: when work is allowed is asked of the clock of each site, minute by minute, and a booking's end is read from the
+words of people, the rolls and what people were told.
 """
 
 from __future__ import annotations
@@ -131,7 +132,8 @@ class Judge:
         return any(e.kind == "book" and e.subject == roll.id for e in later)
 
     def _begun_once(self, ledger: Sequence[LedgerEntry]) -> None:
-        """Each roll that was begun without a person has its own decision: a booking whose time it is, or a rule, once for each release."""
+        """Each roll that was begun without a person has its own decision: a
+        booking whose time it is, or a rule, once for each release."""
         used, by_rule = set[int](), set[tuple[str, str, str]]()
         for at, roll, by, brings in self.begun:
             if by != "due":
@@ -159,7 +161,8 @@ class Judge:
                     by_rule.add((system, part, version))
 
     def _told_once(self, ledger: Sequence[LedgerEntry]) -> None:
-        """What is left stands in the ledger as often as people were told of it, and is told again for another reason, another booking or after a killed look."""
+        """What is left stands in the ledger as often as people were told of it, and is
+        told again for another reason, another booking or after a killed look."""
         written = Counter(e.subject for e in ledger if e.kind == "due" and e.state == "failed")
         told = Counter(subject for _, subject, _ in self.heard)
         for subject in sorted(written.keys() | told.keys()):

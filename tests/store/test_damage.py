@@ -1,4 +1,5 @@
-"""Stores that are locked, damaged, emptied or gone: each is a sentence that says what to do, and nothing is begun anew."""
+"""Stores that are locked, damaged, emptied or gone: each is a sentence that says what to do, and nothing is begun
+anew."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""Leases and the group commit: who may write, who may take over and when, and what is on the disk when an append returns."""
+"""Leases and the group commit: who may write, who may take over
+and when, and what is on the disk when an append returns."""
 
 from __future__ import annotations
 

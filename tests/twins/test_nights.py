@@ -1,4 +1,5 @@
-"""The engine carries every kind of plan out on twins of its systems; what they take, and what fails, is what was drawn."""
+"""The engine carries every kind of plan out on twins of its systems; what they take, and what fails, is what was
+drawn."""
 
 from __future__ import annotations
 
@@ -215,8 +216,8 @@ def test_an_order_to_hold_a_device_that_leads_leaves_it_standing():
 
 @pytest.mark.long
 def test_nine_of_ten_nights_of_the_same_world_end_within_a_twentieth_of_what_was_rehearsed():
-    """A world whose devices are quicker or slower each night: some of it is learned, and fresh nights of it, whose devices answer by rules of
-    their own, are held against the rehearsal."""
+    """A world whose devices are quicker or slower each night: some of it is learned, and fresh nights of it, whose
+    devices answer by rules of their own, are held against the rehearsal."""
     dice = random.Random(5)
 
     def one() -> tuple[Night, Plan, float]:

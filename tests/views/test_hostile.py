@@ -1,4 +1,5 @@
-"""What a device, a catalog or a file says is shown as it stands, whatever it says, and steers neither screen nor table."""
+"""What a device, a catalog or a file says is shown as it stands, whatever it says, and steers neither screen nor
+table."""
 
 from __future__ import annotations
 

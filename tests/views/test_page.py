@@ -25,7 +25,8 @@ def test_however_long_a_text_is_nothing_in_it_steers_and_it_ends(length):
 
 @given(st.text(st.sampled_from("`a b"), max_size=12))
 def test_a_code_span_is_one_whatever_is_in_it(text):
-    """By the rule of CommonMark: a run of backquotes is ended by the next run of the same length, and by none before."""
+    """By the rule of CommonMark: a run of backquotes is ended by the next run of the same length, and by none
+    before."""
     span = _marked(_code(text))
     fence = re.match("`+", span)[0]
     inside = span[len(fence) : -len(fence)]

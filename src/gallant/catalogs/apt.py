@@ -1,8 +1,9 @@
-"""Channels of Debian packages as catalogs, read in their own format: a signed Release, and the Packages that it vouches for.
+"""Channels of Debian packages as catalogs, read in their own
+format: a signed Release, and the Packages that it vouches for.
 
-Release is InRelease (signed in clear, RFC 4880 section 7) or Release with Release.gpg next to it; it lists each index with
-its size and SHA-256 and may expire (`Valid-Until`). Its date is the serial: an older one is never taken back. An index is
-fetched by its hash where the channel offers that, so that a mirror that is being written to gives no mixture.
+Release is InRelease (signed in clear, RFC 4880 section 7) or Release with Release.gpg next to it; it lists each index
+with its size and SHA-256 and may expire (`Valid-Until`). Its date is the serial: an older one is never taken back. An
+index is fetched by its hash where the channel offers that, so that a mirror that is being written to gives no mixture.
 """
 
 from __future__ import annotations
@@ -75,8 +76,8 @@ async def read_channel(
 ) -> ChannelRead | None:
     """The channel's packages as a catalog named `name`; None when its Release is that of `tag`.
 
-    `serial` is that of the last accepted one, `known` says when each "product version" was first seen: a channel does not
-    date its packages. Raises `Refused`, with a message of its own for each way in which a channel can be wrong.
+    `serial` is that of the last accepted one, `known` says when each "product version" was first seen: a channel does
+    not date its packages. Raises `Refused`, with a message of its own for each way in which a channel can be wrong.
     """
     signed = await _release(name, channel, key, get, tag)
     if signed is None:

@@ -1,4 +1,5 @@
-"""Writing a catalog by hand: a draft in YAML made whole from the packages' files, and signed with a key of one's own."""
+"""Writing a catalog by hand: a draft in YAML made whole from the packages' files, and signed with a key of one's
+own."""
 
 from __future__ import annotations
 
@@ -103,7 +104,8 @@ def new_key(path: Path) -> None:
 
 
 def sign(catalog_path: Path, key_path: Path) -> str:
-    """Write the signature next to a catalog; gives the public key. Raises `WrongUse` for a key or a catalog that is none."""
+    """Write the signature next to a catalog; gives the public key.
+    Raises `WrongUse` for a key or a catalog that is none."""
     raw = _read(catalog_path)
     try:
         decode_catalog(raw)

@@ -1,4 +1,5 @@
-"""Getting bytes from a source: https, http, a file, or a member of an archive; bounded, and never through a redirect."""
+"""Getting bytes from a source: https, http, a file, or a member of an archive; bounded, and never through a
+redirect."""
 
 from __future__ import annotations
 
@@ -46,7 +47,8 @@ def check_source(source: str) -> str:
 
 
 def beside(source: str, url: str) -> str:
-    """The place of a file that the catalog at `source` names by `url`; raises `Refused` where a carried one leads out."""
+    """The place of a file that the catalog at `source` names by `url`; raises `Refused` where a carried one leads
+    out."""
     if (channel := parse_channel(source)) is not None:
         return urljoin(channel.url, quote(url))
     parts = urlsplit(source)
@@ -82,7 +84,8 @@ def beside_it(source: str, ending: str) -> str:
 
 
 class Reach:
-    """What a request to a source is made with: verification, proxy, account. The account goes nowhere but to its host."""
+    """What a request to a source is made with: verification, proxy, account. The account goes nowhere but to its
+    host."""
 
     def __init__(self, source: str, access: Access | None, folder: Path, secret: str | None = None) -> None:
         self.access = access or Access()

@@ -1,7 +1,7 @@
 """Catalogs and packages that are carried: in a folder, or in an archive on a medium. Nothing is unpacked.
 
-An archive is only read through: a member is found by its name, must be a plain file, and no name leads out of it. Where a
-package lies in an archive, its URL is the archive's with the member after a hash sign.
+An archive is only read through: a member is found by its name, must be a plain file, and no name leads out of it. Where
+a package lies in an archive, its URL is the archive's with the member after a hash sign.
 """
 
 from __future__ import annotations

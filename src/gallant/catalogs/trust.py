@@ -1,4 +1,5 @@
-"""Signatures, expiry and serials: what makes a catalog believable. Raw bytes are verified before anything parses them."""
+"""Signatures, expiry and serials: what makes a catalog believable. Raw bytes are verified before anything parses
+them."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ OPENPGP = "openpgp:"
 
 
 def parse_key(text: str) -> str:
-    """A public key in its one spelling: `ed25519:` and 64 hexadecimal digits, or `openpgp:` and a certificate in base64.
+    """A public key in its one spelling: `ed25519:` and 64
+    hexadecimal digits, or `openpgp:` and a certificate in base64.
 
     Raises `WrongUse` for a text that is neither.
     """

@@ -15,7 +15,8 @@ if TYPE_CHECKING:
     from gallant.views.output import Output
 
 
-class Ports(click.ParamType):  # type: ignore[type-arg]  # generic for a type checker alone, in older versions not at all
+# generic for a type checker alone, in older versions not at all
+class Ports(click.ParamType):  # type: ignore[type-arg]
     """Ports as people write them: 22,443,830."""
 
     name = "ports"

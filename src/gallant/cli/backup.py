@@ -105,7 +105,8 @@ def show(estate_path: Path | None, backup_id: str, output: Output) -> None:
 def verify(
     estate_path: Path | None, backup_id: tuple[str, ...], everything: bool, identity: Path | None, output: Output
 ) -> None:
-    """Read backups and their copies again, and open them where an identity is at hand: is every item as it was exported?
+    """Read backups and their copies again, and open them where an
+    identity is at hand: is every item as it was exported?
 
     Examples:  gallant backup verify --all   |   gallant backup verify tickets --identity key.txt
     """

@@ -61,8 +61,8 @@ def catalog() -> None:
 @access_options
 @output_options
 def add(estate_path: Path | None, name: str, source: str, key: str, output: Output, **access: str | None) -> None:
-    """Follow the catalog of publisher NAME at SOURCE, and pin its key. SOURCE is an address, a folder or an archive that
-    was carried here, or a channel of Debian packages.
+    """Follow the catalog of publisher NAME at SOURCE, and pin its key. SOURCE is an address, a folder or an archive
+    that was carried here, or a channel of Debian packages.
 
     Examples:  gallant catalog add ostrel https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
     |   gallant catalog add ostrel /media/usb/ostrel.tar.zst --key keys/ostrel.pub
@@ -142,7 +142,8 @@ def show(estate_path: Path | None, product: str, version: str | None, output: Ou
 def test(
     estate_path: Path | None, source: str, key: str | None, publisher: str | None, output: Output, **access: str | None
 ) -> None:
-    """Look at a source, or at a catalog that is followed: does it resolve, answer, verify; how old is it? Nothing is kept.
+    """Look at a source, or at a catalog that is followed: does it
+    resolve, answer, verify; how old is it? Nothing is kept.
 
     Examples:  gallant catalog test ostrel   |   gallant catalog test https://updates.ostrel.example/catalog.json --key keys/ostrel.pub
     """
@@ -244,7 +245,8 @@ def sign(catalog_file: Path, key_file: Path, new_key: bool, output: Output) -> N
 @click.argument("text", nargs=-1, required=True)
 @output_options
 def find(estate_path: Path | None, text: tuple[str, ...], output: Output) -> None:
-    """Look a device's message up: in known issues, recalls, notes and earlier rolls; numbers and names in it do not matter.
+    """Look a device's message up: in known issues, recalls, notes
+    and earlier rolls; numbers and names in it do not matter.
 
     Examples:  gallant catalog find "replica of port 7 never gets whole"
     """

@@ -126,7 +126,8 @@ def complete_plans(ctx: click.Context, param: click.Parameter, incomplete: str) 
 selector_argument = click.argument("selector", nargs=-1, metavar="[SELECTOR]...", shell_complete=complete_names)
 
 
-class SpanOption(click.ParamType):  # type: ignore[type-arg]  # generic for a type checker alone, in older versions not at all
+# generic for a type checker alone, in older versions not at all
+class SpanOption(click.ParamType):  # type: ignore[type-arg]
     """A stretch of time as people write it: 90m, 12h, 3d."""
 
     name = "time"
@@ -212,8 +213,8 @@ def listing_options(command: Command) -> Command:
 
 
 def open_place(estate_path: Path | None, output: Output, forgiving: bool = False) -> Workplace:
-    """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated. `forgiving`: also where something in it cannot
-    be read."""
+    """The estate's folder, with a person to ask where there is a terminal; says so when its time is simulated.
+    `forgiving`: also where something in it cannot be read."""
     from gallant.operations.ground.workplace import Workplace
 
     place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now(), forgiving)
@@ -284,7 +285,8 @@ def _believe(node: str, kind: str, fingerprint: str) -> bool:
 
 
 def believing(yes: bool, at_terminal: bool) -> Callable[[str, str, str], bool] | None:
-    """Who is asked about a key that is not known: nobody where --yes was said, a person at a terminal; None where nobody is there."""
+    """Who is asked about a key that is not known: nobody where --yes was
+    said, a person at a terminal; None where nobody is there."""
     return _believe if yes else _learn if at_terminal else None
 
 

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 @listing_options
 @output_options
 def due(estate_path: Path | None, list_: bool, output: Output) -> None:
-    """Begin what is booked or acts by a rule and is due, inside of its windows, after fresh checks; for a timer. It may be called every
-    minute, and twice at once. Exit code 1: something that was due is not done.
+    """Begin what is booked or acts by a rule and is due, inside of its windows, after fresh checks; for a timer. It may
+    be called every minute, and twice at once. Exit code 1: something that was due is not done.
 
     Examples:  gallant due   |   gallant due --list   |   gallant due --json
     """

@@ -33,7 +33,8 @@ if TYPE_CHECKING:
 )
 @output_options
 def metrics(estate_path: Path | None, file: Path | None, port: int | None, output: Output) -> None:
-    """Figures for a collector, in the OpenMetrics text format: what is behind, rolls, outages, ages. No node is contacted.
+    """Figures for a collector, in the OpenMetrics text format: what
+    is behind, rolls, outages, ages. No node is contacted.
 
     Examples:  gallant metrics   |   gallant metrics --file /var/lib/collector/gallant.txt   |   gallant metrics --serve 9911
     """

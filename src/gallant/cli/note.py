@@ -24,7 +24,8 @@ def note() -> None:
 @click.argument("text", nargs=-1, required=True)
 @output_options
 def add(estate_path: Path | None, about: str, text: tuple[str, ...], output: Output) -> None:
-    """Keep what was learned of a product, a release, a hop or a system: it stands in plans, in checks and beside messages like it.
+    """Keep what was learned of a product, a release, a hop or a system:
+    it stands in plans, in checks and beside messages like it.
 
     Examples:  gallant note add "ostrel/shoal 2.8.5 > 2.11.3" "ring the box office first"   |   gallant note add tickets "its printers hang on b"
     """

@@ -105,7 +105,8 @@ def accept(
     yes: bool,
     output: Output,
 ) -> None:
-    """It is to be done; several are shown first, and asked about once. Terms of use are accepted once for each version of them.
+    """It is to be done; several are shown first, and asked about once.
+    Terms of use are accepted once for each version of them.
 
     Examples:  gallant notice accept tickets   |   gallant notice accept tickets:expander --reason "agreed on Monday"
     |   gallant notice accept severity:low site:harbour
@@ -170,8 +171,8 @@ def book(
     yes: bool,
     output: Output,
 ) -> None:
-    """Book it for a TIME, in the site's own time zone where none is written; again to change it. What would be left undone in the night is said now
-    (exit 1); --yes books it all the same.
+    """Book it for a TIME, in the site's own time zone where none is written; again to change it. What would be left
+    undone in the night is said now (exit 1); --yes books it all the same.
 
     Examples:  gallant notice book tickets 2026-11-28T22:00 --for 4h   |   gallant notice book tickets --cancel
     """

@@ -41,8 +41,8 @@ def rehearse(
     figure: Path | None,
     output: Output,
 ) -> None:
-    """A plan carried out some hundred times on twins of its systems, by what was learned here: when it is done, how often it stops and where,
-    whether its window holds it, and which step decides. No node is contacted.
+    """A plan carried out some hundred times on twins of its systems, by what was learned here: when it is done, how
+    often it stops and where, whether its window holds it, and which step decides. No node is contacted.
 
     Examples:  gallant rehearse plan-1a2b3c   |   gallant rehearse tickets --at 22:00 --figure night.png
     """

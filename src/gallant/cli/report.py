@@ -44,8 +44,8 @@ def report(
     markdown: Path | None,
     output: Output,
 ) -> None:
-    """The change record: what was planned and approved, what was done, what is not as before, what is left to do first. Of the newest roll, where
-    neither a ROLL nor --since says otherwise. Exit code 1: something of it needs somebody.
+    """The change record: what was planned and approved, what was done, what is not as before, what is left to do first.
+    Of the newest roll, where neither a ROLL nor --since says otherwise. Exit code 1: something of it needs somebody.
 
     Examples:  gallant report roll-0007 --html change.html   |   gallant report --since 12h   |   gallant report --json
     """

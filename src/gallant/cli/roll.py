@@ -136,8 +136,8 @@ def roll(
     detach: bool,
     output: Output,
 ) -> None:
-    """Carry out a plan; without its name the newest that was not, of a system where one is named. It may be killed at any moment;
-    resume finds out where it was.
+    """Carry out a plan; without its name the newest that was not, of a system where one
+    is named. It may be killed at any moment; resume finds out where it was.
 
     Examples:  gallant roll tickets   |   gallant roll plan-3fa9   |   gallant roll plan-3fa9 --hold-after node   |   gallant roll --follow roll-0007
        |   gallant roll plan-3fa9 --show-calls

@@ -31,7 +31,8 @@ if TYPE_CHECKING:
 )
 @output_options
 def support(estate_path: Path | None, name: str, into: Path | None, anonymous: bool, output: Output) -> None:
-    """A bundle for a publisher's support desk about a roll or a system: readings, the device's own words, the journal; no secret is in it.
+    """A bundle for a publisher's support desk about a roll or a system:
+    readings, the device's own words, the journal; no secret is in it.
 
     Examples:  gallant support roll-0007 --anonymous   |   gallant support tickets --to case.zip
     """

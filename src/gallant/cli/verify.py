@@ -73,10 +73,11 @@ def verify(
     junit: Path | None,
     output: Output,
 ) -> None:
-    """Is everything as it should be, and as it was: versions, roles, replicas, services, links, alarms? And is nothing wanted any more?
+    """Is everything as it should be, and as it was: versions, roles,
+    replicas, services, links, alarms? And is nothing wanted any more?
 
-    Where it is, snapshots that were taken for the work are removed once their soak time is over. Catalogs are asked again where that is
-    longer than an hour ago.
+    Where it is, snapshots that were taken for the work are removed once their soak time
+    is over. Catalogs are asked again where that is longer than an hour ago.
 
     Examples:  gallant verify tickets   |   gallant verify --keep before-monday   |   gallant verify tickets --against before-monday
     |   gallant verify tickets --settle 30m --figure settle.png   |   gallant verify tickets --backup

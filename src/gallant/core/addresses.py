@@ -20,7 +20,8 @@ def parts_of(text: str) -> SplitResult:
 
 
 def secretless(text: str) -> SplitResult:
-    """The parts of an address that names no account and has no query. Raises ValueError, without the text, for another."""
+    """The parts of an address that names no account and has no query. Raises ValueError, without the text, for
+    another."""
     parts = parts_of(text)
     if parts.username is not None or parts.password is not None or "@" in parts.netloc or parts.query:
         raise ValueError(WITHOUT_SECRETS)

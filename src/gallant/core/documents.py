@@ -39,7 +39,8 @@ _BASE: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 class _LOADER(_BASE):  # type: ignore[misc]
-    """The library's own tree of nodes, with the tag of a plain word found in one step: half the time of a file goes there."""
+    """The library's own tree of nodes, with the tag of a plain word
+    found in one step: half the time of a file goes there."""
 
     def resolve(self, kind: type[yaml.Node], value: str, implicit: tuple[bool, bool]) -> str:
         if kind is not yaml.ScalarNode:
@@ -173,7 +174,8 @@ class Document:
         if len(text) > LARGEST_BYTES:
             raise Invalid(name, [Problem(1, 1, f"larger than {LARGEST_BYTES // 1024 // 1024} MiB")])
         collecting = gc.isenabled()
-        gc.disable()  # allocating many small nodes makes the collector run for nothing; a 5,000-node file loads 5x faster
+        # allocating many small nodes makes the collector run for nothing; a 5,000-node file loads 5x faster
+        gc.disable()
         try:
             self._count(text)
             loader = _LOADER(text)
@@ -197,7 +199,8 @@ class Document:
                 gc.enable()
 
     def _count(self, text: str | bytes) -> None:
-        """Refuse a file of more values than anybody writes before a tree is made of it: each costs 300 bytes and more."""
+        """Refuse a file of more values than anybody writes before a tree is made of it: each costs 300 bytes and
+        more."""
         raw = text if isinstance(text, bytes) else text.encode("utf-8", "replace")
         if sum(map(raw.count, (b",", b":", b"\n"))) <= MOST_VALUES:  # no value without one of them
             return

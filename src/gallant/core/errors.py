@@ -17,8 +17,8 @@ def worst_exit(codes: list[int]) -> int:
 
 
 class GallantError(Exception):
-    """Something that went wrong, in words: `what` failed and where, `why`, and what to do `next`. `cause` is a few words that the same
-    failure has at every node."""
+    """Something that went wrong, in words: `what` failed and where, `why`, and what to do `next`. `cause` is a few
+    words that the same failure has at every node."""
 
     exit_code = 4
     cause = ""

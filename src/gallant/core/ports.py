@@ -48,8 +48,8 @@ class NotReached(_Perhaps):
 
 
 class LoginRefused(Unreached):
-    """The device answers and does not let us in: nothing but the login was sent. `counted`: it looked at user and secret, and found them
-    wrong, as it may count."""
+    """The device answers and does not let us in: nothing but the login was sent. `counted`: it looked at user and
+    secret, and found them wrong, as it may count."""
 
     def __init__(self, what: str, why: str | None = None, next: str | None = None, *, counted: bool = False) -> None:
         super().__init__(what, why, next)
@@ -58,9 +58,9 @@ class LoginRefused(Unreached):
 
 
 class Refusals:
-    """The logins that were refused in one run of a command, by address, user and account: none of them is tried again, since a device
-    locks an account that fails too often. A roll forgets them and remembers none (`stop`): a node that starts may not know its
-    accounts yet."""
+    """The logins that were refused in one run of a command, by address, user and account: none
+    of them is tried again, since a device locks an account that fails too often. A roll forgets
+    them and remembers none (`stop`): a node that starts may not know its accounts yet."""
 
     def __init__(self) -> None:
         self._known: dict[tuple[str, str, str], LoginRefused] = {}
@@ -119,8 +119,8 @@ class LeaseLost(GallantError):
 
 
 class Act(Record):
-    """One order to one node, about its image or another component of it. `release` is the version text; the package fields stand
-    where a package is concerned; `handle` is the job that it is about, where it is about one."""
+    """One order to one node, about its image or another component of it. `release` is the version text; the package
+    fields stand where a package is concerned; `handle` is the job that it is about, where it is about one."""
 
     kind: str
     component: str = IMAGE
@@ -158,9 +158,9 @@ Progress = Callable[[float, str], None]  # percent 0 to 100, message
 class Clock(Protocol):
     """Estate time and real time. `floor_s` is the shortest deadline (estate s) that this clock can keep.
 
-    `real` are real seconds on a clock that cannot be set and that goes on while the machine sleeps; the difference of two
-    of them, also of two processes, is never more than what went by. `estate_s` is how much estate time a stretch of real
-    time is. `stood_s` are the real seconds in which this process stood still, as far as it knows by now.
+    `real` are real seconds on a clock that cannot be set and that goes on while the machine sleeps; the difference of
+    two of them, also of two processes, is never more than what went by. `estate_s` is how much estate time a stretch of
+    real time is. `stood_s` are the real seconds in which this process stood still, as far as it knows by now.
     """
 
     @property
@@ -183,9 +183,8 @@ class Tested(Record):
 class Driver(Protocol):
     """One system's nodes, over one protocol. Every method may raise the errors above; none waits for a job.
 
-    `read` a node `closely` to compare it with another reading of it.
-    `acts`: it can be given some order. `let_in` logs in for a purpose, `read` or `act`. `exports_each`: every node has an
-    export of that name of its own.
+    `read` a node `closely` to compare it with another reading of it. `acts`: it can be given some order. `let_in` logs
+    in for a purpose, `read` or `act`. `exports_each`: every node has an export of that name of its own.
     """
 
     @property
@@ -207,7 +206,8 @@ class Driver(Protocol):
     async def self_test(self, node: str, release: str) -> Tested: ...
     async def export(self, node: str, name: str, into: Callable[[bytes], object]) -> None: ...
     async def act(self, node: str, act: Act, *, send_by: float, progress: Progress | None = None) -> Accepted:
-        """Send one order, all of it before `send_by` (`Clock.real`), else `NotSent` where nothing of it was sent yet."""
+        """Send one order, all of it before `send_by` (`Clock.real`), else `NotSent` where nothing of it was sent
+        yet."""
 
     async def done(self, node: str) -> None:
         """Nothing more is asked of a node for now: let go of what is held for it."""
@@ -225,7 +225,8 @@ class Vault(Protocol):
 
 
 class RestorePoints(Protocol):
-    """Snapshots of whole systems, wherever they are kept; those of a roll are known by its name and the release they precede."""
+    """Snapshots of whole systems, wherever they are kept; those of a
+    roll are known by its name and the release they precede."""
 
     async def take(self, system: System, *, by: str, roll: str, before: str) -> str:
         """Take one, see that it is there, and give its name; one that was taken for this already is that one."""
@@ -245,9 +246,9 @@ class Releases(Protocol):
 
 
 class Prober(Protocol):
-    """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in order.
-    `pause_s` are the real seconds after which it is worth while to ask again. `hurry` names the services that are asked as often as it can be
-    from now on; all others at their own pace again."""
+    """Probes of the service addresses, made at their own pace; `take` gives those finished since the last call, in
+    order. `pause_s` are the real seconds after which it is worth while to ask again. `hurry` names the services that
+    are asked as often as it can be from now on; all others at their own pace again."""
 
     @property
     def pause_s(self) -> float: ...
@@ -261,7 +262,8 @@ class Prober(Protocol):
 
 
 class Journal(Protocol):
-    """One roll's journal. Every entry is on the disk when writing it returns; entries of many lanes may be written together.
+    """One roll's journal. Every entry is on the disk when writing it
+    returns; entries of many lanes may be written together.
 
     An entry about a step is written only while the lease of its `system` is ours, any other while some lease is; else
     `LeaseLost`. `sole_since` is the moment (`Clock.real`) from which on no other process can be sending for this roll.
@@ -350,8 +352,8 @@ class OneRoll(Journal, Protocol):
 
 
 class Rolls(Protocol):
-    """Every roll of an estate. `new_roll` and `take_up` give the journal of one, with the leases of its systems, until the
-    block ends; both raise `Refused` while another process has one of them."""
+    """Every roll of an estate. `new_roll` and `take_up` give the journal of one, with the leases of its systems, until
+    the block ends; both raise `Refused` while another process has one of them."""
 
     def rolls(self, systems: Iterable[str] | None = None) -> tuple[list[RollRow], list[GallantError]]: ...
     def roll(self, roll_id: str) -> RollRow: ...

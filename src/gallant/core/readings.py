@@ -30,8 +30,8 @@ COMPONENT_KINDS = (
 
 # What holds nothing but texts and numbers does not concern the garbage collector: an estate has a million of them.
 class Component(Record, gc=False):
-    """A thing on a node that has its own version; the node's own system image is named `image`. What it is as a piece of hardware
-    (`serial`, `model`, `part_number`) is told where the device tells it."""
+    """A thing on a node that has its own version; the node's own system image is named `image`. What it is as a piece
+    of hardware (`serial`, `model`, `part_number`) is told where the device tells it."""
 
     name: str
     kind: str
@@ -84,7 +84,8 @@ class Facet(Record, gc=False):
 
 
 SPEED = "speed of"  # begins the name of a gauge of which less is a loss
-# A facet that is a way to others, by its name, and the words in which such a one is well, or down because somebody wants it so.
+# A facet that is a way to others, by its name, and the words in which
+# such a one is well, or down because somebody wants it so.
 LINKS = re.compile(r"(?:peer link|uplink|path|link|interface)(?![a-z])", re.IGNORECASE)
 LINK_WELL = frozenset({"up", "active", "optimal", "connected", "ok", "enabled"})
 DOWN_ON_PURPOSE = frozenset({"disabled", "not used", "standby"})
@@ -145,8 +146,8 @@ RUNS = frozenset({"runs", "running", "started", "powered on"})  # the words in w
 
 
 class Guest(Record, gc=False):
-    """What a host carries: its `state` in the host's words, and why it cannot move from this host (`tied`; empty where it can, as far
-    as the host says)."""
+    """What a host carries: its `state` in the host's words, and why it cannot move
+    from this host (`tied`; empty where it can, as far as the host says)."""
 
     name: str
     state: str
@@ -174,8 +175,8 @@ class Logged(Record, gc=False):
 
 
 class Closely(Record):
-    """What a node says of what lies around its work, read only to be compared: links, disks, fans, ports, mounts, routes and the like; and the newest
-    entries of its log that are worth a look. `error`: it could not be read."""
+    """What a node says of what lies around its work, read only to be compared: links, disks, fans, ports, mounts,
+    routes and the like; and the newest entries of its log that are worth a look. `error`: it could not be read."""
 
     facets: tuple[Facet, ...] = ()
     gauges: tuple[Gauge, ...] = ()
@@ -186,20 +187,19 @@ class Closely(Record):
 class Reading(Record):
     """A node at one moment. Versions are the device's own texts; `boot` changes with every start.
 
-    `in_sync` is None where the node holds no replica. `clock_offset_s` is the device's clock less ours, known to within
-    `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation; `answers_for` are the addresses besides its own
-    that it answers for (None: it does not say).
-    `offers` are the versions that the device's own list of updates has (None: it keeps none); `channels` a host's sources
-    of packages (None: it is not a host with any).
-    `snapshots` are the restore points that it keeps (None: it does not say). Where it lists no work, and so nothing of an order can be
-    seen before it has restarted, `tells_work` is false. `other_slot` is the release in the slot that it does not run from (None: it has
-    none, or does not say).
-    `reach`: whether an order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
-    (None: it has no such modes). `guests` are what it carries, where it is a host (None: it is none, or does not say).
-    `at_hand` are other versions of its components that the node could be given, by its own channels or by what it kept (None: it does not say);
-    what it runs it could be given again, but for the components that are `not_at_hand`.
-    `closely` is there where it was read to be compared with another reading.
-    `oddities` are the ways in which the device did not speak as its protocol has it, and was understood all the same.
+    `in_sync` is None where the node holds no replica. `clock_offset_s` is the device's clock less ours, known to
+    within `clock_uncertainty_s`. `network` is the node's own subnet in prefix notation; `answers_for` are the
+    addresses besides its own that it answers for (None: it does not say). `offers` are the versions that the
+    device's own list of updates has (None: it keeps none); `channels` a host's sources of packages (None: it is
+    not a host with any). `snapshots` are the restore points that it keeps (None: it does not say). Where it lists
+    no work, and so nothing of an order can be seen before it has restarted, `tells_work` is false. `other_slot`
+    is the release in the slot that it does not run from (None: it has none, or does not say). `reach`: whether an
+    order reaches this node alone (`one`) or every node of the system (`all`), as a device's operating mode has it
+    (None: it has no such modes). `guests` are what it carries, where it is a host (None: it is none, or does not
+    say). `at_hand` are other versions of its components that the node could be given, by its own channels or by
+    what it kept (None: it does not say); what it runs it could be given again, but for the components that are
+    `not_at_hand`. `closely` is there where it was read to be compared with another reading. `oddities` are the
+    ways in which the device did not speak as its protocol has it, and was understood all the same.
     """
 
     system: str
@@ -249,7 +249,8 @@ class Reading(Record):
         return next((g.value for g in self.gauges if g.name == name), None)
 
     def versions_at_hand(self, component: str) -> tuple[str, ...]:
-        """The versions of a component that the node could be given, what it runs among them; none where it does not say."""
+        """The versions of a component that the node could be given,
+        what it runs among them; none where it does not say."""
         if self.at_hand is None:
             return ()
         own = (p.version for p in self.components if p.name == component and component not in self.not_at_hand)
@@ -313,8 +314,8 @@ class Last(Record):
 
 
 def lasting(reading: Reading) -> Reading:
-    """The reading without what differs each time it is asked: the moment, gauges, clock, jobs, what is left to sync, what is only read to be
-    compared."""
+    """The reading without what differs each time it is asked: the moment, gauges,
+    clock, jobs, what is left to sync, what is only read to be compared."""
     return replace(
         reading,
         taken=_NO_MOMENT,

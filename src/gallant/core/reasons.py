@@ -1,4 +1,5 @@
-"""Why something is impossible, in as few words as there are: sets of rules that bar it, each without a rule that is not needed."""
+"""Why something is impossible, in as few words as there are: sets of
+rules that bar it, each without a rule that is not needed."""
 
 from __future__ import annotations
 
@@ -12,9 +13,9 @@ MOST_REASONS = 4
 def reasons(every: Sequence[R], bars: Callable[[Sequence[R]], bool]) -> list[list[R]]:
     """Parts of `every` that bar by themselves, none of whose rules could be left out; `bars` holds for the whole.
 
-    Where there is only one, dropping any rule of it makes the thing possible. Where there are more, one alone does not say
-    what to do: for each rule of the first that is not enough to drop, a reason without that rule is found too (no more
-    than `MOST_REASONS` in all).
+    Where there is only one, dropping any rule of it makes the thing possible. Where there are
+    more, one alone does not say what to do: for each rule of the first that is not enough to
+    drop, a reason without that rule is found too (no more than `MOST_REASONS` in all).
     """
     found = [_irreducible(every, bars)]
     for rule in found[0]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import tarfile
 
-# POSIX.1-2017, pax: an extended header is names, sizes and times of one member; ours and those of tar(1) have some hundred bytes.
+# POSIX.1-2017, pax: an extended header is names, sizes and times of
+# one member; ours and those of tar(1) have some hundred bytes.
 LARGEST_HEADER = 1024 * 1024
 LARGEST_MEMBER = 64 * 1024 * 1024 * 1024  # as the largest export of a device
 # A stream is read on to a member's end in pieces of this size, also where it ended long before.
@@ -31,7 +32,8 @@ BROKEN: tuple[type[Exception], ...] = (
 
 
 class Modest(tarfile.TarInfo):
-    """A member of an archive that is opened with `tarinfo=Modest`: an extended header is read whole only where it is small."""
+    """A member of an archive that is opened with `tarinfo=Modest`:
+    an extended header is read whole only where it is small."""
 
     def _proc_member(self, archive: tarfile.TarFile) -> tarfile.TarInfo:
         if self.type in EXTENDED and not 0 <= self.size <= LARGEST_HEADER:

@@ -205,8 +205,8 @@ def furnish(
     followed: bool = False,
     windows: bool = False,
 ) -> None:
-    """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line, `followed` declares the
-    publishers' catalogs, `windows` when they may be worked on."""
+    """Write estate.yaml, the secrets (mode 600) and the publishers' keys; `whole` is every system of the line,
+    `followed` declares the publishers' catalogs, `windows` when they may be worked on."""
     from pyrage import x25519
 
     nodes, identity = said["nodes"], x25519.Identity.generate()

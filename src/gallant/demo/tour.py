@@ -187,8 +187,8 @@ def week(folder: Path, faults: Sequence[Fault] = ()) -> None:
 
 
 def _let_it_be_done(folder: Path, begins: float, until: float) -> None:
-    """Call `gallant due` again and again, as a timer does, and show each time at which something was begun or left. While nothing is
-    under way, the time to what comes next passes at once."""
+    """Call `gallant due` again and again, as a timer does, and show each time at which something was begun or left.
+    While nothing is under way, the time to what comes next passes at once."""
     print("\n# From here on nobody types anything: a timer calls gallant due.", flush=True)
     told, looks = set[tuple[str, str, str]](), set[str]()
     since = datetime.fromtimestamp(begins, UTC)
@@ -212,8 +212,8 @@ def _let_it_be_done(folder: Path, begins: float, until: float) -> None:
 
 
 def _let_time_pass(folder: Path, since: datetime, rows: Sequence[dict[str, Any]], looks: int) -> datetime:
-    """Until the next thing that is to come; since when the clock runs then. Not while anything is under way that the clock would be
-    pulled away from, nor past what is tried again."""
+    """Until the next thing that is to come; since when the clock runs then. Not while anything is under way that the
+    clock would be pulled away from, nor past what is tried again."""
     now = since + (datetime.now(UTC) - since) * WEEK_SPEED
     goes_on = any(row["did"] in ("begun", "under way") for row in rows)
     tried_again = any(row["did"] == "left" and row["until"] is not None and _moment(row["until"]) > now for row in rows)
@@ -335,7 +335,8 @@ def _until_asked_to_end() -> threading.Event:
 
 
 def _step(folder: Path, why: str, words: list[str], good: tuple[int, ...] | None) -> int:
-    """Run one command as a person would; its exit code. An end that is not among `good` ends the demo (None: all are)."""
+    """Run one command as a person would; its exit code. An end that is not among `good` ends the demo (None: all
+    are)."""
     bold, dim, off = (
         ("\x1b[1m", "\x1b[2m", "\x1b[0m") if sys.stdout.isatty() and "NO_COLOR" not in os.environ else ("", "", "")
     )

@@ -1,7 +1,7 @@
 """How a service is asked whether it is well: one coroutine a way, in the table `WAYS`.
 
-Each raises `OSError` or `ValueError` with the reason where it is not. Nothing secret is sent, so nobody's certificate is held
-against anything: whether users are let in is theirs to find out, whether somebody answers is asked here.
+Each raises `OSError` or `ValueError` with the reason where it is not. Nothing secret is sent, so nobody's certificate
+is held against anything: whether users are let in is theirs to find out, whether somebody answers is asked here.
 """
 
 from __future__ import annotations
@@ -43,8 +43,8 @@ async def resolved(service: Service, kind: int = socket.SOCK_STREAM) -> Where:
 
 
 async def _connect(service: Service) -> None:
-    """A connect, and a data read where one is asked for. Bare sockets: a probe costs a fifth of what a stream does, and is made
-    twelve times a second."""
+    """A connect, and a data read where one is asked for. Bare sockets: a probe
+    costs a fifth of what a stream does, and is made twelve times a second."""
     loop = asyncio.get_running_loop()
     family, kind, protocol, _, address = await resolved(service)
     with socket.socket(family, kind, protocol) as sock:
@@ -104,7 +104,8 @@ def _look_at_certificate(service: Service, transport: asyncio.BaseTransport | No
 
 
 async def _http(service: Service) -> None:
-    """A page by GET, its status, and what must hold of its JSON. No redirect is followed: where it leads is another service."""
+    """A page by GET, its status, and what must hold of its JSON. No
+    redirect is followed: where it leads is another service."""
     import aiohttp
 
     asked = service.http
@@ -158,7 +159,8 @@ async def _exchange(where: Where, packet: bytes) -> bytes:
 
 
 async def _dns(service: Service) -> None:
-    """Ask for the address of a name (RFC 1035, section 4): well is an answer to this question, without an error, with a record."""
+    """Ask for the address of a name (RFC 1035, section 4): well is an
+    answer to this question, without an error, with a record."""
     number = secrets.token_bytes(2)
     labels = (service.dns or "").rstrip(".").split(".")
     name = b"".join(bytes([len(label)]) + label.encode("ascii") for label in labels) + b"\0"

@@ -95,7 +95,8 @@ TEXTS = ("serial", "version", "boot", "build", "next_version", "other_slot", "mo
 
 
 class Credential(NamedTuple):
-    """Who Gallant is on a device. `kind` is password, key (the secret is a private key's text) or agent (there is none)."""
+    """Who Gallant is on a device. `kind` is password, key (the
+    secret is a private key's text) or agent (there is none)."""
 
     user: str
     secret: str
@@ -198,8 +199,9 @@ def hiding(method: Callable[P, Awaitable[T]]) -> Callable[P, Coroutine[object, o
 
 
 class ProfiledDriver:
-    """One system's nodes, over one protocol. `own_parts` are the components that the protocol brings without a profile's help (by
-    name or kind, `!` before what is none of them), `own_fetched` those of them whose package the node gets by itself, `image_from` those that the image has its version from."""
+    """One system's nodes, over one protocol. `own_parts` are the components that the protocol brings without a
+    profile's help (by name or kind, `!` before what is none of them), `own_fetched` those of them whose package the
+    node gets by itself, `image_from` those that the image has its version from."""
 
     own_parts: tuple[str, ...] = ()
     own_fetched: tuple[str, ...] = ()
@@ -310,8 +312,8 @@ class ProfiledDriver:
 
     @hiding
     async def read(self, node: str, closely: bool = False) -> Reading:
-        """Everything the driver and the profile read, as one reading; `closely`: with what is only read to be compared. Raises `WrongMachine` where
-        another serial answers."""
+        """Everything the driver and the profile read, as one reading; `closely`: with what is only read to be compared.
+        Raises `WrongMachine` where another serial answers."""
         began, real = self.clock.now(), self.clock.real()
         own = {name: read for name, read in self._own_reads().items() if name not in self.profile.without}
         every = [
@@ -542,7 +544,8 @@ class ProfiledDriver:
         )
 
     async def _package(self, node: str, act: Act) -> io.FileIO:
-        """The act's package, open, its bytes verified as they are now: what a node is given is what the catalog says."""
+        """The act's package, open, its bytes verified as they are now: what a node is given is what the catalog
+        says."""
         if self.tools.package_file is None:
             raise DeviceRefused(f"{self.name_of(node)}: no packages are kept here.", meaning="fatal")
         file = io.FileIO(self.tools.package_file(act.package, act.sha256))
@@ -627,8 +630,8 @@ class ProfiledDriver:
         )
 
     def _refusal(self, node: str, text: str, status: int = 0, whole: str | None = None) -> GallantError:
-        """A device's no, in the class that its profile's table of errors gives it; `whole` is all that it said, where `text` is the part
-        of it for people."""
+        """A device's no, in the class that its profile's table of errors gives it;
+        `whole` is all that it said, where `text` is the part of it for people."""
         judged, text = whole or text, self.said(text, 300)
         # Where another process gave the order, it was at the latest when this one first had to do with the node.
         since = self._restarted.setdefault(node, self.clock.now())
@@ -810,7 +813,8 @@ class ProfiledDriver:
         return named(self.profile.parts, self.system.product, said, version)
 
     def _records(self, kind: type[R], rows: object) -> tuple[R, ...]:
-        """Rows of an answer as records; a row that is none is left out rather than guessed at, and `_left_out` says so."""
+        """Rows of an answer as records; a row that is none is left out rather than guessed at, and `_left_out` says
+        so."""
         found: list[R] = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
             record = _record(kind, row)

@@ -1,4 +1,5 @@
-"""Calls: one request each, in the words of a driver's protocol; one record a verb, so that none has a field it cannot mean.
+"""Calls: one request each, in the words of a driver's protocol;
+one record a verb, so that none has a field it cannot mean.
 
 A profile's file writes a call as a mapping in which the verb stands: `{get: /path, take: {…}}`.
 """
@@ -33,9 +34,9 @@ class Pages(Record):
 
 
 class Call(Record, tag_field=VERB):
-    """What every call has: `take` names fields of the answer by JMESPath, and `when` is a version range; elsewhere the call is
-    left out. An answer that is XML is first picked apart by `find` (name to XPath, or to rows: `at` and the columns'
-    XPaths)."""
+    """What every call has: `take` names fields of the answer by JMESPath, and `when` is a
+    version range; elsewhere the call is left out. An answer that is XML is first picked
+    apart by `find` (name to XPath, or to rows: `at` and the columns' XPaths)."""
 
     take: dict[str, str] = {}
     find: dict[str, str | dict[str, str]] = {}
@@ -79,8 +80,8 @@ class Call(Record, tag_field=VERB):
 
 
 class Request(Call):
-    """An HTTP request. Its body is JSON (`send`), a form, or a package that is uploaded, as a stream or as one part of a
-    form of several; `upload_to` is the path of an upload where it is not the verb's."""
+    """An HTTP request. Its body is JSON (`send`), a form, or a package that is uploaded, as a stream or as one part of
+    a form of several; `upload_to` is the path of an upload where it is not the verb's."""
 
     send: dict[str, object] | None = None
     form: dict[str, str] | None = None
@@ -123,8 +124,8 @@ class Delete(Request, tag="delete"):
 
 
 class Command(Call):
-    """What a command line is asked. An answer is picked apart by `match` (the named groups of the first match) and `rows`
-    (those of every match)."""
+    """What a command line is asked. An answer is picked apart by `match` (the
+    named groups of the first match) and `rows` (those of every match)."""
 
     match: str | None = None
     rows: str | None = None
@@ -140,9 +141,10 @@ class Command(Call):
 
 
 class RunCommand(Command, tag="run"):
-    """A command. `answers` are its questions (patterns) and what is said to them; `elevated` needs more rights; `exits` are
-    the exit statuses that are good. `upload` puts a package at `upload_to` first. A `detached` command outlives the
-    connection: `take` its `handle`; each line of it is a command of its own, of which the first that fails ends the work."""
+    """A command. `answers` are its questions (patterns) and what is said to them; `elevated`
+    needs more rights; `exits` are the exit statuses that are good. `upload` puts a package at
+    `upload_to` first. A `detached` command outlives the connection: `take` its `handle`; each
+    line of it is a command of its own, of which the first that fails ends the work."""
 
     run: str
     answers: dict[str, str] = {}

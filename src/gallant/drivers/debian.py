@@ -65,9 +65,9 @@ df -B1 --output=avail /var/cache/apt 2>/dev/null | tail -n 1 | sed 's/^ */free=/
 awk '/^MemAvailable:/ {print "memory=" $2 * 1024}' /proc/meminfo
 exit 0
 """
-# What became of one job: nothing while it runs, else its exit status, its kind, and of one that failed what it said of that. Whether it
-# lives is asked before its end is read: one that ends in between has its end, and is not lost. One that is just being begun has no
-# number yet; one that still has none after a minute lost it with the power.
+# What became of one job: nothing while it runs, else its exit status, its kind, and of one that failed what it said of
+# that. Whether it lives is asked before its end is read: one that ends in between has its end, and is not lost. One
+# that is just being begun has no number yet; one that still has none after a minute lost it with the power.
 ONE_JOB = r"""
     process= begun=; test -e JOB.pid && read -r process begun < JOB.pid; begun=${begun:-$boot}
     if test -z "$process"; then lives=$(find JOB.log -mmin -1)
@@ -162,7 +162,8 @@ exit 0
 
 
 def sudoers(user: str, profile: Profile | None = None) -> str:
-    """The lines of a sudoers file that give `user` what Gallant needs, and no more; with what a profile's calls need."""
+    """The lines of a sudoers file that give `user` what Gallant needs, and no more; with what a profile's calls
+    need."""
 
     def line(command: str, arguments: str) -> str:
         if not arguments:
@@ -177,8 +178,8 @@ def sudoers(user: str, profile: Profile | None = None) -> str:
 
 
 def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
-    """The commands of a profile's calls that need more rights; a field is one word without blanks. No command where it is a script, which
-    no rule can hold to what it says."""
+    """The commands of a profile's calls that need more rights; a field is one word without blanks. No command where it
+    is a script, which no rule can hold to what it says."""
     told: set[str] = set()
     for path, call, _ in every_call(profile):
         if not isinstance(call, RunCommand) or not call.elevated:
@@ -415,7 +416,8 @@ class DebianDriver(ShellDriver):
         return f"{commands[act.kind]}   with more rights"
 
     def _wanted(self, act: Act) -> str:
-        """NAME=VERSION for apt: `package` or the component names what, `release` which; several stand in `release` alone."""
+        """NAME=VERSION for apt: `package` or the component names
+        what, `release` which; several stand in `release` alone."""
         name = act.package if act.component == IMAGE else act.component
         words = act.release.split() if "=" in act.release else [f"{name}={act.release}"]
         return " ".join(shlex.quote(word) for word in words)
@@ -433,8 +435,8 @@ class DebianDriver(ShellDriver):
         return await self._begin(node, "preload", f"{APT} -d install {self._wanted(act)}", before=(UPDATE,))
 
     async def _install(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        """What runs is kept before the channels are asked what is new, for they may have it no more. Where an older version than runs is wanted, it
-        is brought from a channel, or from what was kept."""
+        """What runs is kept before the channels are asked what is new, for they may have it no more. Where an older
+        version than runs is wanted, it is brought from a channel, or from what was kept."""
         words = self._wanted(act).split()
         names = " ".join(shlex.quote(word.partition("=")[0]) for word in words)
         hand = _Hand.of(await self._said(node, AT_HAND.replace("NAMES", names), 60))
@@ -448,8 +450,8 @@ class DebianDriver(ShellDriver):
     async def _begin(
         self, node: str, kind: str, *commands: str, elevated: bool = True, before: Sequence[str] = ()
     ) -> Fields:
-        """Begin work that outlives the connection; its number is its handle, its end a file next to its log. What comes `before` may
-        fail: a channel that is away does not matter where the others have what is wanted."""
+        """Begin work that outlives the connection; its number is its handle, its end a file next to its log. What comes
+        `before` may fail: a channel that is away does not matter where the others have what is wanted."""
         first = "".join(f"{self.elevated(command, 'act')}; " for command in before)
         every = first + " && ".join(self.elevated(command, "act") if elevated else command for command in commands)
         work = f'{{ {every}; }} > "$0.log" 2>&1; echo "$? {kind}" > "$0.part"; mv "$0.part" "$0.end"'
@@ -489,7 +491,8 @@ class DebianDriver(ShellDriver):
 
 
 class _Hand(NamedTuple):
-    """What a host runs of some packages, the versions that it could have of each, and which of those lie in a file of its cache."""
+    """What a host runs of some packages, the versions that it could
+    have of each, and which of those lie in a file of its cache."""
 
     runs: dict[str, str]
     versions: dict[str, tuple[str, ...]]
@@ -531,7 +534,8 @@ def _word_of(file: str) -> str | None:
 
 
 def _ended(words: list[str]) -> Fields:
-    """A job's state by what its end says: nothing while it runs, else its exit status, its kind, and what it said last."""
+    """A job's state by what its end says: nothing while it runs, else its exit status, its kind, and what it said
+    last."""
     if not words:
         return {"state": Ours("running"), "kind": Ours("install")}
     if words[0] == LOST:

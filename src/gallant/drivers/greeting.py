@@ -1,7 +1,9 @@
-"""What a device says of itself to anybody who knocks, before any login: which protocol answers, and what its key or certificate is.
+"""What a device says of itself to anybody who knocks, before any
+login: which protocol answers, and what its key or certificate is.
 
-Over SSH that is the server's own first line and its host key (RFC 4253, 4.2 and 8); over HTTPS the certificate and the service root of
-Redfish, which is open by the standard (DSP0266, 13.2.1). No account is named and nothing is asked that a login would be for.
+Over SSH that is the server's own first line and its host key (RFC 4253, 4.2 and 8); over
+HTTPS the certificate and the service root of Redfish, which is open by the standard
+(DSP0266, 13.2.1). No account is named and nothing is asked that a login would be for.
 """
 
 from __future__ import annotations
@@ -25,8 +27,8 @@ FIRST_WORD_S = 0.7  # who speaks SSH does so at once; who speaks TLS waits for u
 
 
 class Greeting(Record):
-    """What answers at an address: its protocol, what it says (cleaned), the fingerprint of its certificate or host key, and whether a
-    CA that is known here signed that."""
+    """What answers at an address: its protocol, what it says (cleaned), the fingerprint of its certificate or host key,
+    and whether a CA that is known here signed that."""
 
     address: str
     protocol: str

@@ -196,14 +196,15 @@ class HttpDriver(ProfiledDriver):
         return whole
 
     def _look_for_errors(self, node: str, status: int, raw: bytes) -> None:
-        """Raise what an answer means that is an error by its text, whatever its status says: some devices call everything good."""
+        """Raise what an answer means that is an error by its text,
+        whatever its status says: some devices call everything good."""
         text = raw[:LARGEST_COMPLAINT].decode("utf-8", "replace") if self.profile.errors else ""
         if text and self.profile.complains(status, text):
             raise self._refusal(node, self._readable(raw), status, text)
 
     async def _answer(self, node: str, asked: Asked) -> aiohttp.ClientResponse:
-        """The answer to one call, good by its status, its bytes still to come. A session that ran out is renewed, and once
-        more if the node started anew just then; a read is followed to another path of the same node."""
+        """The answer to one call, good by its status, its bytes still to come. A session that ran out is renewed, and
+        once more if the node started anew just then; a read is followed to another path of the same node."""
         renewals = redirects = 0
         while True:
             carried = await self._carried(node, asked.purpose)
@@ -276,7 +277,8 @@ class HttpDriver(ProfiledDriver):
         return aiohttp.ClientTimeout(total=patience + size / slowest, sock_connect=patience)
 
     def _url(self, node: str, link: str) -> URL:
-        """An address at the node itself; the only place where one is made. Raises `DeviceRefused` for a link elsewhere."""
+        """An address at the node itself; the only place where one is made. Raises `DeviceRefused` for a link
+        elsewhere."""
         base = self._bases[node]
         # Taking an address apart and together again is a good part of a request; a plain path needs none of it.
         if base.path == "/" and is_plain(link):
@@ -443,8 +445,8 @@ class HttpDriver(ProfiledDriver):
     async def _tried(
         self, node: str, purpose: str, user: str, carried: dict[str, str], path: str | None
     ) -> dict[str, str]:
-        """The headers that let us in with every request, once one request alone has shown that they do: side by side each would be a
-        failed login, and a few of those lock an account. Raises `LoginRefused`."""
+        """The headers that let us in with every request, once one request alone has shown that they do: side by side
+        each would be a failed login, and a few of those lock an account. Raises `LoginRefused`."""
         self._secrets.update(word for value in carried.values() for word in (value, value.rpartition(" ")[2]))
         for value in carried.values():
             if not _HEADER.fullmatch(value):
@@ -460,8 +462,8 @@ class HttpDriver(ProfiledDriver):
         return carried
 
     async def _said_hello(self, node: str, asked: Asked) -> Whole:
-        """The answer to a login. It changes nothing, so it is safe to repeat; that one was lost says nothing about the act
-        that comes after it."""
+        """The answer to a login. It changes nothing, so it is safe to repeat;
+        that one was lost says nothing about the act that comes after it."""
         for attempt in range(READ_TRIES):
             try:
                 async with await self._request(node, asked, {}) as response:
@@ -558,8 +560,8 @@ def is_plain(path: str) -> bool:
 
 @lru_cache(maxsize=65536)
 def own_path(link: str, address: str) -> str | None:
-    """A link's path and query, where it is a path from the root, or leads to the very scheme, host and port of `address`;
-    None where it leads elsewhere, or is not a link."""
+    """A link's path and query, where it is a path from the root, or leads to the very scheme, host and port of
+    `address`; None where it leads elsewhere, or is not a link."""
     if is_plain(link):
         return link
     if not _LINK.fullmatch(link):

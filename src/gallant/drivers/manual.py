@@ -1,4 +1,5 @@
-"""The `manual` driver: a person does it. Gallant says what, waits for the word, and verifies by asking or by reading."""
+"""The `manual` driver: a person does it. Gallant says what, waits for the word, and verifies by asking or by
+reading."""
 
 from __future__ import annotations
 

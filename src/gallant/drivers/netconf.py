@@ -1,7 +1,7 @@
 """The `netconf` driver: NETCONF over SSH (RFC 6241, RFC 6242), framings 1.0 and 1.1.
 
-Versions come from ietf-hardware (RFC 8348) and ietf-system (RFC 7317), where the server has them. Installing, leading and
-handing over are not part of those models: a profile's RPCs say how a device does them.
+Versions come from ietf-hardware (RFC 8348) and ietf-system (RFC 7317), where the server has them. Installing, leading
+and handing over are not part of those models: a profile's RPCs say how a device does them.
 """
 
 from __future__ import annotations
@@ -29,11 +29,14 @@ if TYPE_CHECKING:
     from asyncssh import SSHClientConnection, SSHReader, SSHWriter
 
 PORT = 830  # RFC 6242, 6
-TRIAL_S = 120  # after which the server takes back a commit that nobody made last; RFC 6241's own 600 s leave a lost server lost for long
+# after which the server takes back a commit that nobody made last;
+# RFC 6241's own 600 s leave a lost server lost for long
+TRIAL_S = 120
 LARGEST_MESSAGE = 64 * 1024 * 1024
 CHUNK = 64 * 1024
-# A question that changes nothing, as the first of a session. There are servers that drop what arrives together with the
-# hello, since it is framed in another way, and then wait for ever: they get another session, and more time for the hello.
+# A question that changes nothing, as the first of a session. There are servers that
+# drop what arrives together with the hello, since it is framed in another way, and
+# then wait for ever: they get another session, and more time for the hello.
 FIRST_WORD = (
     '<get-config><source><running/></source><filter type="subtree"/></get-config>'  # RFC 6241, 6.4.2: of nothing
 )
@@ -438,8 +441,9 @@ class NetconfDriver(ProfiledDriver):
         return {"facets": facets, "alarms": alarms}
 
     async def _own_closely(self, node: str) -> Fields:
-        """Routes (ietf-routing, RFC 8349) and neighbours (LLDP, IEEE Std 802.1ABcu), each where the server has the model, and the speed of each link (RFC
-        8343). Whose addresses were resolved of late comes and goes, and is not compared."""
+        """Routes (ietf-routing, RFC 8349) and neighbours (LLDP, IEEE Std 802.1ABcu),
+        each where the server has the model, and the speed of each link (RFC 8343).
+        Whose addresses were resolved of late comes and goes, and is not compared."""
         session = await self._session(node, "read")
         facets, gauges = list[Fields](), list[Fields]()
         if session.has_module("ietf-routing"):
@@ -510,8 +514,9 @@ class NetconfDriver(ProfiledDriver):
         return {}
 
     async def _restore(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        """Put a saved configuration in place, in the datastore that its name says. An edit of running is tested before it is set, and a candidate when it
-        is committed (RFC 6241, 8.6.4.1 and 8.3.4.1); one that is validated between is taken for unchanged by some servers, and never committed."""
+        """Put a saved configuration in place, in the datastore that its name says. An edit of running is tested before
+        it is set, and a candidate when it is committed (RFC 6241, 8.6.4.1 and 8.3.4.1); one that is validated between
+        is taken for unchanged by some servers, and never committed."""
         assert self.tools.package_file is not None
         saved = parse_xml(self.tools.package_file(act.package, act.sha256).read_bytes())
         from lxml import etree
@@ -535,8 +540,9 @@ class NetconfDriver(ProfiledDriver):
         return {"message": "in place"}
 
     async def _commit(self, node: str, session: Session) -> None:
-        """Candidate to running: on trial where the server can take it back, and for good once it still answers under the new configuration
-        (RFC 6241, 8.4.1). Without the second commit the server goes back to the former one, at the latest when the session ends."""
+        """Candidate to running: on trial where the server can take it back, and for good once
+        it still answers under the new configuration (RFC 6241, 8.4.1). Without the second
+        commit the server goes back to the former one, at the latest when the session ends."""
         if not session.knows("confirmed-commit"):
             await self.rpc(node, "<commit/>", "act")
             return

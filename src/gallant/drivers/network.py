@@ -7,7 +7,8 @@ import socket
 
 
 def reason(error: OSError) -> str:
-    """The cause of a failed connection. Errors of name resolution have numbers below 0, which no `errno` has (RFC 3493, 6.1)."""
+    """The cause of a failed connection. Errors of name resolution
+    have numbers below 0, which no `errno` has (RFC 3493, 6.1)."""
     if isinstance(error, socket.gaierror) or (error.errno or 0) < 0:
         return "the name is not known"
     return os.strerror(error.errno).lower() if error.errno else str(error).lower()

@@ -1,4 +1,5 @@
-"""Patterns that people write, on texts that devices and services tell: each look has a time limit, so that no text holds a roll."""
+"""Patterns that people write, on texts that devices and services
+tell: each look has a time limit, so that no text holds a roll."""
 
 from __future__ import annotations
 
@@ -51,8 +52,8 @@ def every_match(pattern: str, text: str, most: int = 100_000) -> list[dict[str, 
 
 
 async def begins(pattern: str, text: str) -> bool:
-    """Whether a text begins with what a pattern matches (no flags). What takes longer than a moment is looked for on another thread, without holding this
-    one. Raises `TimeoutError` where it takes longer than a pattern may."""
+    """Whether a text begins with what a pattern matches (no flags). What takes longer than a moment is looked for on
+    another thread, without holding this one. Raises `TimeoutError` where it takes longer than a pattern may."""
     compiled = _plain(pattern)
     try:
         return compiled.match(text, timeout=AT_ONCE_SECONDS) is not None
@@ -67,7 +68,8 @@ def _plain(pattern: str) -> regex.Pattern[str]:
 
 
 def groups_in(pattern: str, text: str) -> list[tuple[int, int]]:
-    """Where the groups of all matches lie, those that overlap as one; raises `TimeoutError` where looking takes too long."""
+    """Where the groups of all matches lie, those that overlap as
+    one; raises `TimeoutError` where looking takes too long."""
     spans = sorted(
         match.span(group)
         for match in _plain(pattern).finditer(text, timeout=PATTERN_SECONDS)

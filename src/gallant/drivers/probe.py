@@ -20,11 +20,13 @@ from gallant.drivers.asking import Ways, ways_in
 
 # At least one probe every 100 ms is promised; this leaves room for a machine that is busy.
 INTERVAL_S = FAST_S
-HURRIED_S = 0.25  # for what is asked in a way that takes more than a connection (a page, a name, a command), and a node's own address
+# for what is asked in a way that takes more than a connection (a page, a name, a command), and a node's own address
+HURRIED_S = 0.25
 TIMEOUT_S = 1.0
 # A tick that comes later than this means that we were not run, not that the network was slow.
 HALT_S = 0.2
-# How often a probe is made anew because this machine stood still under it; a machine that always does has to end somewhere.
+# How often a probe is made anew because this machine stood still
+# under it; a machine that always does has to end somewhere.
 MADE_ANEW = 5
 
 
@@ -122,7 +124,8 @@ class SocketProber:
             await asyncio.wait(running, timeout=TIMEOUT_S + 2 * self.interval_s)
 
     def _due(self, now: float) -> list[tuple[str, Service]]:
-        """The services whose turn it is, by their own pace; half a beat of the fastest is no reason to wait for the next."""
+        """The services whose turn it is, by their own pace; half a
+        beat of the fastest is no reason to wait for the next."""
         found = []
         hurried = self._hurried
         for name, service in self.services.items():
@@ -149,6 +152,7 @@ class SocketProber:
             await asyncio.sleep(self.interval_s)  # the beat that sees a halt may come after the probe's own end
             if self._halted < sample.real:
                 break
-            # This machine stood still while the probe was out: that it took long says nothing of the service. Ask again.
+            # This machine stood still while the probe was out: that it
+            # took long says nothing of the service. Ask again.
         with self._lock:
             slot[0] = sample

@@ -108,7 +108,8 @@ TEMPLATE_FIELDS = (
     "name",
     "component",
 )
-# What a device writes something around: its versions (of the image; `component`: of all others), its build, serial and model.
+# What a device writes something around: its versions (of the image;
+# `component`: of all others), its build, serial and model.
 TRIMMED = ("version", "component", "build", "serial", "model")
 # Drivers whose protocol says by itself who a node is.
 KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
@@ -122,9 +123,9 @@ def rule_for(rules: tuple[PartRule, ...], name: str) -> PartRule | None:
 
 
 class Login(Record):
-    """How we are let in. By a `session`: how it is got (`call`), carried (a token in a `header`, or the `cookies` that the device sets)
-    and renewed. By `basic`: the account with every request (RFC 7617). By `header`: the account's secret in a header of every request.
-    By `nothing`: anybody is let in."""
+    """How we are let in. By a `session`: how it is got (`call`), carried (a token in a `header`, or the `cookies` that
+    the device sets) and renewed. By `basic`: the account with every request (RFC 7617). By `header`: the account's
+    secret in a header of every request. By `nothing`: anybody is let in."""
 
     by: str = "session"
     call: OneCall | None = None
@@ -229,7 +230,8 @@ def _fits(statuses: tuple[int, ...], pattern: str | None, status: int, text: str
 
 
 class PassingRule(Record):
-    """An error that a node is known to give after a restart, for `within_s` seconds of estate time: it is not a refusal yet."""
+    """An error that a node is known to give after a restart, for
+    `within_s` seconds of estate time: it is not a refusal yet."""
 
     within_s: Annotated[float, msgspec.Meta(gt=0, le=86400)]
     status: tuple[int, ...] = ()
@@ -250,8 +252,8 @@ class ActCalls(Record):
     """An act's calls; `lands_within_s` is how long after its time-out a request may still take effect.
 
     `repeat`: it may be given again whenever its end is not known (`safe`), when nothing of it is seen (`if_absent`), or
-    only when a person says that it did not take effect (`never`). Of what brings a component: with `older` the same calls bring older
-    releases too; `migrates` is what they do to other components by themselves.
+    only when a person says that it did not take effect (`never`). Of what brings a component: with `older` the same
+    calls bring older releases too; `migrates` is what they do to other components by themselves.
     """
 
     calls: tuple[OneCall, ...]
@@ -317,7 +319,8 @@ class Profile(Record):
             raise ValueError(f"guests: one of {', '.join(GUESTS)}")
 
     def trimmed(self, field: str, text: str | None) -> str | None:
-        """A text without what a device writes around it: the part that the one group of the field's pattern matches, where it does."""
+        """A text without what a device writes around it: the part that the
+        one group of the field's pattern matches, where it does."""
         pattern = self.trim.get(field)
         found = searched(pattern, text) if pattern is not None and text else None
         return (found[1] or text) if found is not None else text
@@ -342,7 +345,8 @@ class Profile(Record):
         return next((rule.means for rule in self.errors if rule.applies(status, text)), "refused")
 
     def complains(self, status: int, text: str) -> bool:
-        """Whether an answer is an error by what it says, however good its status is: a rule with a pattern finds it there."""
+        """Whether an answer is an error by what it says, however good
+        its status is: a rule with a pattern finds it there."""
         return any(rule.pattern is not None and rule.applies(status, text) for rule in self.errors)
 
     @property

@@ -1,8 +1,8 @@
 """Where a field may stand in a shell command (POSIX.1-2017, Shell Command Language, 2.2 and 2.3).
 
-What is filled in is one quoted word. That holds only where the shell reads words: inside other quotes, behind a backslash,
-in a comment, in a here-document or where a text is read a second time, the quotes mean something else and the value is a
-command.
+What is filled in is one quoted word. That holds only where the shell reads words: inside
+other quotes, behind a backslash, in a comment, in a here-document or where a text is
+read a second time, the quotes mean something else and the value is a command.
 """
 
 from __future__ import annotations

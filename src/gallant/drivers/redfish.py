@@ -1,7 +1,7 @@
 """The `redfish` driver: servers and enclosures that speak DMTF's Redfish (DSP0266 1.15 and the schema bundle DSP8010).
 
-Nothing but the service root's path is taken for granted: every other resource is found by its link. A service that has no
-sessions, leaves properties out or spells them in another case is understood all the same, and the reading says so.
+Nothing but the service root's path is taken for granted: every other resource is found by its link. A service that has
+no sessions, leaves properties out or spells them in another case is understood all the same, and the reading says so.
 """
 
 from __future__ import annotations
@@ -90,7 +90,8 @@ HARDWARE = {"serial": ("SerialNumber",), "model": ("Model",), "part_number": ("P
 MOST_RELATED = 128  # pieces of hardware of one node that are asked who they are
 # EthernetInterface v1_12: LinkStatus → our word.
 LINKS = {"LinkUp": "up", "LinkDown": "down", "NoLink": "down"}
-# What feeds and cools, where a chassis has it in subsystems (DSP0268): its kind, the subsystem and the collection there.
+# What feeds and cools, where a chassis has it in subsystems
+# (DSP0268): its kind, the subsystem and the collection there.
 NEWER = (("power supply", "PowerSubsystem", "PowerSupplies"), ("fan", "ThermalSubsystem", "Fans"))
 MOST_LOGS, MOST_ENTRIES = 4, 50  # of one node that are read closely
 APPLY_TIMES = ("OnReset", "AtMaintenanceWindowStart", "Immediate")
@@ -278,7 +279,8 @@ class RedfishDriver(HttpDriver):
         return found if isinstance(found, dict) else {}
 
     async def _members_of(self, node: str, rows: list[dict[str, object]], lasting: bool) -> list[dict[str, object]]:
-        """Members as they are, those that are links alone fetched; one that is not to be had is left out and told of."""
+        """Members as they are, those that are links alone fetched; one that is not to be had is left out and told
+        of."""
         if all(len(row) > 1 for row in rows):
             return rows
         gate = asyncio.Semaphore(MEMBERS_AT_ONCE)
@@ -409,7 +411,8 @@ class RedfishDriver(HttpDriver):
     # --- what is only compared
 
     async def _own_closely(self, node: str) -> Fields:
-        """Links, drives, power, fans, temperatures and memory by their own health, and the newest entries of the event logs that are worth a look."""
+        """Links, drives, power, fans, temperatures and memory by their own health,
+        and the newest entries of the event logs that are worth a look."""
         system, chassis, manager = await self.side_by_side(
             [self._own_system(node), self._first(node, "Chassis"), self._first(node, "Managers")]
         )
@@ -453,7 +456,8 @@ class RedfishDriver(HttpDriver):
         return {"facets": [f for row in drives if (f := self._piece(node, "drive", row)) is not None]}
 
     async def _supplies(self, node: str, chassis: object) -> Fields:
-        """What feeds and cools: in the older form (Power, Thermal) or the newer (PowerSubsystem, ThermalSubsystem), whichever the service has."""
+        """What feeds and cools: in the older form (Power, Thermal) or the newer
+        (PowerSubsystem, ThermalSubsystem), whichever the service has."""
         power, thermal = await self.side_by_side([self._held(node, chassis, name) for name in ("Power", "Thermal")])
         rows = [("power supply", row) for row in self.rows(power, node, "PowerSupplies")]
         rows += [("fan", row) for row in self.rows(thermal, node, "Fans")]
@@ -511,7 +515,8 @@ class RedfishDriver(HttpDriver):
         return {**found, "components": parts}
 
     async def _hardware(self, node: str, rows: Sequence[dict[str, object]]) -> dict[str, dict[str, str]]:
-        """By the name of a firmware: what the piece that it is on says of itself, where the inventory leads there (RelatedItem)."""
+        """By the name of a firmware: what the piece that it is on says of
+        itself, where the inventory leads there (RelatedItem)."""
         gate, found = asyncio.Semaphore(MEMBERS_AT_ONCE), dict[str, dict[str, str]]()
         led = [(row, link) for row in rows if (link := self._related(node, row)) is not None][:MOST_RELATED]
 

@@ -1,8 +1,9 @@
-"""The settings of a server as its Redfish service tells them: what a person would want to see again, or compare, after an update.
+"""The settings of a server as its Redfish service tells them: what a
+person would want to see again, or compare, after an update.
 
-DMTF DSP0268: ComputerSystem (Boot, asset tag, power restore policy), Bios (Attributes), SecureBoot, ManagerNetworkProtocol,
-EthernetInterface of the manager, ManagerAccount. What changes by itself (states, times, links) is left out, and so are secrets, which a
-service does not tell anyway.
+DMTF DSP0268: ComputerSystem (Boot, asset tag, power restore policy), Bios (Attributes), SecureBoot,
+ManagerNetworkProtocol, EthernetInterface of the manager, ManagerAccount. What changes by itself (states, times, links)
+is left out, and so are secrets, which a service does not tell anyway.
 """
 
 from __future__ import annotations

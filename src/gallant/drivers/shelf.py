@@ -24,7 +24,8 @@ class Glance(msgspec.Struct):
 
 
 def file_of(name: str, folder: Path) -> tuple[str, bytes]:
-    """A profile's file and what it holds, by the name of a built-in one, or by a path relative to the estate's folder."""
+    """A profile's file and what it holds, by the name of a built-in one, or by a path relative to the estate's
+    folder."""
     if name.endswith((".yaml", ".yml")):
         path = folder / name
         try:
@@ -50,7 +51,8 @@ def _glance(name: str, folder: Path) -> Glance | None:
 
 
 def can(name: str, folder: Path, act: str) -> bool:
-    """Whether a device of this profile can be given an act on its releases. Raises `WrongUse` where there is no such profile."""
+    """Whether a device of this profile can be given an act on its
+    releases. Raises `WrongUse` where there is no such profile."""
     said = _glance(name, folder)
     if said is None:
         return True

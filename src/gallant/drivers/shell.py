@@ -30,7 +30,8 @@ from gallant.drivers.xml import NotXml, parse_xml, picked
 if TYPE_CHECKING:
     from asyncssh import SSHClientConnection
 
-# A command that runs, here or over SSH: two libraries' classes with the same three streams, which they share no name for.
+# A command that runs, here or over SSH: two libraries' classes
+# with the same three streams, which they share no name for.
 Process: TypeAlias = Any
 Stream: TypeAlias = Any
 
@@ -116,8 +117,8 @@ class ShellDriver(ProfiledDriver):
         return str(fill(call.said, fields))
 
     def _judge(self, node: str, call: RunCommand, said: CommandOutput, act: Act | None) -> None:
-        """Raise what a command's end means, unless it is good. Of an act that is its last word: what it said on its way may be of something
-        that it has got over, or has done half."""
+        """Raise what a command's end means, unless it is good. Of an act that is its last word: what it said on its way
+        may be of something that it has got over, or has done half."""
         text = said.errors.strip() or said.text.strip()
         if said.status not in call.exits:
             rows = text.splitlines()

@@ -41,7 +41,8 @@ async def connect(
     learn: Learn | None,
     standard: int = 22,
 ) -> SSHClientConnection:
-    """An authenticated connection. Raises `NotReached` or `LoginRefused`; a key that is not known is shown, and refused."""
+    """An authenticated connection. Raises `NotReached` or
+    `LoginRefused`; a key that is not known is shown, and refused."""
     import asyncssh
 
     host, port = node.host, ssh_port(node, standard)

@@ -34,7 +34,8 @@ def verification(node: Node, folder: str) -> ssl.SSLContext | aiohttp.Fingerprin
 
 
 async def shown_fingerprint(host: str, port: int, timeout_s: float = 5.0) -> str | None:
-    """The fingerprint of the certificate that a host shows, to tell a person; nothing else is sent on this connection."""
+    """The fingerprint of the certificate that a host shows, to tell a person; nothing else is sent on this
+    connection."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE

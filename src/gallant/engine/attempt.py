@@ -96,8 +96,9 @@ class Attempts:
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step, may_begin: Callable[[], None] = lambda: None) -> None:
-        """Until the step is done; raises what stands in the way. `may_begin` is asked again before an order that is given later than when it was
-        asked first: after a halt, or where nothing came of one that an earlier process gave."""
+        """Until the step is done; raises what stands in the way. `may_begin` is asked
+        again before an order that is given later than when it was asked first: after
+        a halt, or where nothing came of one that an earlier process gave."""
         with self.watch.moving(step.system) if step.interrupts_s else contextlib.nullcontext():
             await self._to_its_end(step, may_begin)
 
@@ -121,8 +122,8 @@ class Attempts:
                 )
 
     async def mended(self, step: Step, whose: str) -> Look:
-        """How the effect of a step that failed looks now. Where it is there, somebody has seen to it: the step is done, by the word of `whose`
-        and by what the node shows."""
+        """How the effect of a step that failed looks now. Where it is there, somebody has seen to it: the step is done,
+        by the word of `whose` and by what the node shows."""
         known = self.log.state.step(step.id)
         before = known.intent.entry.before if known.intent is not None else None
         if before is None or not KINDS[step.kind].driven:
@@ -175,8 +176,8 @@ class Attempts:
         return await self._send(step, before, mark + self.log.journal.lease_s * SEND_WITHIN, already)
 
     async def _send(self, step: Step, before: Before, send_by: float, already: Look) -> bool:
-        """Send the act and see it through; past `send_by` nothing is sent. `already` is how it looked before. False where it was not sent
-        because this process stood still: then all is looked at once more."""
+        """Send the act and see it through; past `send_by` nothing is sent. `already` is how it looked before. False
+        where it was not sent because this process stood still: then all is looked at once more."""
         try:
             kept = KINDS[step.kind].keeper
             accepted = await (self._rewind(step) if kept else self._order(step, send_by))
@@ -288,8 +289,8 @@ class Attempts:
         return digest
 
     async def _with_fresh_backup(self, step: Step, system: System, readings: Mapping[str, Reading]) -> list[Objection]:
-        """What is against a step once a backup that only grew too old, in a long hold as a rule, was taken anew: that is Gallant's own
-        work, and needs no word of a person."""
+        """What is against a step once a backup that only grew too old, in a long hold as a rule, was taken anew: that
+        is Gallant's own work, and needs no word of a person."""
         against = await self._against(step, system, readings)
         stale = self._stale_backup(step, against) if _lacks_backup_alone(against) else None
         if stale is None:
@@ -356,8 +357,9 @@ class Attempts:
     async def _wait(self, step: Step, before: Before, handle: str | None, already: Look | None = None) -> None:
         """Until the act is seen to be done. Past its deadline the step stays open: the next resume observes first.
 
-        A failure that looks as it did `already` before the act was sent is what an earlier one left behind, for as long as a device
-        may tell what was so a while ago. One that nothing says but what the node shows counts once it was shown for that long.
+        A failure that looks as it did `already` before the act was sent is what an earlier
+        one left behind, for as long as a device may tell what was so a while ago. One that
+        nothing says but what the node shows counts once it was shown for that long.
         """
         began, stages = awake(self.clock), self._stages(step)
         shown_since: datetime | None
@@ -403,7 +405,8 @@ class Attempts:
         return Stages(awake(self.clock), self._patience(step.deadline_s), returns, self.clock.floor_s)
 
     async def _goes_on(self, step: Step, look: Look, late: timedelta, stages: Stages, signs: Signs) -> bool:
-        """Whether a step whose time is over is waited for all the same, since its device shows that it goes on. Once it is, people are told."""
+        """Whether a step whose time is over is waited for all the same, since
+        its device shows that it goes on. Once it is, people are told."""
         now = awake(self.clock)
         if look.state != GOING or stages.waited(now) > MOST_OVER * late or not signs.goes_on(now, late):
             return False
@@ -472,8 +475,8 @@ class Attempts:
     async def _look(self, step: Step, before: Before, handle: str | None) -> Look:
         """Observe; a failure only on the word of two readings.
 
-        A reading is several answers, and what they tell may change between them: a job that has just ended together with
-        versions from just before. The second reading begins after whatever the first one saw had ended.
+        A reading is several answers, and what they tell may change between them: a job that has just ended together
+        with versions from just before. The second reading begins after whatever the first one saw had ended.
         """
         look = await self._look_once(step, before, handle)
         return await self._look_once(step, before, handle) if look.state == FAILED else look
@@ -563,7 +566,8 @@ class Attempts:
             await self._sleep(step, pause)
 
     async def _return(self, step: Step, system: System) -> None:
-        """A node that went down with the one below it answers again. It may be out of service still, as it was before."""
+        """A node that went down with the one below it answers again. It may be out of service still, as it was
+        before."""
         began, patience = awake(self.clock), self._patience(step.deadline_s)
         shown_since: datetime | None = None
         while True:
@@ -588,8 +592,8 @@ class Attempts:
             await self._sleep(step, STEADY_SAMPLE_S)
 
     async def _quiet(self, step: Step, system: System) -> None:
-        """Until no more sessions are open on the node than the estate allows, or its time for that is over. One that does not tell
-        cannot be waited for."""
+        """Until no more sessions are open on the node than the estate allows, or its
+        time for that is over. One that does not tell cannot be waited for."""
         rule, began = system.quiet, awake(self.clock)
         assert rule is not None  # else the step would not be there
         while True:
@@ -682,12 +686,12 @@ class Attempts:
     async def _reconcile(self, step: Step, known: StepState) -> bool:
         """Find out what became of an open step: True when it is done now, False when it provably never began.
 
-        That nothing of it is seen counts only in a look that began after the order could land at the latest: one that was
-        still under way then may have passed the node before the order did.
+        That nothing of it is seen counts only in a look that began after the order could land at the latest: one that
+        was still under way then may have passed the node before the order did.
         """
-        # The order of the next two lines in the loop is the promise: whether the order has landed is asked before the look
-        # begins. The other way round a look that began too early would count as proof, and an order that is still on its
-        # way would be given twice.
+        # The order of the next two lines in the loop is the promise: whether the order has
+        # landed is asked before the look begins. The other way round a look that began too early
+        # would count as proof, and an order that is still on its way would be given twice.
         assert known.intent is not None
         kind, before = KINDS[step.kind], known.intent.entry.before
         if kind.ours:  # these change nothing on a node, so they are simply done again
@@ -739,8 +743,8 @@ class Attempts:
     def _has_landed(self, step: Step, known: StepState) -> bool:
         """Whether the order, if it was never seen to begin, cannot begin any more.
 
-        From the last moment at which it can have been sent: the request's time-out, and after that the time within which
-        the device carries out what it has taken.
+        From the last moment at which it can have been sent: the request's time-out, and after that the time within
+        which the device carries out what it has taken.
         """
         if step.repeat == SAFE:
             return True
@@ -786,8 +790,8 @@ class Attempts:
         return await self.means.ask_all(names, lambda node: self._read_again(system, node))
 
     async def read_as_expected(self, system: System) -> dict[str, Reading]:
-        """The same, once every node tells what the journal left it at: right after a start one may tell for a while what it ran before. Where one does
-        not come to that, what it tells; the guards of the first step then say so."""
+        """The same, once every node tells what the journal left it at: right after a start one may tell for a while
+        what it ran before. Where one does not come to that, what it tells; the guards of the first step then say so."""
         began, driver = awake(self.clock), self.means.drivers[system.name]
         lands = timedelta(seconds=max(driver.lands_within_s(kind) for kind in ("install", "restart")))
         while True:
@@ -802,7 +806,8 @@ class Attempts:
             await self.clock.sleep(SHORTEST_POLL_S)
 
     async def _read_again(self, system: System, node: str) -> Reading:
-        """One node, again for a little while where it fails; one that lets a request run into its time-out is not asked twice."""
+        """One node, again for a little while where it fails; one that
+        lets a request run into its time-out is not asked twice."""
         began, patience = awake(self.clock), self.means.drivers[system.name].request_timeout_s
         for attempt in range(READ_TRIES):
             try:

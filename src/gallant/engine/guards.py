@@ -1,4 +1,5 @@
-"""Guards: what must hold at the moment before an act. Each looks at fresh readings and gives the reason against, or None.
+"""Guards: what must hold at the moment before an act. Each looks
+at fresh readings and gives the reason against, or None.
 
 A step names its guards; the table `GUARDS` has them. None of them trusts the plan: what was true when it was made may
 not be true now. Which guards apply is decided by what is there, never by what a reason says.
@@ -23,8 +24,9 @@ MOST_FLAPS = 3  # outages that no move of roles explains, in one run
 
 
 class Above(Record):
-    """A system that stands on what is disturbed: fresh readings of all of its nodes, those that go down, whether they can be
-    taken out of service first, and the release that they are to enter when they come back (None: what they run)."""
+    """A system that stands on what is disturbed: fresh readings of all of its nodes, those that go down, whether they
+    can be taken out of service first, and the release that they are to enter when they come back (None: what they
+    run)."""
 
     system: System
     readings: dict[str, Reading]
@@ -37,13 +39,13 @@ class Scene(Record):
     """What a guard looks at: fresh readings of every node, and what the journal and the catalogs say.
 
     `expected` are the versions by node as the journal left them; `hop_backups` are those that the hop began with;
-    `beside` are nodes that this roll works on at the same time, which are not read; `downtime_accepted`: somebody accepted by
-    name that the service is down meanwhile;
-    `restore_point` the name of the snapshot that was taken for the hop, where it was looked for and is there. `our_jobs` are
-    the steps of this roll by node and the job that it gave them. `silent` are services of the
-    system that do not answer, `flapping` how often each was out in this run while no role was moved. `backup_waived`: the system cannot export, and somebody
-    accepted that by name. `above` are the systems that stand on it, `falling_accepted` those of them of which somebody accepted by
-    name that they are down meanwhile; `losing_accepted` the nodes of which somebody accepted that they lose what they never saved.
+    `beside` are nodes that this roll works on at the same time, which are not read; `downtime_accepted`: somebody
+    accepted by name that the service is down meanwhile; `restore_point` the name of the snapshot that was taken for the
+    hop, where it was looked for and is there. `our_jobs` are the steps of this roll by node and the job that it gave
+    them. `silent` are services of the system that do not answer, `flapping` how often each was out in this run while no
+    role was moved. `backup_waived`: the system cannot export, and somebody accepted that by name. `above` are the
+    systems that stand on it, `falling_accepted` those of them of which somebody accepted by name that they are down
+    meanwhile; `losing_accepted` the nodes of which somebody accepted that they lose what they never saved.
     """
 
     step: Step
@@ -119,7 +121,8 @@ def _not_recalled(scene: Scene, same: Same) -> str | None:
 
 
 def _unhealthy(readings: Sequence[Reading], parted: Sequence[str] = ()) -> str | None:
-    """Why some nodes are not healthy; of those that are `parted` from another by this roll's own work no replica is asked."""
+    """Why some nodes are not healthy; of those that are `parted`
+    from another by this roll's own work no replica is asked."""
     for reading in readings:
         if reading.state != "in_service":
             return f"{reading.name} is not in service"
@@ -136,7 +139,8 @@ def _peers_healthy(scene: Scene, same: Same) -> str | None:
 
 
 def _parted(scene: Scene) -> tuple[str, ...]:
-    """The nodes of other groups of which one is worked on beside this step: what they lack comes from there, and is not ours to wait for."""
+    """The nodes of other groups of which one is worked on beside this step:
+    what they lack comes from there, and is not ours to wait for."""
     groups = SHAPES[scene.system.shape].groups(tuple(scene.system.nodes))
     return tuple(
         node for group in groups if scene.step.node not in group and set(group) & set(scene.beside) for node in group
@@ -186,7 +190,8 @@ def _would_start_another(one: Above, same: Same) -> str | None:
 
 
 def _leads_aside(one: Above) -> str | None:
-    """What was taken out of service may have come to lead since, where another went by itself: it hands over before it goes down."""
+    """What was taken out of service may have come to lead since, where
+    another went by itself: it hands over before it goes down."""
     shape = SHAPES[one.system.shape]
     leads = next((r for n in one.going if (r := one.readings[n]).role in shape.heads), None)
     others = any(_in_service(r) for n, r in one.readings.items() if n not in one.going)
@@ -299,8 +304,8 @@ def _awaits_target(scene: Scene, same: Same) -> str | None:
 
 
 def _service_well(scene: Scene, same: Same) -> str | None:
-    """What is out already, or comes and goes by itself, is not made worse, nor is the work blamed for it. A node that is out
-    carries nothing, so work that brings it back makes nothing worse."""
+    """What is out already, or comes and goes by itself, is not made worse, nor is the work blamed for it. A node that
+    is out carries nothing, so work that brings it back makes nothing worse."""
     if not _in_service(scene.reading):
         return None
     for name in scene.silent:

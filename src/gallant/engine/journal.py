@@ -1,7 +1,9 @@
-"""What a journal says: the state of a roll and its steps derived from its events, and the grammar that events must keep.
+"""What a journal says: the state of a roll and its steps derived
+from its events, and the grammar that events must keep.
 
-Per step: `(intent accepted? told* outcome)*`, where only the last outcome may be `done`, unless `again` follows it, and only the last
-attempt may be open, and only while the roll is. Per roll: `opened` first, `seq` from 1 without a gap, nothing after a terminal event.
+Per step: `(intent accepted? told* outcome)*`, where only the last outcome may be `done`,
+unless `again` follows it, and only the last attempt may be open, and only while the roll is.
+Per roll: `opened` first, `seq` from 1 without a gap, nothing after a terminal event.
 """
 
 from __future__ import annotations
@@ -43,8 +45,8 @@ _NOTHING = StepState()
 
 
 class RollState(Record):
-    """A roll as its journal has it so far. `set_aside` are jobs (system, node, id) of steps of which a person said that they
-    did not take effect: whatever the node still says of them, they are none."""
+    """A roll as its journal has it so far. `set_aside` are jobs (system, node, id) of steps of which a person said that
+    they did not take effect: whatever the node still says of them, they are none."""
 
     state: State = "open"
     steps: dict[str, StepState] = {}
@@ -177,7 +179,8 @@ def taken_up(events: Sequence[Event]) -> tuple[int, ...]:
 
 
 def watched_through(known: StepState, again: Sequence[int]) -> bool:
-    """Whether the time between a step's beginning and its end is the device's: no process ended and none stood still meanwhile, in which nobody looked."""
+    """Whether the time between a step's beginning and its end is the device's: no
+    process ended and none stood still meanwhile, in which nobody looked."""
     if known.intent is None or known.outcome is None or known.outcome.entry.stood_s:
         return False
     return not any(known.intent.seq < seq < known.outcome.seq for seq in again)

@@ -1,5 +1,5 @@
-"""What the journal says of the steps of a run, and of the nodes that they are about. It is asked far oftener than an entry is written, so each
-answer is kept until there is another entry about its system."""
+"""What the journal says of the steps of a run, and of the nodes that they are about. It is asked far oftener than an
+entry is written, so each answer is kept until there is another entry about its system."""
 
 from __future__ import annotations
 
@@ -64,8 +64,9 @@ class RunKnown:
         return known[1]
 
     def expected(self, system: System) -> dict[str, str]:
-        """The version of each node as the journal left it: the plan's basis, and every step since that entered another. None of a
-        node whose image has its version from a component that was brought since, nor of those that a device works on by itself."""
+        """The version of each node as the journal left it: the plan's basis, and every step
+        since that entered another. None of a node whose image has its version from a
+        component that was brought since, nor of those that a device works on by itself."""
         return self._once(self._expected, system.name)
 
     def _expected(self, name: str) -> dict[str, str]:
@@ -94,13 +95,15 @@ class RunKnown:
         }
 
     def backups(self, step: Step) -> tuple[str, ...]:
-        """The backups that the hop of a step began with, as the journal has them: no clock is asked which came first."""
+        """The backups that the hop of a step began with, as the journal has them: no clock is asked which came
+        first."""
         own = (s for s in self._steps_of(step.system, _is_backup) if s.hop == step.hop)
         ends = (self.log.state.step(s.id).outcome for s in own)
         return tuple(end.entry.handle for end in ends if end is not None and end.entry.handle is not None)
 
     def links(self, system: str, node: str) -> tuple[str, ...]:
-        """The links of a node that were up before this roll last disturbed it: where it has other links, it has to have these."""
+        """The links of a node that were up before this roll last
+        disturbed it: where it has other links, it has to have these."""
         return self._once(self._links, system, node)
 
     def _links(self, system: str, node: str) -> tuple[str, ...]:

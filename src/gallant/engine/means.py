@@ -28,7 +28,8 @@ SEND_WITHIN = 1 / 3
 
 
 class AskAll(Protocol):
-    """How several nodes are asked one thing: gives what every one of them says, or raises the first error in their order."""
+    """How several nodes are asked one thing: gives what every one
+    of them says, or raises the first error in their order."""
 
     async def __call__(self, nodes: Sequence[str], ask: Callable[[str], Awaitable[T]]) -> dict[str, T]: ...
 
@@ -47,7 +48,8 @@ async def side_by_side(nodes: Sequence[str], ask: Callable[[str], Awaitable[T]])
 
 
 class Hears:
-    """Whoever wants to know what the engine reads; here, nobody. `rest`: a hop has ended, or a lane. `late`: a step is over its time and goes on."""
+    """Whoever wants to know what the engine reads; here, nobody. `rest`: a hop
+    has ended, or a lane. `late`: a step is over its time and goes on."""
 
     def reading(self, reading: Reading) -> None: ...
 
@@ -88,10 +90,10 @@ class Means:
 class Orders(Record):
     """What the person wants of this run.
 
-    `hold_after` is step, node, wave or hop; `answers` say what open steps came to; `again` are steps that were done and whose
-    effect is gone, to be done once more. `hold_at` is when it is to hold; `stop_others`: a lane that stops has the others hold too.
-    `windows` are, by the system of a lane, when it may be disturbed; one that is not in there may be at any time. Those of `booked` are what somebody booked,
-    where the estate says nothing.
+    `hold_after` is step, node, wave or hop; `answers` say what open steps came to; `again` are steps that were done and
+    whose effect is gone, to be done once more. `hold_at` is when it is to hold; `stop_others`: a lane that stops has
+    the others hold too. `windows` are, by the system of a lane, when it may be disturbed; one that is not in there may
+    be at any time. Those of `booked` are what somebody booked, where the estate says nothing.
     """
 
     by: str
@@ -122,8 +124,8 @@ class End(Record):
 
 
 class Hold(Exception):
-    """The lane pauses here, at a safe stop; or where somebody wants it at once, with `unsafe` nodes in the middle of something.
-    `waits`: for a window, its own or that of one it needs; `opens` is when its own begins."""
+    """The lane pauses here, at a safe stop; or where somebody wants it at once, with `unsafe` nodes in the middle of
+    something. `waits`: for a window, its own or that of one it needs; `opens` is when its own begins."""
 
     def __init__(
         self, reason: str, unsafe: Sequence[str] = (), waits: bool = False, opens: datetime | None = None
@@ -141,7 +143,8 @@ class Unknown(WayOn):
 
 
 def in_words(error: Exception) -> str:
-    """An error for a person. Of one that is not Gallant's own its kind and its place alone: its text may hold a secret."""
+    """An error for a person. Of one that is not Gallant's own its kind and its place alone: its text may hold a
+    secret."""
     if isinstance(error, GallantError):
         return error.what.rstrip(".")
     frame = error.__traceback__
@@ -153,8 +156,8 @@ def in_words(error: Exception) -> str:
 
 
 def awake(clock: Clock) -> datetime:
-    """Estate time that stands still while this process does: by it deadlines, patience and silence are measured. So what ran out while
-    nobody looked is looked at once more, by a request that was made after that."""
+    """Estate time that stands still while this process does: by it deadlines, patience and silence are measured. So
+    what ran out while nobody looked is looked at once more, by a request that was made after that."""
     return clock.now() - timedelta(seconds=clock.estate_s(clock.stood_s()))
 
 

@@ -1,7 +1,8 @@
-"""The watch over a device that brings all of its nodes to a release by one order: the same promises, judged by what is seen of it.
+"""The watch over a device that brings all of its nodes to a release by
+one order: the same promises, judged by what is seen of it.
 
-What breaks one, and a person who asks for a hold, have the device told to pause, or to give up, where its profile knows how.
-Where it does not, that is written down, and the lane holds once the device is done.
+What breaks one, and a person who asks for a hold, have the device told to pause, or to give up, where its profile knows
+how. Where it does not, that is written down, and the lane holds once the device is done.
 """
 
 from __future__ import annotations
@@ -36,7 +37,8 @@ class Overseer:
         self._went_on: dict[str, datetime] = {}
 
     async def see(self, step: Step, system: System, look: Look, handle: str | None) -> bool:
-        """Judge one look at a device that is not done. True: another look is wanted soon. Raises `Hold` where it stands still."""
+        """Judge one look at a device that is not done. True: another
+        look is wanted soon. Raises `Hold` where it stands still."""
         against = _against(system, look)
         sure = against is not None and step.id in self._suspect
         self._suspect = {
@@ -61,7 +63,8 @@ class Overseer:
             raise Hold(f"{step.system} stands still between two nodes: {look.message}")
 
     def end_of(self, step: Step, done: bool) -> Hold | None:
-        """What the end of the device's work comes to where it gave up as it was told, or is done and broke a promise on the way."""
+        """What the end of the device's work comes to where it gave up as
+        it was told, or is done and broke a promise on the way."""
         reason = (self._broken if done else self._stopped).get(step.id)
         return Hold(reason) if reason is not None else None
 
@@ -92,7 +95,8 @@ class Overseer:
         self._went_on[step.id] = awake(self.means.clock)
 
     async def _tell(self, step: Step, system: System, look: Look, handle: str | None, way: str, reason: str) -> bool:
-        """Say one word to a node that answers; whether it was taken. It changes nothing on any node, so it may be said again."""
+        """Say one word to a node that answers; whether it was taken. It
+        changes nothing on any node, so it may be said again."""
         node = next((n for n in system.nodes if n not in look.out), None)
         if node is None:
             return False
@@ -112,8 +116,8 @@ class Overseer:
 
 
 def _against(system: System, look: Look) -> str | None:
-    """Which promise what is seen breaks (docs/rolling.md, table 1). Two looks have to say so: a node may come back, and the next go,
-    while the answers of one look come in."""
+    """Which promise what is seen breaks (docs/rolling.md, table 1). Two looks have to say so: a node may come back, and
+    the next go, while the answers of one look come in."""
     most = max(1, SHAPES[system.shape].tolerates(len(system.nodes)))
     if len(look.out) > most:
         return f"{system.name} has {', '.join(look.out)} out of service at once, and tolerates {most}"

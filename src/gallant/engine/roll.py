@@ -226,7 +226,8 @@ class Roll:
             )
 
     async def _conclude(self, ends: Sequence[End]) -> End:
-        """One end for the roll: stopped if a lane is, else held if one is, else finished; every lane that is not, told."""
+        """One end for the roll: stopped if a lane is, else held if one is, else finished; every lane that is not,
+        told."""
         state = next(state for state in ("stopped", "held", "finished") if any(end.state == state for end in ends))
         short = sorted((end for end in ends if end.state != "finished"), key=lambda end: end.state != "stopped")
         told = short or ends
@@ -402,8 +403,8 @@ class Roll:
             )
 
     async def _wave(self, system: str, wave: Wave) -> None:
-        """The tracks side by side, as many at once as the others can carry now; the first failure is the wave's, after every
-        track has come to rest."""
+        """The tracks side by side, as many at once as the others can carry now; the
+        first failure is the wave's, after every track has come to rest."""
         left = [t for t in wave.tracks if not all(self.log.state.step(s.id).done for s in t.steps)]
         while left:
             together, left = await self._at_once(system, left)
@@ -422,7 +423,8 @@ class Roll:
                 await self.attempts.settle(left[0].steps[0])
 
     async def _at_once(self, name: str, tracks: Sequence[Track]) -> tuple[list[Track], list[Track]]:
-        """Those that go on together now, and those that wait: the width is chosen again by fresh readings of what stays.
+        """Those that go on together now, and those that wait: the
+        width is chosen again by fresh readings of what stays.
 
         Tracks that disturb nothing need no width, nor do nodes that nobody depends on, or that are out already.
         """
@@ -463,8 +465,8 @@ class Roll:
                 self.hold(f"as asked, after the {self.orders.hold_after}")
 
     def _may_begin(self, left: Sequence[Step], own: Collection[str], of_wave: Collection[str], in_midst: bool) -> None:
-        """Raise `Hold` where the first of what is left of a track is not to begin now; nothing of it has, or it would not be asked. `in_midst`: an
-        earlier step has left its node in the middle of something."""
+        """Raise `Hold` where the first of what is left of a track is not to begin now; nothing of it has, or it would
+        not be asked. `in_midst`: an earlier step has left its node in the middle of something."""
         step, lane = left[0], self._lane_of[left[0].hop]
         unsafe = self._unsafe[lane.system]
         if not in_midst:
@@ -476,8 +478,8 @@ class Roll:
             unsafe.add(step.subject)
 
     def _in_window(self, lane: Lane, steps: Sequence[Step]) -> None:
-        """Hold before a system is disturbed outside of its windows, or so late that in one case of ten it would not be at rest again when
-        its window ends."""
+        """Hold before a system is disturbed outside of its windows, or so late that in
+        one case of ten it would not be at rest again when its window ends."""
         spans = self.orders.windows.get(lane.system)
         if spans is None:
             return
@@ -520,7 +522,8 @@ class Roll:
         return f"{len(left)} steps are left, about {about:.0f} min, within {late:.0f}"
 
     def _came_to_rest(self, step: Step) -> None:
-        """What a step that is done leaves its system at. One that looks at every node ends what was begun on any of them."""
+        """What a step that is done leaves its system at. One that
+        looks at every node ends what was begun on any of them."""
         unsafe = self._unsafe[self._lane_of[step.hop].system]
         if step.safe_stop_s is None:
             unsafe.add(step.subject)
@@ -616,8 +619,8 @@ class Roll:
         )
 
     async def _lost_since(self, lane: Lane, system: System, now: Mapping[str, Reading]) -> str:
-        """What is not any more as it was before the roll, in words; nothing where all is (I10). What is missing may still be on its way, and is looked at
-        again for as long as a condition has to hold."""
+        """What is not any more as it was before the roll, in words; nothing where all is (I10). What is missing may
+        still be on its way, and is looked at again for as long as a condition has to hold."""
         before = {name: reading for name, reading in self.means.before.items() if name in now}
         began = self.clock.now()
         until = awake(self.clock) + timedelta(seconds=self.means.estate.limits.steady_s)

@@ -20,7 +20,8 @@ LOOK_S = 10.0  # of estate time, between looks at whether somebody wants the rol
 
 
 class Rounds:
-    """The lanes of one round begin when those of every earlier one have ended well enough, have soaked, and are well still."""
+    """The lanes of one round begin when those of every earlier one
+    have ended well enough, have soaked, and are well still."""
 
     def __init__(
         self,
@@ -31,8 +32,8 @@ class Rounds:
         well: Callable[[str], Awaitable[None]],
         soak: Callable[[], Soak],
     ) -> None:
-        """`ended_at` is when a lane's last step was done; `may_hold` raises where the roll is to hold; `well` looks at a system that
-        is finished, and raises what is wrong with it; `soak` is a new look over a soak time."""
+        """`ended_at` is when a lane's last step was done; `may_hold` raises where the roll is to hold; `well` looks at
+        a system that is finished, and raises what is wrong with it; `soak` is a new look over a soak time."""
         self.plan, self.clock = plan, clock
         self._ended_at, self._may_hold, self._well, self._soak = ended_at, may_hold, well, soak
         loop = asyncio.get_running_loop()
@@ -74,7 +75,8 @@ class Rounds:
                 raise Hold(f"after the round {name}: {error.what.rstrip('.')}") from None
 
     async def _soaked(self, each: Round, done: Sequence[str], since: datetime, system: str) -> None:
-        """Let what is done soak, and watch it. What still settles then has as long again. Raises `Hold` for what is not settled."""
+        """Let what is done soak, and watch it. What still settles then
+        has as long again. Raises `Hold` for what is not settled."""
         soak, pace_s = self._soak(), 0.0
         next_look, until = self.clock.now(), since + timedelta(seconds=each.soak_s)
         longest = until + timedelta(seconds=each.soak_s)
@@ -111,7 +113,8 @@ class Places:
 
     @asynccontextmanager
     async def of(self, system: str) -> AsyncIterator[None]:
-        """While this lasts a lane has its place. The gates are taken in one order, so no two lanes wait for each other."""
+        """While this lasts a lane has its place. The gates are taken in one order, so no two lanes wait for each
+        other."""
         said = self.estate.systems[system]
         async with contextlib.AsyncExitStack() as held:
             for what, which in (("all", ""), ("site", said.site), ("kind", said.kind or "")):

@@ -1,4 +1,5 @@
-"""What is looked at while a round soaks: the numbers of its systems and how fast their services answer, held against how they were before the roll."""
+"""What is looked at while a round soaks: the numbers of its systems and how
+fast their services answer, held against how they were before the roll."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ Key = tuple[str, str, str, str]
 
 
 class Soak:
-    """The looks of one soak. `read` reads the nodes of a system, `answers` gives the newest time to answer of its services (s)."""
+    """The looks of one soak. `read` reads the nodes of a system,
+    `answers` gives the newest time to answer of its services (s)."""
 
     def __init__(
         self,

@@ -1,4 +1,5 @@
-"""How long a node may take to come back: in all, and in each stage of it that its profile gives a time of its own; and what it shows of going on."""
+"""How long a node may take to come back: in all, and in each stage of it that
+its profile gives a time of its own; and what it shows of going on."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ YOUNG = 0.25  # of a deadline: a sign that is older says nothing of now
 
 
 class Stages:
-    """The clock of one wait. A stage has its own time from the moment at which it was first seen; a stage without one, and all
-    of them together where none has one, have that of the step."""
+    """The clock of one wait. A stage has its own time from the moment at which it was first seen; a stage without one,
+    and all of them together where none has one, have that of the step."""
 
     def __init__(self, began: datetime, patience: timedelta, returns: Returns, floor_s: float) -> None:
         self._returns, self._floor_s, self._patience = returns, floor_s, patience
@@ -49,7 +50,8 @@ class Stages:
 
 
 class Signs:
-    """What a device shows of work that goes on: a share that grows, a rest that shrinks, another stage of its return."""
+    """What a device shows of work that goes on: a share that grows, a rest that shrinks, another stage of its
+    return."""
 
     def __init__(self) -> None:
         self._last: Look | None = None

@@ -1,4 +1,5 @@
-"""One look at what is due: what it begins, what it leaves, and what it says of that. Safe to be cut off anywhere, and to be had again.
+"""One look at what is due: what it begins, what it leaves, and what it
+says of that. Safe to be cut off anywhere, and to be had again.
 
 What it needs of an estate it has through a `Desk`; what takes long goes on in processes of its own.
 """
@@ -60,7 +61,8 @@ Why: TypeAlias = tuple[str, str | None, int]  # why something did not start, wha
 
 class DueRow(Record):
     """What became of one thing: `did` is begun, left, to come or under way; `at` when it is or was to be begun, and
-    where it is booked not after `until`; `lapsed`: that has passed, and `again` is the next time at which it would fit."""
+    where it is booked not after `until`; `lapsed`: that has passed, and `again` is the next time at which it would
+    fit."""
 
     did: str
     what: str
@@ -78,8 +80,8 @@ class DueRow(Record):
 
 
 class DueLook(Record):
-    """One look at what is due; `busy`: another one is at it, and nothing was done here. `hangs`: what is known of one that gives no sign of life,
-    and the way out of that."""
+    """One look at what is due; `busy`: another one is at it, and nothing was done here. `hangs`: what is known of one
+    that gives no sign of life, and the way out of that."""
 
     rows: tuple[DueRow, ...] = ()
     busy: bool = False
@@ -99,8 +101,8 @@ class LastTry(Record):
 
 
 class OpenRoll(Record):
-    """A roll that has not ended, how it stands (a process carries it out, or none does any more: see `core.work.due`), and since when it may go on (`opens`).
-    `left` are the systems whose lane is not done."""
+    """A roll that has not ended, how it stands (a process carries it out, or none does any more: see `core.work.due`),
+    and since when it may go on (`opens`). `left` are the systems whose lane is not done."""
 
     id: str
     plan: str
@@ -175,7 +177,8 @@ class Desk(Protocol):
         """Up to how long what has to be done of it in one piece takes; None where nobody knows."""
 
     def next_times(self, lapsed: Mapping[str, Collection[str]]) -> Mapping[str, datetime]:
-        """By system, of those whose booking for some components lapsed: the first time to come at which that fits beside all that is booked."""
+        """By system, of those whose booking for some components lapsed: the
+        first time to come at which that fits beside all that is booked."""
 
     def approved(self, jobs: Sequence[DueJob]) -> str | None:
         """A plan that others approved of just what is due."""
@@ -277,7 +280,8 @@ def _listed(desk: Desk, booked: bool) -> Sequence[Notice]:
     return [n for n in desk.notices(everything=booked) if n.state != DONE]
 
 
-# What became of a booking whose roll is not done and that nothing carries on by itself, by how that roll stands: why, and what helps.
+# What became of a booking whose roll is not done and that nothing
+# carries on by itself, by how that roll stands: why, and what helps.
 _STANDS = {
     CUT: ("{roll} was cut off", "gallant resume {roll}"),
     HELD: ("{roll} is held, and nothing carries it on by itself", "gallant resume {roll}"),
@@ -310,7 +314,8 @@ def _left_of(
 
 
 def _placed_again(desk: Desk, rows: Sequence[DueRow], tried: Mapping[str, LastTry], now: datetime) -> list[DueRow]:
-    """What lapsed of some rows, each with the next time at which it fits: of all of it at once, as soon as something of it is new or its time has passed too."""
+    """What lapsed of some rows, each with the next time at which it fits: of all of
+    it at once, as soon as something of it is new or its time has passed too."""
     lapsed = [row for row in rows if row.lapsed]
     known = {row.subject: tried[row.subject].row for row in lapsed if _is_known(tried.get(row.subject), row)}
     if all(row.subject in known and (known[row.subject].again or NEVER) > now for row in lapsed):
@@ -439,7 +444,8 @@ def _in_order(desk: Desk, jobs: Sequence[DueJob], now: datetime) -> list[DueJob]
 
 
 async def _notices(desk: Desk, jobs: Sequence[DueJob], decided_at: int) -> list[DueRow]:
-    """Plan what is due together, as it was decided up to an entry of the ledger, and begin it; what something stands in the way of is left, and the others are planned without it."""
+    """Plan what is due together, as it was decided up to an entry of the ledger, and begin it; what something stands in
+    the way of is left, and the others are planned without it."""
     rows = list[DueRow]()
     for job in jobs:
         if (error := desk.in_the_way(job.system)) is not None:
@@ -456,7 +462,8 @@ async def _notices(desk: Desk, jobs: Sequence[DueJob], decided_at: int) -> list[
             ready = await desk.planned(left, _given(desk, left))
         except GallantError as error:
             ready = Ready(plan="", stuck={job.system: (error.what, error.next, error.exit_code) for job in left})
-        # To plan takes minutes, or hours where this process stood still: people may have taken it back, or its time has passed.
+        # To plan takes minutes, or hours where this process stood still:
+        # people may have taken it back, or its time has passed.
         decided_at = desk.last_entry()
         still, gone = _still_due(desk, left)
         if not ready.stuck and still == left:
@@ -482,7 +489,8 @@ def _decision(job: DueJob) -> Decided:
 
 
 def _too_early(desk: Desk, systems: Collection[str]) -> dict[str, str]:
-    """Of some systems those whose round has to wait, and why: of an earlier one a roll is not finished, or something is booked."""
+    """Of some systems those whose round has to wait, and why: of an
+    earlier one a roll is not finished, or something is booked."""
     estate, waiting = desk.estate, dict[str, str]()
     if not estate.rounds:
         return {}
@@ -501,8 +509,8 @@ def _too_early(desk: Desk, systems: Collection[str]) -> dict[str, str]:
 
 
 def _full(desk: Desk, systems: Sequence[str]) -> dict[str, str]:
-    """Of some systems those for which there is no room beside what is under way, and why: no more go on at once, in all, of a site and of a kind,
-    than the estate allows."""
+    """Of some systems those for which there is no room beside what is under way, and why: no more go on at once, in
+    all, of a site and of a kind, than the estate allows."""
     limits, found, every = desk.estate.limits, dict[str, str](), desk.estate.systems
     going = [every[name] for row in desk.open_rolls() if row.stands == RUNNING for name in row.left if name in every]
     for system in (every[name] for name in systems):
@@ -548,7 +556,8 @@ def _begin(desk: Desk, plan: str, given: Collection[str], jobs: Sequence[DueJob]
 async def _tell(
     desk: Desk, rows: Sequence[DueRow], tried: dict[str, LastTry], fresh: Collection[str], now: datetime
 ) -> None:
-    """Write down what was left and why, and tell people of it, once for each reason; `fresh` is what was tried just now."""
+    """Write down what was left and why, and tell people of it, once
+    for each reason; `fresh` is what was tried just now."""
     kept = dict[str, LastTry]()
     for row in rows:
         before = tried.get(row.subject)

@@ -1,4 +1,5 @@
-"""The watch: samples of the service addresses all through the work, and the outages that they show, into the journal."""
+"""The watch: samples of the service addresses all through the work, and the outages that they show, into the
+journal."""
 
 from __future__ import annotations
 
@@ -58,7 +59,8 @@ class Watch:
             self._stood_s, self._looks_since = stood_s, self.clock.real()
 
     def _hurry(self) -> None:
-        """What may be nowhere just now, or is, is asked as often as it can be: an outage is known as exactly as it was looked at."""
+        """What may be nowhere just now, or is, is asked as often as it
+        can be: an outage is known as exactly as it was looked at."""
         out = {name for name, tally in self.tallies.items() if tally.since is not None}
         moving = {name for name, system in self._systems.items() if self._moving[system]}
         moving |= {name for name, system in self._addresses.items() if self._going[system]}
@@ -108,7 +110,8 @@ class Watch:
         """Hold a service's outage, also one that goes on, against what it may take."""
         watched = self._watched.get(sample.service)
         if watched is None or watched.budget_s is None or sample.ok:
-            return  # that it was out until an answer came is not certain: it may have come back long before it was asked
+            # that it was out until an answer came is not certain: it may have come back long before it was asked
+            return
         certain = self.tallies[sample.service].certain_s
         out = certain if watched.unscaled else self.clock.estate_s(certain)
         if out > watched.budget_s:

@@ -16,7 +16,8 @@ from cryptography.x509.oid import NameOID
 
 
 def self_signed(name: str, address: str, days: float = 3650) -> tuple[ssl.SSLContext, str, bytes]:
-    """A server context with a new certificate that is good for so many days, its SHA-256 fingerprint, and the certificate as PEM."""
+    """A server context with a new certificate that is good for so many
+    days, its SHA-256 fingerprint, and the certificate as PEM."""
     key = ec.generate_private_key(ec.SECP256R1())
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     today = datetime.now(UTC)

@@ -1,7 +1,7 @@
 """Members that share work: a fabric's switches, a cluster's hosts, a manager that stands alone.
 
-The device kind, not its protocol: who leads, what runs where, draining and refilling, what a restart takes away and for how
-long. A member that lives on another machine stops when that stops, and starts again with it.
+The device kind, not its protocol: who leads, what runs where, draining and refilling, what a restart takes away and for
+how long. A member that lives on another machine stops when that stops, and starts again with it.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """HTTPS servers of cluster members, each kind in a dialect of its own.
 
-`hosts`: a token by a header, JSON, jobs by their Location, lists in pages. `manager`: a form and cookies. `archive`: a token,
-and answers in XML.
+`hosts`: a token by a header, JSON, jobs by their Location, lists in pages.
+`manager`: a form and cookies. `archive`: a token, and answers in XML.
 """
 
 from __future__ import annotations

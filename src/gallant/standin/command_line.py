@@ -1,7 +1,7 @@
 """An SSH server with a device's command line behind it: a prompt, a pager, questions, and a place for files by SFTP.
 
-What the commands do is the device's: `obey(user, line, elevated)` gives an answer's text, a `Question`, or raises `Denied`;
-`runs(process, command)` carries out a host's command, `subsystem(process)` speaks NETCONF.
+What the commands do is the device's: `obey(user, line, elevated)` gives an answer's text, a `Question`, or raises
+`Denied`; `runs(process, command)` carries out a host's command, `subsystem(process)` speaks NETCONF.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
 """A Linux host in a folder: its packages, channels and services are files, its commands are small ones that read them.
 
-Anyone who logs in gets a real shell whose paths lead into the folder, and whose `apt-get`, `dpkg-query` and `systemctl` are the
-stand-in's own. What takes time (installing, starting anew) happens in the world's time, by orders that the commands leave.
+Anyone who logs in gets a real shell whose paths lead into the folder, and whose `apt-get`,
+`dpkg-query` and `systemctl` are the stand-in's own. What takes time (installing, starting
+anew) happens in the world's time, by orders that the commands leave.
 """
 
 from __future__ import annotations
@@ -192,8 +193,8 @@ class DebianHost(ShellHost):
             flag.write_text(text) if self.wanting else flag.unlink(missing_ok=True)
 
     def _write_around(self) -> None:
-        """What lies around its work: ports, mounts, addresses, the route out, and what its journal complains of. Ports of the moment differ with each
-        start, and the order with each look."""
+        """What lies around its work: ports, mounts, addresses, the route out, and what its journal complains of. Ports
+        of the moment differ with each start, and the order with each look."""
 
         def unwell(what: str) -> bool:
             return self.world.fault("unwell", self.name, what) is not None

@@ -1,8 +1,8 @@
 """All machines of the Skerry Line on one world: what stands where, what lives on what, what runs at the first moment.
 
-The first moment is an interesting one: behind, recalled, mixed, a leader that is not where it usually is, a password that ends
-soon, a disk that is nearly full, a channel that is switched off, a switch that runs unlike its startup, an update that
-waits for its restart.
+The first moment is an interesting one: behind, recalled, mixed, a leader that is not where
+it usually is, a password that ends soon, a disk that is nearly full, a channel that is
+switched off, a switch that runs unlike its startup, an update that waits for its restart.
 """
 
 from __future__ import annotations
@@ -204,7 +204,8 @@ class Line:
             self.servers.append(server)
 
     def _linux(self) -> None:
-        """gates waits for its restart; manifest has a package kept back, a changed conffile and a channel switched off."""
+        """gates waits for its restart; manifest has a package kept back, a changed conffile and a channel switched
+        off."""
         base = {"line-base": "3.2-4", "line-login": "1:5.6-2+l3", "line-libs": "0.28-9"}
         kinds = (
             (

@@ -1,5 +1,6 @@
-"""What the stand-in Linux hosts of the line have for commands besides a host's own. Manifest is an application: a release says which updater it needs and is
-refused by an older one, a database has a dated schema, and a reload of the configuration is due after an update."""
+"""What the stand-in Linux hosts of the line have for commands besides a host's own. Manifest
+is an application: a release says which updater it needs and is refused by an older one, a
+database has a dated schema, and a reload of the configuration is due after an update."""
 
 from __future__ import annotations
 
@@ -44,7 +45,8 @@ esac
 """,
 }
 
-# Kissgate's add-ons stand in a file of their own; one that needs another one's newer release is refused before it is there.
+# Kissgate's add-ons stand in a file of their own; one that needs
+# another one's newer release is refused before it is there.
 KISSGATE = {
     "kissgate-addons": """
 addons="$ROOT/etc/kissgate/addons"

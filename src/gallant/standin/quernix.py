@@ -1,7 +1,7 @@
 """A server with a management controller: components with versions of their own, power, tasks, sessions.
 
-This is the device; `standin/quernix_redfish.py` puts a Redfish service in front of it. Firmware that was pushed is written
-by a task and runs from the next start on, save the controller's own, which the controller restarts for.
+This is the device; `standin/quernix_redfish.py` puts a Redfish service in front of it. Firmware that was pushed is
+written by a task and runs from the next start on, save the controller's own, which the controller restarts for.
 """
 
 from __future__ import annotations

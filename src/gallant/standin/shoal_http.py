@@ -199,7 +199,8 @@ class NodeServer(WebServer):
         }
 
     def _memory_free(self) -> float:
-        """What is free goes a little up and down, as work comes and goes; a leak takes of it, from its first moment on."""
+        """What is free goes a little up and down, as work comes and goes; a leak takes of it, from its first moment
+        on."""
         free = 3.2e9 + 8e6 * math.sin(self.world.now / 37) + 4e6 * math.sin(self.world.now / 11)
         leak = self.world.fault("leaks", self.full, "restart")
         if leak is None:
@@ -414,7 +415,8 @@ class ServiceServer:
 
 
 class ControlServer:
-    """The other side of the stage: switch faults, let time pass, read the counts. Not a device; a test's or a demo's own door."""
+    """The other side of the stage: switch faults, let time pass, read
+    the counts. Not a device; a test's or a demo's own door."""
 
     def __init__(
         self,

@@ -1,5 +1,5 @@
-"""The NETCONF server of a switch (RFC 6241, RFC 6242): ietf-system, ietf-hardware, ietf-interfaces, and RPCs of its own for
-what those models do not have. A member of the cluster kind."""
+"""The NETCONF server of a switch (RFC 6241, RFC 6242): ietf-system, ietf-hardware, ietf-interfaces, and RPCs of its own
+for what those models do not have. A member of the cluster kind."""
 
 from __future__ import annotations
 

@@ -15,7 +15,8 @@ from gallant.core.records import Record
 
 
 class Fault(Record):
-    """Something that goes wrong, at a node (empty: at any) and at its n-th time (0: always). `value` is the fault's own."""
+    """Something that goes wrong, at a node (empty: at any) and at
+    its n-th time (0: always). `value` is the fault's own."""
 
     name: str
     node: str = ""
@@ -98,7 +99,8 @@ class World:
         return None
 
     def returns(self, node: str, act: str, after_s: float, back: Callable[[], None]) -> None:
-        """Have a node come back so long after it went, unless it stays down: then when somebody has walked over to it, if anybody does."""
+        """Have a node come back so long after it went, unless it stays down:
+        then when somebody has walked over to it, if anybody does."""
         stays = self.fault("no_return", node, act)
         if stays is None:
             self.after(after_s, back)

@@ -1,8 +1,8 @@
-"""A package's own short-lived address, for a device that fetches it by itself: unguessable, for that node only, for as long as
-its step lasts.
+"""A package's own short-lived address, for a device that fetches it by
+itself: unguessable, for that node only, for as long as its step lasts.
 
-The address is plain HTTP unless a certificate is given: what is served is public, signed by its publisher, and verified by
-anyone who installs it. The path is the only key, and it is told to nobody but the node.
+The address is plain HTTP unless a certificate is given: what is served is public, signed by its publisher, and verified
+by anyone who installs it. The path is the only key, and it is told to nobody but the node.
 """
 
 from __future__ import annotations

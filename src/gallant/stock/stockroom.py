@@ -88,7 +88,8 @@ class _Sum:
 
 @dataclass(frozen=True)
 class Way:
-    """How a package is reached: arguments (the HTTP library's) for each request, or what opens it where it lies on a medium."""
+    """How a package is reached: arguments (the HTTP library's) for
+    each request, or what opens it where it lies on a medium."""
 
     options: Mapping[str, Any] = field(default_factory=lambda: {"allow_redirects": False})
     opened: Opened | None = None
@@ -249,7 +250,8 @@ class Stockroom:
     # --- by hand
 
     def take_in(self, source: Path, name: str, sha256: str, vouched: str | None) -> Path:
-        """Copy a file that was carried in; whole or not at all. `vouched` is who answers for one that no catalog knows."""
+        """Copy a file that was carried in; whole or not at all. `vouched` is who answers for one that no catalog
+        knows."""
         final = self.path(name, sha256)
         with _disk(final):
             make_folder(final.parent)

@@ -1,8 +1,8 @@
 """Checked copies of the stores that cannot be had again: the journal and the ledger.
 
-A copy is made with SQLite's own backup while it is in use, looked through (`PRAGMA integrity_check`), and only then put in the
-place of the one before; so a copy that is there is whole. It also says that its store has been: where a store is empty or
-gone and has a copy, that is damage and no beginning.
+A copy is made with SQLite's own backup while it is in use, looked through (`PRAGMA integrity_check`), and only then put
+in the place of the one before; so a copy that is there is whole. It also says that its store has been: where a store is
+empty or gone and has a copy, that is damage and no beginning.
 """
 
 from __future__ import annotations
@@ -101,7 +101,8 @@ def was_brought_back(estate_folder: Path, name: str) -> bool:
 
 
 def bring_back(path: Path) -> Path:
-    """Put a store's copy in its place; gives where the damaged file is kept. Raises `GallantError` where there is none."""
+    """Put a store's copy in its place; gives where the damaged file is kept. Raises `GallantError` where there is
+    none."""
     copy = copy_of(path)
     if made_at(copy) is None:
         raise damaged(path, "there is no copy to bring back")

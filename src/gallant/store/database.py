@@ -203,10 +203,11 @@ def open_database(
 ) -> Database:
     """A connection with the schema brought up to date.
 
-    `estate` is the identity of the estate whose it is; `Refused` where the file is another's (None: not looked at).
-    `kept`: what it holds cannot be had again, so a copy is kept of it, once a day here; where there is a copy, an empty
-    file or none is damage. `may_step` gives the reason for which no schema step may run now, or None. Raises `Refused` for
-    a schema that is newer than this program, `GallantError` for a file that is not a database, is locked, or cannot be written.
+    `estate` is the identity of the estate whose it is; `Refused` where the file is another's (None:
+    not looked at). `kept`: what it holds cannot be had again, so a copy is kept of it, once a day
+    here; where there is a copy, an empty file or none is damage. `may_step` gives the reason for
+    which no schema step may run now, or None. Raises `Refused` for a schema that is newer than this
+    program, `GallantError` for a file that is not a database, is locked, or cannot be written.
     """
     for file in (path, path.with_name(f"{path.name}-wal"), path.with_name(f"{path.name}-shm")):
         refuse_link(file)

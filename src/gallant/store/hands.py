@@ -1,6 +1,8 @@
-"""`state/hands`: a file for each account that wrote into the ledger, which is its own; in it a line for each of its entries, the number and the hash.
+"""`state/hands`: a file for each account that wrote into the ledger, which is
+its own; in it a line for each of its entries, the number and the hash.
 
-A file's owner is what the kernel says, and no member of a group can write another's: so the folder lets each take away only their own (sticky).
+A file's owner is what the kernel says, and no member of a group can write
+another's: so the folder lets each take away only their own (sticky).
 """
 
 from __future__ import annotations
@@ -22,7 +24,8 @@ _LINE = re.compile(rb"(\d{1,18}) ([0-9a-f]{64})")
 
 
 def note(state: Path, seq: int, digest: str) -> None:
-    """Note an entry as this account's; on the disk when this returns. Raises `GallantError` where that cannot be done."""
+    """Note an entry as this account's; on the disk when this returns. Raises `GallantError` where that cannot be
+    done."""
     path = state / FOLDER / str(os.getuid())
     try:
         _made(state / FOLDER)
@@ -62,7 +65,8 @@ def _is_own(handle: int) -> None:
 
 
 def hands_in(state: Path) -> dict[int, Hand]:
-    """Each account's, by the number that its file is called by; a file that is none of an account's own says whose it is, and has noted nothing."""
+    """Each account's, by the number that its file is called by; a file that is
+    none of an account's own says whose it is, and has noted nothing."""
     found = {}
     with contextlib.suppress(OSError):
         for path in sorted((state / FOLDER).iterdir()):

@@ -1,7 +1,7 @@
 """The journal and the leases: `state/journal.db`, a file of its own with `synchronous=FULL`.
 
-An entry is on the disk when `append` returns. An entry about a step is written only while the lease of its system still has
-our epoch, in the same transaction; so two Gallants that share a store never start acts on one system at once.
+An entry is on the disk when `append` returns. An entry about a step is written only while the lease of its system still
+has our epoch, in the same transaction; so two Gallants that share a store never start acts on one system at once.
 """
 
 from __future__ import annotations
@@ -109,7 +109,8 @@ class JournalStore:
         self._db.close()
 
     def rolls(self, systems: Iterable[str] | None = None) -> tuple[list[RollRow], list[GallantError]]:
-        """Newest first, all of them or those of some systems; and what is to be said of each that cannot be read any more."""
+        """Newest first, all of them or those of some systems; and what
+        is to be said of each that cannot be read any more."""
         found, wrong = [], []
         names = None if systems is None else msgspec.json.encode(sorted(systems)).decode()
         for row in self._db.execute(ROLLS) if names is None else self._db.execute(ROLLS_OF, (names,)):
@@ -178,7 +179,8 @@ class JournalStore:
         return carrier_of(self._db, roll_id)
 
     def refuse_open(self, plan: Plan, but: str | None = None) -> None:
-        """Raise `Refused` while a roll that is not finished has one of the plan's systems, `but` for one that ends with it."""
+        """Raise `Refused` while a roll that is not finished has one of
+        the plan's systems, `but` for one that ends with it."""
         found = (roll for system in plan.every for roll in self.open_rolls(system) if roll.id != but)
         other = next(found, None)
         if other is not None:
@@ -250,7 +252,8 @@ class RollJournal:
         self._own: Database | None = None
 
     def open(self, waiting: Callable[[str], None]) -> None:
-        """Take the leases; the one who had them before can send nothing any more once this returns. Raises `Refused`."""
+        """Take the leases; the one who had them before can send nothing any more once this returns. Raises
+        `Refused`."""
         self.leases.take(self._db, waiting)
         self.sole_since = now()
 
@@ -268,7 +271,8 @@ class RollJournal:
         return HoldWanted(reason=row[0], now=bool(row[1])) if row and row[0] is not None else None
 
     async def append(self, entry: Entry, system: str | None = None) -> Event:
-        """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises `LeaseLost`."""
+        """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises
+        `LeaseLost`."""
         written: asyncio.Future[Event] = asyncio.get_running_loop().create_future()
         self._waiting.append(_Waiting(entry, system, written))
         if self._writing is None:
@@ -362,7 +366,8 @@ def _events(db: Database, roll_id: str, after: int = 0) -> list[Event]:
 
 
 def _try_lock(path: Path) -> int | None:
-    """An exclusive lock on a file, which the kernel frees when its process ends in whatever way; None when it is taken."""
+    """An exclusive lock on a file, which the kernel frees when its process ends in whatever way; None when it is
+    taken."""
     handle = opened(path, os.O_CREAT | os.O_RDWR)
     try:
         fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)

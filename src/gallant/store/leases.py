@@ -1,9 +1,9 @@
 """Leases: who may start acts on a system. One row a system; its epoch rises each time that another holder takes it.
 
-A lease is taken only when it was given back, when it has run out, or when its holder provably is gone: a process of this
-very start of this machine that is there no more. Of a holder elsewhere nothing is known but its row: it has run out once
-the row did not change for as long as a lease lasts, by the clock of the one who waits for it. So nothing here leans on a lock
-of the file system, nor on the clocks of two machines telling the same.
+A lease is taken only when it was given back, when it has run out, or when its holder provably is gone: a process of
+this very start of this machine that is there no more. Of a holder elsewhere nothing is known but its row: it has run
+out once the row did not change for as long as a lease lasts, by the clock of the one who waits for it. So nothing here
+leans on a lock of the file system, nor on the clocks of two machines telling the same.
 """
 
 from __future__ import annotations
@@ -99,7 +99,8 @@ def space() -> str:
 
 
 def began(pid: int) -> str | None:
-    """When a process was started (proc(5), field 22 of its stat); None for one that is not there, or dead and not yet gone."""
+    """When a process was started (proc(5), field 22 of its stat);
+    None for one that is not there, or dead and not yet gone."""
     try:
         fields = Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()
     except OSError:

@@ -30,9 +30,9 @@ SCHEMA = (
         "CREATE TABLE untold (place TEXT NOT NULL, seq INTEGER NOT NULL, PRIMARY KEY (place, seq)) WITHOUT ROWID",
     ),
     WHOSE,
-    # What an entry is about, so that the whole ledger is not read to answer for one system; derived from the entry itself, so
-    # that no entry can be hidden by them. One that cannot be read has neither: it may be about anything, and every question
-    # meets it.
+    # What an entry is about, so that the whole ledger is not read to answer for one system;
+    # derived from the entry itself, so that no entry can be hidden by them. One that cannot
+    # be read has neither: it may be about anything, and every question meets it.
     SchemaStep(
         "kind and subject, by which entries are asked for",
         f"""
@@ -43,7 +43,8 @@ SCHEMA = (
     ),
 )
 EVERY = "SELECT seq, entry, hash FROM ledger ORDER BY seq"
-# By kind, and by how the subject begins: every text that begins so comes before the beginning and the last letter there is.
+# By kind, and by how the subject begins: every text that begins so
+# comes before the beginning and the last letter there is.
 ABOUT = """SELECT seq, entry, hash FROM ledger WHERE kind IN (SELECT value FROM json_each(?)) AND subject >= ? AND subject < ?
     UNION ALL SELECT seq, entry, hash FROM ledger WHERE kind IS NULL ORDER BY seq"""
 LAST_LETTER = "\U0010ffff"
@@ -63,8 +64,8 @@ class LedgerStore:
         self._db.close()
 
     def append(self, entry: LedgerEntry, places: Sequence[str] = ()) -> Kept:
-        """Add an entry, and note in the same breath whom it is still to be told to; one that names an account's number is noted by that account's own hand
-        before it counts. Raises `GallantError`."""
+        """Add an entry, and note in the same breath whom it is still to be told to; one that names an account's number
+        is noted by that account's own hand before it counts. Raises `GallantError`."""
         with transaction(self._db):
             seq, before = self._db.execute(LAST).fetchone() or (0, FIRST)
             # What is hashed is what comes back from the file.
@@ -100,7 +101,8 @@ class LedgerStore:
         return dict(self._db.execute("SELECT place, count(*) FROM untold GROUP BY place"))
 
     def entries(self) -> list[Kept]:
-        """All of them, oldest first; raises `GallantError` for one that cannot be read: decisions are not guessed at."""
+        """All of them, oldest first; raises `GallantError` for one that cannot be read: decisions are not guessed
+        at."""
         found, wrong = self.readable()
         if wrong:
             raise wrong[0]

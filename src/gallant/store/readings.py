@@ -1,4 +1,5 @@
-"""Readings, surveys and catalogs: `state/readings.db`. All of it can be had again by asking; the journal is elsewhere."""
+"""Readings, surveys and catalogs: `state/readings.db`. All of it can be had again by asking; the journal is
+elsewhere."""
 
 from __future__ import annotations
 
@@ -124,7 +125,8 @@ KEEP = "UPDATE sources SET checked = ?, problem = NULL, state = 'reachable', ser
 
 
 def _mark(reading: Reading) -> str:
-    """What tells whether a node says the same as before; records have their fields in one order, so nothing is sorted."""
+    """What tells whether a node says the same as before; records have their fields in one order, so nothing is
+    sorted."""
     return hashlib.sha256(msgspec.json.encode(lasting(reading))).hexdigest()
 
 
@@ -187,7 +189,8 @@ class ReadingStore:
             self._write_heard()
 
     def gauged(self, system: str, until: datetime) -> list[tuple[str, datetime, tuple[Gauge, ...]]]:
-        """What the nodes of a system said in numbers, each time that they were read in the last days: (node, when, numbers), oldest first."""
+        """What the nodes of a system said in numbers, each time that they were
+        read in the last days: (node, when, numbers), oldest first."""
         found = []
         for node, at, raw in self._db.execute(GAUGED, (system, rfc3339(until))):
             with contextlib.suppress(msgspec.MsgspecError, ValueError, TypeError):  # a damaged row is one point less
@@ -199,7 +202,8 @@ class ReadingStore:
         write(self._db, END_SURVEY, (rfc3339(now), survey))
 
     def prune(self, before: datetime) -> int:
-        """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows went."""
+        """Forget what was last seen before a moment and is not the newest known of its node; gives how many rows
+        went."""
         with transaction(self._db):
             gone = self._db.execute(PRUNE, (rfc3339(before),)).rowcount
             self._db.execute("DELETE FROM checked WHERE at < ?", (rfc3339(before),))
@@ -321,7 +325,8 @@ class ReadingStore:
             self._db.execute(REJOIN, (name,))
 
     def remove_source(self, name: str) -> None:
-        """Follow a source no more. Its serial is remembered by its key: to follow it again is no way back to an old catalog."""
+        """Follow a source no more. Its serial is remembered by its key:
+        to follow it again is no way back to an old catalog."""
         with transaction(self._db):
             self._db.execute(PART, (name,))
             self._db.execute(REMOVE, (name,))

@@ -1,5 +1,5 @@
-"""Many nights of one plan, on as many processors as there are. Each night is drawn from the seed and its own number, so that the same seed is
-the same nights however they are shared out."""
+"""Many nights of one plan, on as many processors as there are. Each night is drawn from the seed and its own number, so
+that the same seed is the same nights however they are shared out."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""One night of a rehearsal: the engine carries the plan out on the twins, from its beginning until it is finished, held or stopped."""
+"""One night of a rehearsal: the engine carries the plan out on the
+twins, from its beginning until it is finished, held or stopped."""
 
 from __future__ import annotations
 
@@ -47,7 +48,8 @@ WATCHES: ContextVar[bool] = ContextVar("WATCHES", default=False)  # the task tha
 
 
 class TwinClock:
-    """Estate time is the loop's. Who sleeps while nothing can be seen of what it waits for sleeps until something can."""
+    """Estate time is the loop's. Who sleeps while nothing can be seen of what it waits for sleeps until something
+    can."""
 
     floor_s = 0.0
 

@@ -1,7 +1,8 @@
-"""What the twins of a plan's systems are like at each moment of one night, and what becomes of them by the engine's orders.
+"""What the twins of a plan's systems are like at each moment of
+one night, and what becomes of them by the engine's orders.
 
-A node answers what it told last, changed by what was done to it since. How long an order takes and whether it fails was drawn before; what it
-leaves behind is a row of `EFFECTS`, by the order's name.
+A node answers what it told last, changed by what was done to it since. How long an order takes and whether it fails was
+drawn before; what it leaves behind is a row of `EFFECTS`, by the order's name.
 """
 
 from __future__ import annotations
@@ -45,7 +46,8 @@ OVERDUE_S = 1.0  # after a step's deadline, when it is seen to be overdue
 
 @dataclass(frozen=True)
 class Cast:
-    """What all nights of a rehearsal share. `readings` are by node, `knows` by system; `fails` has by kind of step the chance that one fails."""
+    """What all nights of a rehearsal share. `readings` are by node, `knows`
+    by system; `fails` has by kind of step the chance that one fails."""
 
     plan: Plan
     estate: Estate
@@ -67,7 +69,8 @@ class Cast:
 
 @dataclass
 class Work:
-    """A step that was begun: when what it waits for is so (`turns`, in seconds of the night), until when it may take, and whether it fails."""
+    """A step that was begun: when what it waits for is so (`turns`, in
+    seconds of the night), until when it may take, and whether it fails."""
 
     step: Step
     lasts: float
@@ -112,7 +115,8 @@ class TwinWorld:
         self.away_s = 0.0  # for how long a service was away at a time, at most
         self.down_s: dict[str, float] = {}  # by system that is in service, for how long nothing of it served in all
         self._since: dict[str, float] = {}  # when what is away went
-        # By system: for so long nobody has to look, while nothing is to be seen. A stage of a return may have a time of its own.
+        # By system: for so long nobody has to look, while nothing is to be
+        # seen. A stage of a return may have a time of its own.
         self.unseen_s = {name: _shortest(knows.returns) / LOOKS for name, knows in cast.knows.items()}
         self._numbers, self._now = 0, (0.0, cast.begins)  # the moment that was asked for last
         # What serves by no role that is known is taken to serve for as long as nothing is done to it.
@@ -148,7 +152,8 @@ class TwinWorld:
             effect(self, work)
 
     def _lasts(self, step: Step) -> float:
-        """Of a step that is on another node than was planned, since roles have moved, what was drawn for its like of the same hop."""
+        """Of a step that is on another node than was planned, since roles
+        have moved, what was drawn for its like of the same hop."""
         drawn = self.cast.lasts.get(step.id)
         if drawn is None:
             like = next((name for name, s in self._planned.items() if _alike(s, step)), "")
@@ -196,7 +201,8 @@ class TwinWorld:
                 self.starts(*above)
 
     def leaves_down(self, step: Step) -> None:
-        """A node is being emptied: what it does not move is down until it takes its guests again, or is started anew elsewhere."""
+        """A node is being emptied: what it does not move is down until
+        it takes its guests again, or is started anew elsewhere."""
         kept = tuple(_pair(name) for name in step.disturbs if name != step.subject)
         self._kept[step.system, step.node] = kept
         for guest in kept:

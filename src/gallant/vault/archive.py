@@ -1,8 +1,8 @@
 """Writing and reading back an archive: tar in zstandard, in age where there are recipients; hashed while it is written.
 
-Everything streams: one generator puts the tar together, and encrypting and writing pull from it. What is
-read back is held against what the manifest says of every item before anything of it is believed; an archive is not trusted
-to name its own files, and nothing that does not come out whole is left behind.
+Everything streams: one generator puts the tar together, and encrypting and writing pull from it. What is read back is
+held against what the manifest says of every item before anything of it is believed; an archive is not trusted to name
+its own files, and nothing that does not come out whole is left behind.
 """
 
 from __future__ import annotations
@@ -113,8 +113,8 @@ class _Pulled(io.RawIOBase):
 
 
 def _packed(members: Iterator[tuple[Item, Spool]], mtime: int) -> Iterator[bytes]:
-    """A tar archive (POSIX.1-2001) in zstandard: frames one after the other, as RFC 8878 section 3 allows. What is spooled
-    is compressed already, so only the headers and what pads them are compressed here."""
+    """A tar archive (POSIX.1-2001) in zstandard: frames one after the other, as RFC 8878 section 3 allows. What is
+    spooled is compressed already, so only the headers and what pads them are compressed here."""
     packer, padding = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True), b""
     for item, spool in members:
         info = tarfile.TarInfo(item.path)
@@ -130,11 +130,12 @@ class Abandoned(Exception):
 
 
 class ArchiveWriter:
-    """Packs items into `path`, encrypted where there are recipients, in a thread of its own, while later ones still come.
+    """Packs items into `path`, encrypted where there are
+    recipients, in a thread of its own, while later ones still come.
 
-    `add` takes the next item. `end` returns the archive's BLAKE3 and size, computed while it was written: it is on the disk
-    then, and was read back from there. Raises `NotWhole` where that gave anything else, `OSError` where it could not be
-    written. `abandon` leaves nothing of it.
+    `add` takes the next item. `end` returns the archive's BLAKE3 and size, computed while it was written: it is on the
+    disk then, and was read back from there. Raises `NotWhole` where that gave anything else, `OSError` where it could
+    not be written. `abandon` leaves nothing of it.
     """
 
     def __init__(self, path: Path, mtime: float, recipients: Sequence[Recipient]) -> None:
@@ -224,8 +225,8 @@ def unpack(
 ) -> None:
     """Decrypt and unpack the whole, each item into what `opened` gives for it (None: hashed only).
 
-    Raises `NotWhole` unless every item, and nothing besides them, came out as the manifest has it. Until it returns, nothing
-    that was written may be believed.
+    Raises `NotWhole` unless every item, and nothing besides them, came out as the
+    manifest has it. Until it returns, nothing that was written may be believed.
     """
     expected = {item.path: item for item in items}
     seen: set[str] = set()

@@ -1,8 +1,8 @@
 """The backups of an estate: `backups/<system>/<id>.tar.zst[.age]` and its manifest next to it.
 
-The manifest is written last and under its final name only when the archive was read back; so whatever has a manifest is
-whole, and what a power cut left has none and is swept away by the next backup. Exports are spooled to files without a name,
-of which a power cut leaves nothing.
+The manifest is written last and under its final name only when the archive was read back; so
+whatever has a manifest is whole, and what a power cut left has none and is swept away by the next
+backup. Exports are spooled to files without a name, of which a power cut leaves nothing.
 """
 
 from __future__ import annotations
@@ -372,7 +372,8 @@ class SecondPlace(Protocol):
 
 
 async def copy_to(store: BackupStore, backup: Backup, places: Sequence[SecondPlace], now: datetime) -> Backup:
-    """The backup with its copies made, the manifest of each next to its archive; a place that fails is said, not raised."""
+    """The backup with its copies made, the manifest of each next to
+    its archive; a place that fails is said, not raised."""
     copies = []
     for second in places:
         manifest = manifest_of(replace(backup, copies=()))

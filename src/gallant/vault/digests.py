@@ -1,8 +1,9 @@
-"""Digests, and work in threads of its own: a backup is hashed, compressed, encrypted, written and read back at the same time.
+"""Digests, and work in threads of its own: a backup is hashed,
+compressed, encrypted, written and read back at the same time.
 
-Hash functions, compression and the disk let go of the interpreter while they work, so that two cores are really used. An
-item's digest is SHA-256, as everybody can compute it; an archive's is BLAKE3, which costs a tenth of that, since every byte
-of an archive is hashed twice: while it is written, and as the disk gives it back.
+Hash functions, compression and the disk let go of the interpreter while they work, so that two cores are really used.
+An item's digest is SHA-256, as everybody can compute it; an archive's is BLAKE3, which costs a tenth of that, since
+every byte of an archive is hashed twice: while it is written, and as the disk gives it back.
 """
 
 from __future__ import annotations
@@ -26,7 +27,8 @@ def archive_digest() -> blake3:
 class Aside(Generic[T]):
     """Gives what it is handed to a function, in order, in a thread of its own; no more than a few pieces wait.
 
-    `put` waits while too many do. `end` waits until all is done, and may be called again; both raise what the function raised.
+    `put` waits while too many do. `end` waits until all is done, and
+    may be called again; both raise what the function raised.
     """
 
     def __init__(self, work: Callable[[T], object]) -> None:

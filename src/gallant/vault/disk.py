@@ -19,7 +19,8 @@ _DIRECT = getattr(os, "O_DIRECT", 0)  # not every system has it
 
 
 class _Disk:
-    """Reads stretches of one file from the disk. Where the file system cannot pass by the cache, the cache drops them first."""
+    """Reads stretches of one file from the disk. Where the file
+    system cannot pass by the cache, the cache drops them first."""
 
     def __init__(self, path: Path) -> None:
         self._buffer = mmap.mmap(-1, BLOCK)  # whole pages, so it is aligned
@@ -34,7 +35,8 @@ class _Disk:
         os.fdatasync(self._handle)
 
     def pieces(self, at: int, end: int | None = None) -> Iterator[memoryview]:
-        """From `at`, a multiple of `ALIGNED`, to `end` or the file's; a piece is good until the next one is asked for."""
+        """From `at`, a multiple of `ALIGNED`, to `end` or the file's; a piece is good until the next one is asked
+        for."""
         if not self._direct:
             os.posix_fadvise(self._handle, at, 0 if end is None else end - at, os.POSIX_FADV_DONTNEED)
         while end is None or at < end:
@@ -73,8 +75,8 @@ def read_back(path: Path) -> tuple[str, int]:
 
 
 class ReadBack:
-    """Reads a file again while it is still being written, a stretch at a time: each is synced first, since what was written
-    must be on the disk before it counts."""
+    """Reads a file again while it is still being written, a stretch at a time: each is synced first, since what was
+    written must be on the disk before it counts."""
 
     def __init__(self, path: Path) -> None:
         self._digest, self.size = archive_digest(), 0
@@ -103,7 +105,8 @@ class ReadBack:
             self.size += len(piece)
 
     def end(self) -> tuple[str, int]:
-        """The file is complete, and synced: digest and size of what the disk gave back; raises `OSError` where it gave nothing."""
+        """The file is complete, and synced: digest and size of what the
+        disk gave back; raises `OSError` where it gave nothing."""
         self._queue.put(None)
         self._thread.join()
         self._disk.close()

@@ -1,7 +1,8 @@
 """An export as it comes off a device: hashed, compressed and kept in a file without a name until all of them are there.
 
-An archive needs an item's size before its bytes, and whether anything changed since the last backup is known only at the end;
-so the bytes wait, already compressed, on the disk that will hold the archive. A power cut leaves nothing of such a file.
+An archive needs an item's size before its bytes, and whether anything changed since
+the last backup is known only at the end; so the bytes wait, already compressed, on the
+disk that will hold the archive. A power cut leaves nothing of such a file.
 """
 
 from __future__ import annotations

@@ -238,7 +238,8 @@ def _reasons(visible: Sequence[GapShown], brief: bool) -> Iterator[str]:
 
 
 def _ages(result: Assessment, now: datetime) -> Iterator[str]:
-    """How old what is known is: a line for each catalog that something is wrong with, and one for all others, by the oldest."""
+    """How old what is known is: a line for each catalog that
+    something is wrong with, and one for all others, by the oldest."""
     for name, fetched, problem in result.catalogs:
         if problem:
             yield f"{mark('bad')} catalog {plain(name)}: fetched {ago(fetched, now)}; {plain(problem)}"
@@ -249,7 +250,8 @@ def _ages(result: Assessment, now: datetime) -> Iterator[str]:
 
 
 def _unknown(result: Assessment) -> Iterator[str]:
-    """What no catalog says anything of, counted: it is no gap, and not nothing either. Nodes of a system that have the same are one."""
+    """What no catalog says anything of, counted: it is no gap, and not
+    nothing either. Nodes of a system that have the same are one."""
     parts: dict[tuple[str, str], list[str]] = {}
     for s in result.shown:
         if s.gap.standing == "unknown":

@@ -1,4 +1,5 @@
-"""A publisher's claims against what was seen: a line each, and a draft for the publisher that tells nothing of the estate."""
+"""A publisher's claims against what was seen: a line each, and a
+draft for the publisher that tells nothing of the estate."""
 
 from __future__ import annotations
 

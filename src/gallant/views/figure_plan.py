@@ -1,4 +1,5 @@
-"""A plan drawn in time, for a change board or a wall: lanes, their waves, how late each may get, and when none of its windows is open."""
+"""A plan drawn in time, for a change board or a wall: lanes, their
+waves, how late each may get, and when none of its windows is open."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ LEAST_SHOWN_S = 60.0
 
 
 def draw_plan(plan: Plan, windows: Mapping[str, Sequence[Span]], begins: datetime, path: Path) -> None:
-    """Write a PNG of the plan as if its roll began then; `windows` are those of each system that has any. Written whole or not at all."""
+    """Write a PNG of the plan as if its roll began then; `windows` are
+    those of each system that has any. Written whole or not at all."""
     import matplotlib
 
     matplotlib.use("Agg")

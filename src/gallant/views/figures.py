@@ -36,7 +36,8 @@ LEAST_ROOM, LEGEND_ROOM = 8, 4  # bars
 
 
 def draw_gaps(result: Assessment, estate: str, now: datetime, path: Path) -> None:
-    """How far behind each system is, worst first; and the standing of all components, per site. Written whole or not at all."""
+    """How far behind each system is, worst first; and the standing of
+    all components, per site. Written whole or not at all."""
     import matplotlib
 
     matplotlib.use("Agg")
@@ -65,7 +66,8 @@ def save(figure: Figure, path: Path) -> None:
 
 
 def draw_durations(rows: Sequence[Learned], path: Path) -> None:
-    """Announced against taken, of each step of each hop, and the room that the next one is given; the farthest off first."""
+    """Announced against taken, of each step of each hop, and the
+    room that the next one is given; the farthest off first."""
     import matplotlib
 
     matplotlib.use("Agg")

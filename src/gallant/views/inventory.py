@@ -1,4 +1,5 @@
-"""What runs where, as a tree of systems, by product, by component, one node in full, and what changed between two moments."""
+"""What runs where, as a tree of systems, by product, by component,
+one node in full, and what changed between two moments."""
 
 from __future__ import annotations
 
@@ -112,8 +113,8 @@ def _node_line(known: NodeKnown, now: datetime) -> str:
 
 
 def _shared(readings: Sequence[Reading]) -> tuple[list[Component], list[Component]]:
-    """Components that every node has in the same version, whichever piece each is, and those that more than half have so; of a single
-    node, all."""
+    """Components that every node has in the same version, whichever piece each
+    is, and those that more than half have so; of a single node, all."""
     count: Counter[Component] = Counter()
     for reading in readings:
         count.update({c.bare for c in reading.components})

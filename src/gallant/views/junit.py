@@ -1,4 +1,5 @@
-"""Findings as JUnit XML, which pipelines read: a case for each thing that was looked at, failed where somebody has to act."""
+"""Findings as JUnit XML, which pipelines read: a case for each
+thing that was looked at, failed where somebody has to act."""
 
 from __future__ import annotations
 

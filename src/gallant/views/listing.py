@@ -1,4 +1,5 @@
-"""How rows are listed: in which order, which of their columns, how many. The same words for every table, on a screen and as data."""
+"""How rows are listed: in which order, which of their columns, how
+many. The same words for every table, on a screen and as data."""
 
 from __future__ import annotations
 
@@ -59,8 +60,8 @@ def parse_listing(sort: str | None, columns: str | None, limit: int | None) -> L
 
 
 def sort_key(value: object) -> Key:
-    """Of what a cell says, or a field holds: numbers by how much they are, most first; severities, standings and levels worst first; all
-    else as text, numbers within it as numbers; nothing last."""
+    """Of what a cell says, or a field holds: numbers by how much they are, most first; severities, standings and levels
+    worst first; all else as text, numbers within it as numbers; nothing last."""
     if value is None or value in ("", "–", [], ()):
         return 3, 0
     if isinstance(value, bool):
@@ -100,7 +101,8 @@ def no_column(name: str, known: Sequence[str]) -> WrongUse:
 def arranged_rows(
     rows: Sequence[Mapping[str, object]], listing: Listing, fields: Mapping[str, str]
 ) -> list[Mapping[str, object]]:
-    """Rows of data as they were asked for; `fields` has the field of a column that is called otherwise on the screen."""
+    """Rows of data as they were asked for; `fields` has the field of a column that is called otherwise on the
+    screen."""
     if not rows:
         return []
     known, back = list(rows[0]), {field: column for column, field in fields.items()}

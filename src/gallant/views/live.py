@@ -107,7 +107,8 @@ class RollSeen:
                 self.messages[entry.step] = entry.message
 
     def _learn(self, step_id: str) -> None:
-        """What a step took of its estimate says how long those of its kind that are to come will take: the median of them."""
+        """What a step took of its estimate says how long those of its
+        kind that are to come will take: the median of them."""
         step = next((s for s in self.steps() if s.id == step_id), None)
         took = self.took(step) if step is not None and self.results[step_id] == "done" else None
         if step is not None and took is not None and step.estimate_s > 0:
@@ -128,15 +129,15 @@ class RollSeen:
         return self.results.get(step.id, "to come")
 
     def remaining_s(self) -> float:
-        """What the estimates leave, each by what its kind took of them so far, less the part of the running steps that is done: of lanes
-        side by side the longest."""
+        """What the estimates leave, each by what its kind took of them so far, less the
+        part of the running steps that is done: of lanes side by side the longest."""
         lanes = self.plan.lanes if self.plan else ()
         ends = hop_ends(lanes, lambda hop: waves_seconds(self.waves.get(hop.id, hop.waves), self._left_s))
         return max(ends.values(), default=0.0)
 
     def latest_s(self) -> float:
-        """What is left in nine of ten cases: as much longer than what is left as the plan said of the whole, since what makes steps late
-        makes those to come late too."""
+        """What is left in nine of ten cases: as much longer than what is left as the plan said of the whole, since what
+        makes steps late makes those to come late too."""
         spread = self.plan.spread if self.plan else None
         longer = spread.whole.p90_s / spread.whole.p50_s if spread is not None and spread.whole.p50_s > 0 else 1.0
         return self.remaining_s() * max(1.0, longer)
@@ -331,7 +332,8 @@ class LiveShow:
             parts += lines
         return parts
 
-    # What a screen shows where it is too small for all: what happens now first, what is over and what is to come in a line.
+    # What a screen shows where it is too small for all: what happens
+    # now first, what is over and what is to come in a line.
 
     def _whole(self, hops: Hops) -> Iterator[list[str]]:
         for hop, waves in hops:
@@ -382,7 +384,8 @@ class LiveShow:
     def _rows(
         self, hop: Hop, waves: tuple[Wave, ...], wanted: Callable[[Sequence[Step]], bool], folded: bool = False
     ) -> list[str]:
-        """A row for each node's part of a wave, on as many lines as it needs; `folded`: one that is over, or not begun, in a word."""
+        """A row for each node's part of a wave, on as many lines as it
+        needs; `folded`: one that is over, or not begun, in a word."""
         lines = []
         for track in (t for wave in waves for t in wave.tracks if wanted(t.steps)):
             state = _sign({self.seen.state(s) for s in track.steps})

@@ -1,4 +1,5 @@
-"""Where output goes: data to stdout, remarks to stderr; as text, JSON or CSV. Nothing is lost or coloured when piped."""
+"""Where output goes: data to stdout, remarks to stderr; as text, JSON or CSV. Nothing is lost or coloured when
+piped."""
 
 from __future__ import annotations
 
@@ -33,8 +34,8 @@ Drawn: TypeAlias = Iterator[Part]
 
 @dataclass(frozen=True)
 class View:
-    """One result, ready for every form: `rows` (or what makes them) and `more` for data, `text` for people, `remarks` for
-    stderr."""
+    """One result, ready for every form: `rows` (or what makes them) and
+    `more` for data, `text` for people, `remarks` for stderr."""
 
     command: str
     rows: Sequence[object] | Callable[[], Sequence[object]]

@@ -1,4 +1,5 @@
-"""All that is behind in the windows to come: when each begins, what it waits for, what somebody has to accept for it."""
+"""All that is behind in the windows to come: when each begins, what it waits for, what somebody has to accept for
+it."""
 
 from __future__ import annotations
 

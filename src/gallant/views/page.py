@@ -1,4 +1,5 @@
-"""Pages that stand by themselves: no script, nothing from elsewhere, for a screen and for paper (HTML Living Standard); and the same as Markdown."""
+"""Pages that stand by themselves: no script, nothing from elsewhere, for a
+screen and for paper (HTML Living Standard); and the same as Markdown."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ class PageVerdict:
 
 
 def rendered(template: str, **said: object) -> str:
-    """A page's text. Whatever a device or a catalog said is only text: in HTML it is escaped, in Markdown no sign of it means anything."""
+    """A page's text. Whatever a device or a catalog said is only text: in
+    HTML it is escaped, in Markdown no sign of it means anything."""
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     html = template.endswith(".html")

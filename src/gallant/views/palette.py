@@ -1,8 +1,8 @@
 """The colours of all that Gallant shows, each by what it says; terminal, pages and figures take them from here.
 
-Chosen in OKLCH (Ottosson 2020) around one blue-green hue. Held by tests: text keeps the contrast of WCAG 2.2, 1.4.3 (4.5 : 1) on paper and on
-bands, light and dark; roles stay apart for those who do not see red, green or blue (Machado 2009). Colour never carries a meaning alone:
-a symbol, a word or a hatching stands beside it.
+Chosen in OKLCH (Ottosson 2020) around one blue-green hue. Held by tests: text keeps the contrast of WCAG 2.2, 1.4.3
+(4.5 : 1) on paper and on bands, light and dark; roles stay apart for those who do not see red, green or blue (Machado
+2009). Colour never carries a meaning alone: a symbol, a word or a hatching stands beside it.
 """
 
 from __future__ import annotations

@@ -287,7 +287,8 @@ def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
 def _overview(
     lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[str, str], spread: Spread | None
 ) -> Grid:
-    """Many systems at a glance, by when each is at its end: what it comes to, when, what it waits for, and what is away meanwhile."""
+    """Many systems at a glance, by when each is at its end: what it
+    comes to, when, what it waits for, and what is away meanwhile."""
     shown = table(
         "system", "comes to", "begins", "ends", "within", "waits for", "away",
         right=("begins", "ends", "within"), optional=("waits for", "within"),
@@ -393,7 +394,8 @@ MOST_GUESTS = 6  # of one node that are named
 
 
 def _of_guests(lane: Lane) -> Iterator[str]:
-    """What is down meanwhile of what its nodes carry, by name: those that cannot move one by one, all others by their node."""
+    """What is down meanwhile of what its nodes carry, by name: those
+    that cannot move one by one, all others by their node."""
     for down in (d for d in lane.guests if d.why):
         yield f"{mark('work')} {BOLD}{plain(down.guest)}{OFF} cannot move from {plain(down.node)} ({plain(down.why)}), and is down for about {duration(down.down_s)}."
     free = [down for down in lane.guests if not down.why]

@@ -1,4 +1,5 @@
-"""Rolls after they ran: how each ended, its steps, outages and what was not watched; and whether all is as it should be."""
+"""Rolls after they ran: how each ended, its steps, outages and
+what was not watched; and whether all is as it should be."""
 
 from __future__ import annotations
 

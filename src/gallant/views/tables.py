@@ -37,8 +37,9 @@ LEVEL_MARKS = WordMarks({"stop": "bad", "warn": "work", "note": "note", "pass": 
 
 
 class Grid:
-    """A table with a ruled head and no other lines. A column in which no row says anything is left out. Cells fold between words, they are never cut; where the screen is narrow, columns
-    that only add to the others (`optional`) are left out, and where even the words do not fit, each row is a block of lines."""
+    """A table with a ruled head and no other lines. A column in which no row says anything is left out. Cells fold
+    between words, they are never cut; where the screen is narrow, columns that only add to the others (`optional`) are
+    left out, and where even the words do not fit, each row is a block of lines."""
 
     def __init__(self, columns: Sequence[str], right: Sequence[str], optional: Sequence[str]) -> None:
         self.columns, self.right, self.optional = tuple(columns), frozenset(right), frozenset(optional)
@@ -108,8 +109,8 @@ class Grid:
         yield needed, 0
 
     def _word(self, at: int, cell: str) -> int:
-        """The longest piece of a cell that cannot be folded; what a row is about, and numbers, stay in one piece. What is longer than
-        anybody has a screen for is folded wherever it is."""
+        """The longest piece of a cell that cannot be folded; what a row is about, and numbers, stay in one piece. What
+        is longer than anybody has a screen for is folded wherever it is."""
         text = styled(cell).plain
         whole = at == 0 or self.columns[at] in self.right
         longest = max(map(len, text.split("\n" if whole else None)), default=0)

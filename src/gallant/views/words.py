@@ -1,7 +1,9 @@
-"""Numbers with their units, times with their zone, states with a symbol next to the word, and the styles of all of them.
+"""Numbers with their units, times with their zone, states with a
+symbol next to the word, and the styles of all of them.
 
-A style begins and ends with a control character, which no text of a device, catalog or file has any more once it is here.
-So everything is taken literally save what this program itself puts between: brackets, backslashes and links are text.
+A style begins and ends with a control character, which no text of a device, catalog
+or file has any more once it is here. So everything is taken literally save what
+this program itself puts between: brackets, backslashes and links are text.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""A publisher's claim about a release, held against what was seen of it: the minutes that it gives, and that no restart is needed."""
+"""A publisher's claim about a release, held against what was seen of
+it: the minutes that it gives, and that no restart is needed."""
 
 from __future__ import annotations
 
@@ -20,13 +21,14 @@ _ABOUT = {
     "restart": RESTART,
     STEADY: SYNC,
 }
-# A figure is off where it is so many times too short, or too long, and by so many seconds: below that nobody plans otherwise.
+# A figure is off where it is so many times too short, or too long,
+# and by so many seconds: below that nobody plans otherwise.
 TOO_SHORT, TOO_LONG, LEAST_S = 1.5, 2.0, 300.0
 
 
 class Fact(Record):
-    """A step that was done: when, and the number of the start that its node was in before it (None: not told). Not `timed`: for a while of
-    it nobody looked, so how long it took is not known."""
+    """A step that was done: when, and the number of the start that its node was in before it (None: not told). Not
+    `timed`: for a while of it nobody looked, so how long it took is not known."""
 
     step: Step
     began: datetime
@@ -40,7 +42,8 @@ class Fact(Record):
 
 
 class Claim(Record):
-    """What the publisher says of a release, and what was seen: the longest of `nodes` nodes of one system, in seconds."""
+    """What the publisher says of a release, and what was seen: the longest of `nodes` nodes of one system, in
+    seconds."""
 
     product: str
     release: str
@@ -54,8 +57,9 @@ class Claim(Record):
 def held_against(
     facts: Sequence[Fact], products: Mapping[str, Product], steady_s: float, least_s: float = LEAST_S
 ) -> tuple[Claim, ...]:
-    """The claims that what was seen does not bear out, of steps in the order in which they were done. `steady_s` is for how long a system
-    was looked at after it was whole again, which no publisher counts; less than `least_s` between two figures says nothing."""
+    """The claims that what was seen does not bear out, of steps in the order in which they
+    were done. `steady_s` is for how long a system was looked at after it was whole again,
+    which no publisher counts; less than `least_s` between two figures says nothing."""
     took: dict[tuple[str, str, str, str], list[float]] = {}
     said: dict[tuple[str, str, str, str], float] = {}
     for fact in facts:

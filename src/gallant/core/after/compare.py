@@ -35,9 +35,10 @@ def verify_system(
     probes: Mapping[str, Sample],
     listed: Container[str] = (),
 ) -> list[NodeVerdict]:
-    """One verdict a node, in the estate's order. A service that does not answer is a problem of the
-    node whose usual place it is to serve (the first where the estate declares none). `listed` are the products of all catalogs: where
-    none has the system's own, but one has something on the node, as with a host and its packages, that is what it is judged by."""
+    """One verdict a node, in the estate's order. A service that does not answer is a problem of
+    the node whose usual place it is to serve (the first where the estate declares none).
+    `listed` are the products of all catalogs: where none has the system's own, but one has
+    something on the node, as with a host and its packages, that is what it is judged by."""
     return [
         _verdict(system, node, readings.get(node), errors.get(node), product, target, probes, listed)
         for node in system.nodes
@@ -47,8 +48,8 @@ def verify_system(
 def with_all_that_is_known(
     verdicts: Sequence[NodeVerdict], unlike: Sequence[Unlike], still: Sequence[Still], judged: Sequence[Judged]
 ) -> list[NodeVerdict]:
-    """The verdicts, each the worst of all that is known of its node: what is lost against how it was, what waits for a restart, and numbers that
-    are not at rest too. What is of a whole system stands at its first node."""
+    """The verdicts, each the worst of all that is known of its node: what is lost against how it was, what waits for a
+    restart, and numbers that are not at rest too. What is of a whole system stands at its first node."""
     first: dict[str, str] = {}
     for verdict in verdicts:
         first.setdefault(verdict.system, verdict.node)

@@ -1,4 +1,5 @@
-"""What differs between two backups, item by item: text side by side with its secrets masked, the rest as changed or not."""
+"""What differs between two backups, item by item: text side by
+side with its secrets masked, the rest as changed or not."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ Mask = Callable[[str], str]
 
 
 class Pair(Record):
-    """One row of two texts side by side; `left` or `right` is None where the other has a line more. `at` are line numbers."""
+    """One row of two texts side by side; `left` or `right` is None
+    where the other has a line more. `at` are line numbers."""
 
     left: str | None
     right: str | None
@@ -27,7 +29,8 @@ class Pair(Record):
 
 
 class Difference(Record):
-    """One item of two backups: `what` became of it, its bytes before and after, and the rows that differ where it is text."""
+    """One item of two backups: `what` became of it, its bytes before
+    and after, and the rows that differ where it is text."""
 
     item: str
     what: str
@@ -45,8 +48,8 @@ def whole(line: str) -> str:
 def compare(
     before: Mapping[str, bytes], after: Mapping[str, bytes], mask: Mask, around: int = 0, counts: Mask = whole
 ) -> list[Difference]:
-    """Item by item, those that differ first; of a text the lines that differ, with so many `around` each of them. `counts` gives what of a
-    line is compared."""
+    """Item by item, those that differ first; of a text the lines that differ, with so
+    many `around` each of them. `counts` gives what of a line is compared."""
     found = [
         _one(name, before.get(name), after.get(name), mask, around, counts)
         for name in sorted(before.keys() | after.keys())

@@ -1,7 +1,8 @@
 """Before against after: what of some systems is gone, new or another, and whether that is a loss.
 
-What was bad before is not blamed on the work. What comes in another order, counts up or moves between the nodes of one system is no difference;
-`WELL` and `COUNTED` say which conditions and numbers of a device are. A facet that the table does not know is well by its words, where they say so.
+What was bad before is not blamed on the work. What comes in another order, counts up or moves between the nodes of one
+system is no difference; `WELL` and `COUNTED` say which conditions and numbers of a device are. A facet that the table
+does not know is well by its words, where they say so.
 """
 
 from __future__ import annotations
@@ -75,8 +76,8 @@ _NUMBERS = re.compile(r"\d+")
 
 
 class Picture(Record):
-    """Some systems at a moment: readings by node, why a node was not read, whether each service (`system service`) answered, and after how many
-    real seconds those that did."""
+    """Some systems at a moment: readings by node, why a node was not read, whether each service (`system service`)
+    answered, and after how many real seconds those that did."""
 
     at: datetime
     readings: dict[str, Reading]
@@ -86,8 +87,8 @@ class Picture(Record):
 
 
 class Unlike(Record):
-    """Something that is not as it was: of which system and node (empty: of the whole system), what it is about, how it was and is, and what that
-    means. `since` is when it was first seen so."""
+    """Something that is not as it was: of which system and node (empty: of the whole system), what it is about, how it
+    was and is, and what that means. `since` is when it was first seen so."""
 
     system: str
     node: str
@@ -107,7 +108,8 @@ Moved = Mapping[tuple[str, str], str]  # (node's name, component) and the versio
 
 
 def moved_by(hops: Iterable[Hop], system: System) -> dict[tuple[str, str], str]:
-    """What some hops of a system were to change: by node and component the version that it comes to. A restart, or a person's work, brings what ran."""
+    """What some hops of a system were to change: by node and component the
+    version that it comes to. A restart, or a person's work, brings what ran."""
     return {
         (node_name(system, node), component): to
         for hop in hops
@@ -117,7 +119,8 @@ def moved_by(hops: Iterable[Hop], system: System) -> dict[tuple[str, str], str]:
 
 
 def unlike(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
-    """Everything that differs, losses first. `planned` is what the work between was to change; a node in it was to restart, too."""
+    """Everything that differs, losses first. `planned` is what the work
+    between was to change; a node in it was to restart, too."""
     found = [
         *_services(before, after),
         *_answers(before, after),
@@ -223,7 +226,8 @@ def _numbers(old: Reading, new: Reading) -> Iterator[Unlike]:
 
 
 def _log(old: Reading, new: Reading) -> Iterator[Unlike]:
-    """What its own log has since, each by its words once: an entry that stops people is a loss, a warning after a restart is not."""
+    """What its own log has since, each by its words once: an entry that
+    stops people is a loss, a warning after a restart is not."""
     known = {(entry.at, entry.text) for entry in _closely(old).log}
     told = set[str]()
     for entry in _closely(new).log if old.closely is not None else ():
@@ -314,7 +318,8 @@ def _channels(old: Reading, new: Reading) -> Iterator[Unlike]:
 
 
 def _systems(before: Picture, after: Picture) -> Iterator[Unlike]:
-    """What belongs to a system as a whole: the addresses that it answers for, its roles, numbers of all its nodes together."""
+    """What belongs to a system as a whole: the addresses that it
+    answers for, its roles, numbers of all its nodes together."""
     for system in dict.fromkeys(reading.system for reading in before.readings.values()):
         old = [r for r in before.readings.values() if r.system == system]
         new = [r for r in after.readings.values() if r.system == system]
@@ -335,7 +340,8 @@ def _systems(before: Picture, after: Picture) -> Iterator[Unlike]:
 
 
 def _guests(system: str, old: Sequence[Reading], new: Sequence[Reading], at: datetime) -> Iterator[Unlike]:
-    """What its nodes carry, together: a guest that ran and runs nowhere now is a loss; those that moved are one line."""
+    """What its nodes carry, together: a guest that ran and runs nowhere now is a loss; those that moved are one
+    line."""
     was, now = _carried(old), _carried(new)
     ran = {name: node for name, (node, guest) in was.items() if guest.runs}
     runs = {name: node for name, (node, guest) in now.items() if guest.runs}

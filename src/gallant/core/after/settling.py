@@ -1,7 +1,7 @@
 """Whether a system is settled after the work: levels and slopes of its numbers, held against the time before.
 
-The slope is Theil's and Sen's: the median of the slopes between every two points, with Sen's interval of 99 % (Sen, 1968, section 5). One wild value
-moves neither; a number that goes up and down has no slope.
+The slope is Theil's and Sen's: the median of the slopes between every two points, with Sen's interval of 99 % (Sen,
+1968, section 5). One wild value moves neither; a number that goes up and down has no slope.
 """
 
 from __future__ import annotations
@@ -45,7 +45,8 @@ Point: TypeAlias = tuple[float, float]  # seconds, and the value then
 
 
 class Series(Record):
-    """One number of a node, or of a system's service (`node` empty), as it was at some moments (seconds since 1970, ascending)."""
+    """One number of a node, or of a system's service (`node` empty),
+    as it was at some moments (seconds since 1970, ascending)."""
 
     system: str
     node: str
@@ -55,8 +56,8 @@ class Series(Record):
 
 
 class Trend(Record):
-    """A robust line: its value at the last point, what it rises by in a second, and within which bounds that slope lies in 99 of 100 cases.
-    `follows` is the correlation from one sample to the next of what the line leaves over."""
+    """A robust line: its value at the last point, what it rises by in a second, and within which bounds that slope lies
+    in 99 of 100 cases. `follows` is the correlation from one sample to the next of what the line leaves over."""
 
     level: float
     slope: float
@@ -70,9 +71,9 @@ class Trend(Record):
 
 
 class Judged(Record):
-    """One number after the work. `before` is its level in the time before, None where that is not known; `wait_s` how long it still takes to
-    settle, or until it has run out; `per_h` what it rises by in an hour, and within what that lies in 99 of 100 cases (None: not known); `as_before`: it moved so before
-    the work already."""
+    """One number after the work. `before` is its level in the time before, None where that is not known; `wait_s` how
+    long it still takes to settle, or until it has run out; `per_h` what it rises by in an hour, and within what that
+    lies in 99 of 100 cases (None: not known); `as_before`: it moved so before the work already."""
 
     system: str
     node: str
@@ -89,11 +90,13 @@ class Judged(Record):
 
 
 def trend(points: Sequence[Point], among: int = 1, follows: float = 0.0) -> Trend:
-    """The line through some points. Raises `ValueError` for none. `among` is how many numbers are looked at beside each other: of forty that stand
-    still one moves by chance at a level of one in forty, so each is held to a stricter one (Bonferroni, at 5 % for all of them).
+    """The line through some points. Raises `ValueError` for none. `among` is how many numbers
+    are looked at beside each other: of forty that stand still one moves by chance at a level of
+    one in forty, so each is held to a stricter one (Bonferroni, at 5 % for all of them).
 
-    What follows from one sample to the next is taken out before the bounds are looked for (pre-whitening, von Storch 1995), else noise that drifts
-    for a while looks like a movement. `follows` is how much does at least, where a longer series of the same number told.
+    What follows from one sample to the next is taken out before the bounds are looked for
+    (pre-whitening, von Storch 1995), else noise that drifts for a while looks like a movement.
+    `follows` is how much does at least, where a longer series of the same number told.
     """
     if not points:
         raise ValueError("no points")
@@ -135,8 +138,8 @@ def _z(among: int) -> float:
 
 
 def _correlation(left: Sequence[float]) -> float:
-    """From one sample to the next, of what a line leaves over; mended for what a fitted line and a short series take away (Marriott and Pope 1954). What
-    chance alone makes of independent samples counts as none."""
+    """From one sample to the next, of what a line leaves over; mended for what a fitted line and a short series take
+    away (Marriott and Pope 1954). What chance alone makes of independent samples counts as none."""
     n = len(left)
     mean = sum(left) / n
     off = [value - mean for value in left]
@@ -149,7 +152,8 @@ def _correlation(left: Sequence[float]) -> float:
 
 
 def judge(before: Series | None, after: Series, among: int = 1) -> Judged:
-    """What has become of one number since the time before. Its level is that of the later half of the points: the earlier may still belong to the work."""
+    """What has become of one number since the time before. Its level is that of
+    the later half of the points: the earlier may still belong to the work."""
     follows = _follows(before, after)
     whole = trend(after.points, among, follows)
     now = trend(_later(after.points), among, whole.follows)
@@ -182,7 +186,8 @@ def _in_an_hour(slope: float) -> float | None:
 
 
 def _follows(before: Series | None, after: Series) -> float:
-    """How much of a sample followed from the one before it in the time before, where that was sampled at about the same pace."""
+    """How much of a sample followed from the one before it in the
+    time before, where that was sampled at about the same pace."""
     if before is None or len(before.points) < 2 * FEWEST:
         return 0.0
     paces = [statistics.median(b[0] - a[0] for a, b in itertools.pairwise(s.points)) for s in (before, after)]
@@ -217,8 +222,9 @@ def judge_all(before: Iterable[Series], after: Iterable[Series]) -> list[Judged]
 
 
 def judge_twice(before: Iterable[Series], first: Iterable[Series], second: Sequence[Series]) -> list[Judged]:
-    """Every number by two stretches that follow one another. That something runs out is said of what does so over both, and moves that way in the second by itself:
-    one stretch of noise that drifts is soon found among forty numbers, two of them are not."""
+    """Every number by two stretches that follow one another. That something runs out is
+    said of what does so over both, and moves that way in the second by itself: one stretch
+    of noise that drifts is soon found among forty numbers, two of them are not."""
     again = {(s.system, s.node, s.about): trend(s.points, len(second)) for s in second if s.points}
     every = judge_all(before, joined(first, second))
     return sorted((_confirmed(one, again.get((one.system, one.node, one.about))) for one in every), key=_rank)
@@ -286,7 +292,8 @@ def _later(points: Sequence[Point]) -> Sequence[Point]:
 
 
 def _decay(points: Sequence[Point]) -> float | None:
-    """By what share a second the movement slows down; None where it goes on as it was. By the slopes of the first and the second half."""
+    """By what share a second the movement slows down; None where it goes
+    on as it was. By the slopes of the first and the second half."""
     half = len(points) // 2
     if half < 3:
         return None
@@ -300,7 +307,8 @@ def _decay(points: Sequence[Point]) -> float | None:
 
 
 def _steady(points: Sequence[Point]) -> bool:
-    """Whether a movement goes one way all along, not up and down: each third of it lies a step on from the one before."""
+    """Whether a movement goes one way all along, not up and down: each third of it lies a step on from the one
+    before."""
     cuts = [round(n * len(points) / 3) for n in range(4)]
     first, second, third = (statistics.median(v for _, v in points[a:b]) for a, b in itertools.pairwise(cuts))
     one, two = second - first, third - second

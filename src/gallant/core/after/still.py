@@ -8,7 +8,8 @@ CATALOG, OFFER, HOP, RESTART, BACKUP, PACKAGE = ABOUT = ("catalog", "offer", "ho
 
 
 class Still(Record):
-    """One thing that is still wanted, by what it is about: `system` and `node` are empty where it is of no system or of all its nodes."""
+    """One thing that is still wanted, by what it is about: `system` and
+    `node` are empty where it is of no system or of all its nodes."""
 
     about: str
     what: str

@@ -22,9 +22,10 @@ REGISTERED: list[tuple[Check, Look]] = []
 class Check(Record):
     """What a check looks at and why that matters, in one line each; at which levels it speaks up, and of what.
 
-    `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems that it applies to, all
-    where none is named; `mend` names an action of `operations/checks/mending.py`. `entering`: it is about releases that are to be entered,
-    and says nothing where none is. `firm`: nobody passes a stop of it by word, since what it is about is a promise.
+    `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems
+    that it applies to, all where none is named; `mend` names an action of `operations/checks/mending.py`.
+    `entering`: it is about releases that are to be entered, and says nothing where none is. `firm`:
+    nobody passes a stop of it by word, since what it is about is a promise.
     """
 
     id: str

@@ -27,8 +27,8 @@ def check_named(check_id: str) -> Check | None:
 def run_checks(
     facts: Facts, only: Collection[str] = (), phase: str | None = None, entering: bool = True
 ) -> list[Finding]:
-    """Every finding on one system, worst first, else in the order of the catalogue; of some checks, or of one phase. Without
-    `entering` no release is to be entered."""
+    """Every finding on one system, worst first, else in the order of the catalogue; of some checks, or of one phase.
+    Without `entering` no release is to be entered."""
     found = [
         replace(finding, check=check.id, mend=check.mend if finding.level in ("stop", "warn") else None)
         for check, function in CHECKS

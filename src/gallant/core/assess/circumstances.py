@@ -1,5 +1,5 @@
-"""Checks of what lies around a system: whether the work could be begun, what would carry the load, what there is to fall
-back on, and whether Gallant itself stands on what it is about to disturb.
+"""Checks of what lies around a system: whether the work could be begun, what would carry the load, what there is to
+fall back on, and whether Gallant itself stands on what it is about to disturb.
 """
 
 from __future__ import annotations

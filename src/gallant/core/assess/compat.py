@@ -1,10 +1,10 @@
 """Rules between products, and orders of work that never break one.
 
-A rule says: where one system runs a release of this range, another must run one of that range. From what every system
-runs and should run, `find_order` gives the hops of all of them with their `needs`: whichever hops the needs let run side
-by side, at every moment every rule holds, a system in a hop counting as running both of its versions. So a hop that is
-backed out breaks nothing either. A breach that exists today is not a reason to stand still: it may stay or go, and never
-comes back.
+A rule says: where one system runs a release of this range, another must run one of that range. From
+what every system runs and should run, `find_order` gives the hops of all of them with their `needs`:
+whichever hops the needs let run side by side, at every moment every rule holds, a system in a hop
+counting as running both of its versions. So a hop that is backed out breaks nothing either. A breach
+that exists today is not a reason to stand still: it may stay or go, and never comes back.
 
 Systems that no rule ties together are solved apart; within a group the search is A* over what all of them run, with the
 publisher's minutes as cost and each system's own cheapest way as the bound.
@@ -46,7 +46,8 @@ class Rule(Record):
 class Task(Record):
     """One system's part: its product, what it runs, and the version it should run.
 
-    `running` is what its slowest node runs, `also` what others of its nodes run next to it. `delivery` is the path by which packages reach it; `despite` are releases whose recall a named person set aside.
+    `running` is what its slowest node runs, `also` what others of its nodes run next to it. `delivery` is the path by
+    which packages reach it; `despite` are releases whose recall a named person set aside.
     """
 
     system: str
@@ -69,8 +70,9 @@ class OrderedHop(Record, rename={"from_": "from"}):
 
 
 class Conflict(Record):
-    """Why there is no order: rules that together make it impossible (none: a system has no way of its own), and the nearest
-    aims that are possible. Where dropping one of `rules` would not be enough, `others` are the sets that bar it besides."""
+    """Why there is no order: rules that together make it impossible (none: a system
+    has no way of its own), and the nearest aims that are possible. Where dropping one
+    of `rules` would not be enough, `others` are the sets that bar it besides."""
 
     systems: tuple[str, ...]
     rules: tuple[Rule, ...]
@@ -143,7 +145,8 @@ class _Line:
         return [text for n, text in enumerate(self.texts) if n == 0 or n in led_to]
 
     def _left(self) -> list[tuple[float, int]]:
-        """The cheapest (minutes, hops) from each release to the goal, other systems aside; infinite where there is no way."""
+        """The cheapest (minutes, hops) from each release to the goal,
+        other systems aside; infinite where there is no way."""
         left = [NO_WAY] * len(self.versions)
         if self.goal >= 0:
             left[self.goal] = (0.0, 0)
@@ -178,17 +181,18 @@ class _Group:
         return frozenset(n for n in which if not pairs[n][2][state[pairs[n][0]]][state[pairs[n][1]]])
 
     def search(self) -> list[tuple[int, int]] | None:
-        """The cheapest sequence of moves (system, release) that reaches all goals and worsens nothing; None: there is none.
+        """The cheapest sequence of moves (system, release) that
+        reaches all goals and worsens nothing; None: there is none.
 
         Cheapest by minutes, then by hops, then by how long rules stay broken that are broken today: the sequence that
-        leads out of a breach first is preferred. Many sequences cost the same, in whatever order independent moves come;
-        among equals the one that has come farthest is followed, so that they are not all walked through.
+        leads out of a breach first is preferred. Many sequences cost the same, in whatever order independent moves
+        come; among equals the one that has come farthest is followed, so that they are not all walked through.
         """
-        # A* over the states of all systems at once. What is `left` of each system, the others aside, never says too much, so
-        # the first time that the goal comes off the queue its way is the cheapest. The queue's order is (cost, hops, broken,
-        # left): without the last, n moves that do not touch one another are tried in all their n! orders before the goal is
-        # reached. `tick` only keeps equal entries from being compared by their states. A state is settled once it comes off;
-        # it may lie in the queue more than once, since a heap cannot lower a price.
+        # A* over the states of all systems at once. What is `left` of each system, the others aside, never says too
+        # much, so the first time that the goal comes off the queue its way is the cheapest. The queue's order is (cost,
+        # hops, broken, left): without the last, n moves that do not touch one another are tried in all their n! orders
+        # before the goal is reached. `tick` only keeps equal entries from being compared by their states. A state is
+        # settled once it comes off; it may lie in the queue more than once, since a heap cannot lower a price.
         lines = self.lines
         start: State = tuple(0 for _ in lines)
         goal: State = tuple(line.goal for line in lines)
@@ -286,13 +290,14 @@ class _Group:
         when: Mapping[tuple[int, int], int],
         needs: dict[tuple[int, int], set[tuple[int, int]]],
     ) -> None:
-        """For each pair of versions that must not meet, have the later hop of the found sequence wait for the earlier."""
+        """For each pair of versions that must not meet, have the later hop of the found sequence wait for the
+        earlier."""
         for i, va in enumerate(stations[a]):
             for j, vb in enumerate(stations[b]):
                 if table[va][vb] or (i == 0 and j == 0):
                     continue
-                # va runs from the start of hop i to the end of hop i+1, vb likewise; they may not overlap, so either a has
-                # left va before b begins to enter vb, or the other way round. The found sequence says which.
+                # va runs from the start of hop i to the end of hop i+1, vb likewise; they may not overlap, so either a
+                # has left va before b begins to enter vb, or the other way round. The found sequence says which.
                 leave_a, leave_b = (a, i + 1), (b, j + 1)
                 if leave_a in when and (b, j) in when and when[leave_a] < when[(b, j)]:
                     needs[(b, j)].add(leave_a)
@@ -323,8 +328,8 @@ def _without_implied(
 def find_order(tasks: Sequence[Task], rules: Sequence[Rule]) -> Order:
     """The order of work over all systems.
 
-    Rules that name a system without a task are the caller's to report: they tie nothing here. Raises `NotAVersion` for a
-    running version that is none of its product's scheme.
+    Rules that name a system without a task are the caller's to report: they tie nothing here. Raises `NotAVersion` for
+    a running version that is none of its product's scheme.
     """
     names = {task.system for task in tasks}
     tied = [rule for rule in rules if rule.system in names and rule.other in names and rule.system != rule.other]

@@ -1,5 +1,5 @@
-"""Checks of what the nodes themselves say is not as it should be: alarms, what ends soon, configuration that would be lost at
-a restart, a device that updates itself, packages and files that a person has put aside.
+"""Checks of what the nodes themselves say is not as it should be: alarms, what ends soon, configuration that would be
+lost at a restart, a device that updates itself, packages and files that a person has put aside.
 """
 
 from __future__ import annotations

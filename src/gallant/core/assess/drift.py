@@ -22,8 +22,8 @@ class Drift(Record):
 
 
 def drift(before: Iterable[Finding], after: Iterable[Finding]) -> list[Drift]:
-    """Between two runs of the same checks. A finding is the same one when it says the same of the same thing; the numbers
-    in it may differ. Passes are what nothing is said of."""
+    """Between two runs of the same checks. A finding is the same one when it says the same of the same thing; the
+    numbers in it may differ. Passes are what nothing is said of."""
     old = {_key(f): f for f in before if f.level != "pass"}
     new = {_key(f): f for f in after if f.level != "pass"}
     found = []

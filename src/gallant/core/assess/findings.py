@@ -75,11 +75,12 @@ class SnapshotRoom(Record):
 
 
 class RouteFacts(Record):
-    """Of the way to the aim: `wanted` are its packages, `missing` those of them that are not in stock, `unkept` the running
-    release's own package when it is offered and not in stock. `entering` are the releases that are entered, `recalled` those
-    of them, or of the running ones, that were, with the publisher's words. `notes` are the site's own on it, `issues` known
-    ones, `terms` those that nobody has accepted yet, `conflicts` requirements that do not hold. From `no_snapshots_from` on
-    no snapshot can be taken. `needed_s` is how long the work takes; `plan` the next step towards a plan that is not refused.
+    """Of the way to the aim: `wanted` are its packages, `missing` those of them that are not in stock,
+    `unkept` the running release's own package when it is offered and not in stock. `entering` are the
+    releases that are entered, `recalled` those of them, or of the running ones, that were, with the
+    publisher's words. `notes` are the site's own on it, `issues` known ones, `terms` those that nobody has
+    accepted yet, `conflicts` requirements that do not hold. From `no_snapshots_from` on no snapshot can be
+    taken. `needed_s` is how long the work takes; `plan` the next step towards a plan that is not refused.
     """
 
     wanted: tuple[Package, ...] = ()
@@ -97,8 +98,8 @@ class RouteFacts(Record):
 
 
 class Unattended(Record):
-    """A secret that is not there when nobody is at a terminal: whose (`purpose` of an account), and where it is kept (`kind`: ask, agent, keyring or env, and of
-    that the variable)."""
+    """A secret that is not there when nobody is at a terminal: whose (`purpose` of an account), and where it is kept
+    (`kind`: ask, agent, keyring or env, and of that the variable)."""
 
     purpose: str
     kind: str
@@ -115,10 +116,10 @@ UNATTENDED = {
 
 
 class AroundFacts(Record):
-    """Of what lies around a system: `rescue` is the other way into each node; `own_path` in what Gallant itself stands on the
-    system; `copy_places` where backups are copied to; `booked` the next booking; `half_restored` what the ledger tells of
-    restores; `writable` what of the estate's own files others than their owner can write; `unattended` the secrets that are not there at
-    night, where something is booked or acts by itself.
+    """Of what lies around a system: `rescue` is the other way into each node; `own_path` in what Gallant itself stands
+    on the system; `copy_places` where backups are copied to; `booked` the next booking; `half_restored` what the ledger
+    tells of restores; `writable` what of the estate's own files others than their owner can write; `unattended` the
+    secrets that are not there at night, where something is booked or acts by itself.
     """
 
     backups: tuple[Backup, ...] = ()
@@ -139,9 +140,9 @@ class AroundFacts(Record):
 
 
 class AskedFacts(Record):
-    """What only asking tells. `tested` is what each node's own readiness test for the next release found, `announced` the
-    minutes that it says the work will take; `may_act` is, by node, why the account for the work was not let in (None: it
-    was); `probes` are by service.
+    """What only asking tells. `tested` is what each node's own readiness test for the next
+    release found, `announced` the minutes that it says the work will take; `may_act` is, by node,
+    why the account for the work was not let in (None: it was); `probes` are by service.
     """
 
     tested: dict[str, tuple[Alarm, ...]] = {}
@@ -153,7 +154,8 @@ class AskedFacts(Record):
 class Facts(Record):
     """What is known of one system at one moment, in groups: each is gathered by who needs it.
 
-    `errors` are by node, for those that could not be read, `remedies` what to do about them; `alike` names nodes that answer as another node of the estate.
+    `errors` are by node, for those that could not be read, `remedies` what to do
+    about them; `alike` names nodes that answer as another node of the estate.
     """
 
     system: System

@@ -1,7 +1,7 @@
 """Gaps: readings against catalogs and aims, one for each component, with its standing and the reasons.
 
-Each distinct (product, installed, next, aims) is assessed once; an estate of ten thousand nodes runs few of them. What no
-component knows by itself (its neighbours, its manager, what its device offers) is added by core/assess/remarks.py.
+Each distinct (product, installed, next, aims) is assessed once; an estate of ten thousand nodes runs few of them. What
+no component knows by itself (its neighbours, its manager, what its device offers) is added by core/assess/remarks.py.
 """
 
 from __future__ import annotations
@@ -36,9 +36,10 @@ RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
 class Verdict(Record):
     """What is to be said of one installed version under one aim.
 
-    `hops` are the versions to go through; `restart` the worst on the way; `releases_behind` and `days_behind` count from
-    the installed release to the target (days are the least that is known where the catalog has not the installed one); `one_way` and `terms`
-    are those of the releases to be entered. `lag` is the one of the `reasons` that says by how much.
+    `hops` are the versions to go through; `restart` the worst on the way; `releases_behind` and
+    `days_behind` count from the installed release to the target (days are the least that is
+    known where the catalog has not the installed one); `one_way` and `terms` are those of the
+    releases to be entered. `lag` is the one of the `reasons` that says by how much.
     """
 
     aim: str
@@ -146,7 +147,8 @@ class Gap(Record, gc=False):
 
 
 class Gaps(Sequence[Gap]):
-    """Gaps in their order. An estate has hundreds of thousands and a person looks at few: each is made when looked at."""
+    """Gaps in their order. An estate has hundreds of thousands and a person looks at few: each is made when looked
+    at."""
 
     def __init__(self, buckets: Iterable[list[Reading | Component | Verdict]]) -> None:
         """Each bucket is reading, part, verdict, reading, part, verdict, and so on."""
@@ -179,10 +181,10 @@ Known = dict[tuple[str, str, str | None], tuple[Verdict, Add]]
 class _Judge:
     """Verdicts, each made once, and the buckets of equal rank that gaps are laid into.
 
-    An estate has hundreds of thousands of gaps and some dozens of ranks. So nothing is sorted: systems and components are
-    gone through in the order of the table, and what falls into one bucket lies there in that order already. To walk
-    them in another order would break the order within a rank, with no sort behind it to mend that. A bucket is one flat list,
-    since a tuple for each gap would cost more than the gap.
+    An estate has hundreds of thousands of gaps and some dozens of ranks. So nothing is sorted: systems and components
+    are gone through in the order of the table, and what falls into one bucket lies there in that order already. To walk
+    them in another order would break the order within a rank, with no sort behind it to mend that. A bucket is one flat
+    list, since a tuple for each gap would cost more than the gap.
     """
 
     def __init__(
@@ -194,7 +196,8 @@ class _Judge:
         self._prospects: dict[tuple[str, str], Prospect] = {}
 
     def known(self, system: System, aims: tuple[AimHere, ...]) -> Known:
-        """What was said already under these aims; what a system itself runs binds its aims differently from what another runs."""
+        """What was said already under these aims; what a system itself
+        runs binds its aims differently from what another runs."""
         return self._known.setdefault((system.product, aims), {})
 
     def add_to(self, verdict: Verdict) -> Add:
@@ -223,7 +226,8 @@ def find_gaps(
     now: datetime,
     bundles: Sequence[Bundle] = (),
 ) -> Gaps:
-    """One gap a component, worst standing first, then most severe, then by system, component (the image first) and node."""
+    """One gap a component, worst standing first, then most severe,
+    then by system, component (the image first) and node."""
     by_system: dict[str, list[Reading]] = {}
     for reading in readings:
         by_system.setdefault(reading.system, []).append(reading)

@@ -1,7 +1,8 @@
 """Hands: what each account itself noted of the entries that it made, in a file that nobody else can write.
 
-The ledger of a group is one file that all of its members write, and so can write anew. What a member cannot do is write as another account: an
-entry is somebody's when the hand of that account has its number and its hash, and the account owns that hand.
+The ledger of a group is one file that all of its members write, and so can write anew.
+What a member cannot do is write as another account: an entry is somebody's when the
+hand of that account has its number and its hash, and the account owns that hand.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ CUT = "it was taken out or written anew, or a command was cut off as it wrote it
 
 
 class Hand(Record):
-    """One account's: `owner` is the number of the account that owns the file, `name` that account's name, `noted` the hash of each entry by its number."""
+    """One account's: `owner` is the number of the account that owns the file,
+    `name` that account's name, `noted` the hash of each entry by its number."""
 
     owner: int
     name: str
@@ -32,8 +34,8 @@ def is_by_hand(kept: Kept, hands: Mapping[int, Hand]) -> bool:
 
 
 def hand_problems(kept: Collection[Kept], hands: Mapping[int, Hand]) -> list[str]:
-    """Where the entries and the hands differ, in words; empty where they do not. Entries before the first with an account's number are older than
-    hands."""
+    """Where the entries and the hands differ, in words; empty where they do not.
+    Entries before the first with an account's number are older than hands."""
     first = next((one.seq for one in kept if one.entry.uid is not None), None)
     here = {one.seq: one.hash for one in kept}
     foreign: dict[tuple[str, str], list[int]] = {}
@@ -73,8 +75,8 @@ def _lost(here: Mapping[int, str], hand: Hand) -> list[int]:
 
 
 def by_others(makers: Collection[str], entries: Iterable[LedgerEntry]) -> tuple[str, ...]:
-    """The people who made some entries, each once, in their order; none of `makers`. Somebody who asked sudo for another account counts as both: what
-    either of two accounts did may be one person's."""
+    """The people who made some entries, each once, in their order; none of `makers`. Somebody who asked sudo for
+    another account counts as both: what either of two accounts did may be one person's."""
     known, found = set(makers), list[str]()
     for entry in entries:
         names = {entry.by, entry.sudo_user or entry.by}

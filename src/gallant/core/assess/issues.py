@@ -10,7 +10,8 @@ from gallant.core.records import Record
 
 
 class Concern(Record):
-    """A known issue of a release: the nodes that it concerns, and those whose readings do not tell. Names: `tickets/a`."""
+    """A known issue of a release: the nodes that it concerns, and those whose readings do not tell. Names:
+    `tickets/a`."""
 
     release: str
     issue: KnownIssue

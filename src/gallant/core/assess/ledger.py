@@ -1,7 +1,7 @@
 """The ledger: who decided what, when and from which host, as a chain in which no entry can be changed or left out.
 
-Each entry's hash is over the hash before it and the entry's own JSON (SHA-256), so that anyone who holds the newest hash can
-tell whether anything before it was touched.
+Each entry's hash is over the hash before it and the entry's own JSON (SHA-256), so that anyone who holds the newest
+hash can tell whether anything before it was touched.
 """
 
 from __future__ import annotations
@@ -55,11 +55,11 @@ BEGUN, FAILED, ENDED, TAKEN, REMOVED, REVERTED, INTENDED = STATES = (
 
 
 class LedgerEntry(Record):
-    """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the release that it
-    was made for, `until` a release or a day, `start` and `end` those of a booking. `state` is how far
-    work that takes a while has come, or what was done: see `STATES`. `by` is the account that the kernel says, `uid` its number,
-    and `sudo_user` who asked sudo for it, as the environment says; `seal` is of a roll's journal as it was then: how many entries, a colon, their
-    SHA-256."""
+    """One decision. `subject` is what it is about (a notice, a system, a version of terms), `target` the
+    release that it was made for, `until` a release or a day, `start` and `end` those of a booking. `state`
+    is how far work that takes a while has come, or what was done: see `STATES`. `by` is the account that
+    the kernel says, `uid` its number, and `sudo_user` who asked sudo for it, as the environment says;
+    `seal` is of a roll's journal as it was then: how many entries, a colon, their SHA-256."""
 
     at: datetime
     by: str
@@ -128,8 +128,8 @@ def broken_at(kept: Iterable[Kept]) -> int | None:
 
 
 def against(kept: Iterable[Kept], witnessed: Mapping[int, str]) -> list[str]:
-    """What differs from what somebody else was told at the time, by number: a chain written anew is whole in itself, and
-    only anyone who kept an old hash can tell. The first difference comes first."""
+    """What differs from what somebody else was told at the time, by number: a chain written anew is whole in itself,
+    and only anyone who kept an old hash can tell. The first difference comes first."""
     here = {one.seq: one.hash for one in kept}
     problems = []
     for seq in sorted(witnessed):

@@ -1,6 +1,7 @@
 """A device's message looked up in what is known: by its words alone, since numbers and names differ each time.
 
-Likeness is the cosine of the angle between two texts, each word weighted by how seldom it is among all that is known (Salton, Wong, Yang 1975).
+Likeness is the cosine of the angle between two texts, each word weighted by
+how seldom it is among all that is known (Salton, Wong, Yang 1975).
 """
 
 from __future__ import annotations
@@ -48,8 +49,8 @@ COMMON = frozenset(
 
 
 class Known(Record):
-    """Something that is known: `source` is a known issue, a recall, a note or a roll; `about` what it is of, `helped` what was done then, `by` who
-    wrote it."""
+    """Something that is known: `source` is a known issue, a recall, a note or a roll;
+    `about` what it is of, `helped` what was done then, `by` who wrote it."""
 
     source: str
     about: str

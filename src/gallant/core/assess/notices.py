@@ -1,8 +1,8 @@
 """Notices: gaps that wait for a decision, and where each stands by the decisions that the ledger holds.
 
-A notice is one component of one system (`tickets:image`) and the release that it should come to. An acceptance or a
-booking is for that release: when the aim moves on, it lapses and the notice is new again. Who it is assigned to stays, and
-a skip stays until its release or day.
+A notice is one component of one system (`tickets:image`) and the release that it should come to.
+An acceptance or a booking is for that release: when the aim moves on, it lapses and the notice
+is new again. Who it is assigned to stays, and a skip stays until its release or day.
 """
 
 from __future__ import annotations
@@ -41,7 +41,8 @@ class About(Record):
 
 
 class Wanted(About):
-    """A notice before anybody decided anything. `length_s` is the publisher's word for all nodes one after the other."""
+    """A notice before anybody decided anything. `length_s` is the publisher's word for all nodes one after the
+    other."""
 
     reason: str
     decision: Decision
@@ -121,7 +122,8 @@ def notices(
     products: Mapping[str, Product],
     now: datetime,
 ) -> list[Notice]:
-    """Newest and most severe first, the settled ones last. `since` is by (name, target), `work` by system while a roll is open."""
+    """Newest and most severe first, the settled ones last. `since` is
+    by (name, target), `work` by system while a roll is open."""
     by_name: dict[str, list[LedgerEntry]] = {}
     for entry in ledger:
         by_name.setdefault(entry.subject, []).append(entry)
@@ -199,8 +201,8 @@ def _where(w: Wanted, said: Sequence[LedgerEntry], product: Product | None, now:
 
 
 class Bar(Record):
-    """A decision that a roll would go against: what it is, why it stands, what to do; `booked`: it is a booking for another
-    time, which a named person may set aside."""
+    """A decision that a roll would go against: what it is, why it stands, what to do; `booked`: it is a booking for
+    another time, which a named person may set aside."""
 
     notice: str
     what: str

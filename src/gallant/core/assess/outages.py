@@ -20,9 +20,9 @@ class Sample(Record):
 
 
 class Watched(Record):
-    """A service that is probed, by the name that its samples have, and the system that has it; or a node's own address (`is_address`, by the node's
-    name), which tells only for how long the node was away. `budget_s` is for how long it may
-    be out at a time, in seconds of estate time or, where it is `unscaled`, of real time."""
+    """A service that is probed, by the name that its samples have, and the system that has it; or a node's own address
+    (`is_address`, by the node's name), which tells only for how long the node was away. `budget_s` is for how long it
+    may be out at a time, in seconds of estate time or, where it is `unscaled`, of real time."""
 
     system: str
     service: str
@@ -34,11 +34,11 @@ class Watched(Record):
 class Outage(Record):
     """A stretch of failed probes of one service.
 
-    `began` is the start of the first failed probe and `ended` that of the first good one after it, in estate time;
-    an outage that is still open has `ended` None. `seconds` is their difference in estate time, `measured` in real
-    time. The true length in real time lies between `least`, from the first failed probe to the last, and `most`, from the last answer before
-    to the first after it (None: nothing had answered before); how far apart they are is how often it was asked. `unseen`: for a while of it nobody looked, since
-    this process stood still.
+    `began` is the start of the first failed probe and `ended` that of the first good one after it, in estate time; an
+    outage that is still open has `ended` None. `seconds` is their difference in estate time, `measured` in real time.
+    The true length in real time lies between `least`, from the first failed probe to the last, and `most`, from the
+    last answer before to the first after it (None: nothing had answered before); how far apart they are is how often it
+    was asked. `unseen`: for a while of it nobody looked, since this process stood still.
     """
 
     service: str
@@ -53,9 +53,10 @@ class Outage(Record):
 
 
 class Tally(Record):
-    """What has been seen of one service so far: `since` is the first failed sample of an open outage and `last` its newest, `answered` the
-    newest good one, `answer_s` how long that answer took. `sure` is the first failed sample since which nothing can have been missed, and `sure_s` for how long (real s)
-    it was out for certain before that; `unseen`: in between nobody looked, or between the newest answer and the first failure."""
+    """What has been seen of one service so far: `since` is the first failed sample of an open outage and `last` its
+    newest, `answered` the newest good one, `answer_s` how long that answer took. `sure` is the first failed sample
+    since which nothing can have been missed, and `sure_s` for how long (real s) it was out for certain before that;
+    `unseen`: in between nobody looked, or between the newest answer and the first failure."""
 
     since: Sample | None = None
     last: Sample | None = None
@@ -68,8 +69,8 @@ class Tally(Record):
     answer_s: float = 0
 
     def after(self, sample: Sample, unseen: bool = False) -> tuple[Tally, Outage | None]:
-        """The tally with one more sample, and the outage that this sample ends. `unseen`: nobody looked for a while before it, so that the
-        service may have answered and gone again."""
+        """The tally with one more sample, and the outage that this sample ends. `unseen`: nobody looked for a while
+        before it, so that the service may have answered and gone again."""
         if not sample.ok:
             known = self if not unseen else replace(self, sure=None, sure_s=self.certain_s, unseen=True)
             first = self.since or sample
@@ -90,7 +91,8 @@ class Tally(Record):
 
     @property
     def certain_s(self) -> float:
-        """For how long (real s) the open outage goes on for certain: between failed samples with nobody away in between."""
+        """For how long (real s) the open outage goes on for certain:
+        between failed samples with nobody away in between."""
         return self.sure_s + (
             self.last.real - self.sure.real if self.last is not None and self.sure is not None else 0.0
         )

@@ -1,11 +1,12 @@
 """What releases require of other products, as rules between the systems of this estate.
 
-A requirement of a system's release concerns the systems of the required product that it uses or runs on, or that use or
-run on it; where there are none, those of its site; where there are none either, all of them. A product that no system of
-the estate runs may be declared there by a named person; else the requirement is unknown, which is not the same as kept.
+A requirement of a system's release concerns the systems of the required product that it uses
+or runs on, or that use or run on it; where there are none, those of its site; where there
+are none either, all of them. A product that no system of the estate runs may be declared
+there by a named person; else the requirement is unknown, which is not the same as kept.
 
-What a system's own nodes carry as a component is the nearest of all: a requirement on it is about that component, and no other
-system. A plan keeps it by the order of a node's layers (core/work/layers.py).
+What a system's own nodes carry as a component is the nearest of all: a requirement on it is about that component, and
+no other system. A plan keeps it by the order of a node's layers (core/work/layers.py).
 """
 
 from __future__ import annotations
@@ -45,7 +46,8 @@ class Requirements(Record):
 def requirements(
     estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product], targets: Mapping[str, str]
 ) -> Requirements:
-    """Tasks for every system that was read (`targets` by system; others stay where they are), and the rules that tie them."""
+    """Tasks for every system that was read (`targets` by system;
+    others stay where they are), and the rules that tie them."""
     running = {
         name: found for name, system in estate.systems.items() if (found := _running(system, readings, products))
     }
@@ -93,7 +95,8 @@ def requirements(
 
 
 def own_breaches(estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> list[Breach]:
-    """What nodes run and their own components do not keep now, each once for a system; the rule's `other` is the component."""
+    """What nodes run and their own components do not keep now, each
+    once for a system; the rule's `other` is the component."""
     found: dict[Breach, None] = {}
     for system in estate.systems.values():
         product = products.get(system.product)

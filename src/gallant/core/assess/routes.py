@@ -23,8 +23,8 @@ from gallant.core.versions import NotAVersion, Version, parse, parse_range
 class RouteHop(Record, rename={"from_": "from"}):
     """One release to the next, with the publisher's minutes for one node and the package that brings it.
 
-    `snapshots` false: on the release that is entered no snapshot can be taken. `leaves_recall` says why the release that
-    is left was recalled.
+    `snapshots` false: on the release that is entered no snapshot can be taken.
+    `leaves_recall` says why the release that is left was recalled.
     """
 
     from_: str
@@ -57,8 +57,8 @@ class ByHand(Record):
 class Route(Record):
     """The chain of hops (empty: nothing to do, or `found` is false) and what was refused on the way.
 
-    Not found: `rules` is an irreducible set of what bars every chain; where dropping one of them would not be enough, `others`
-    are the sets that bar it besides.
+    Not found: `rules` is an irreducible set of what bars every chain; where dropping
+    one of them would not be enough, `others` are the sets that bar it besides.
     """
 
     start: str
@@ -185,9 +185,9 @@ def find_route(
 ) -> Route:
     """The cheapest route from the version `start` to `target`. `start` need not be in the catalog.
 
-    `explain` false leaves `refused` empty where a route is found, and `rules` empty where none is, for anyone who looks at
-    thousands of them. `hands` says whether anybody is at the machine, for the way by hand (None: do not look for one).
-    Raises `NotAVersion` when `start` is none of the product's scheme.
+    `explain` false leaves `refused` empty where a route is found, and `rules` empty where none is, for anyone who looks
+    at thousands of them. `hands` says whether anybody is at the machine, for the way by hand (None: do not look for
+    one). Raises `NotAVersion` when `start` is none of the product's scheme.
     """
     running = product.resolve(start)
     at = product.key(running) if running else parse(product.scheme, start)

@@ -1,8 +1,8 @@
 """Conditions on a reading: does a known issue, or a recall, concern this node?
 
-A condition is a VERS range over the running version, or a JMESPath expression that yields true or false over what is known
-of a node (`facts_of` in core/estate/facts.py).
-The answer has three values: what is not in the reading is not known, and that is never taken for no. So the connectives
+A condition is a VERS range over the running version, or a JMESPath expression that yields true or
+false over what is known of a node (`facts_of` in core/estate/facts.py). The answer has three
+values: what is not in the reading is not known, and that is never taken for no. So the connectives
 and comparisons are judged here, by Kleene's tables, and only their operands by the library.
 """
 

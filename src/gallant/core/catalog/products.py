@@ -60,7 +60,8 @@ class Minutes(Record):
 
 
 class Recall(Record):
-    """A release withdrawn by its publisher. `when` (core/catalog/conditions.py): the nodes that it concerns; absent: all."""
+    """A release withdrawn by its publisher. `when`
+    (core/catalog/conditions.py): the nodes that it concerns; absent: all."""
 
     date: Moment
     reason: str
@@ -91,7 +92,8 @@ class KnownIssue(Record):
 
 
 class NewSetting(Record):
-    """A setting that a release has for the first time: what it is set to unless somebody says otherwise, and what it is for."""
+    """A setting that a release has for the first time: what it is set
+    to unless somebody says otherwise, and what it is for."""
 
     name: str
     default: str = ""
@@ -116,11 +118,11 @@ class Requirement(Record):
 class Release(Record):
     """One version of one product.
 
-    `from_range` (VERS) says from which versions it installs; absent: from any older one. `stops_here` false: its updater
-    runs on to a later release. `snapshots` false: a system on it cannot be snapshotted. `fresh_install` (VERS): the
-    versions whose saved configuration a fresh install of it takes; absent: the publisher allows none. `terms` is the
-    version of the publisher's terms of use that must be accepted. `settings` are new in it, and want a look. `channel` is the one
-    that a host gets it from, by the name that the host has for it.
+    `from_range` (VERS) says from which versions it installs; absent: from any older one. `stops_here` false: its
+    updater runs on to a later release. `snapshots` false: a system on it cannot be snapshotted. `fresh_install` (VERS):
+    the versions whose saved configuration a fresh install of it takes; absent: the publisher allows none. `terms` is
+    the version of the publisher's terms of use that must be accepted. `settings` are new in it, and want a look.
+    `channel` is the one that a host gets it from, by the name that the host has for it.
     """
 
     version: str

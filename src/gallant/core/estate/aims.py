@@ -21,7 +21,8 @@ NAMES_A_RELEASE = ("pin", "train")
 
 
 class ParsedAim(Record):
-    """`kind` is a key of `RULES`; `number` are the days of settled, the releases of behind and of after; `name` the rest."""
+    """`kind` is a key of `RULES`; `number` are the days of settled,
+    the releases of behind and of after; `name` the rest."""
 
     kind: str
     number: int = 0

@@ -49,10 +49,9 @@ class Backup(Record):
 
     `versions` and `serials` are by node; `bytes` and `blake3` are those of the stored archive, which may be an earlier
     backup's where every item and the recipients were the same; `recipients` are age public keys, none for a plain one.
-    `before` is the release that was to be entered, and `roll` the roll that took it
-    for that. `signature` (Ed25519, hexadecimal) is over everything
-    but itself and what later verification finds out: `sealed` and `opened` are when the stored bytes were last read back
-    whole, and decrypted and unpacked, or None; `copies` is how the copies stand.
+    `before` is the release that was to be entered, and `roll` the roll that took it for that. `signature` (Ed25519,
+    hexadecimal) is over everything but itself and what later verification finds out: `sealed` and `opened` are when the
+    stored bytes were last read back whole, and decrypted and unpacked, or None; `copies` is how the copies stand.
     """
 
     schema: str = "gallant.backup/1"
@@ -131,8 +130,8 @@ class BackupFate(Record):
 def fates(backups: Iterable[Backup], keep: Keep, pinned: Set[str] = frozenset()) -> list[BackupFate]:
     """Of one system's backups, newest first, which stay. `pinned` are ids that a roll points to.
 
-    The newest that is sealed always stays: rules are for the many, and a way back is never counted away. A day or a week
-    is the calendar's, in UTC (ISO 8601), and its newest backup stands for it.
+    The newest that is sealed always stays: rules are for the many, and a way back is never counted away. A day or a
+    week is the calendar's, in UTC (ISO 8601), and its newest backup stands for it.
     """
     newest_first = sorted(backups, key=lambda b: (b.taken, b.id), reverse=True)
     kept: dict[str, str] = {b.id: "a roll points to it" for b in newest_first if b.id in pinned}

@@ -1,4 +1,5 @@
-"""A system as a commented block of text, and its place in an estate file that people wrote: whatever stands there stays as it is."""
+"""A system as a commented block of text, and its place in an estate
+file that people wrote: whatever stands there stays as it is."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ class DraftNode(Record):
 
 
 class SystemDraft(Record):
-    """A system before it stands in the file. `roles` are those that its nodes have now, by node; `profile` is empty for the one of its driver; `account` is (user, where its secret is
-    kept), where it has one of its own."""
+    """A system before it stands in the file. `roles` are those that its nodes have now, by node; `profile` is empty for
+    the one of its driver; `account` is (user, where its secret is kept), where it has one of its own."""
 
     name: str
     product: str
@@ -92,7 +93,8 @@ def block_of(draft: SystemDraft, why: str, indent: int = 2) -> str:
 def with_system(name: str, text: str, draft: SystemDraft, why: str) -> str:
     """An estate's text (of the file `name`) with one more system at the end of its systems.
 
-    Raises `Invalid` where the text cannot be parsed, `WrongUse` where the name is taken, or the systems stand in braces.
+    Raises `Invalid` where the text cannot be parsed, `WrongUse`
+    where the name is taken, or the systems stand in braces.
     """
     root = Document(name, text).root
     pairs = root.value if isinstance(root, yaml.MappingNode) else []
@@ -122,7 +124,8 @@ def with_system(name: str, text: str, draft: SystemDraft, why: str) -> str:
 
 
 def _end_of(node: yaml.Node) -> int:
-    """The number of the line after the last one on which anything of a block stands; comments that follow it belong to what comes next."""
+    """The number of the line after the last one on which anything of a
+    block stands; comments that follow it belong to what comes next."""
     last = node
     while isinstance(last, (yaml.MappingNode, yaml.SequenceNode)) and last.value and not last.flow_style:
         inner = last.value[-1]

@@ -42,7 +42,8 @@ def _kind(rule: WindowRule, system: System) -> str | None:
 
 
 def windows_of(estate: Estate, system: System, begin: datetime, end: datetime) -> list[Span] | None:
-    """When a system may be disturbed; None: at any time, since nothing says otherwise. A system that nobody depends on has no windows."""
+    """When a system may be disturbed; None: at any time, since nothing
+    says otherwise. A system that nobody depends on has no windows."""
     rules, black = most_special(estate.windows, system), rules_for(estate.blackouts, system)
     if not system.in_service or not (rules or black):
         return None

@@ -1,6 +1,7 @@
 """How many nodes may be away at once, by what the others can carry.
 
-What the nodes carry is told by their gauges in percent: a load that all of them tell is spread evenly over those that stay.
+What the nodes carry is told by their gauges in percent: a load
+that all of them tell is spread evenly over those that stay.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ class Room(Record):
 
 
 def rooms(readings: Sequence[Reading], away: int) -> list[Room]:
-    """Each gauge in percent that all nodes tell, with `away` of them gone. None where nobody would be left to carry it."""
+    """Each gauge in percent that all nodes tell, with `away` of them gone. None where nobody would be left to carry
+    it."""
     stay = len(readings) - away
     if stay < 1:
         return []
@@ -35,8 +37,8 @@ def rooms(readings: Sequence[Reading], away: int) -> list[Room]:
 
 
 def width(system: System, readings: Mapping[str, Reading], limits: Limits) -> int:
-    """How many nodes of a system may be worked on at once: as many as leave every gauge under the ceiling, no more than its
-    shape tolerates and the estate allows. One where no gauge tells what the others could carry."""
+    """How many nodes of a system may be worked on at once: as many as leave every gauge under the ceiling, no more than
+    its shape tolerates and the estate allows. One where no gauge tells what the others could carry."""
     shape, carrying = SHAPES[system.shape], [r for r in readings.values() if r.state == IN_SERVICE]
     if not shape.side_by_side or not carrying:
         return 1

@@ -1,4 +1,5 @@
-"""An estate that is split over files: read as one, with every problem told in the file, line and column where it stands."""
+"""An estate that is split over files: read as one, with every
+problem told in the file, line and column where it stands."""
 
 from __future__ import annotations
 
@@ -10,7 +11,8 @@ from gallant.core.documents import Document, Invalid, Path
 LISTS = ("aims", "defaults", "rules", "notes", "rounds", "events", "notify", "windows", "blackouts")
 MAPPINGS = ("sites", "systems", "accounts", "declared", "catalogs", "approval")
 MOST_FILES = 500
-# What a pattern below `include:` names: each file's name and what is in it. Raises `ValueError` in words where there is none.
+# What a pattern below `include:` names: each file's name and what is
+# in it. Raises `ValueError` in words where there is none.
 Reader = Callable[[str], Sequence[tuple[str, bytes]]]
 
 

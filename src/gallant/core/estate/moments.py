@@ -21,8 +21,8 @@ class Unclear(ValueError):
 
 
 def moment_meant(text: str, zone: ZoneInfo, now: datetime) -> datetime:
-    """The instant (UTC) of a time with an offset, or by the clock of `zone`; HH:MM is the next such time there. Of one that is there twice only what is
-    to come counts. Raises `NotATime` and `Unclear`."""
+    """The instant (UTC) of a time with an offset, or by the clock of `zone`; HH:MM is the next such time there. Of one
+    that is there twice only what is to come counts. Raises `NotATime` and `Unclear`."""
     try:
         if len(text) == 5 and text[2] == ":":
             return _next(time.fromisoformat(text), zone, now)

@@ -15,7 +15,8 @@ def notes_on(
     hops: Sequence[tuple[str, str]] = (),
     release: str | None = None,
 ) -> Iterator[Note]:
-    """The notes on a system (None: on no system), its product, the hops (from, to) and what they enter, or one release."""
+    """The notes on a system (None: on no system), its product, the hops (from, to) and what they enter, or one
+    release."""
     entered = [to for _, to in hops] + ([release] if release else [])
     for note in estate.notes:
         about, _, rest = note.about.partition(" ")

@@ -1,8 +1,8 @@
 """Which nodes together, and which next, from shape and role. What differs between shapes is a row of `SHAPES`.
 
 A turn is one piece of the order: a node's own work, or a move of roles. The order is decided from the roles as they are
-observed at the start of a hop, never from those that the estate would like. No word for a role is used outside this file
-and the profiles: everybody else asks the shape.
+observed at the start of a hop, never from those that the estate would like. No word for a role is used outside this
+file and the profiles: everybody else asks the shape.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ Roles = Mapping[str, str]
 
 
 class Turn(Record):
-    """`kind` is work, handover (the node gives its roles away) or failback (the node takes its usual roles again). `system` is that
-    of the node where it is another than the one that is worked on: one that stands on it."""
+    """`kind` is work, handover (the node gives its roles away) or failback (the node takes its usual roles again).
+    `system` is that of the node where it is another than the one that is worked on: one that stands on it."""
 
     kind: str
     node: str
@@ -35,9 +35,10 @@ class NotSafe(Refused):
 
 
 class Standing(Record):
-    """How the nodes of a system stand when an order is made: each one's role, the nodes that are out of service already, and how
-    many may be worked on at once where the shape lets several go (`width`, by what the others can carry). Nodes of different
-    failure domains are never away together. `wish` is a person's order of some or all of the nodes, kept as far as it is safe.
+    """How the nodes of a system stand when an order is made: each one's role, the nodes that are out
+    of service already, and how many may be worked on at once where the shape lets several go
+    (`width`, by what the others can carry). Nodes of different failure domains are never away
+    together. `wish` is a person's order of some or all of the nodes, kept as far as it is safe.
     """
 
     roles: dict[str, str]
@@ -70,7 +71,8 @@ def _each_alone(nodes: Sequence[str]) -> tuple[tuple[str, ...], ...]:
 
 
 def _elected(roles: Roles, group: Sequence[str], turn: Turn, shape: Shape) -> dict[str, str]:
-    """After a move of roles: the node that gave its role away stands back, the next of its group leads; or it has it again."""
+    """After a move of roles: the node that gave its role away stands
+    back, the next of its group leads; or it has it again."""
     head, back = shape.heads[0], shape.leaving[0]
     other = next(n for n in group if n != turn.node)
     lead = other if turn.kind == HANDOVER else turn.node
@@ -80,13 +82,13 @@ def _elected(roles: Roles, group: Sequence[str], turn: Turn, shape: Shape) -> di
 class Shape(Record):
     """What one shape means, all of it (docs/rolling.md, table 1).
 
-    `heads` are the roles of the one node that speaks for all (and has their address), `carrying` those in which a node serves,
-    `leaving` those in which it may be taken out. `tolerates` says how many of so many nodes may be out at once. `groups` are
-    the nodes among which roles move; of each group one node is worked on at a time, and groups go side by side as far as the
-    rest can carry them (`side_by_side`). `needs_head`: there is no order without exactly one head in each group.
-    `shares_load`: what the nodes carry has to fit onto those that stay. `shares_export`: one export,
-    from the node that serves, is the configuration of all. `plain_role` is that of a node of which no role is told. It has
-    `least` to `most` nodes.
+    `heads` are the roles of the one node that speaks for all (and has their address), `carrying` those in
+    which a node serves, `leaving` those in which it may be taken out. `tolerates` says how many of so many
+    nodes may be out at once. `groups` are the nodes among which roles move; of each group one node is worked
+    on at a time, and groups go side by side as far as the rest can carry them (`side_by_side`). `needs_head`:
+    there is no order without exactly one head in each group. `shares_load`: what the nodes carry has to fit
+    onto those that stay. `shares_export`: one export, from the node that serves, is the configuration of all.
+    `plain_role` is that of a node of which no role is told. It has `least` to `most` nodes.
     """
 
     name: str
@@ -216,8 +218,8 @@ def _one_head(row: Shape, group: Sequence[str], heads: Sequence[str], standing: 
 
 
 def _side_by_side(lines: Sequence[Sequence[Turn]], width: int, domains: Mapping[str, str]) -> list[Round]:
-    """The groups' turns as rounds: work of several groups together, as wide as may be, each move of roles by itself. Where one hands over,
-    all that are to do so do first, so that the work after it is done together."""
+    """The groups' turns as rounds: work of several groups together, as wide as may be, each move of roles by itself.
+    Where one hands over, all that are to do so do first, so that the work after it is done together."""
     waiting, made = [list(line) for line in lines if line], list[Round]()
     while waiting:
         work = [line for line in waiting if line[0].kind == WORK]

@@ -27,9 +27,9 @@ STATES = (
 
 
 class Pick(Record):
-    """Which components are meant: of this severity (with a plus: or worse), of one of these standings, in one of these states as notices,
-    called by one of `components` (name, kind or product); `of` has the components that were named with their system or node. What is
-    empty says nothing."""
+    """Which components are meant: of this severity (with a plus: or worse), of one of these standings, in one of these
+    states as notices, called by one of `components` (name, kind or product); `of` has the components that were named
+    with their system or node. What is empty says nothing."""
 
     severity: str | None = None
     standings: tuple[str, ...] = ()
@@ -66,8 +66,8 @@ def is_condition(term: str) -> bool:
 
 
 def split(estate: Estate, terms: Sequence[str]) -> tuple[list[str], Pick]:
-    """The terms about systems, and what those about components pick: `severity:high+`, `standing:behind`, `state:new`, `component:bios`,
-    `tickets/a:bios`. Raises `WrongUse` for a word that none of these has."""
+    """The terms about systems, and what those about components pick: `severity:high+`, `standing:behind`, `state:new`,
+    `component:bios`, `tickets/a:bios`. Raises `WrongUse` for a word that none of these has."""
     systems, pick = list[str](), dict[str, list[str]]()
     of: dict[str, list[str]] = {}
     for term in terms:
@@ -115,8 +115,9 @@ def _word(key: str, value: str) -> str:
 
 
 def nothing_called(pick: Pick, names: Mapping[str, set[str]], words: Collection[str]) -> WrongUse | None:
-    """What to say of a component that none is called, or that was named with its system and that this one does not have; `names` are by
-    system, `words` are all that components go by (name, kind, product). Where nothing was read nothing is said."""
+    """What to say of a component that none is called, or that was named with its system
+    and that this one does not have; `names` are by system, `words` are all that
+    components go by (name, kind, product). Where nothing was read nothing is said."""
     called = {word.casefold() for word in words}
     for name in pick.components if called else ():
         if name not in called:

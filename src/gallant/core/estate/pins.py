@@ -1,4 +1,5 @@
-"""Serials that were taken at first sight, where `estate.yaml` names none: kept in a file of their own beside it, as host keys are.
+"""Serials that were taken at first sight, where `estate.yaml` names
+none: kept in a file of their own beside it, as host keys are.
 
 One line each, later ones count: the node, its serial, when, and who confirmed it (`-`: nobody yet), between tabs.
 """
@@ -22,7 +23,8 @@ class Pin(Record):
 
 
 def parse_pins(text: str) -> dict[str, Pin]:
-    """By the name of a node. Raises `ValueError` with the line of what is none: whom it held to its serial is not known."""
+    """By the name of a node. Raises `ValueError` with the line of
+    what is none: whom it held to its serial is not known."""
     found: dict[str, Pin] = {}
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or line.startswith("#"):
@@ -44,7 +46,8 @@ def without_serial(estate: Estate) -> bool:
 
 
 def with_pins(estate: Estate, pins: Mapping[str, Pin]) -> Estate:
-    """The estate with the serials that were taken at first sight, where its file names none; the file's word comes first."""
+    """The estate with the serials that were taken at first sight,
+    where its file names none; the file's word comes first."""
     return replace(estate, systems={name: _pinned(system, pins) for name, system in estate.systems.items()})
 
 

@@ -1,7 +1,9 @@
-"""Events of a calendar that come again (RFC 5545, 3.3.10 and 3.8.5), by the day: looked for in a stretch of days and nowhere else.
+"""Events of a calendar that come again (RFC 5545, 3.3.10 and 3.8.5),
+by the day: looked for in a stretch of days and nowhere else.
 
-General libraries go from one occurrence to the next, so that a rule that never holds (30 February, a second first of a month) is followed to the year 9999. Here
-each day is asked. Rules by the year, or by hours and less, are no windows and are refused.
+General libraries go from one occurrence to the next, so that a rule that never holds (30
+February, a second first of a month) is followed to the year 9999. Here each day is
+asked. Rules by the year, or by hours and less, are no windows and are refused.
 """
 
 from __future__ import annotations
@@ -20,7 +22,8 @@ LONGEST_DAYS = 3660  # of one occurrence, and by which a change may move it
 
 
 class Repeat(Record):
-    """A rule. `by_day` are (which of the month, or 0 for each; weekday from Monday, 0); `until` is local to the event's own zone."""
+    """A rule. `by_day` are (which of the month, or 0 for each; weekday
+    from Monday, 0); `until` is local to the event's own zone."""
 
     freq: str
     interval: int = 1
@@ -44,8 +47,9 @@ class Repeat(Record):
 
 
 class CalendarEvent(Record):
-    """One event: it begins at `start` on the wall's clock of `zone` (empty: the site's), and lasts `length_s`, or so many `whole_days` by that clock. `without` are
-    beginnings that are left out, `also` those that come on top. Of all of them those from `since` on and before `before` count, each moved by `shift_s`."""
+    """One event: it begins at `start` on the wall's clock of `zone` (empty: the site's), and lasts `length_s`, or so
+    many `whole_days` by that clock. `without` are beginnings that are left out, `also` those that come on top. Of all
+    of them those from `since` on and before `before` count, each moved by `shift_s`."""
 
     start: datetime
     length_s: float
@@ -101,7 +105,8 @@ class CalendarEvent(Record):
 
 
 def _days(repeat: Repeat, start: date, first: date, last: date) -> Iterator[date]:
-    """The days of a rule from one to another, both in it. The first of all counts even where the rule would not have it (RFC 5545, 3.8.5.3)."""
+    """The days of a rule from one to another, both in it. The first of all
+    counts even where the rule would not have it (RFC 5545, 3.8.5.3)."""
     day = first
     while day <= last:
         if day == start or _holds(repeat, start, day):
@@ -111,7 +116,8 @@ def _days(repeat: Repeat, start: date, first: date, last: date) -> Iterator[date
 
 @lru_cache(maxsize=10_000)
 def _last_day(repeat: Repeat, start: date) -> date | None:
-    """The day of the last of so many occurrences as a rule counts, found once; None where it counts none. Counted are those of `MOST_DAYS`."""
+    """The day of the last of so many occurrences as a rule counts, found
+    once; None where it counts none. Counted are those of `MOST_DAYS`."""
     if repeat.count is None:
         return None
     found, last = start, start + timedelta(days=MOST_DAYS)

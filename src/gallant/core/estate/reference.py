@@ -1,4 +1,5 @@
-"""The reference of `estate.yaml`, made from the records that read it: `python -m gallant.core.estate.reference > docs/estate.md`."""
+"""The reference of `estate.yaml`, made from the records that read it:
+`python -m gallant.core.estate.reference > docs/estate.md`."""
 
 from __future__ import annotations
 

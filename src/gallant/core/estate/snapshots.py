@@ -15,7 +15,8 @@ MOST_REASON, MOST_WHO = 33, 12  # so that a name has 60 characters at most: seve
 
 
 def snapshot_name(reason: str, by: str, now: datetime) -> str:
-    """`before-3.2.4_20261125-2200_anna`: letters, digits, dots, dashes; anyone who meets it later knows what it was for."""
+    """`before-3.2.4_20261125-2200_anna`: letters, digits, dots,
+    dashes; anyone who meets it later knows what it was for."""
     return f"{_reason(reason) or 'no-reason'}_{now:%Y%m%d-%H%M}_{_slug(by, MOST_WHO) or 'somebody'}"
 
 

@@ -76,7 +76,8 @@ class AptChannel(Record):
 
 
 def parse_channel(text: str) -> AptChannel | None:
-    """The channel that a one-line entry names; None for a text that is none. Raises ValueError for one that is wrong."""
+    """The channel that a one-line entry names; None for a text that is none. Raises ValueError for one that is
+    wrong."""
     words = text.split()
     if not words or words[0] != "deb":
         return None
@@ -113,8 +114,8 @@ def parse_channel(text: str) -> AptChannel | None:
 class Source(Record):
     """A catalog's place and pinned key, how it is reached, and how far it was followed.
 
-    `serial` is the highest ever accepted; `state` is reachable, unreachable or unauthenticated as it was last found (None:
-    never tried); `news` what the last sync that changed anything brought.
+    `serial` is the highest ever accepted; `state` is reachable, unreachable or unauthenticated as it was last found
+    (None: never tried); `news` what the last sync that changed anything brought.
     """
 
     name: str

@@ -10,10 +10,11 @@ from gallant.core.records import Record
 
 
 class Upper(Record):
-    """A system in service whose nodes live on the nodes of another, one on each: `on` has them by the lower node's name.
+    """A system in service whose nodes live on the nodes of another,
+    one on each: `on` has them by the lower node's name.
 
-    `laid` are its nodes that enter another release at their next start. `drains`: its driver can take a node out of service before that goes down, and back again; `repeat` is how its profile says that
-    each order may be repeated.
+    `laid` are its nodes that enter another release at their next start. `drains`: its driver can take a node out of
+    service before that goes down, and back again; `repeat` is how its profile says that each order may be repeated.
     """
 
     system: System

@@ -113,9 +113,11 @@ class HttpAsked(Record):
             raise ValueError("status: one or more of 100 to 599")
 
 
-# How a service may be asked, each a field of `Service` of that name; `tcp`, a connect alone, where none of them is given.
+# How a service may be asked, each a field of `Service` of that
+# name; `tcp`, a connect alone, where none of them is given.
 ASKED = ("read", "tls", "http", "dns", "ntp", "ping", "run")
-# Seconds of real time between two probes. A connect costs next to nothing; whatever makes the other side work is asked less often.
+# Seconds of real time between two probes. A connect costs next to
+# nothing; whatever makes the other side work is asked less often.
 FAST_S, SLOW_S = 0.08, 1.0
 # A name as DNS has it (RFC 1035, section 2.3.4): labels of at most 63 characters.
 HOST_NAME = re.compile(
@@ -124,12 +126,13 @@ HOST_NAME = re.compile(
 
 
 class Service(Record):
-    """An address that users of the system depend on, and how it is asked: a `read`, a `tls` handshake, a page (`http`), a name
-    (`dns`), the time (`ntp`), an echo (`ping`), or a command of one's own that ends with 0 (`run`); else a connect.
+    """An address that users of the system depend on, and how it is asked: a `read`, a
+    `tls` handshake, a page (`http`), a name (`dns`), the time (`ntp`), an echo
+    (`ping`), or a command of one's own that ends with 0 (`run`); else a connect.
 
-    An answer that takes longer than `within_ms` (real milliseconds) is none, nor one under a certificate that ends within `certificate_days`.
-    `budget_s` is for how long it may be out at a time; past it the work on its system holds. `every_s` are real seconds between two
-    probes. `unscaled`: its stand-in keeps real time.
+    An answer that takes longer than `within_ms` (real milliseconds) is none, nor one under a certificate that ends
+    within `certificate_days`. `budget_s` is for how long it may be out at a time; past it the work on its system holds.
+    `every_s` are real seconds between two probes. `unscaled`: its stand-in keeps real time.
     """
 
     address: str
@@ -183,9 +186,10 @@ def _words(command: str) -> list[str]:
 
 
 class Node(Record):
-    """One member of a system, at its own address, known by its serial (empty: by the one that it says at first sight, see
-    core/estate/pins.py; `held_by` says whose word it is: the file's, the first sight's, or a person's who confirmed that); `console` is another way in, should it not come back.
-    `domain` is what fails together with it (a rack, a power feed): nodes of two of them are never worked on at once."""
+    """One member of a system, at its own address, known by its serial (empty: by the one that it says at first sight,
+    see core/estate/pins.py; `held_by` says whose word it is: the file's, the first sight's, or a person's who confirmed
+    that); `console` is another way in, should it not come back. `domain` is what fails together with it (a rack, a
+    power feed): nodes of two of them are never worked on at once."""
 
     address: str
     serial: str = ""
@@ -241,8 +245,8 @@ class Site(Record):
 
 
 class Quiet(Record):
-    """How long work waits for a node's sessions to go before it is disturbed: until no more than `sessions` are open, for at most
-    `within_minutes`; `then` the lane holds, or goes on all the same."""
+    """How long work waits for a node's sessions to go before it is disturbed: until no more than `sessions` are open,
+    for at most `within_minutes`; `then` the lane holds, or goes on all the same."""
 
     within_minutes: Annotated[float, msgspec.Meta(gt=0, le=24 * 60)]
     sessions: Annotated[int, msgspec.Meta(ge=0)] = 0
@@ -250,11 +254,12 @@ class Quiet(Record):
 
 
 class System(Record):
-    """What is updated as one. `usual` says which node has which role when all is well; `quiet` how long its sessions are waited for.
+    """What is updated as one. `usual` says which node has which role when
+    all is well; `quiet` how long its sessions are waited for.
 
     `managed_by` is the system that manages this one; `delivery` the path by which packages reach it, where a publisher
-    makes one release in several forms. `new_settings`: what a plan does about settings that a release has for the first time: tell them, or have
-    somebody look at them before it goes on.
+    makes one release in several forms. `new_settings`: what a plan does about settings that a release has for the first
+    time: tell them, or have somebody look at them before it goes on.
     """
 
     product: str
@@ -285,8 +290,8 @@ class NodeDefault(Record):
 
 
 class Default(Record, rename={"for_": "for"}):
-    """What systems have, where they say nothing else: those `for` which all terms hold (`site:`, `tag:`, `kind:`, or `*`: all). Of several
-    the first that has a word on it counts."""
+    """What systems have, where they say nothing else: those `for` which all terms hold (`site:`, `tag:`, `kind:`, or
+    `*`: all). Of several the first that has a word on it counts."""
 
     for_: str
     product: str | None = None
@@ -323,7 +328,8 @@ class Aim(Record, rename={"for_": "for"}):
 
 
 class Declared(Record):
-    """What a product that Gallant does not read runs, as a named person says on a day; requirements are held against it."""
+    """What a product that Gallant does not read runs, as a named
+    person says on a day; requirements are held against it."""
 
     version: str
     by: str
@@ -345,11 +351,12 @@ class Note(Record):
 class Limits(Record):
     """How much Gallant may do at once, and how long things stay good.
 
-    `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time; `node_deadline_s` is how
-    long (real seconds) a node may take to be read, `retries` how often one that was not reached is tried again;
-    `keep_days` how long readings that are no longer the newest are kept. `snapshot_room_gb` is the least that has to be free where a restore point will lie. `width` is how many nodes of one system may be
-    worked on at once at most, `ceiling_percent` how full those that stay may get; `lanes_at_once` (in all, of one site, of one kind) how
-    many systems a roll works on side by side.
+    `at_once`, `at_once_per_site` and `at_once_per_system` are nodes contacted at the same time;
+    `node_deadline_s` is how long (real seconds) a node may take to be read, `retries` how often one that was not
+    reached is tried again; `keep_days` how long readings that are no longer the newest are kept.
+    `snapshot_room_gb` is the least that has to be free where a restore point will lie. `width` is how many nodes
+    of one system may be worked on at once at most, `ceiling_percent` how full those that stay may get;
+    `lanes_at_once` (in all, of one site, of one kind) how many systems a roll works on side by side.
     """
 
     at_once: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 32
@@ -378,8 +385,8 @@ class Limits(Record):
 
 
 class CatalogRule(Record, rename={"from_": "from"}):
-    """A catalog that whoever has this estate follows: where it comes from, the key (or the path of its file, from the estate's folder on)
-    that it is signed with, and how it is reached."""
+    """A catalog that whoever has this estate follows: where it comes from, the key (or the path of its file, from the
+    estate's folder on) that it is signed with, and how it is reached."""
 
     from_: str
     key: str
@@ -390,11 +397,11 @@ class CatalogRule(Record, rename={"from_": "from"}):
 
 
 class RoundRule(Record):
-    """One round of a staged order: the systems that any of `of` selects (a name, `site:`, `tag:`, `kind:`, or `*`: all others). `known: no`: some
-    are for systems to come.
+    """One round of a staged order: the systems that any of `of` selects (a name, `site:`, `tag:`, `kind:`, or `*`: all
+    others). `known: no`: some are for systems to come.
 
-    When its lanes have ended, `soak_minutes` go by and all is looked at again before the next round begins; where more than
-    `may_fail` of them did not finish, the roll holds.
+    When its lanes have ended, `soak_minutes` go by and all is looked at again before the next round begins; where more
+    than `may_fail` of them did not finish, the roll holds.
     """
 
     name: str
@@ -415,15 +422,16 @@ class RoundRule(Record):
 
 
 class DueRules(Record):
-    """What `gallant due` may do: `rests`, book what did not fit into a window for the next one, and carry it on then. What could not be
-    begun is tried again after `retry_minutes`."""
+    """What `gallant due` may do: `rests`, book what did not fit into a window for the next one, and carry it on then.
+    What could not be begun is tried again after `retry_minutes`."""
 
     rests: bool = False
     retry_minutes: Annotated[float, msgspec.Meta(ge=1)] = 10
 
 
 class CopyPlace(Record):
-    """A second place for backups: a folder, or sftp://HOST[:PORT]/PATH with an account and the host key's fingerprint."""
+    """A second place for backups: a folder, or sftp://HOST[:PORT]/PATH with an account and the host key's
+    fingerprint."""
 
     to: str
     account: Account | None = None
@@ -444,7 +452,8 @@ class CopyPlace(Record):
 
 
 class EventPlace(Record):
-    """Where each entry of the ledger is also told: udp://HOST:PORT or tcp://HOST:PORT (syslog), or a file of JSON lines."""
+    """Where each entry of the ledger is also told: udp://HOST:PORT
+    or tcp://HOST:PORT (syslog), or a file of JSON lines."""
 
     to: str
     enterprise: Annotated[int, msgspec.Meta(ge=1)] = 32473
@@ -459,7 +468,8 @@ class EventPlace(Record):
 
 
 class Mail(Record, rename={"sender": "from"}):
-    """A message by SMTP. `tls`: from the start (`whole`), once connected (`starttls`), or `none`, which only this machine may have."""
+    """A message by SMTP. `tls`: from the start (`whole`), once connected
+    (`starttls`), or `none`, which only this machine may have."""
 
     to: tuple[str, ...]
     sender: str
@@ -478,8 +488,9 @@ NOTIFIED_OF = ("held", "stopped", "finished", "late")
 
 
 class NotifyPlace(Record):
-    """Who is told when a roll is held, stopped or finished, or a step of it is late and goes on: a command of one's own (`run`), a `webhook`, or `mail`. `account` is for
-    the two that go over the network: a bearer's token for a webhook, a login for mail."""
+    """Who is told when a roll is held, stopped or finished, or a step of it is late and
+    goes on: a command of one's own (`run`), a `webhook`, or `mail`. `account` is for the
+    two that go over the network: a bearer's token for a webhook, a login for mail."""
 
     when: tuple[str, ...] = NOTIFIED_OF
     run: str | None = None
@@ -516,8 +527,8 @@ class NotifyPlace(Record):
 class BackupRules(Record):
     """For whom backups are encrypted (age recipients), where their copies go, and how many are kept.
 
-    `plain`: somebody asked for backups that are not encrypted. `signers` are public keys of other hosts whose manifests are
-    believed; `identity` is the file that opens a backup here, where there is one.
+    `plain`: somebody asked for backups that are not encrypted. `signers` are public keys of other hosts whose manifests
+    are believed; `identity` is the file that opens a backup here, where there is one.
     """
 
     recipients: tuple[str, ...] = ()
@@ -550,8 +561,8 @@ class Simulation(Record):
 
 
 class Estate(Record, dict=True):
-    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant runs on.
-    `approval` is how many others have to approve a plan, by the tag of a system that is in it."""
+    """Everything one administrator looks after, as `estate.yaml` declares it; `gallant_on` is the node that Gallant
+    runs on. `approval` is how many others have to approve a plan, by the tag of a system that is in it."""
 
     gallant: str
     name: str
@@ -602,8 +613,8 @@ def node_name(system: System | str, node: str) -> str:
 
 
 def moving_service(system: System, node: str) -> str | None:
-    """The service whose address a node is reached at, and that moves to another: what is sent there may meet that other. Of a system of one node no
-    address moves."""
+    """The service whose address a node is reached at, and that moves to another: what is sent there may meet that
+    other. Of a system of one node no address moves."""
     if len(system.nodes) == 1:
         return None
     host = system.nodes[node].host
@@ -644,8 +655,8 @@ def is_loopback(host: str) -> bool:
 
 
 def parse_estate(name: str, text: str | bytes | Document, read: Reader = no_files) -> Estate:
-    """The estate that `text` declares, with the files that it includes (`read` gives them); raises `Invalid` with every problem, each in
-    the file where it stands."""
+    """The estate that `text` declares, with the files that it includes (`read` gives
+    them); raises `Invalid` with every problem, each in the file where it stands."""
     document = document_of(name, text)
     if document.values is None:
         raise Invalid(name, [Problem(1, 1, "empty; gallant init writes a commented one")])
@@ -806,7 +817,8 @@ def _look_at_term(
     known: bool,
     also: AbstractSet[str] = frozenset(),
 ) -> None:
-    """A term that means nothing there is, where it is not said to be for systems to come; `also` are words that it may be besides."""
+    """A term that means nothing there is, where it is not said to be for
+    systems to come; `also` are words that it may be besides."""
     wrong = unmatched(term, estate.systems.values()) if known and estate.systems and term.value not in also else None
     if wrong is not None:
         hint = suggestion(term.value, also) if also and "did you mean" not in wrong else ""

@@ -1,8 +1,8 @@
-"""Terms: how an estate and those who ask it name systems. One way to read a term, and one rule for what it matches, wherever one is written:
-selectors, aims, rules, windows, blackouts, rounds, defaults.
+"""Terms: how an estate and those who ask it name systems. One way to read a term, and one rule for what it matches,
+wherever one is written: selectors, aims, rules, windows, blackouts, rounds, defaults.
 
-Case says nothing: `site:Harbour` is `site:harbour`. Whoever takes a term asks `unmatched` too: one that matches nothing is most likely a slip of
-the pen, and somebody counts on it.
+Case says nothing: `site:Harbour` is `site:harbour`. Whoever takes a term asks `unmatched` too: one that matches nothing
+is most likely a slip of the pen, and somebody counts on it.
 """
 
 from __future__ import annotations
@@ -39,7 +39,8 @@ class Term(Record):
 
 
 def parse_term(text: str) -> Term:
-    """A term as it is written: `*`, `site:NAME`, `tag:NAME`, `kind:NAME`, `SYSTEM` or `SYSTEM/NODE`. Raises `ValueError`."""
+    """A term as it is written: `*`, `site:NAME`, `tag:NAME`,
+    `kind:NAME`, `SYSTEM` or `SYSTEM/NODE`. Raises `ValueError`."""
     key, colon, value = text.strip().partition(":")
     if text.strip() == ALL:
         return Term(key=ALL)

@@ -1,7 +1,8 @@
 """When disruptive work is allowed: windows, blackouts, and the calendar that they make in the time zone of a site.
 
-A local time that does not exist, because clocks go forward, or that exists twice, because they go back, can be read in two ways (RFC 5545, 3.3.5 takes
-one of them). Nothing is disturbed by the wrong one: a window is what both readings allow, and a blackout takes what either of them closes.
+A local time that does not exist, because clocks go forward, or that exists twice, because they go back, can be read in
+two ways (RFC 5545, 3.3.5 takes one of them). Nothing is disturbed by the wrong one: a window is what both readings
+allow, and a blackout takes what either of them closes.
 """
 
 from __future__ import annotations
@@ -23,9 +24,10 @@ AHEAD = timedelta(days=60)  # as far as anybody plans
 
 
 class WindowRule(Record, rename={"for_": "for", "from_": "from"}):
-    """A window, or a blackout: `for` a system, `site:`, `tag:`, `kind:` or `*`; on some `days` of every week, or on a `date` and up to `until`
-    another; `from` one time of day `to` another, in the site's time zone. One that ends before it begins goes over midnight. Or all that a calendar's
-    `file` (RFC 5545, relative to the estate's folder) has: its `events`. `known: no`: it is for systems to come."""
+    """A window, or a blackout: `for` a system, `site:`, `tag:`, `kind:` or `*`; on some `days` of every week, or on a
+    `date` and up to `until` another; `from` one time of day `to` another, in the site's time zone. One that ends before
+    it begins goes over midnight. Or all that a calendar's `file` (RFC 5545, relative to the estate's folder) has: its
+    `events`. `known: no`: it is for systems to come."""
 
     for_: str
     days: tuple[str, ...] = ()
@@ -88,8 +90,9 @@ class Span(Record):
 
 
 def instants_of(local: datetime, zone: ZoneInfo) -> tuple[datetime, datetime]:
-    """Both instants (UTC) that a time on the clock of a zone may mean, the earlier first: the same one but where clocks change. They go back, and it is there
-    twice; they go forward, and it is not there: it is counted by the offset after and before the change."""
+    """Both instants (UTC) that a time on the clock of a zone may mean, the earlier first:
+    the same one but where clocks change. They go back, and it is there twice; they go
+    forward, and it is not there: it is counted by the offset after and before the change."""
     one, other = (local.replace(tzinfo=zone, fold=fold).astimezone(UTC) for fold in (0, 1))
     return min(one, other), max(one, other)
 
@@ -100,8 +103,8 @@ def is_skipped(local: datetime, zone: ZoneInfo) -> bool:
 
 
 def spans_of(rule: WindowRule, zone: ZoneInfo, begin: datetime, end: datetime, closes: bool = False) -> Iterator[Span]:
-    """The stretches of a rule that touch the time from `begin` to `end`, in their order; those of a calendar event by event. Where its times can be read in two
-    ways: what both readings have, or what either has where it `closes`."""
+    """The stretches of a rule that touch the time from `begin` to `end`, in their order; those of a calendar event by
+    event. Where its times can be read in two ways: what both readings have, or what either has where it `closes`."""
     if rule.file:
         for event in rule.events:
             yield from _spans_of_event(event, zone, begin, end, closes)
@@ -125,7 +128,8 @@ def _between(first: datetime, last: datetime, zone: ZoneInfo, closes: bool) -> S
 def _spans_of_event(
     event: CalendarEvent, zone: ZoneInfo, begin: datetime, end: datetime, closes: bool
 ) -> Iterator[Span]:
-    """Each occurrence lasts as long as the first one, whatever clocks do meanwhile (RFC 5545, 3.8.5.3); one of whole days ends with them."""
+    """Each occurrence lasts as long as the first one, whatever clocks do
+    meanwhile (RFC 5545, 3.8.5.3); one of whole days ends with them."""
     own, length = ZoneInfo(event.zone) if event.zone else zone, timedelta(seconds=event.length_s)
     first = (begin - length).astimezone(own).date() - timedelta(days=1)
     for local in event.begins(first, end.astimezone(own).date() + timedelta(days=1)):

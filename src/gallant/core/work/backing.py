@@ -1,8 +1,9 @@
-"""How a plan is made that takes back what a roll did: the newest change first, each node to what it ran before the roll began.
+"""How a plan is made that takes back what a roll did: the newest
+change first, each node to what it ran before the roll began.
 
-What was done at one restart is undone at one restart, and what came before it after it. So the systems go through the same
-states as on the way there, only the other way round, and no rule that held then breaks now; what has changed elsewhere
-since is looked at again.
+What was done at one restart is undone at one restart, and what came before it after it. So
+the systems go through the same states as on the way there, only the other way round, and no
+rule that held then breaks now; what has changed elsewhere since is looked at again.
 """
 
 from __future__ import annotations
@@ -31,8 +32,9 @@ Chosen = Mapping[str, Sequence[str]]
 
 
 class Did(Record):
-    """What a roll is known to have begun on nodes, by its journal: what it `altered` (system, node, component), which nodes it
-    took out of service and did not take back, and the releases before which it took a restore point that is there still."""
+    """What a roll is known to have begun on nodes, by its journal: what it `altered`
+    (system, node, component), which nodes it took out of service and did not take back,
+    and the releases before which it took a restore point that is there still."""
 
     altered: frozenset[tuple[str, str, str]] = frozenset()
     aside: frozenset[tuple[str, str]] = frozenset()
@@ -63,8 +65,8 @@ class Obstacle(Record):
 
 
 class _Piece(Record):
-    """What `nodes` go back to together: the image, components, or both behind one restart; with `rewinds` all of a system by the
-    restore point that was taken before that release, with `returns` nothing but into service."""
+    """What `nodes` go back to together: the image, components, or both behind one restart; with `rewinds` all of a
+    system by the restore point that was taken before that release, with `returns` nothing but into service."""
 
     nodes: tuple[str, ...]
     image: str | None = None
@@ -86,8 +88,8 @@ def make_backout(
 ) -> Plan:
     """The plan that takes the `chosen` nodes, by system, back to what they ran before `undone` was begun.
 
-    Raises `Refused` where something of it has no way back or would break a requirement, and says what is possible all the
-    same; `NothingToDo` where nothing is left of it.
+    Raises `Refused` where something of it has no way back or would break a requirement, and says what is possible all
+    the same; `NothingToDo` where nothing is left of it.
     """
     found = ways_back(ground, undone, done, chosen)
     if found.obstacles:
@@ -208,8 +210,8 @@ class _Case(Record):
 def lane_back(
     ground: Ground, undone: Plan, done: Did, name: str, nodes: Sequence[str]
 ) -> tuple[Lane | None, tuple[Obstacle, ...]]:
-    """The lane that takes nodes of one system back (None: nothing of it is left), or what is in its way; what others need of the system
-    is not looked at."""
+    """The lane that takes nodes of one system back (None: nothing of it is left),
+    or what is in its way; what others need of the system is not looked at."""
     system = ground.estate.systems[name]
     for each in (system, *(ground.estate.systems[n] for n in systems_above(ground.estate, system))):
         all_read(ground, each)
@@ -295,8 +297,8 @@ def _after(now: Runs, todo: Todo, hop: Hop, slots: int) -> Runs:
 
 
 def _newest_first(case: _Case, runs: Mapping[str, Runs]) -> Iterator[Hop]:
-    """The hops of a lane, the newest first. Where a system of one node has a restore point, that takes back its own hop and
-    every later one at once."""
+    """The hops of a lane, the newest first. Where a system of one node has a
+    restore point, that takes back its own hop and every later one at once."""
     hops, name = list(case.hops), case.system.name
     points = [n for n, hop in enumerate(hops) if hop.image and (name, hop.to) in case.done.points]
     alone = len(case.system.nodes) == 1
@@ -315,8 +317,8 @@ Goal = str | Obstacle | None  # a version to go back to, what is in the way, or 
 
 
 def _pieces(case: _Case, hop: Hop, runs: Mapping[str, Runs]) -> Iterator[_Piece | tuple[Obstacle, ...]]:
-    """A hop's image and what shares its restart first, then what took a service down, then what went ahead of all; what is in the
-    way of any of it instead."""
+    """A hop's image and what shares its restart first, then what took a service
+    down, then what went ahead of all; what is in the way of any of it instead."""
     together = tuple(part for part in hop.parts if part.waits)
     turns = tuple(part for part in reversed(hop.parts) if part.in_turn and not part.waits)
     ahead = tuple(part for part in reversed(hop.parts) if not part.in_turn and not part.waits)
@@ -518,8 +520,8 @@ def ties_of(ground: Ground) -> set[frozenset[str]]:
 
 
 def way_of_lanes(ground: Ground, lanes: Sequence[Lane]) -> _Way:
-    """An order in which no requirement between images breaks that holds now, a system in a hop counting as running both of its
-    releases; and none of components at its end."""
+    """An order in which no requirement between images breaks that holds now, a system in a hop counting as running both
+    of its releases; and none of components at its end."""
     search = _Search(ground, lanes)
     found = search.onwards((0,) * len(lanes))
     if found is None:
@@ -528,8 +530,8 @@ def way_of_lanes(ground: Ground, lanes: Sequence[Lane]) -> _Way:
 
 
 class _Search:
-    """Depth first over how many hops of each lane are done. The lanes of the roll are tried in reverse: what came last goes back
-    first."""
+    """Depth first over how many hops of each lane are done. The lanes of
+    the roll are tried in reverse: what came last goes back first."""
 
     def __init__(self, ground: Ground, lanes: Sequence[Lane]) -> None:
         known = requirements(ground.estate, ground.readings, ground.products, {})
@@ -589,7 +591,8 @@ def _running(task: Task, versions: Sequence[str]) -> Task:
 
 
 def _parts_against(ground: Ground, lanes: Sequence[Lane]) -> list[Obstacle]:
-    """What a component or an image that stays needs of something that goes back: it held before, and would not after."""
+    """What a component or an image that stays needs of something that goes back: it held before, and would not
+    after."""
     before = _everything(ground)
     after = dict(before)
     for lane in lanes:
@@ -629,8 +632,8 @@ def _everything(ground: Ground) -> Everything:
 
 
 def _held(ground: Ground, runs: Everything, node: str, product: str, allowed: str) -> bool:
-    """Whether every version of a product lies in a range: of what the node runs of it, else its system, else the systems that it
-    is about."""
+    """Whether every version of a product lies in a range: of what the node
+    runs of it, else its system, else the systems that it is about."""
     system = ground.estate.systems[node.partition("/")[0]]
     about = {system.name, *related(ground.estate, system, product)}
     of = [(n, v) for (n, _), (p, v) in runs.items() if p == product]

@@ -1,5 +1,5 @@
-"""Two plans that are carried out beside each other: whether some moment of one and some moment of the other break what one of their systems asks of the
-other. Each plan by itself was made such that none does."""
+"""Two plans that are carried out beside each other: whether some moment of one and some moment of the other break what
+one of their systems asks of the other. Each plan by itself was made such that none does."""
 
 from __future__ import annotations
 
@@ -30,7 +30,8 @@ def passed_through(estate: Estate, plan: Plan) -> Versions:
 def broken_beside(
     estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product], one: Plan, other: Plan
 ) -> Rule | None:
-    """The first rule between a system of one plan and one of the other that some pair of their releases breaks, and that holds now."""
+    """The first rule between a system of one plan and one of the other
+    that some pair of their releases breaks, and that holds now."""
     known = requirements(estate, readings, products, {})
     tasks = {task.system: task for task in known.tasks}
     mine, its = passed_through(estate, one), passed_through(estate, other)

@@ -14,7 +14,8 @@ OF_A_NODE = ("loses-unsaved",)
 
 
 class Consent(Record):
-    """A named person's acceptance of one consequence for one system, or for a node; written `one-way:tickets`, `loses-unsaved:tickets/b`."""
+    """A named person's acceptance of one consequence for one system, or for
+    a node; written `one-way:tickets`, `loses-unsaved:tickets/b`."""
 
     to: str
     system: str
@@ -64,8 +65,8 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
 
 
 def roll_command(plan: Plan, exports: Sequence[str] | None = None, given: Sequence[str] = ()) -> str:
-    """How somebody who accepts all that a plan needs carries it out. Where it is not known which systems can be backed up (`exports`),
-    none is asked about."""
+    """How somebody who accepts all that a plan needs carries it out. Where it is not
+    known which systems can be backed up (`exports`), none is asked about."""
     needed = consents_needed(plan, plan.systems if exports is None else exports)
     words = dict.fromkeys([*given, *(one.consent.words for one in needed)])
     return " ".join([f"gallant roll {plan.id}", *(f"--consent {word}" for word in words)])

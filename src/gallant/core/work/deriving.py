@@ -1,5 +1,5 @@
-"""What a plan means for those who have to accept it, derived once more when it begins: from the catalogs, the estate and what was read just now, and from
-nothing that the plan says of itself but what it moves."""
+"""What a plan means for those who have to accept it, derived once more when it begins: from the catalogs, the estate
+and what was read just now, and from nothing that the plan says of itself but what it moves."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ from gallant.core.work.sharing import hop_entered, restarted_with
 
 
 def derived(plan: Plan, ground: Ground) -> Plan:
-    """The plan, under its name, with everything anew that a person has to accept by name: what has no way back, what is down and for how long, what is
-    lost. Raises `NotSafe` where the roles allow none of its hops."""
+    """The plan, under its name, with everything anew that a person has to accept by name: what has no way back, what is
+    down and for how long, what is lost. Raises `NotSafe` where the roles allow none of its hops."""
     lanes = {lane.system: tuple(_as_known(ground, lane, hop) for hop in lane.hops) for lane in plan.lanes}
     waved: dict[str, dict[str, Hop]] = {name: dict(_waved(ground, name, hops)) for name, hops in lanes.items()}
     for lane in plan.lanes:

@@ -1,6 +1,8 @@
-"""What is to be done by itself, and when: decided from what people booked, what rules let happen, and what waits for a window.
+"""What is to be done by itself, and when: decided from what people
+booked, what rules let happen, and what waits for a window.
 
-Nothing is begun twice for one booking, or twice by a rule for one release: what did not come off the first time is a person's to look at.
+Nothing is begun twice for one booking, or twice by a rule for one
+release: what did not come off the first time is a person's to look at.
 """
 
 from __future__ import annotations
@@ -29,8 +31,9 @@ MOST_TAKEN_UP = 3  # times that one roll is carried on without a person after it
 
 
 class DueJob(Record):
-    """Something that is to be begun: a notice, the rest of a roll, or what a plan needs beforehand. `at`: from then on, and where it is
-    booked not after `until`; `at` None: no time for it is known. `by`: who decided it. `severity` is that of its notice."""
+    """Something that is to be begun: a notice, the rest of a roll, or what a plan needs
+    beforehand. `at`: from then on, and where it is booked not after `until`; `at` None: no
+    time for it is known. `by`: who decided it. `severity` is that of its notice."""
 
     why: str
     subject: str
@@ -50,7 +53,8 @@ RUNNING, CUT, HELD, STOPPED, ENDED, FINISHED = "running", "cut off", "held", "st
 
 
 class Rolled(Record):
-    """A roll as far as bookings are concerned: when it began, what it brings to which release (system, component, version), and how it stands."""
+    """A roll as far as bookings are concerned: when it began, what it brings
+    to which release (system, component, version), and how it stands."""
 
     id: str
     began: datetime
@@ -62,8 +66,9 @@ TO_DO, GONE, PASSED, BEGAN, UNFINISHED = "to do", "gone", "passed", "began", "un
 
 
 class Booking(Record):
-    """A booking that nobody took back, and how it stands (`fate`): it is to be done at its time; what was booked is gone, or is to come to another release
-    now; its time has passed; its roll is under way or finished; or its roll stands and is not done (`roll`)."""
+    """A booking that nobody took back, and how it stands (`fate`): it is to be done at its
+    time; what was booked is gone, or is to come to another release now; its time has passed;
+    its roll is under way or finished; or its roll stands and is not done (`roll`)."""
 
     job: DueJob
     fate: str
@@ -83,8 +88,8 @@ def bookings(
 
 
 def open_bookings(said: Iterable[LedgerEntry]) -> list[LedgerEntry]:
-    """The entries of bookings that nothing has come after: no other word of a person, and no roll that closed the notice. `said` are in their order. The rest
-    of a roll is booked by the roll's name, and is none of these."""
+    """The entries of bookings that nothing has come after: no other word of a person, and no roll that closed the
+    notice. `said` are in their order. The rest of a roll is booked by the roll's name, and is none of these."""
     # whose it is says nothing of when, and what a look says of it is no decision
     last = {e.subject: e for e in said if e.kind in (*DECISIONS, CLOSE) and e.kind != "assign"}
     return [e for e in last.values() if e.kind == "book" and e.start is not None and e.target and ":" in e.subject]
@@ -126,8 +131,8 @@ def by_rule(
     brought: Collection[tuple[str, str, str]],
     now: datetime,
 ) -> DueJob | None:
-    """What a notice on which a rule acts comes to, by the windows of its system (`spans`; None: at any time). None where it was begun before, by itself (`said`) or by a roll
-    of anyone's (`brought`)."""
+    """What a notice on which a rule acts comes to, by the windows of its system (`spans`; None: at any time). None
+    where it was begun before, by itself (`said`) or by a roll of anyone's (`brought`)."""
     if n.state != BY_ITSELF or any(e.subject == n.name and e.state == BEGUN and e.target == n.target for e in said):
         return None
     if (n.system, n.component, n.target) in brought:
@@ -152,8 +157,9 @@ NEVER = datetime.max.replace(tzinfo=UTC)
 
 
 def latest_begin(job: DueJob, window: Span | None, length_s: float | None) -> datetime:
-    """Until when a job may begin and still be done: its length before the `window` of its system ends (None: it has none, and its own time is its window), and
-    never after its own time. `length_s` None is a length that nobody knows."""
+    """Until when a job may begin and still be done: its length before the `window` of its system ends (None: it has
+    none, and its own time is its window), and never after its own time. `length_s` None is a length that nobody
+    knows."""
     end = window.end if window is not None else job.until
     length = timedelta(seconds=length_s or 0.0)
     last = end - length if end is not None else NEVER
@@ -161,7 +167,8 @@ def latest_begin(job: DueJob, window: Span | None, length_s: float | None) -> da
 
 
 def most_urgent(job: DueJob, latest: datetime, now: datetime) -> tuple[int, bool, datetime, str]:
-    """Where there is no room for all: the most severe first; of these what still fits before what does not any more, and then what can wait least."""
+    """Where there is no room for all: the most severe first; of these what still
+    fits before what does not any more, and then what can wait least."""
     rank = SEVERITIES.index(job.severity) if job.severity in SEVERITIES else len(SEVERITIES)
     return rank, latest < now, latest, job.subject
 
@@ -175,8 +182,9 @@ def rest_of(roll: str, opens: datetime | None, said: Iterable[LedgerEntry]) -> D
 
 
 def cut_off(roll: str, plan: str, began: datetime, said: Iterable[LedgerEntry]) -> DueJob | None:
-    """A roll that was begun by itself and that no process carries out any more: to be carried on, or given up where it was cut off too often. None where a
-    person began it. That it was to be begun by itself is known by its plan: that is written down before its process is started, which may end at once."""
+    """A roll that was begun by itself and that no process carries out any more: to be carried on, or given up where it
+    was cut off too often. None where a person began it. That it was to be begun by itself is known by its plan: that is
+    written down before its process is started, which may end at once."""
     of_plan = {(e.subject, e.state) for e in said if e.kind == "due"}
     times = sum(e.kind == "due" and e.subject == roll and e.state == BEGUN for e in said)
     if not times and (plan, INTENDED) not in of_plan:
@@ -185,7 +193,8 @@ def cut_off(roll: str, plan: str, began: datetime, said: Iterable[LedgerEntry]) 
 
 
 def looks_after(roll: str, ended: datetime, said: Iterable[LedgerEntry], now: datetime) -> DueJob | None:
-    """The next look at what a roll left behind that nobody has had yet; None where there is none to come, or its time has passed."""
+    """The next look at what a roll left behind that nobody has had yet;
+    None where there is none to come, or its time has passed."""
     begun = {e.subject for e in said if e.kind == "due" and e.state == BEGUN}
     for after, until in LOOKS:
         subject = f"{roll} {after.total_seconds() / 3600:.0f} h after"

@@ -1,4 +1,5 @@
-"""How a plan is made for work that no aim asks for: every node restarted as it is, or worked on by hand, in the order of its shape."""
+"""How a plan is made for work that no aim asks for: every node
+restarted as it is, or worked on by hand, in the order of its shape."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ def make_errand(
 ) -> Plan:
     """The plan that restarts the systems, or has a person do `by_hand` at each of their nodes.
 
-    Raises `Refused` where a restart would enter something that nobody asked for, `NotSafe` where the roles allow no order.
+    Raises `Refused` where a restart would enter something that
+    nobody asked for, `NotSafe` where the roles allow no order.
     """
     lanes = []
     for system in systems:

@@ -1,4 +1,5 @@
-"""How long a step takes: the publisher's word where there is one, else what such a step takes as a rule. Seconds of estate time."""
+"""How long a step takes: the publisher's word where there is one,
+else what such a step takes as a rule. Seconds of estate time."""
 
 from __future__ import annotations
 
@@ -99,7 +100,8 @@ def transfer_seconds(size: int, mbit_per_s: float | None) -> float:
 
 
 def deadline_seconds(announced: float, pace: Pace | None = None) -> float:
-    """What all but one of a hundred take here, once that is known, and never less than the publisher says; else with much patience."""
+    """What all but one of a hundred take here, once that is known, and
+    never less than the publisher says; else with much patience."""
     if pace is None or (pace.seen if pace.here is None else pace.here) < KNOWN_WELL:
         return max(LEAST_DEADLINE_S, PATIENCE * announced)
     return float(max(LEAST_DEADLINE_S, announced, taken(announced, pace.p99)))

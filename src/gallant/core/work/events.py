@@ -41,12 +41,11 @@ class Before(Record):
 class Entry(Record):
     """What is to be written; the journal adds `seq`.
 
-    `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that
-    comes after this one.
-    `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on `accepted` (the node's job)
-    and on the outcome of a backup (the one that was taken); `stood_s` on an outcome (for how long of the step this process stood still, in
-    seconds of estate time); `outage` on `outage`;
-    `watched` on `opened` and `resumed` (the services that are probed from then on; None in journals of before); `opens` on `held`
+    `at` is estate time, `wall` real seconds on a clock that cannot be set (`Clock.real`), for a process that comes
+    after this one. `consents` and `by` stand on `opened`; `waves` on `derived`; `before` on `intent`; `handle` on
+    `accepted` (the node's job) and on the outcome of a backup (the one that was taken); `stood_s` on an outcome (for
+    how long of the step this process stood still, in seconds of estate time); `outage` on `outage`; `watched` on
+    `opened` and `resumed` (the services that are probed from then on; None in journals of before); `opens` on `held`
     (when the window begins that it waits for, where it waits for nothing else).
     """
 
@@ -98,8 +97,8 @@ SILENT_S = 30.0  # real seconds: leases are renewed every fifteen
 
 
 class Carrier(Record):
-    """The process that carries a roll out: `pid` where it is on this machine and in this numbering of processes; whether it is `stopped`, and for
-    how long (real s) it has not renewed its leases."""
+    """The process that carries a roll out: `pid` where it is on this machine and in this numbering of processes;
+    whether it is `stopped`, and for how long (real s) it has not renewed its leases."""
 
     host: str
     pid: int | None

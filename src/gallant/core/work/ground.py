@@ -27,11 +27,12 @@ class PartGoal(Record):
 
 
 class Ground(Record):
-    """What a plan rests on. `readings` are by node name; `despite` has, by system, a recalled release that a named person lets
-    it finish (see `ways_out` in core/assess/recalls.py); `knows` what each system's driver knows, where that is known; `snapshotted`
-    the systems of which a snapshot can be taken, by themselves or by the host below them; `wishes` a person's order of nodes.
-    `parts` are the components that go along, by system; `still` systems of which the image stays as it is; `chosen` the nodes that
-    are worked on, where it is not all of a system's; `learned` how long steps took before."""
+    """What a plan rests on. `readings` are by node name; `despite` has, by system, a recalled release
+    that a named person lets it finish (see `ways_out` in core/assess/recalls.py); `knows` what each
+    system's driver knows, where that is known; `snapshotted` the systems of which a snapshot can be
+    taken, by themselves or by the host below them; `wishes` a person's order of nodes. `parts` are the
+    components that go along, by system; `still` systems of which the image stays as it is; `chosen` the
+    nodes that are worked on, where it is not all of a system's; `learned` how long steps took before."""
 
     estate: Estate
     readings: dict[str, Reading]
@@ -78,8 +79,8 @@ def hop_work(
     readings: Mapping[str, Mapping[str, Reading]],
     products: Mapping[str, Product],
 ) -> HopWork:
-    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that moves; `readings`
-    are those of this system and of all that stand on it."""
+    """What a hop's waves are made from: in a plan, and once more in its roll. `release` is the image's, where that
+    moves; `readings` are those of this system and of all that stand on it."""
     carrying = Carrying(estate=estate, readings=readings, knows=knows)
     uppers = _uppers(carrying, system, hop, products)
     stacked, fates = carrying.stacked(system, uppers)
@@ -117,8 +118,8 @@ def hop_work(
 
 
 def in_their_mode(system: System, knows: Knows, readings: Mapping[str, Reading]) -> Knows:
-    """What a driver knows, with whom its orders reach in the mode in which the nodes are. Raises `Refused` where they are in several, or
-    in one that no word of ours is for."""
+    """What a driver knows, with whom its orders reach in the mode in which the nodes are. Raises `Refused` where they
+    are in several, or in one that no word of ours is for."""
     modes = {reading.reach: node for node, reading in sorted(readings.items()) if reading.reach is not None}
     if not modes:
         return knows

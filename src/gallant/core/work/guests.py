@@ -1,8 +1,8 @@
-"""What becomes of what stands on a node that is taken away: by what its host does with its guests where that is emptied first, and by
-which of them cannot move.
+"""What becomes of what stands on a node that is taken away: by what its host does
+with its guests where that is emptied first, and by which of them cannot move.
 
-A guest that is a system of the estate is known by its system's name, or by its node's, in the list of its host; where that lists it, it is
-where it is listed, else where the estate declares it.
+A guest that is a system of the estate is known by its system's name, or by its node's, in the list of its host; where
+that lists it, it is where it is listed, else where the estate declares it.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ Readings = Mapping[str, Mapping[str, Reading]]  # by system, and by its nodes' o
 
 
 class Carrying(Record):
-    """A system with its nodes, what stands on it, and what is known of both: `readings` and `knows` are of it and of every system above."""
+    """A system with its nodes, what stands on it, and what is known of
+    both: `readings` and `knows` are of it and of every system above."""
 
     estate: Estate
     readings: Readings
@@ -81,8 +82,8 @@ class Carrying(Record):
         )
 
     def above(self, name: str, emptied: Callable[[str], bool] = lambda name: False) -> tuple[str, ...]:
-        """Every node in service that goes down with this one, the nearest first. What is emptied first takes nothing with it: what becomes of that
-        was decided then."""
+        """Every node in service that goes down with this one, the nearest first. What is emptied first takes nothing
+        with it: what becomes of that was decided then."""
         found: dict[str, None] = {}
         waiting = [name]
         while waiting:
@@ -93,8 +94,8 @@ class Carrying(Record):
         return tuple(filter(self.serves, found))
 
     def falling(self, system: System) -> dict[str, dict[str, str]]:
-        """As `carried`, of what is down for a while when its node's turn comes: all of it where the nodes cannot be emptied, else what does not
-        move."""
+        """As `carried`, of what is down for a while when its node's turn comes: all
+        of it where the nodes cannot be emptied, else what does not move."""
         every = self.carried(system)
         if not self.empties(system.name):
             return every
@@ -107,8 +108,8 @@ class Carrying(Record):
     def stacked(
         self, system: System, uppers: Sequence[Upper]
     ) -> tuple[dict[str, tuple[str, ...]], dict[str, NodesFate]]:
-        """What goes down with each of a system's nodes where nothing empties that first; and, by the name of each node that is emptied
-        in its turn, what becomes of what stands on it."""
+        """What goes down with each of a system's nodes where nothing empties that first; and, by the name of each node
+        that is emptied in its turn, what becomes of what stands on it."""
         first = {f"{upper.system.name}/{node}" for upper in uppers if upper.drains for node in upper.on.values()}
         own = [node_name(system, node) for node in system.nodes]
         return (
@@ -124,7 +125,8 @@ def is_it(guest: Guest, system: System, node: str) -> bool:
 
 
 def downs(carrying: Carrying, hops: Sequence[Hop]) -> Iterator[Down]:
-    """The guests that are down by the work, of every node that is emptied in its turn, whether they are systems of the estate or not."""
+    """The guests that are down by the work, of every node that is emptied
+    in its turn, whether they are systems of the estate or not."""
     found: dict[tuple[str, str], Down] = {}
     for track in (track for hop in hops for wave in hop.waves for track in wave.tracks):
         for step in (step for step in track.steps if KINDS[step.kind].sets_aside):

@@ -1,7 +1,7 @@
 """The waves of a hop: which steps on which nodes, in the order that the shape allows.
 
-`hop_waves` is called when a plan is made, and again by the engine at the start of each hop with the roles that it observes
-then: the same function, so the plan cannot promise one order and the roll follow another.
+`hop_waves` is called when a plan is made, and again by the engine at the start of each hop with the roles that it
+observes then: the same function, so the plan cannot promise one order and the roll follow another.
 """
 
 from __future__ import annotations
@@ -49,8 +49,8 @@ HANDOVER_GAP_S = 1.0
 
 
 class Runs(Record):
-    """What a node runs and would start: its image, and by name its other components; what lies in its other slot. `unsaved`: a restart would
-    lose what was configured on it."""
+    """What a node runs and would start: its image, and by name its other components; what lies in its other slot.
+    `unsaved`: a restart would lose what was configured on it."""
 
     version: str
     next_version: str | None = None
@@ -73,10 +73,11 @@ def runs_of(reading: Reading) -> Runs:
 class Todo(Record):
     """What a hop has to do on one node.
 
-    `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the components
-    to be brought, `awaiting` those that are installed already and wait for the restart too. `stays`: all of it runs already, and
-    only what would start next is laid as it was. `runs` is the image that the node runs now. `slotted`: the image lies in the node's other slot. `returns`: the node is out of
-    service, and is taken back. `again`: it is restarted, or worked on by hand, and runs what it ran. `unsaved`: its configuration is saved first.
+    `image`: bring the release; `waiting`: it is installed already, and runs from the next restart on. `parts` are the
+    components to be brought, `awaiting` those that are installed already and wait for the restart too. `stays`: all of
+    it runs already, and only what would start next is laid as it was. `runs` is the image that the node runs now.
+    `slotted`: the image lies in the node's other slot. `returns`: the node is out of service, and is taken back.
+    `again`: it is restarted, or worked on by hand, and runs what it ran. `unsaved`: its configuration is saved first.
     """
 
     image: bool = False
@@ -114,11 +115,11 @@ class Todo(Record):
 def hop_todo(
     hop: Hop | HopWork, product: Product, products: Mapping[str, Product], runs: Mapping[str, Runs]
 ) -> dict[str, Todo]:
-    """The nodes that a hop works on, and what is to be done on each: whatever is older than the hop's releases, or of which the
-    catalog does not know.
+    """The nodes that a hop works on, and what is to be done on each: whatever is
+    older than the hop's releases, or of which the catalog does not know.
 
-    What is ahead is left alone. A hop that leads back works on what is newer, and on what would start something newer. The
-    planner and the engine both go by this.
+    What is ahead is left alone. A hop that leads back works on what is newer, and on
+    what would start something newer. The planner and the engine both go by this.
     """
     if hop.restarts or hop.by_hand:
         chosen = hop.nodes or tuple(runs)
@@ -256,11 +257,11 @@ def _below(turn: Turn, upper: Upper) -> Turn:
 
 
 def hop_waves(system: System, work: HopWork, standing: Standing, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
-    """The waves of one hop: a backup, packages and a restore point first, then what needs no restart, one node after the other,
-    then one wave a round of the rolling order.
+    """The waves of one hop: a backup, packages and a restore point first, then what needs no restart, one node after
+    the other, then one wave a round of the rolling order.
 
-    `standing` is as observed. Raises `NotSafe`. A system that is not in service has no order: all of its nodes are worked
-    on at once.
+    `standing` is as observed. Raises `NotSafe`. A system that is not in
+    service has no order: all of its nodes are worked on at once.
     """
     done = _hop_waves(system, work, standing, todo)
     if not done:
@@ -356,8 +357,9 @@ def _in_order(system: System, work: HopWork, standing: Standing, todo: Mapping[s
 def _by_the_device(
     system: System, work: HopWork, first: str, standing: Standing, todo: Mapping[str, Todo]
 ) -> Iterator[Wave]:
-    """What takes a service down goes in the order of the shape, what waits for the restart is laid on every node, and then one order
-    has the device bring all nodes to the release. Raises `NotSafe` where that could take away what stands on them."""
+    """What takes a service down goes in the order of the shape, what waits for the
+    restart is laid on every node, and then one order has the device bring all nodes to
+    the release. Raises `NotSafe` where that could take away what stands on them."""
     if work.uppers:
         raise NotSafe(
             f"{system.name} updates its own nodes by one order, and {work.uppers[0].system.name} stands on them.",
@@ -398,7 +400,8 @@ def _preparation(system: System, work: HopWork, first: str, todo: Mapping[str, T
 
 
 def _ahead(system: System, work: HopWork, first: str, todo: Mapping[str, Todo], standing: Standing) -> Iterator[Wave]:
-    """What disturbs nobody, still one node at a time, the one that speaks for all last: a bad release is seen on one node."""
+    """What disturbs nobody, still one node at a time, the one that
+    speaks for all last: a bad release is seen on one node."""
     for node in sorted(standing.as_wished(todo), key=lambda node: node == first):
         if (parts := todo[node].ahead) or (todo[node].stays and todo[node].image):
             steps = [_part_step(system, work, part, node) for part in parts]
@@ -454,7 +457,8 @@ _MOVES = {
 
 
 def _round_waves(system: System, work: HopWork, together: Round, todo: Mapping[str, Todo]) -> tuple[Wave, ...]:
-    """One wave for a turn by itself. Of several that go side by side each comes back by itself, and then all are looked at."""
+    """One wave for a turn by itself. Of several that go side by side
+    each comes back by itself, and then all are looked at."""
     if len(together) == 1:
         return (_turn_wave(system, work, together[0], todo),)
     every = [_turn_wave(system, work, turn, todo) for turn in together]
@@ -529,7 +533,8 @@ def _upper_leaves(work: HopWork, node: str) -> list[Step]:
 
 
 def _emptied(system: System, work: HopWork, node: str) -> Step:
-    """A node is emptied: what on it does not move is down from then on until it is taken back, or while it is started anew elsewhere."""
+    """A node is emptied: what on it does not move is down from then on
+    until it is taken back, or while it is started anew elsewhere."""
     step = _step(system, work, "drain", node)
     fate = work.fates.get(step.subject)
     if fate is None or not (fate.down or fate.anew):
@@ -590,7 +595,8 @@ _PART_KINDS = {"node": "install_part", "service": "renew_part", "none": "apply_p
 
 
 def _interrupts_s(system: System, row: Kind, estimate: float) -> float:
-    """For how long users may get no answer: while an address moves, and where nothing carries on all the time of a restart."""
+    """For how long users may get no answer: while an address moves,
+    and where nothing carries on all the time of a restart."""
     if not system.services or not system.in_service:
         return 0
     if row.disturbs and not SHAPES[system.shape].tolerates(len(system.nodes)):

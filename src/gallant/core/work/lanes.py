@@ -1,4 +1,5 @@
-"""A lane with what its hops mean for those who depend on the system, and the order of lanes that stand on one another."""
+"""A lane with what its hops mean for those who depend on the system, and the order of lanes that stand on one
+another."""
 
 from __future__ import annotations
 
@@ -100,9 +101,9 @@ def _guests(ground: Ground, system: System, hops: Sequence[Hop]) -> tuple[Down, 
 
 
 def one_after_the_other(estate: Estate, lanes: Sequence[Lane]) -> list[Lane]:
-    """Two systems of which one stands on the other are never worked on at once. The lower one goes first, unless some
-    requirement or the management of it by the upper one says otherwise. Lanes that wait for one another already, by turns, are
-    ordered hop by hop."""
+    """Two systems of which one stands on the other are never worked on at once. The lower one
+    goes first, unless some requirement or the management of it by the upper one says
+    otherwise. Lanes that wait for one another already, by turns, are ordered hop by hop."""
     done, at = list(lanes), {lane.system: n for n, lane in enumerate(lanes)}
     stands = [
         (lower, at[name])

@@ -1,10 +1,11 @@
-"""Which components of a system go together behind one restart, and in which order: as few restarts as their rules allow.
+"""Which components of a system go together behind one restart,
+and in which order: as few restarts as their rules allow.
 
-A layer is one thing with a version of its own, and the releases that it is to go through. Some releases run as soon as they
-are installed; the others wait for their node's restart, and any number of them can share one. What bars that is a release's
-requirement on another layer's product: at every moment it must hold for all that may be running then, and in a restart
-that is the old and the new release of everything that it switches. A requirement that is broken today may stay so or be
-mended, and never comes back.
+A layer is one thing with a version of its own, and the releases that it is to go through. Some releases
+run as soon as they are installed; the others wait for their node's restart, and any number of them can
+share one. What bars that is a release's requirement on another layer's product: at every moment it must
+hold for all that may be running then, and in a restart that is the old and the new release of everything
+that it switches. A requirement that is broken today may stay so or be mended, and never comes back.
 """
 
 from __future__ import annotations
@@ -20,8 +21,8 @@ from gallant.core.versions import parse_range
 
 AT_ONCE, SERVICE, RESTART = "none", "service", "node"
 FORMAT = "on-disk format"
-# What goes before what where no requirement says so: the lowest layer first, the data last. A kind that is not here comes
-# before the data.
+# What goes before what where no requirement says so: the lowest layer
+# first, the data last. A kind that is not here comes before the data.
 KIND_ORDER = (
     "management controller",
     "BIOS",
@@ -66,7 +67,8 @@ class Move(Record):
 
 
 class Pass(Record):
-    """What is done between two restarts, in this order, and what the restart that follows it switches (nothing: there is none)."""
+    """What is done between two restarts, in this order, and what the
+    restart that follows it switches (nothing: there is none)."""
 
     first: tuple[Move, ...] = ()
     switched: tuple[Move, ...] = ()
@@ -123,7 +125,8 @@ def _in_turn(sequences: Sequence[Sequence[Move]], ranks: Mapping[str, tuple[int,
 
 
 def _tied(layers: Sequence[Layer]) -> list[list[Layer]]:
-    """Layers that some requirement ties together, directly or by way of others. A layer is looked at once: a host has hundreds."""
+    """Layers that some requirement ties together, directly or by way
+    of others. A layer is looked at once: a host has hundreds."""
     by_product: dict[str, list[int]] = {}
     for n, layer in enumerate(layers):
         by_product.setdefault(layer.product.name, []).append(n)
@@ -163,9 +166,9 @@ class _Solved(Record):
 class _LayerGroup:
     """The layers of one group, and what each requires of the others.
 
-    The search is Dijkstra's over what all of them run, for the fewest restarts, and of those for the way on which everything is
-    done earliest. It goes through every state that can be reached at all, so that where the goal cannot be, the best that
-    can be is known too.
+    The search is Dijkstra's over what all of them run, for the fewest restarts, and of those
+    for the way on which everything is done earliest. It goes through every state that can be
+    reached at all, so that where the goal cannot be, the best that can be is known too.
     """
 
     def __init__(self, layers: Sequence[Layer]) -> None:
@@ -180,7 +183,8 @@ class _LayerGroup:
         }
 
     def _needs_of(self, n: int, release: Release | None) -> list[tuple[str, str, int, tuple[bool, ...]]]:
-        """What a release requires of other layers: product, range, which layer, and at which of its stations that holds."""
+        """What a release requires of other layers: product, range,
+        which layer, and at which of its stations that holds."""
         found = []
         for need in release.requires if release is not None else ():
             allowed = parse_range(need.range)

@@ -1,8 +1,10 @@
-"""How long steps really take, learned from those that were carried out (docs/estimates.md has the formulas and their sources).
+"""How long steps really take, learned from those that were carried
+out (docs/estimates.md has the formulas and their sources).
 
-Publishers' minutes and the usual ones are a prior: what is learned is the logarithm of taken over announced, as the sum of what all
-steps of a kind have in common, what this product's hop adds, and what this system adds. All three shrink towards nothing where little
-was seen, so that one odd night does not rule the next plan. A step that ran into its time limit took at least so long.
+Publishers' minutes and the usual ones are a prior: what is learned is the logarithm of taken over
+announced, as the sum of what all steps of a kind have in common, what this product's hop adds, and
+what this system adds. All three shrink towards nothing where little was seen, so that one odd
+night does not rule the next plan. A step that ran into its time limit took at least so long.
 """
 
 from __future__ import annotations
@@ -19,8 +21,8 @@ from gallant.core.records import Record, replace
 
 Array: TypeAlias = Any  # of NumPy, which is imported where something is computed
 
-# Standard deviations of the logarithm, before anything was seen: between kinds of step, between hops of a kind, between systems, and
-# between one time and the next. 0.3 is a factor of 1.35 either way.
+# Standard deviations of the logarithm, before anything was seen: between kinds of step, between hops of a kind, between
+# systems, and between one time and the next. 0.3 is a factor of 1.35 either way.
 BETWEEN_KINDS, BETWEEN_HOPS, BETWEEN_SYSTEMS, EACH_TIME = 0.30, 0.20, 0.12, 0.15
 # The weight of EACH_TIME, in steps seen: an inverse gamma of shape half of it.
 WORTH = 4.0
@@ -36,14 +38,16 @@ MOST_OBSERVED = 4000  # the newest
 MOST_EFFECTS = (
     1000  # and of those the newest that have no more hops, kinds and systems: the fit costs the third power of it
 )
-# What every order costs besides its work, so that a second that was announced for a small package does not speak of all others.
+# What every order costs besides its work, so that a second that was
+# announced for a small package does not speak of all others.
 OVERHEAD_S = 20.0
 MOST_OFF = log(30.0)  # beyond that it was another kind of work
 
 
 class Observation(Record):
-    """One step that was carried out: the seconds that were announced and taken. `cut`: it was given up then, and takes at least so long.
-    `brought`: it was carried out on another estate, and says nothing of when a step is to be given up here."""
+    """One step that was carried out: the seconds that were announced and taken. `cut`:
+    it was given up then, and takes at least so long. `brought`: it was carried out on
+    another estate, and says nothing of when a step is to be given up here."""
 
     product: str
     hop: str
@@ -65,7 +69,8 @@ class Observation(Record):
 
     @property
     def ratio(self) -> float:
-        """The logarithm of taken over announced, each with what every order costs; what is farther off is taken for as far."""
+        """The logarithm of taken over announced, each with what every
+        order costs; what is farther off is taken for as far."""
         return max(-MOST_OFF, min(MOST_OFF, log((self.took_s + OVERHEAD_S) / (self.announced_s + OVERHEAD_S))))
 
 
@@ -75,9 +80,9 @@ def taken(announced_s: float, factor: Array) -> Array:
 
 
 class Pace(Record):
-    """By which factor of what is announced (see `taken`) a step takes in half of all cases, in nine of ten, and in all but one of a
-    hundred; and of how many it is known. `here`: of how many that were carried out on this estate, which alone say what all but one of a hundred
-    take (None: of all of them)."""
+    """By which factor of what is announced (see `taken`) a step takes in half of all cases, in nine of ten, and in all
+    but one of a hundred; and of how many it is known. `here`: of how many that were carried out on this estate, which
+    alone say what all but one of a hundred take (None: of all of them)."""
 
     p50: float
     p90: float
@@ -110,7 +115,8 @@ def hop_key(from_: str, to: str) -> str:
 
 
 class Model:
-    """What was learned from some observations: a mean and a covariance of the effects, and the spread of each kind's steps."""
+    """What was learned from some observations: a mean and a
+    covariance of the effects, and the spread of each kind's steps."""
 
     def __init__(self, observations: Sequence[Observation]) -> None:
         import numpy as np
@@ -123,7 +129,8 @@ class Model:
         self._fit()
 
     def _newest(self, observations: Sequence[Observation]) -> tuple[Observation, ...]:
-        """As many of the newest as share `MOST_EFFECTS`, oldest first; what they have in common is numbered on the way."""
+        """As many of the newest as share `MOST_EFFECTS`, oldest first; what they have in common is numbered on the
+        way."""
         kept = list[Observation]()
         for o in reversed(observations):
             effects = _effects(o.kind, o.group, o.system)
@@ -135,17 +142,20 @@ class Model:
         return tuple(reversed(kept))
 
     def _fit(self) -> None:
-        """The posterior of a linear model with known variances, which are then set by what is left over, until that settles.
+        """The posterior of a linear model with known variances, which
+        are then set by what is left over, until that settles.
 
-        A step that was given up after so long tells less than one that was done: how much, and what it pulls to, is that of a normal variable
-        known to lie above a bound (Tobin 1958; the steps are those of Newton for its likelihood, as in Amemiya 1973).
+        A step that was given up after so long tells less than one that was done: how much,
+        and what it pulls to, is that of a normal variable known to lie above a bound (Tobin
+        1958; the steps are those of Newton for its likelihood, as in Amemiya 1973).
         """
         np, many = self._np, len(self._index)
         prior = np.array([_prior(effect[0]) ** 2 for effect in self._index])
         self.mean, self.covariance = np.zeros(many), np.diag(prior)
         if not self.observations:
             return
-        # Every observation is the sum of its effects, so the model's matrix has a one for each of them and is never written out.
+        # Every observation is the sum of its effects, so the model's
+        # matrix has a one for each of them and is never written out.
         at = np.array([[self._index[e] for e in _effects(o.kind, o.group, o.system)] for o in self.observations])
         pairs = at[:, :, None], at[:, None, :]
         told = np.array([o.ratio for o in self.observations])
@@ -181,7 +191,8 @@ class Model:
         return self.nights_of(SEED)
 
     def nights_of(self, seed: int) -> Array:
-        """What all steps of a hop, a kind or a system have in common, in each of `DRAWS` nights that could be: (nights, effects)."""
+        """What all steps of a hop, a kind or a system have in common, in
+        each of `DRAWS` nights that could be: (nights, effects)."""
         random = self._np.random.default_rng(seed)
         return self.mean + random.standard_normal((DRAWS, len(self._index))) @ self._root.T
 
@@ -205,7 +216,8 @@ class Model:
 
 
 class Draws:
-    """So many nights that could be: in each, what steps of a hop, a kind or a system have in common is the same for all of them."""
+    """So many nights that could be: in each, what steps of a hop, a
+    kind or a system have in common is the same for all of them."""
 
     def __init__(self, model: Model, seed: int) -> None:
         self._model, self._np = model, model._np
@@ -240,8 +252,9 @@ def _prior(what: str) -> float:
 
 
 def _told(np: Any, told: Array, cut: Array, mean: Array, deviation: Array) -> tuple[Array, Array, Array]:
-    """What each observation tells of its mean: how much, as a share of what a finished one tells; what it pulls to; and, of those that were cut, the
-    square of what is left over as it is to be expected. `mean` and `deviation` are as known by now."""
+    """What each observation tells of its mean: how much, as a share of what a finished
+    one tells; what it pulls to; and, of those that were cut, the square of what is left
+    over as it is to be expected. `mean` and `deviation` are as known by now."""
     at = (told - mean) / deviation
     ratio = np.where(cut, _hazard(np, at), 0.0)
     information = np.where(cut, np.clip(ratio * (ratio - at), 1e-6, 1.0), 1.0)
@@ -250,7 +263,8 @@ def _told(np: Any, told: Array, cut: Array, mean: Array, deviation: Array) -> tu
 
 
 def _hazard(np: Any, at: Array) -> Array:
-    """Density over what lies above, of a standard normal variable (the inverse Mills ratio); far out by its continued fraction."""
+    """Density over what lies above, of a standard normal variable (the
+    inverse Mills ratio); far out by its continued fraction."""
     normal = NormalDist()
     near = [normal.pdf(x) / (1.0 - normal.cdf(x)) if x < 5 else x + 1.0 / (x + 2.0 / (x + 3.0 / x)) for x in at]
     return np.array(near)
@@ -264,8 +278,8 @@ def model_of(observations: tuple[Observation, ...]) -> Model:
 def paces_of(
     observations: tuple[Observation, ...], system: str, product: str, hop: str, parts: Iterable[tuple[str, str, str]]
 ) -> Mapping[str, Pace]:
-    """By the key of a step: its factors, for a hop of a system's image and of `parts` (component, product, hop); only of kinds that
-    were seen."""
+    """By the key of a step: its factors, for a hop of a system's image and of
+    `parts` (component, product, hop); only of kinds that were seen."""
     if not observations:
         return {}
     own = tuple(o for o in observations if not o.brought)

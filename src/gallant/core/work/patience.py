@@ -1,5 +1,6 @@
-"""Deadlines for a plan as a whole. Each step has one that all but one of a hundred keep; of a hundred steps one would be late in most nights, and
-nothing would be wrong. So all of them are longer by one factor: the least by which, of the nights that could be, all but a few keep every one."""
+"""Deadlines for a plan as a whole. Each step has one that all but one of a hundred keep; of a hundred steps one would
+be late in most nights, and nothing would be wrong. So all of them are longer by one factor: the least by which, of the
+nights that could be, all but a few keep every one."""
 
 from __future__ import annotations
 

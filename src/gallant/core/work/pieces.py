@@ -1,4 +1,5 @@
-"""A plan in pieces for windows: lanes that have to go together as one, a lane that is longer than any of its windows in parts."""
+"""A plan in pieces for windows: lanes that have to go together as
+one, a lane that is longer than any of its windows in parts."""
 
 from __future__ import annotations
 
@@ -28,8 +29,8 @@ def pieces_of(
     spans_of: Callable[[Sequence[str]], tuple[Span, ...]],
     severities: Mapping[str, str | None],
 ) -> list[PieceShare]:
-    """The pieces of a plan. `place_of` a system are its site and kind, `spans_of` some systems when all of them may be disturbed at once; of several
-    that go together the first one's site and kind count."""
+    """The pieces of a plan. `place_of` a system are its site and kind, `spans_of` some systems when all of them may be
+    disturbed at once; of several that go together the first one's site and kind count."""
     groups = _together(plan)
     of = {lane.system: n for n, group in enumerate(groups) for lane in group}
     owner = {hop.id: lane.system for lane in plan.lanes for hop in lane.hops}

@@ -1,8 +1,10 @@
-"""Many systems into windows: which goes into which, so that the weightiest are done first, within what may be done at once.
+"""Many systems into windows: which goes into which, so that the
+weightiest are done first, within what may be done at once.
 
-A first placing is made piece by piece (`first_fit`). A mixed-integer program (SciPy's `milp`, HiGHS) then says which night each piece goes into, and how good any
-placing could be at most (`assign`); of a night it knows only how much goes into it in all. So what is laid out of that is bettered by exchanges between
-the places of the nights (`exchanged`). `problems` holds what comes of it against every rule, and knows nothing of how it was made.
+A first placing is made piece by piece (`first_fit`). A mixed-integer program (SciPy's `milp`, HiGHS) then says which
+night each piece goes into, and how good any placing could be at most (`assign`); of a night it knows only how much goes
+into it in all. So what is laid out of that is bettered by exchanges between the places of the nights (`exchanged`).
+`problems` holds what comes of it against every rule, and knows nothing of how it was made.
 
 Worth of a piece in the n-th of N nights: its weight * (1 - n / (N + 1)); of one that is not placed: 0.
 """
@@ -24,8 +26,9 @@ BLOCK = 10_000
 
 
 class Piece(Record):
-    """Work in one piece: for `length_s` it has to be in one of its `spans`. It begins after each of `needs` (pieces) has ended and, where
-    those soak, for their `soak_s`. `touches` are systems of which no two pieces are worked on at once."""
+    """Work in one piece: for `length_s` it has to be in one of its `spans`. It begins
+    after each of `needs` (pieces) has ended and, where those soak, for their
+    `soak_s`. `touches` are systems of which no two pieces are worked on at once."""
 
     name: str
     site: str
@@ -56,8 +59,8 @@ class Placed(Record):
 
 
 class Placing(Record):
-    """Where each piece goes (`placed`, by begin) and those that go nowhere, each with the reason. `worth` is what it comes to, `bound` what no placing
-    could exceed (None: not known)."""
+    """Where each piece goes (`placed`, by begin) and those that go nowhere, each with the reason. `worth` is what it
+    comes to, `bound` what no placing could exceed (None: not known)."""
 
     placed: tuple[Placed, ...]
     left: dict[str, str]
@@ -71,7 +74,8 @@ class Placing(Record):
 
 
 def nights_of(pieces: Sequence[Piece]) -> list[Span]:
-    """When anybody works at all: the windows of all pieces, those that overlap as one. Where none is as short as a night, days."""
+    """When anybody works at all: the windows of all pieces, those that
+    overlap as one. Where none is as short as a night, days."""
     spans = [span for piece in pieces for span in piece.spans]
     short = joined(span for span in spans if span.length <= LONGEST_NIGHT)
     if short:
@@ -161,7 +165,8 @@ def _urgent(piece: Piece) -> Rank:
 
 
 def in_order(pieces: Sequence[Piece], by: Callable[[Piece], Rank] = _urgent) -> list[Piece]:
-    """What is needed before what needs it; the weightiest first, as far as that leaves a choice. A ring of needs comes last."""
+    """What is needed before what needs it; the weightiest first, as
+    far as that leaves a choice. A ring of needs comes last."""
     left, found, names = sorted(pieces, key=by), list[Piece](), {piece.name for piece in pieces}
     done = set[str]()
     while left:
@@ -216,15 +221,16 @@ def _why_left(table: _Table, piece: Piece) -> str:
 
 
 class Answer(Record):
-    """What a program came to: the night and the place in it (-1: any) of each piece, and the most that its worth could be."""
+    """What a program came to: the night and the place in it (-1:
+    any) of each piece, and the most that its worth could be."""
 
     chosen: dict[str, tuple[int, int]]
     bound: float
 
 
 def assign(pieces: Sequence[Piece], at_once: AtOnce, nights: Sequence[Span], seconds: float) -> Answer | None:
-    """The night of each piece, as a program finds them within some seconds: of a night it counts how much work goes into it in all. The bound
-    holds for every placing. None where it finds nothing."""
+    """The night of each piece, as a program finds them within some seconds: of a night it counts how much work goes
+    into it in all. The bound holds for every placing. None where it finds nothing."""
     import numpy as np
     from scipy.optimize import Bounds, LinearConstraint, milp
     from scipy.sparse import coo_array
@@ -279,8 +285,9 @@ def improved(pieces: Sequence[Piece], at_once: AtOnce, nights: Sequence[Span], a
 def exchanged(
     pieces: Sequence[Piece], at_once: AtOnce, nights: Sequence[Span], before: Placing, steps: int, seed: int
 ) -> Placing:
-    """A placing after so many exchanges of pieces, drawn by `seed`, between the places of the nights, worse ones too as long as it is warm
-    (simulated annealing: Kirkpatrick, Gelatt, Vecchi 1983); as it was where that is worth no more."""
+    """A placing after so many exchanges of pieces, drawn by `seed`, between the places of the nights, worse ones too as
+    long as it is warm (simulated annealing: Kirkpatrick, Gelatt, Vecchi 1983); as it was where that is worth no
+    more."""
     if at_once.whole is None or not before.placed:
         return before
     search = _Exchange(pieces, nights, at_once.whole, before)
@@ -302,7 +309,8 @@ def _drawn(seed: int) -> Iterator[float]:
 
 
 class _Exchange:
-    """Pieces in places: `place_of` has the number of each one's place (-1: none), of which every night has as many as may go on at once."""
+    """Pieces in places: `place_of` has the number of each one's place (-1:
+    none), of which every night has as many as may go on at once."""
 
     WARM, COLD = 0.3, 0.01  # of the weight of a piece, by a night earlier or later
 
@@ -345,7 +353,8 @@ class _Exchange:
             self.total += self.weight[i] * self.share[place // self.width]
 
     def _stands(self, i: int) -> bool:
-        """Whether a piece may be where it is, beside what it needs and what needs it: in a later night, or in the same place after it."""
+        """Whether a piece may be where it is, beside what it needs and what
+        needs it: in a later night, or in the same place after it."""
         place = self.place_of[i]
         if place < 0:
             return all(self.place_of[d] < 0 for d in self.needed_by[i])
@@ -443,7 +452,8 @@ def _room(piece: Piece, night: Span) -> timedelta:
 
 
 def problems(pieces: Sequence[Piece], at_once: AtOnce, placed: Sequence[Placed]) -> list[str]:
-    """Every rule that a placing breaks, in words; empty for one that may be used. It asks the clock of every placed piece and nothing else."""
+    """Every rule that a placing breaks, in words; empty for one that may be
+    used. It asks the clock of every placed piece and nothing else."""
     known = {piece.name: piece for piece in pieces}
     spans: dict[str, Span] = {}
     found = list[str]()

@@ -32,16 +32,15 @@ class Brought(Record):
 class Step(Record):
     """The smallest unit that is journalled.
 
-    `expects` is the observable condition that makes it done, in words; `disturbs` the nodes it may take out; `repeat`
-    is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time; `interrupts_s` is how
-    long the service address may be unreachable; `safe_stop_s` how long the system may be left after it (None: not).
-    `anew` are guests that are started anew on another node by it, each with for how many seconds it is down.
-    `reverts`: its undo is to revert to the restore point.
-    `aside`: its node was taken out of service before it, and comes back only after it.
-    A step that is `alone` is judged by its own node: the others, which nobody depends on, may be in the midst of theirs.
-    `task` is what a person does, in the words of the person who asked for it.
-    `component` is what the step is about, of which `product` and `to` the release; `brings` are the components that run their
-    release once it is done, besides the image.
+    `expects` is the observable condition that makes it done, in words; `disturbs` the nodes it may take out;
+    `repeat` is `safe`, `if_absent` or `never`; `deadline_s` and `estimate_s` are seconds of estate time;
+    `interrupts_s` is how long the service address may be unreachable; `safe_stop_s` how long the system may be
+    left after it (None: not). `anew` are guests that are started anew on another node by it, each with for how
+    many seconds it is down. `reverts`: its undo is to revert to the restore point. `aside`: its node was taken
+    out of service before it, and comes back only after it. A step that is `alone` is judged by its own node:
+    the others, which nobody depends on, may be in the midst of theirs. `task` is what a person does, in the
+    words of the person who asked for it. `component` is what the step is about, of which `product` and `to`
+    the release; `brings` are the components that run their release once it is done, besides the image.
     """
 
     id: str
@@ -95,9 +94,10 @@ class Wave(Record):
 class Part(Record, rename={"from_": "from"}):
     """A component that a hop brings to a release, on every node on which it is older.
 
-    `restart` is what it takes until that runs: none, service, or node (it waits for its node's restart, and shares it). Where
-    it is `in_turn`, its node is worked on when its turn comes and nothing depends on it; else on all nodes ahead of that. `raised`: it
-    is the format of data, which is raised and not installed. `package` is None where the device brings it by itself.
+    `restart` is what it takes until that runs: none, service, or node (it waits for its node's
+    restart, and shares it). Where it is `in_turn`, its node is worked on when its turn comes and
+    nothing depends on it; else on all nodes ahead of that. `raised`: it is the format of data,
+    which is raised and not installed. `package` is None where the device brings it by itself.
     """
 
     component: str
@@ -122,23 +122,25 @@ class Part(Record, rename={"from_": "from"}):
 class Hop(Record, rename={"from_": "from"}):
     """One release to the next on every node of the lane; `needs` are hops of any lane that must be finished first.
 
-    `parts` are the components that go with it, in their order. Where the image stays as it is (not `image`), `from` and `to` are
-    what it runs, and the hop is of its parts alone. `nodes` are those that were chosen, where not all were. `wish` is a person's order of nodes. `restore_point`: a snapshot of the system is taken before anything is disturbed; `snapshots`: the release that is entered
-    can be snapshotted too.
+    `parts` are the components that go with it, in their order. Where the image stays as it is (not `image`), `from` and
+    `to` are what it runs, and the hop is of its parts alone. `nodes` are those that were chosen, where not all were.
+    `wish` is a person's order of nodes. `restore_point`: a snapshot of the system is taken before anything is
+    disturbed; `snapshots`: the release that is entered can be snapshotted too.
 
-    `back`: it leads back to what ran before, so what runs something newer is worked on. Then `returns` are nodes that were taken out
-    of service and are only taken back, and with `rewinds` the system goes back as a whole, to the restore point that was taken
-    before that release.
+    `back`: it leads back to what ran before, so what runs something newer is worked on. Then `returns` are nodes that
+    were taken out of service and are only taken back, and with `rewinds` the system goes back as a whole, to the
+    restore point that was taken before that release.
 
     `restarts`: every node is restarted as it is; `by_hand` is what a person does at each of them, one after the other.
 
-    Where the machines below are to be restarted too, one restart serves both: `lays` only installs the release on every node, the hop of
-    the machines `serves` (the systems above by name, each with the release that it starts with then), and a hop that is `served` looks
-    that all of it runs and does what is left.
+    Where the machines below are to be restarted too, one restart serves both: `lays` only installs the release on every
+    node, the hop of the machines `serves` (the systems above by name, each with the release that it starts with then),
+    and a hop that is `served` looks that all of it runs and does what is left.
 
-    `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing older is left there.
-    `settings` are new in the image's release. `channels` are, by node, those that are closed there and opened for the work. `paces` are, by the
-    key of a step, what was learned of how long it really takes; `patience` by which factor each of its steps may take longer than one that stands alone (core/work/patience.py).
+    `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing
+    older is left there. `settings` are new in the image's release. `channels` are, by node, those that are closed there
+    and opened for the work. `paces` are, by the key of a step, what was learned of how long it really takes; `patience`
+    by which factor each of its steps may take longer than one that stands alone (core/work/patience.py).
     """
 
     id: str
@@ -190,8 +192,10 @@ def brought(hop: Hop) -> str:
 
 
 class Back(Record):
-    """The way back of a lane's system once a step is done, as a back-out finds it then: what it `does` on the step's node first, and for how long it goes on in all;
-    or `why` there is none from what the step itself did; `waits` is what it would have to wait for first, since no order of nodes is safe at that moment. The step alters a `component` of the system's own nodes, or (empty) something that others ask something of."""
+    """The way back of a lane's system once a step is done, as a back-out finds it then: what it `does` on the step's
+    node first, and for how long it goes on in all; or `why` there is none from what the step itself did; `waits` is
+    what it would have to wait for first, since no order of nodes is safe at that moment. The step alters a `component`
+    of the system's own nodes, or (empty) something that others ask something of."""
 
     step: str
     component: str = ""
@@ -207,16 +211,16 @@ class Back(Record):
 
 
 class NodesFate(Record):
-    """What becomes of the nodes that stand on one that is emptied: those that are down until it is taken back, and those that are
-    started anew elsewhere, each with for how many seconds it is down. All others move, and run on."""
+    """What becomes of the nodes that stand on one that is emptied: those that are down until it is taken back, and
+    those that are started anew elsewhere, each with for how many seconds it is down. All others move, and run on."""
 
     down: tuple[str, ...] = ()
     anew: dict[str, float] = {}
 
 
 class Down(Record):
-    """A guest of a node (by its full name) that is down for so many seconds by the work on that: it is started anew `elsewhere`, or stays there, since it
-    cannot move (`why`, in its host's words) or its host moves none."""
+    """A guest of a node (by its full name) that is down for so many seconds by the work on that: it is started anew
+    `elsewhere`, or stays there, since it cannot move (`why`, in its host's words) or its host moves none."""
 
     node: str
     guest: str
@@ -226,14 +230,17 @@ class Down(Record):
 
 
 class Lane(Record):
-    """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how long its
-    service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares none; `slots` is how many places for a system
-    image each node has, by its profile. `left` are components that are behind and not in it, each with the reason; `mute` the nodes that show nothing of an
-    order before they have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls` are
-    down with it, each for so many seconds in all. `due` has by node what was configured and waits to be applied, `closed`
-    the channels that something of it comes through and that are disabled there, where nothing opens them. `loses` are the nodes of which a
-    restart loses what was configured and never saved, where nothing of the lane saves it. `guests` are what is down meanwhile of what its nodes carry. `stops_by` is what stops a device that works on its nodes by itself: `pause`, `cancel`, or nothing
-    (an empty text); None where Gallant works on them one by one. `back` has the way back from each step that alters what a node runs."""
+    """One system's part of a plan. Where nothing of a system carries on while a node is away, `down_s` is for how
+    long its service is down in all, and `hit` who depends on it. `windows` is empty where the estate declares
+    none; `slots` is how many places for a system image each node has, by its profile. `left` are components that
+    are behind and not in it, each with the reason; `mute` the nodes that show nothing of an order before they
+    have restarted. `also` are systems that stand on it and are taken along where they have to; of those, `falls`
+    are down with it, each for so many seconds in all. `due` has by node what was configured and waits to be
+    applied, `closed` the channels that something of it comes through and that are disabled there, where nothing
+    opens them. `loses` are the nodes of which a restart loses what was configured and never saved, where nothing
+    of the lane saves it. `guests` are what is down meanwhile of what its nodes carry. `stops_by` is what stops a
+    device that works on its nodes by itself: `pause`, `cancel`, or nothing (an empty text); None where Gallant
+    works on them one by one. `back` has the way back from each step that alters what a node runs."""
 
     system: str
     kind: str = UPDATE
@@ -270,8 +277,8 @@ class Lane(Record):
 
 
 class Basis(Record):
-    """What must match at the roll. `nodes` and `versions` are by node, `releases` and `profiles` are digests; `estate` is
-    its identity, which two estates of one name do not share."""
+    """What must match at the roll. `nodes` and `versions` are by node, `releases` and `profiles` are digests; `estate`
+    is its identity, which two estates of one name do not share."""
 
     estate: str = ""
     nodes: dict[str, str]
@@ -283,8 +290,8 @@ class Basis(Record):
 
 
 class Round(Record):
-    """Systems of a plan whose lanes go side by side; after them all is left alone for `soak_s` and looked at again. The roll holds
-    where more than `may_fail` of the lanes did not finish."""
+    """Systems of a plan whose lanes go side by side; after them all is left alone for `soak_s` and looked at again. The
+    roll holds where more than `may_fail` of the lanes did not finish."""
 
     name: str
     systems: tuple[str, ...]
@@ -293,8 +300,9 @@ class Round(Record):
 
 
 class Plan(Record):
-    """The ordered work, named by its content: `id` is the hash of everything else. `undoes` is the roll whose work it takes back, `reason` why
-    somebody wants what no aim asks for; `spread` how long it may take, by what was known when it was made."""
+    """The ordered work, named by its content: `id` is the hash of everything else.
+    `undoes` is the roll whose work it takes back, `reason` why somebody wants what no aim
+    asks for; `spread` how long it may take, by what was known when it was made."""
 
     schema: str = "gallant.plan/1"
     id: str = ""
@@ -334,8 +342,8 @@ class Plan(Record):
 
     @property
     def down_s(self) -> dict[str, float]:
-        """The systems of which nothing carries on for a while, and for how long in all, whether their own lane says so or that of what they
-        stand on."""
+        """The systems of which nothing carries on for a while, and for how long in
+        all, whether their own lane says so or that of what they stand on."""
         found: dict[str, float] = {}
         for lane in self.lanes:
             for name, seconds in [(lane.system, lane.down_s), *lane.falls.items()]:
@@ -365,8 +373,8 @@ Latest: TypeAlias = Callable[[Sequence[Seconds]], Seconds]
 def hop_ends(
     lanes: Sequence[Lane], lasts_s: Callable[[Hop], Seconds], rounds: Sequence[Round] = (), latest: Latest = max
 ) -> dict[str, Seconds]:
-    """When each hop ends, in seconds from now: lanes run side by side, hops one after the other and after those they need, a
-    round after the one before it and its soak time. `latest` says the later of several."""
+    """When each hop ends, in seconds from now: lanes run side by side, hops one after the other and after those they
+    need, a round after the one before it and its soak time. `latest` says the later of several."""
     ends: dict[str, Seconds] = {}
     begins: Seconds = 0.0
     for together in rounds or (Round(name="", systems=tuple(lane.system for lane in lanes)),):
@@ -383,7 +391,8 @@ def hop_ends(
 
 
 def shape_words(system: System) -> str:
-    """The shape, and whether anybody depends on it: a plan made for machines in preparation is not for ones in service."""
+    """The shape, and whether anybody depends on it: a plan made for machines in preparation is not for ones in
+    service."""
     return system.shape if system.in_service else f"{system.shape}, not in service"
 
 
@@ -401,7 +410,8 @@ def waves_seconds(
 
 
 class NothingToDo(GallantError):
-    """Every one of the selected `systems` runs what its aim asks for, but for what is `left` (why, by system and component)."""
+    """Every one of the selected `systems` runs what its aim asks for,
+    but for what is `left` (why, by system and component)."""
 
     exit_code = 0
 
@@ -426,8 +436,9 @@ Within = Annotated[float, msgspec.Meta(gt=0, le=86400)] | None
 
 
 class Returns(Record):
-    """For how long each part of a node's return may take, in seconds of estate time, by its profile (None: it does not say): until it
-    `answers` after an order that takes it away, is in service (`serves`) after that, has the `links` up again that were, and is `in_sync`."""
+    """For how long each part of a node's return may take, in seconds of estate time, by its
+    profile (None: it does not say): until it `answers` after an order that takes it away, is in
+    service (`serves`) after that, has the `links` up again that were, and is `in_sync`."""
 
     answers_within_s: Within = None
     serves_within_s: Within = None
@@ -444,13 +455,14 @@ class Returns(Record):
 
 
 ONE, ALL = "one", "all"  # whom an order reaches
-# What becomes of the guests of a node that is emptied: they run on elsewhere, are started anew elsewhere, or are down until it takes them again.
+# What becomes of the guests of a node that is emptied: they run on elsewhere,
+# are started anew elsewhere, or are down until it takes them again.
 MOVE, ELSEWHERE, STAY = GUESTS = ("move", "restart", "stay")
 
 
 class Migration(Record):
-    """What bringing some releases (a VERS range; empty: any) of one component does to another by itself: that comes to a release too, and there is no way
-    back from it but a backup."""
+    """What bringing some releases (a VERS range; empty: any) of one component does to another by itself: that comes to
+    a release too, and there is no way back from it but a backup."""
 
     component: str
     to: str
@@ -462,12 +474,15 @@ class Migration(Record):
 
 
 class Knows(Record):
-    """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be repeated where the
-    profile says so (`safe`, `if_absent`, `never`), and how many places for a system image each node has. `keeps_guests`: its
-    snapshots are of the guests that it carries, not of itself; `guests` is what becomes of those when a node is emptied (one of `GUESTS`). `parts` are the components that it can bring to another release, each
-    by its name, its kind, or the start of its name with a `*` (a `!` before a name: not that one); `fetches` those (in the same words) whose package the device brings by itself, `goes_back` those of them that it brings older releases of too;
-    `migrates` what bringing some of them does to others; `image_from` components from which the image has its
-    version, as a host has it from one of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
+    """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be
+    repeated where the profile says so (`safe`, `if_absent`, `never`), and how many places for a system image
+    each node has. `keeps_guests`: its snapshots are of the guests that it carries, not of itself; `guests`
+    is what becomes of those when a node is emptied (one of `GUESTS`). `parts` are the components that it can
+    bring to another release, each by its name, its kind, or the start of its name with a `*` (a `!` before a
+    name: not that one); `fetches` those (in the same words) whose package the device brings by itself,
+    `goes_back` those of them that it brings older releases of too; `migrates` what bringing some of them
+    does to others; `image_from` components from which the image has its version, as a host has it from one
+    of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
 
     capabilities: frozenset[str]
     repeat: dict[str, str] = {}
@@ -508,13 +523,15 @@ def _is_meant(word: str, component: str, kind: str) -> bool:
 class HopWork(Record):
     """What the waves of a hop are made from, besides the roles.
 
-    `to` is the image's release and `minutes` the publisher's word on it; where the image stays as it is (not `image`), those of
-    the `parts` stand for it. Where a device keeps no packages its install brings the package along. `restore_point`: a snapshot is
-    taken first, which for a system of one node is the way back. `part` is the component that a step is about, where it is one.
-    `uppers` are systems that stand on it; `above` is the one that a step is about, where it is one;
-    `stacked` has all that goes down with a node where nothing empties it first, `fates` by the name of a node that is emptied what becomes of
-    what stands on it. `back`, `returns`, `rewinds`, `restarts`, `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in
-    the hop; `quiet_s` is for how long a node's sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to look at in the end; `patience` is as in the hop.
+    `to` is the image's release and `minutes` the publisher's word on it; where the image stays as it is (not `image`),
+    those of the `parts` stand for it. Where a device keeps no packages its install brings the package along.
+    `restore_point`: a snapshot is taken first, which for a system of one node is the way back. `part` is the component
+    that a step is about, where it is one. `uppers` are systems that stand on it; `above` is the one that a step is
+    about, where it is one; `stacked` has all that goes down with a node where nothing empties it first, `fates` by the
+    name of a node that is emptied what becomes of what stands on it. `back`, `returns`, `rewinds`, `restarts`,
+    `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in the hop; `quiet_s` is for how long a node's
+    sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to
+    look at in the end; `patience` is as in the hop.
     """
 
     hop_id: str

@@ -1,4 +1,5 @@
-"""How a plan is made from readings, aims and catalogs: routes, requirements across systems, the components that go with them."""
+"""How a plan is made from readings, aims and catalogs: routes,
+requirements across systems, the components that go with them."""
 
 from __future__ import annotations
 
@@ -50,8 +51,8 @@ def make_plan(
 ) -> Plan:
     """The plan that takes `systems` to their aims, for the estate of this `identity`.
 
-    `profiles` are digests by profile name. Raises `Refused` where a node is unread or a system has no route, `NotSafe` where
-    the roles allow no order, `NothingToDo` where all is current.
+    `profiles` are digests by profile name. Raises `Refused` where a node is unread or a system has no route, `NotSafe`
+    where the roles allow no order, `NothingToDo` where all is current.
     """
     moving = [system for system in systems if system.name not in ground.still]
     targets = {system.name: goal_of(ground, system) for system in moving}
@@ -81,7 +82,8 @@ def plan_of(
     undoes: str | None = None,
     reason: str = "",
 ) -> Plan:
-    """The plan that some lanes make, named, on what it rests on. Raises `Refused` where a driver does not know a step of it."""
+    """The plan that some lanes make, named, on what it rests on.
+    Raises `Refused` where a driver does not know a step of it."""
     for lane in lanes:
         able(ground, lane)
     return Plan(
@@ -118,8 +120,8 @@ def lane_for(
 
 
 def _rounds(estate: Estate, lanes: Sequence[Lane]) -> tuple[Round, ...]:
-    """The rounds that the estate asks for, of the systems in this plan. One that an earlier round's lane needs comes along with
-    that; none where all would be one round."""
+    """The rounds that the estate asks for, of the systems in this plan. One that an earlier round's lane needs comes
+    along with that; none where all would be one round."""
     left, found = {lane.system: lane for lane in lanes}, list[Round]()
     owners = {hop.id: lane.system for lane in lanes for hop in lane.hops}
     for rule in estate.rounds:
@@ -188,8 +190,8 @@ def _really_idle(estate: Estate, system: System) -> None:
 
 
 def able(ground: Ground, lane: Lane) -> None:
-    """Raise `Refused` where a step asks for what the system's driver, with its profile, does not know, or would be sent to an address that
-    moves."""
+    """Raise `Refused` where a step asks for what the system's driver, with its
+    profile, does not know, or would be sent to an address that moves."""
     knows = ground.knows
     for step in (s for hop in lane.hops for s in steps_of(hop.waves) if OWN_ADDRESS in KINDS[s.kind].guards):
         moving = moving_service(ground.estate.systems[step.system], step.node)
@@ -300,8 +302,8 @@ def _conflicts(ground: Ground, targets: Mapping[str, str]) -> list[Conflict]:
 
 
 class NoOrder(Refused):
-    """No order of work keeps every requirement; `systems` are those of the plan that are in each other's way, or whose releases ask
-    for what nobody knows."""
+    """No order of work keeps every requirement; `systems` are those of the plan that
+    are in each other's way, or whose releases ask for what nobody knows."""
 
     def __init__(self, what: str, why: str, next: str, systems: Sequence[str]) -> None:
         super().__init__(what, why, next)
@@ -350,7 +352,8 @@ def order_of(ground: Ground, systems: Sequence[System], targets: Mapping[str, st
 
 
 def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> tuple[tuple[Hop, ...], dict[str, str]]:
-    """The hops of one system with all of their waves, and the components that stay behind, each with the reason. Raises `NotSafe`."""
+    """The hops of one system with all of their waves, and the components
+    that stay behind, each with the reason. Raises `NotSafe`."""
     _not_by_halves(ground, system)
     legs, left = _legs(ground, system, ordered)
     last = max((n for n, (leg, _) in enumerate(legs) if leg.from_ != leg.to), default=None)
@@ -363,8 +366,8 @@ def lane_hops(ground: Ground, system: System, ordered: Sequence[OrderedHop]) -> 
 
 
 def with_waves(ground: Ground, system: System, planned: Iterable[tuple[Hop, Release | None]]) -> tuple[Hop, ...]:
-    """Those hops of one system on which there is anything to do, with all of their waves, each from the roles and the versions that the one before it leaves.
-    Raises `NotSafe`."""
+    """Those hops of one system on which there is anything to do, with all of their waves, each from the roles and the
+    versions that the one before it leaves. Raises `NotSafe`."""
     product, read, shape = ground.image_of(system), ground.of(system), SHAPES[system.shape]
     standing = standing_of(system, read, ground.estate.limits)
     runs = {node: runs_of(reading) for node, reading in read.items()}
@@ -486,7 +489,8 @@ def _split(passes: Sequence[Pass], layers: Mapping[str, Layer]) -> Iterator[Pass
 
 
 def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer]) -> tuple[Part, ...]:
-    """The components of one pass in their order. What comes after one that takes a service down waits for its turn with it."""
+    """The components of one pass in their order. What comes after
+    one that takes a service down waits for its turn with it."""
     made: list[Part] = []
     in_turn = False
     for move in (*one.first, *one.switched):
@@ -520,7 +524,8 @@ def _parts(ground: Ground, system: System, one: Pass, layers: Mapping[str, Layer
 def one_way_of(
     ground: Ground, system: System, component: str, kind: str, product: Product, release: Release
 ) -> str | None:
-    """Why there is no way back from a component's release: by its publisher's word, or since it changes another by itself."""
+    """Why there is no way back from a component's release: by its
+    publisher's word, or since it changes another by itself."""
     if release.one_way:
         return release.one_way_because or ""
     key = product.key(release)
@@ -553,7 +558,8 @@ def _layers(ground: Ground, system: System) -> tuple[list[Layer], dict[str, str]
 
 
 def _staying(ground: Ground, system: System, stations: Sequence[Release], layers: Sequence[Layer]) -> Iterator[Layer]:
-    """The components that the image's releases require something of, and that do not come along: they stay at what they run."""
+    """The components that the image's releases require something of,
+    and that do not come along: they stay at what they run."""
     wanted = {need.product: need.range for release in stations for need in release.requires}
     moved = {layer.product.name for layer in layers}
     staying = {
@@ -665,8 +671,8 @@ def paces_for(ground: Ground, system: System, from_: str, to: str, parts: Sequen
 
 
 def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) -> tuple[float, float]:
-    """How long it takes to bring a system through `releases`, by the same steps as a plan's; and how long a window has to be in which
-    none of its stretches is put off. Raises `NotSafe`."""
+    """How long it takes to bring a system through `releases`, by the same steps as a plan's; and how long a window has
+    to be in which none of its stretches is put off. Raises `NotSafe`."""
     read = ground.of(system)
     stations = [next(iter(read.values())).version, *(r.version for r in releases)]
     legs = [
@@ -678,7 +684,8 @@ def lane_seconds(ground: Ground, system: System, releases: Sequence[Release]) ->
 
 
 def _route_of_all(ground: Ground, system: System, target: Release) -> Route:
-    """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has none."""
+    """The route of the node that has the longest way, as if no other product mattered; `Refused` where a node has
+    none."""
     product = ground.products[system.product]
     despite = frozenset([ground.despite[system.name]] if system.name in ground.despite else [])
     all_read(ground, system)
@@ -730,8 +737,8 @@ def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], o
 
 
 def _next_station(product: Product, now: Release, stations: Sequence[Release], delivery: str | None) -> Release | None:
-    """The station that a node's next hop leads to, from wherever it stands: the next newer one, where one hop and the same
-    package take it there. The last station itself has none further. None: the way does not pass by here."""
+    """The station that a node's next hop leads to, from wherever it stands: the next newer one, where one hop and the
+    same package take it there. The last station itself has none further. None: the way does not pass by here."""
     if now in stations:
         return stations[min(stations.index(now) + 1, len(stations) - 1)]
     ahead = [n for n, station in enumerate(stations) if product.key(station) > product.key(now)]

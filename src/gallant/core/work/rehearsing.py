@@ -1,7 +1,8 @@
-"""What is drawn for the nights of a rehearsal, and what they come to: when a plan is done, how often and where it stops, and what decides that.
+"""What is drawn for the nights of a rehearsal, and what they come to: when a
+plan is done, how often and where it stops, and what decides that.
 
-How long each step takes is drawn by what was learned, together for what has a kind, a hop or a system in common; which of them fail, by how
-often such steps failed here. The nights themselves are the engine's, on twins of the systems.
+How long each step takes is drawn by what was learned, together for what has a kind, a hop or a system in common; which
+of them fail, by how often such steps failed here. The nights themselves are the engine's, on twins of the systems.
 """
 
 from __future__ import annotations
@@ -21,7 +22,8 @@ from gallant.core.work.steps import KINDS
 
 FINISHED, STOPPED, HELD = "finished", "stopped", "held"
 MOST_RUNS = DRAWS  # nights that are drawn at once
-# What is believed of a step that alters or disturbs a node before anything was seen of it: one in 400 fails, with the weight of 200 steps.
+# What is believed of a step that alters or disturbs a node before anything
+# was seen of it: one in 400 fails, with the weight of 200 steps.
 FAILS, WORTH = 0.5, 200.0
 MOST_NAMED = 5  # of the places where it stops, and of the steps that decide
 Lasts: TypeAlias = Mapping[str, Array]  # by step, the seconds that it takes in each of the nights
@@ -52,8 +54,10 @@ class Share(Where):
 
 
 class NightEnd(Record):
-    """How one night ended and after how many seconds; `away_s` is for how long a service was away at a time, `down_s` for how long each system was down in all. `stop` is the step at which the first
-    lane stopped, `hold` the one before which the first was held, with what was said of it (`why`); `decides` took most longer than usual, of the lane that was done last."""
+    """How one night ended and after how many seconds; `away_s` is for how long a service was
+    away at a time, `down_s` for how long each system was down in all. `stop` is the step at
+    which the first lane stopped, `hold` the one before which the first was held, with what was
+    said of it (`why`); `decides` took most longer than usual, of the lane that was done last."""
 
     state: str
     at_s: float
@@ -66,11 +70,12 @@ class NightEnd(Record):
 
 
 class Rehearsal(Record):
-    """What came of `runs` nights. `finished`, `stopped` and `held` are parts of them that add up to one; `in_window` is the part that finishes by
-    `until`, where any window ends. Seconds are from the beginning, of the nights that finish; `ends_s` is one for each of those, `stopped_s` and `held_s` for each of the others, when its
-    last lane came to stand. `away_s`: for how long the service that is
-    away longest is so at a time, in half of the nights and in nine of ten; `down_s` has by system for how long nothing of it serves in all, of those of which
-    the plan says that they are down. `seen` is how many steps all that is known from."""
+    """What came of `runs` nights. `finished`, `stopped` and `held` are parts of them that add up to one; `in_window` is
+    the part that finishes by `until`, where any window ends. Seconds are from the beginning, of the nights that finish;
+    `ends_s` is one for each of those, `stopped_s` and `held_s` for each of the others, when its last lane came to
+    stand. `away_s`: for how long the service that is away longest is so at a time, in half of the nights and in nine of
+    ten; `down_s` has by system for how long nothing of it serves in all, of those of which the plan says that they are
+    down. `seen` is how many steps all that is known from."""
 
     plan: str
     begins: datetime
@@ -94,7 +99,8 @@ class Rehearsal(Record):
 
 
 def lasting(plan: Plan, observations: tuple[Observation, ...], runs: int, seed: int = SEED) -> Lasts:
-    """The seconds that each step of a plan takes in each of so many nights; of another seed in others. Raises `ValueError` for none, or more than are drawn at once."""
+    """The seconds that each step of a plan takes in each of so many nights; of another seed in others. Raises
+    `ValueError` for none, or more than are drawn at once."""
     if not 0 < runs <= MOST_RUNS:
         raise ValueError(f"runs: 1 to {MOST_RUNS}")
     draws, found = model_of(observations).draws(seed), dict[str, Array]()
@@ -107,7 +113,8 @@ def lasting(plan: Plan, observations: tuple[Observation, ...], runs: int, seed: 
 
 
 def failing(tried: Mapping[str, Tried]) -> dict[str, float]:
-    """By kind of step, the chance that one fails: what was seen of its kind, and a belief that a few hundred steps outweigh."""
+    """By kind of step, the chance that one fails: what was seen of
+    its kind, and a belief that a few hundred steps outweigh."""
     chances = {}
     for name, kind in KINDS.items():
         if (kind.alters or kind.disturbs or kind.moves) and not kind.by_person:

@@ -1,5 +1,5 @@
-"""What a plan says of the way back: what a back-out finds at each of its steps, by the planner that will make it then, on the ground as the
-roll will have left it."""
+"""What a plan says of the way back: what a back-out finds at each of its steps, by the
+planner that will make it then, on the ground as the roll will have left it."""
 
 from __future__ import annotations
 
@@ -41,7 +41,8 @@ def with_ways_back(plan: Plan, ground: Ground) -> Plan:
 
 
 def no_way_back(lane: Lane, begun: Collection[str]) -> tuple[str, ...]:
-    """Why there is no way back from some steps, of whichever lanes; empty where there is one, or nothing is known of it."""
+    """Why there is no way back from some steps, of whichever lanes;
+    empty where there is one, or nothing is known of it."""
     found: dict[str, None] = {}
     for back in (back for back in lane.back if back.step in begun):
         # What one step leaves without a way a later one may give one again.
@@ -93,7 +94,8 @@ def _lane(ground: Ground, plan: Plan, done: Did, system: System) -> tuple[Lane |
 
 
 def _backs(plan: Plan, ground: Ground) -> Iterator[tuple[str, Back]]:
-    """Of each step that alters what nodes run, or takes a way back away, in the order in which the hops are over; what they run goes along."""
+    """Of each step that alters what nodes run, or takes a way back away, in
+    the order in which the hops are over; what they run goes along."""
     groups, readings = _groups(plan, ground), dict(ground.readings)
     for lane, hop in _in_order(plan):
         for step in steps_of(hop.waves):

@@ -1,8 +1,8 @@
-"""One restart for both layers of a machine: where a system and the machines that it stands on are both due, its release is laid on
-its nodes, the restart of each machine enters it, and the node is taken out of service once.
+"""One restart for both layers of a machine: where a system and the machines that it stands on are both due, its release
+is laid on its nodes, the restart of each machine enters it, and the node is taken out of service once.
 
-That is done where each of the two has one hop that restarts nodes, and neither has to be finished before the other: an order of
-work that lets them run side by side lets a node enter both at the same moment.
+That is done where each of the two has one hop that restarts nodes, and neither has to be finished before the other: an
+order of work that lets them run side by side lets a node enter both at the same moment.
 """
 
 from __future__ import annotations
@@ -21,7 +21,8 @@ from gallant.core.work.steps import KINDS
 
 
 class _Pair(Record):
-    """Two lanes whose hops share their restarts: the machines' and that of what stands on them, by their places in the lanes."""
+    """Two lanes whose hops share their restarts: the machines' and
+    that of what stands on them, by their places in the lanes."""
 
     lower: Lane
     upper: Lane
@@ -38,7 +39,8 @@ class _Pair(Record):
 
 
 def share_restarts(ground: Ground, lanes: Sequence[Lane]) -> list[Lane]:
-    """The lanes, those that can share their restarts changed so that they do; of three layers, the two lowest. Raises `NotSafe`."""
+    """The lanes, those that can share their restarts changed so that
+    they do; of three layers, the two lowest. Raises `NotSafe`."""
     done = {lane.system: lane for lane in lanes}
     for name in sorted(done, key=lambda name: _layers_below(ground.estate, name)):
         system = ground.estate.systems[name]

@@ -1,4 +1,5 @@
-"""Which of many systems can be planned, and what bars each of the others: a plan of all of an estate is of those that can."""
+"""Which of many systems can be planned, and what bars each of the
+others: a plan of all of an estate is of those that can."""
 
 from __future__ import annotations
 
@@ -14,8 +15,8 @@ from gallant.core.work.sharing import share_restarts
 
 
 class Barred(Record):
-    """A system that cannot be planned: what bars it, why, and what to do about it. `needs` are systems that would have to come along;
-    `exit_code` is that of a command that is asked for this system alone."""
+    """A system that cannot be planned: what bars it, why, and what to do about it. `needs` are systems that would have
+    to come along; `exit_code` is that of a command that is asked for this system alone."""
 
     system: str
     what: str
@@ -36,8 +37,8 @@ def sift(
 ) -> tuple[tuple[System, ...], tuple[Barred, ...]]:
     """The systems that one plan can be made of, and what bars each of the others.
 
-    Where systems are in each other's way, one whose absence is enough is left out; all of them where none is. Without `lanes` only
-    their routes and the requirements between them are looked at, which needs no driver's word.
+    Where systems are in each other's way, one whose absence is enough is left out; all of them where none is. Without
+    `lanes` only their routes and the requirements between them are looked at, which needs no driver's word.
     """
     kept, barred = list(systems), list[Barred]()
     while found := _bars(ground, kept, lanes):

@@ -1,5 +1,5 @@
-"""How long a plan may take: in half of all nights, and in nine of ten. Steps of one kind, hop or system are early or late together, so
-their times are drawn together and go through the plan's own order, lane beside lane."""
+"""How long a plan may take: in half of all nights, and in nine of ten. Steps of one kind, hop or system are early or
+late together, so their times are drawn together and go through the plan's own order, lane beside lane."""
 
 from __future__ import annotations
 
@@ -79,7 +79,8 @@ def is_disruptive(step: Step) -> bool:
 
 
 def stretch_of(steps: Sequence[Step], waves: Sequence[Wave]) -> list[Step]:
-    """From the first of a track's steps to where its system may be left; where the track ends before that, through the hop's next waves."""
+    """From the first of a track's steps to where its system may be left;
+    where the track ends before that, through the hop's next waves."""
     after = next((n for n, wave in enumerate(waves, 1) if steps[-1] in steps_of((wave,))), len(waves))
     found = list[Step]()
     for step in (*steps, *steps_of(waves[after:])):
@@ -90,8 +91,9 @@ def stretch_of(steps: Sequence[Step], waves: Sequence[Wave]) -> list[Step]:
 
 
 def to_rest_s(hop: Hop, steps: Sequence[Step], waves: Sequence[Wave] | None = None) -> float:
-    """From the first of some steps of a track to where its system may be left, in nine of ten cases, and back from there: what disturbs
-    it once more. 0 where nothing is disturbed until then. `waves` are the hop's as they were made in the roll."""
+    """From the first of some steps of a track to where its system may be left, in nine of
+    ten cases, and back from there: what disturbs it once more. 0 where nothing is
+    disturbed until then. `waves` are the hop's as they were made in the roll."""
     stretch = stretch_of(steps, hop.waves if waves is None else waves)
     back = back_s(hop, stretch)
     return sum(late_s(hop, step) for step in stretch) + back if back else 0.0
@@ -115,8 +117,8 @@ def back_s(hop: Hop, stretch: Iterable[Step]) -> float:
 
 
 def room_s(hops: Sequence[Hop]) -> float:
-    """A window of this length has room for all of some hops of a system, each step as long as in nine of ten cases, and for the way back from any
-    of them."""
+    """A window of this length has room for all of some hops of a system, each step
+    as long as in nine of ten cases, and for the way back from any of them."""
     there = sum(
         max(sum(late_s(hop, step) for step in track.steps) for track in wave.tracks)
         for hop in hops
@@ -127,8 +129,9 @@ def room_s(hops: Sequence[Hop]) -> float:
 
 
 def has_to_go_on(unsafe: Collection[str], *, own: Collection[str], wave: Collection[str]) -> bool:
-    """Whether a track goes on, window or not, since only that brings its system to rest: what it works on itself is not at rest, or an
-    earlier wave left something so. What a neighbour in its own wave (all its subjects: `wave`) has begun is no reason to begin here too."""
+    """Whether a track goes on, window or not, since only that brings its system to rest: what
+    it works on itself is not at rest, or an earlier wave left something so. What a neighbour in
+    its own wave (all its subjects: `wave`) has begun is no reason to begin here too."""
     return any(subject in own or subject not in wave for subject in unsafe)
 
 

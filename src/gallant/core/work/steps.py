@@ -1,8 +1,8 @@
-"""Kinds of step, one row each in `KINDS`: what guards it, what makes it done and how that is seen, how long it takes, how it is
-undone, and what a person is told when it is overdue. The planner and the engine know no kind by name.
+"""Kinds of step, one row each in `KINDS`: what guards it, what makes it done and how that is seen, how long it takes,
+how it is undone, and what a person is told when it is overdue. The planner and the engine know no kind by name.
 
-Observation is pure: what became of an act is judged by what the nodes say now against what they said before it. The same
-rule serves the wait for an act that was accepted and the question after a crash, so both come to the same answer.
+Observation is pure: what became of an act is judged by what the nodes say now against what they said before it. The
+same rule serves the wait for an act that was accepted and the question after a crash, so both come to the same answer.
 """
 
 from __future__ import annotations
@@ -45,10 +45,11 @@ Same = Callable[[str, str | None, str | None], bool]  # product, and two texts t
 
 
 class Look(Record):
-    """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not answer. `untold`: it would
-    show nothing either way. `paused`: the device stands still between two nodes. `out` are the nodes that are not in service, and
-    `weak` those that are and whose replica is not whole, where an order is about all of them. `stage` is how far a node that comes back has come. `shown`: a failure that nothing
-    says but what the node shows, which may be what was so a while ago."""
+    """`absent`: nothing shows that the act ever began. `unreached`: the node that could tell does not
+    answer. `untold`: it would show nothing either way. `paused`: the device stands still between two
+    nodes. `out` are the nodes that are not in service, and `weak` those that are and whose replica is not
+    whole, where an order is about all of them. `stage` is how far a node that comes back has come.
+    `shown`: a failure that nothing says but what the node shows, which may be what was so a while ago."""
 
     state: str
     message: str = ""
@@ -64,7 +65,8 @@ class Look(Record):
 class Seen(Record):
     """What there is to judge an act by: readings now (None: no answer), those before it, its job where it is known.
 
-    `same` tells whether two texts name one release of a product. `taken_s` is for how long the node has had the order, by its own answer.
+    `same` tells whether two texts name one release of a product. `taken_s`
+    is for how long the node has had the order, by its own answer.
     """
 
     step: Step
@@ -92,7 +94,8 @@ class Seen(Record):
         return self.same(self.step.product, text, self.step.to)
 
     def unseen(self, reading: Reading) -> Look:
-        """What can be said where nothing is seen of an act. A device that lists no work is given the publisher's time for it."""
+        """What can be said where nothing is seen of an act. A device
+        that lists no work is given the publisher's time for it."""
         if reading.tells_work:
             return Look(state=ABSENT)
         if self.taken_s is None:
@@ -242,8 +245,8 @@ def _rewound(seen: Seen) -> Look:
 
 
 def _all_updated(seen: Seen) -> Look:
-    """A device brings its own nodes to the release, one after the other: it is done when every one of them runs it in service. Its
-    job is told by whichever node answers; what it says is believed only of how far it is."""
+    """A device brings its own nodes to the release, one after the other: it is done when every one of them runs it in
+    service. Its job is told by whichever node answers; what it says is believed only of how far it is."""
     heard = {node: reading for node, reading in seen.readings.items() if reading is not None}
     out = tuple(n for n in seen.readings if n not in heard or heard[n].state != IN_SERVICE)
     weak = tuple(n for n, r in heard.items() if n not in out and r.in_sync is False)
@@ -363,18 +366,20 @@ def _moved(to_itself: bool) -> Callable[[Seen], Look]:
 class Kind(Record):
     """One kind of step.
 
-    `observe` is None for what Gallant does itself (`ours`). `guards` must all hold at the moment before it. `disturbs`: the
-    node may be out of service by it. `away`: the node is expected not to answer meanwhile. `moves`: roles move, and
-    `interrupts` the service for a moment. `safe`: a system may be left after it. `carries`: it brings the package along, or
-    needs it. `optional`: it is left out where the driver does not know it. `sets_aside`: the node is out of service
-    from then on until a step that `takes_back`. `enters`: the node runs the release after it. `alters`:
-    what the node runs, or would start, is another after it. `touches`: it changes something on the node, so only nodes that
-    the plan has such a step on are touched. `whole`: it is one order for all nodes of the system, which its device works on in its own order. `proved_by` is the guard
-    of later steps that sees whether what it did is still there. `sends` is the order
-    that the driver is given for it, where that is not its name; `keeper`: it is given to the system or host that keeps the restore points; `unasked`: nothing is read before it, since its node may not answer yet; `by_person`: a person does it, and says when
-    it is done, or the node shows that it has started again. `undo` is what takes it back where it alters nothing that runs
-    (what alters is taken back as core/work/returning.py finds it); `slotted` is `expects` where the node has a spare slot.
-    `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
+    `observe` is None for what Gallant does itself (`ours`). `guards` must all hold at the moment before it.
+    `disturbs`: the node may be out of service by it. `away`: the node is expected not to answer meanwhile. `moves`:
+    roles move, and `interrupts` the service for a moment. `safe`: a system may be left after it. `carries`: it
+    brings the package along, or needs it. `optional`: it is left out where the driver does not know it.
+    `sets_aside`: the node is out of service from then on until a step that `takes_back`. `enters`: the node runs
+    the release after it. `alters`: what the node runs, or would start, is another after it. `touches`: it changes
+    something on the node, so only nodes that the plan has such a step on are touched. `whole`: it is one order for
+    all nodes of the system, which its device works on in its own order. `proved_by` is the guard of later steps
+    that sees whether what it did is still there. `sends` is the order that the driver is given for it, where that
+    is not its name; `keeper`: it is given to the system or host that keeps the restore points; `unasked`: nothing
+    is read before it, since its node may not answer yet; `by_person`: a person does it, and says when it is done,
+    or the node shows that it has started again. `undo` is what takes it back where it alters nothing that runs
+    (what alters is taken back as core/work/returning.py finds it); `slotted` is `expects` where the node has a
+    spare slot. `overdue` and `advice` may name {subject}, {system}, {kind}, {to}, {minutes} and {expects}.
     """
 
     name: str
@@ -423,8 +428,8 @@ class Kind(Record):
         return self.sends or self.name
 
 
-# What a step that is done leaves on its nodes (`leaves` of its kind): an image or a component that runs from the next restart on, a component that
-# runs, all of it started, the other slot.
+# What a step that is done leaves on its nodes (`leaves` of its kind): an image or a component that runs from the next
+# restart on, a component that runs, all of it started, the other slot.
 NEXT_IMAGE, NEXT_PART, RUNS_PART, STARTED, OTHER_SLOT = "next image", "next part", "part", "started", "other slot"
 BACKUP, SNAPSHOT, STEADY, RETURN, REWIND = "backup", "snapshot", "steady", "return", "rewind"
 BY_HAND, QUIET, UPDATE_ALL, START_ON = "by_hand", "quiet", "update_all", "start_on"
@@ -433,7 +438,8 @@ SAVE_CONFIG = "save_config"
 OWN_ADDRESS = "own_address"  # the guard of a step that must not meet another node
 LOSING = "configuration_saved"  # the guard of a step that loses what was never saved
 ENABLE_CHANNEL, DISABLE_CHANNEL = "enable_channel", "disable_channel"
-# What a device that updates its nodes by itself may know besides: to stand still between two nodes and to go on, or to give up.
+# What a device that updates its nodes by itself may know besides: to
+# stand still between two nodes and to go on, or to give up.
 PAUSE, GO_ON, CANCEL = "pause", "go_on", "cancel"
 # Where nobody depends on a system, nothing is asked of the nodes other than the one that is worked on.
 NEEDS_PEERS = ("peers_healthy", "everyone_healthy", "not_serving", "enough_stay")
@@ -815,13 +821,15 @@ def told(text: str, step: Step, minutes: float = 0) -> str:
 
 
 def by_device(step: Step) -> bool:
-    """Whether a step is one order that a device carries out on all of its nodes; a plan may come from a later Gallant."""
+    """Whether a step is one order that a device carries out on all of its nodes; a plan may come from a later
+    Gallant."""
     row = KINDS.get(step.kind)
     return row is not None and row.whole
 
 
 def nodes_of(step: Step) -> tuple[str, ...]:
-    """The nodes of its system that a step is given to: those that it disturbs, where it is one order for all of them."""
+    """The nodes of its system that a step is given to: those that it disturbs, where it is one order for all of
+    them."""
     if not KINDS[step.kind].whole:
         return (step.node,)
     return tuple(name.partition("/")[2] for name in step.disturbs)

@@ -1,4 +1,5 @@
-"""Whether a plan that says it takes a roll back does that and nothing else: such a plan waits for nobody's approval, and begins while that roll is open."""
+"""Whether a plan that says it takes a roll back does that and nothing else: such
+a plan waits for nobody's approval, and begins while that roll is open."""
 
 from __future__ import annotations
 
@@ -43,5 +44,6 @@ def _ran(undone: Plan, system: str, component: str, version: str, product: Produ
 
 
 def _is_of(key: str, end: str) -> bool:
-    """Whether a key of a basis (`system/node`, `system/node:component`) is about the component that it would end with."""
+    """Whether a key of a basis (`system/node`, `system/node:component`) is about the component that it would end
+    with."""
     return key.partition(":")[1] + key.partition(":")[2] == end

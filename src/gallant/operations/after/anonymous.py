@@ -1,4 +1,5 @@
-"""Records without names: what tells whose machines they are about is replaced, value by value, before anything is written out."""
+"""Records without names: what tells whose machines they are about is
+replaced, value by value, before anything is written out."""
 
 from __future__ import annotations
 
@@ -85,7 +86,8 @@ def _of_readings(place: Workplace) -> Iterator[tuple[str, str | None]]:
 
 
 class Nameless:
-    """Replaces names in texts, and in every text of records, keys too, before they are written as JSON: there a line's end is no letter before a name."""
+    """Replaces names in texts, and in every text of records, keys too, before they
+    are written as JSON: there a line's end is no letter before a name."""
 
     def __init__(self, names: Mapping[str, str]) -> None:
         self._names = names

@@ -25,8 +25,9 @@ from gallant.operations.ground.workplace import Workplace
 
 
 class WasDown(Record):
-    """A system that a plan takes down: for how long in all somebody accepted that (`planned_s`), and for how long it was so, by the service that was
-    away longest, or by its own address (`by`; empty: it was not watched). Seconds of estate time."""
+    """A system that a plan takes down: for how long in all somebody accepted that
+    (`planned_s`), and for how long it was so, by the service that was away longest, or by
+    its own address (`by`; empty: it was not watched). Seconds of estate time."""
 
     system: str
     planned_s: float
@@ -38,9 +39,10 @@ class WasDown(Record):
 class Run(Record):
     """One roll. `state` is running, cut off, held, stopped, finished or ended; `undoes` is the roll that it takes back.
 
-    `outages` are those of services, `downs` what its plan takes down. `watched` are the services that were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is
-    for how long nothing was probed between its beginning and its end, because no process carried it out.
-    `estimate_s` is how long its plan said, `spread` in half and in nine of ten cases (None: not said then);
+    `outages` are those of services, `downs` what its plan takes down. `watched` are the services that
+    were probed (None: not known), `unwatched` the systems of which none was; `blind_s` is for how long
+    nothing was probed between its beginning and its end, because no process carried it out. `estimate_s`
+    is how long its plan said, `spread` in half and in nine of ten cases (None: not said then);
     `planned_outage_s` is the longest that its plan counted on for one service, in real seconds.
     """
 
@@ -64,8 +66,9 @@ class Run(Record):
 
 
 class StepRow(Record):
-    """One step as the journal has it; times are estate time, `seconds` between its last intent and its outcome. `wave` counts from 1 in
-    its `hop`, which brings `system` `from` one release to another; `doing` is what it does, in a word or two."""
+    """One step as the journal has it; times are estate time, `seconds` between its last
+    intent and its outcome. `wave` counts from 1 in its `hop`, which brings `system`
+    `from` one release to another; `doing` is what it does, in a word or two."""
 
     step: str
     kind: str
@@ -99,8 +102,8 @@ class OutMonth(Record):
 
 
 class Totals(Record):
-    """What some rolls come to: how many by state, outages by month and service, and of those that have windows how many finished in the one that
-    they began in."""
+    """What some rolls come to: how many by state, outages by month and service, and of
+    those that have windows how many finished in the one that they began in."""
 
     states: dict[str, int]
     outages: tuple[OutMonth, ...]
@@ -111,8 +114,8 @@ class Totals(Record):
 def history(
     place: Workplace, systems: Sequence[str] = (), since: timedelta | None = None, states: Sequence[str] = ()
 ) -> tuple[list[Run], list[GallantError]]:
-    """Newest first, of some systems, of a stretch of time, in some states; and what is to be said of those that cannot be read any more. Raises
-    `WrongUse` for a system that neither the estate nor any roll knows."""
+    """Newest first, of some systems, of a stretch of time, in some states; and what is to be said of those that cannot
+    be read any more. Raises `WrongUse` for a system that neither the estate nor any roll knows."""
     rows, wrong = place.journal.rolls()
     known = {*place.estate.systems, *(name for row in rows for name in row.plan.systems)}
     for name in systems:
@@ -155,7 +158,8 @@ def totals(place: Workplace, runs: Sequence[Run]) -> Totals:
 
 
 def _in_window(place: Workplace, run: Run) -> bool | None:
-    """Whether a roll ended in the window in which it began, by the estate as it is; None where none of its systems has any."""
+    """Whether a roll ended in the window in which it began, by the
+    estate as it is; None where none of its systems has any."""
     systems = [place.estate.systems[name] for name in run.systems if name in place.estate.systems]
     spans = windows_of_all(place.estate, systems, run.began - timedelta(days=1), run.began + timedelta(days=2))
     if spans is None or run.ended is None:
@@ -192,7 +196,8 @@ def claims(place: Workplace, run: str) -> tuple[Claim, ...]:
 
 
 def verify(place: Workplace, run: str) -> tuple[int, list[str]]:
-    """The number of events of a roll's journal, and everything in which they differ from what the ledger has of them, or break its grammar."""
+    """The number of events of a roll's journal, and everything in which they
+    differ from what the ledger has of them, or break its grammar."""
     place.journal.roll(run)
     events = place.journal.events(run)
     changed = seal_problem(place, run, events)

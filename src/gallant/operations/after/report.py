@@ -1,4 +1,5 @@
-"""The change record of a roll, or of all that was done in a stretch of time: facts from the journal, the ledger and the pictures that were kept."""
+"""The change record of a roll, or of all that was done in a stretch of time:
+facts from the journal, the ledger and the pictures that were kept."""
 
 from __future__ import annotations
 
@@ -43,8 +44,8 @@ class Off(Record):
 
 
 class RollReport(Record):
-    """All of one roll: what was planned and by whom approved, what was done, what it did to services, what is not as before, what differed from the plan, who
-    said what, and what is left to do first."""
+    """All of one roll: what was planned and by whom approved, what was done, what it did to services, what is not as
+    before, what differed from the plan, who said what, and what is left to do first."""
 
     run: Run
     plan: Plan
@@ -74,8 +75,8 @@ class RollReport(Record):
 
 
 class Report(Record):
-    """Rolls, the unhappy ones first; `began` and `until` are the stretch that was asked for (None: one roll). `left` is what is still behind of their systems,
-    `not_begun` what was due and was left, with the reason."""
+    """Rolls, the unhappy ones first; `began` and `until` are the stretch that was asked for (None: one roll). `left` is
+    what is still behind of their systems, `not_begun` what was due and was left, with the reason."""
 
     estate: str
     at: datetime
@@ -91,7 +92,8 @@ class Report(Record):
 
 
 def report(place: Workplace, roll_id: str | None, since: timedelta | None) -> Report:
-    """Of one roll, or of all that ended, or still go on, since then. Raises `WrongUse` for a roll that does not exist."""
+    """Of one roll, or of all that ended, or still go on, since then. Raises `WrongUse` for a roll that does not
+    exist."""
     runs = [history.one(place, roll_id)[0]] if roll_id is not None else history.history(place, since=since)[0]
     said = [kept.entry for kept in place.ledger.about([*WORDS, "due", "roll"])]
     rolls = sorted((_one(place, run, said) for run in runs), key=_unhappy_first)

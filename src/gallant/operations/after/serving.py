@@ -1,4 +1,5 @@
-"""Figures served to a collector of this machine (RFC 9110): to its own names alone, by a few workers, each request within a time."""
+"""Figures served to a collector of this machine (RFC 9110): to its
+own names alone, by a few workers, each request within a time."""
 
 from __future__ import annotations
 

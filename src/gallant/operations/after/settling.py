@@ -27,7 +27,8 @@ Key: TypeAlias = tuple[str, str, str, str]  # system, node, what it is about, it
 
 
 class Settling(Record):
-    """What numbers have become after the work, the worst first, with what was sampled and what is known of the time before."""
+    """What numbers have become after the work, the worst first, with
+    what was sampled and what is known of the time before."""
 
     began: datetime
     ended: datetime
@@ -47,7 +48,8 @@ async def sample(
     lasts_s: float,
     tick: Tick = lambda done, of: None,
 ) -> list[Series]:
-    """Read some systems and probe their services again and again. Raises `WrongUse` for a time that is too short or too long to tell anything."""
+    """Read some systems and probe their services again and again. Raises
+    `WrongUse` for a time that is too short or too long to tell anything."""
     if not LEAST_S <= lasts_s <= MOST_S:
         raise WrongUse("To tell whether it is settled takes one minute to one day.", next="--settle 30m")
     every = min(max(lasts_s / SAMPLES, EVERY_S[0]), EVERY_S[1])
@@ -77,7 +79,8 @@ async def _one(place: Workplace, systems: Sequence[System], drivers: Mapping[str
 def before_the_work(
     place: Workplace, systems: Sequence[System], kept: PictureKept | None, began: datetime
 ) -> list[Series]:
-    """The numbers of the days before a picture was taken (None: before `began`), with those of the picture, and what was sampled for it."""
+    """The numbers of the days before a picture was taken (None: before
+    `began`), with those of the picture, and what was sampled for it."""
     until, points = kept.picture.at if kept is not None else began, dict[Key, list[Point]]()
     for system in systems:
         for node, at, gauges in place.readings.gauged(system.name, until):

@@ -1,4 +1,5 @@
-"""What is still wanted after the work: by the devices' own lists, by catalogs as they are now, for a restart, of backups and of packages."""
+"""What is still wanted after the work: by the devices' own lists, by
+catalogs as they are now, for a restart, of backups and of packages."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ RESTART_FACET = ("restart", "wanted")  # the condition by which a host says so
 
 
 async def fresh_catalogs(place: Workplace, systems: Sequence[System]) -> list[Still]:
-    """Ask the publishers of what these systems run, where that is longer ago than `FRESH`; gives those that could not be had."""
+    """Ask the publishers of what these systems run, where that is
+    longer ago than `FRESH`; gives those that could not be had."""
     now, products = place.clock.now(), {system.product for system in systems}
     old = [
         source.name
@@ -112,7 +114,8 @@ def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> I
 
 
 def _packages_wanted(place: Workplace, system: System, own: Mapping[str, Reading]) -> set[str] | None:
-    """The packages of the releases that a system runs, keeps in another slot or has before it; None where no catalog says what is of which."""
+    """The packages of the releases that a system runs, keeps in another slot
+    or has before it; None where no catalog says what is of which."""
     product = place.products.get(system.product)
     if product is None:
         return None

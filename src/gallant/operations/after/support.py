@@ -1,5 +1,5 @@
-"""A bundle for a publisher's support desk: what a system is, how it stood around a failure, what the device said; without any secret, and on request without
-names."""
+"""A bundle for a publisher's support desk: what a system is, how it stood around a failure, what the device said;
+without any secret, and on request without names."""
 
 from __future__ import annotations
 
@@ -37,7 +37,8 @@ class BundleItem(Record):
 
 
 class SupportBundle(Record):
-    """A bundle that was written: its files, and where the table of the names that were replaced lies (None: none were)."""
+    """A bundle that was written: its files, and where the table of the names that were replaced lies (None: none
+    were)."""
 
     path: str
     items: tuple[BundleItem, ...]

@@ -32,9 +32,10 @@ from gallant.operations.roll.notifying import message_of, notify
 
 
 class Verified(Record):
-    """One verdict a node, those with problems first; what became of snapshots of systems that are well; what `gaps` lists
-    besides system images, and what else is `still` wanted. `unlike` is what is not as it was in the picture `against`, of `compared` systems; `kept` the
-    name under which this one is kept. `settling` is there where it was asked for, and `backups` of what runs now."""
+    """One verdict a node, those with problems first; what became of snapshots of systems that are
+    well; what `gaps` lists besides system images, and what else is `still` wanted. `unlike` is what
+    is not as it was in the picture `against`, of `compared` systems; `kept` the name under which this
+    one is kept. `settling` is there where it was asked for, and `backups` of what runs now."""
 
     verdicts: tuple[NodeVerdict, ...]
     settled: tuple[Settled, ...]
@@ -66,10 +67,11 @@ async def verify(
     tell: bool = False,
     tick: Tick = lambda done, of: None,
 ) -> Verified:
-    """Look whether all is as it should be, and as it was: before the newest roll, or in the picture `against`. `keep`: keep how it is now.
+    """Look whether all is as it should be, and as it was: before the newest
+    roll, or in the picture `against`. `keep`: keep how it is now.
 
-    `settle_s`: sample for so long whether it is settled. `backup`: take one of what runs now. `tell`: what was found goes into the
-    ledger, and to those whom the estate has told of what needs somebody.
+    `settle_s`: sample for so long whether it is settled. `backup`: take one of what runs now. `tell`: what was found
+    goes into the ledger, and to those whom the estate has told of what needs somebody.
     """
     looked = _Look(keep=keep, against=against, settle_s=settle_s, backup=backup)
     if not tell:

@@ -34,8 +34,8 @@ class Narrow(Record):
 
 @dataclass(frozen=True, slots=True)
 class GapShown:
-    """A gap that is shown, and what it was at the survey before; what happens with it by the estate's rules is looked up
-    when it is asked for, since of a large estate few are."""
+    """A gap that is shown, and what it was at the survey before; what happens with it by the estate's rules is looked
+    up when it is asked for, since of a large estate few are."""
 
     gap: Gap
     change: str | None
@@ -62,8 +62,8 @@ class Assessment:
     """The gaps that were asked for, worst first and each made when it is looked at, and what the assessment rests on.
 
     `tallies` counts the standings of every selected component by (site, kind); `matches` are the systems that a bundle
-    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and why;
-    `picked`: only some components were asked for; `named`: systems or nodes by their names.
+    is about; `catalogs` are (name, fetched, problem); `barred` are systems with work to do that cannot be planned, and
+    why; `picked`: only some components were asked for; `named`: systems or nodes by their names.
     """
 
     shown: Iterable[GapShown]

@@ -1,4 +1,5 @@
-"""What runs where: now, at an earlier moment, or the difference between two; as rows, by node, and as a bill of materials."""
+"""What runs where: now, at an earlier moment, or the difference
+between two; as rows, by node, and as a bill of materials."""
 
 from __future__ import annotations
 
@@ -60,7 +61,8 @@ class InventoryChange(Record):
 
 
 def known(place: Workplace, terms: Sequence[str], at: str | None = None) -> list[NodeKnown]:
-    """The selected nodes in the order of the estate, as last read or as they were at a moment, with the components that are meant."""
+    """The selected nodes in the order of the estate, as last read or as
+    they were at a moment, with the components that are meant."""
     terms, pick = split(place.estate, terms)
     found = _known(place, terms, at)
     if not pick.asked:
@@ -137,7 +139,8 @@ def rows_of(nodes: Sequence[NodeKnown]) -> list[InventoryRow]:
 
 
 def moment_of(place: Workplace, text: str) -> datetime:
-    """A moment as people write it: a date (its end), a date with a time, or the number of a survey; raises `WrongUse`."""
+    """A moment as people write it: a date (its end), a date with a time, or the number of a survey; raises
+    `WrongUse`."""
     if text.isdecimal() and len(text) < 8:
         held = next((h for h in place.readings.surveys() if h.number == int(text)), None)
         if held is None:

@@ -1,4 +1,5 @@
-"""What is known of a message: in catalogs, in the estate's own notes and in earlier rolls; and a note of what was learned."""
+"""What is known of a message: in catalogs, in the estate's own
+notes and in earlier rolls; and a note of what was learned."""
 
 from __future__ import annotations
 
@@ -67,7 +68,8 @@ def _rolled(place: Workplace, but: str | None) -> Iterator[Known]:
 
 
 def add_note(place: Workplace, about: str, text: str) -> Note:
-    """Keep what was learned of a product, a hop or a system, with who and when. Raises `WrongUse` for what nobody knows."""
+    """Keep what was learned of a product, a hop or a system, with
+    who and when. Raises `WrongUse` for what nobody knows."""
     product = about.partition(" ")[0]
     if product not in place.products and about not in place.estate.systems:
         raise WrongUse(

@@ -1,4 +1,5 @@
-"""What cannot be planned, by what every system ran when it was last read: nothing that is offered as a next step is then refused."""
+"""What cannot be planned, by what every system ran when it was last
+read: nothing that is offered as a next step is then refused."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ from gallant.operations.ground.workplace import Workplace
 def barred_here(
     place: Workplace, behind: Iterable[tuple[str, str]], readings: dict[str, Reading] | None = None
 ) -> dict[str, Barred]:
-    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved, `readings` the last
-    ones of all nodes, for who has them already.
+    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved,
+    `readings` the last ones of all nodes, for who has them already.
 
     Nothing is contacted: how the nodes stand to one another when a plan is made is not looked at.
     """
@@ -57,7 +58,8 @@ def _barred_alone(place: Workplace, system: System, image: bool) -> Barred | Non
 
 
 def open_roll(place: Workplace, system: System) -> Refused | None:
-    """What to say of a system of which a roll is not finished: a plan would take what that left half-way for how it is meant."""
+    """What to say of a system of which a roll is not finished: a plan
+    would take what that left half-way for how it is meant."""
     rolls = place.journal.open_rolls(system.name)
     if not rolls:
         return None
@@ -79,7 +81,8 @@ def moved_by(place: Workplace, gaps: Gaps) -> set[tuple[str, str]]:
 
 
 def ways_to_plan(place: Workplace, names: Sequence[str], readings: dict[str, Reading] | None = None) -> tuple[str, ...]:
-    """The next step towards a plan of some systems: of those that can be planned together, and what bars each of the others."""
+    """The next step towards a plan of some systems: of those that can
+    be planned together, and what bars each of the others."""
     every = last_readings(place, [])[0] if readings is None else readings
     own = [reading for reading in every.values() if reading.system in names]
     gaps = find_gaps(place.estate, own, place.products, place.clock.now(), place.bundles)

@@ -67,7 +67,8 @@ def route(place: Workplace, system_name: str, start: str | None = None, to: str 
 def _route_target(
     place: Workplace, system: System, product: Product, to: str | None
 ) -> tuple[str, Release, tuple[Refusal, ...]]:
-    """A system's aim; the release that a route leads to, `to` or what the aim comes to; and newer ones that it passes over."""
+    """A system's aim; the release that a route leads to, `to` or
+    what the aim comes to; and newer ones that it passes over."""
     now = place.clock.now()
     aim = aim_for(place.estate, system, next(iter(system.nodes)), bundles=place.bundles)
     if to is None:

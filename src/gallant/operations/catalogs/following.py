@@ -1,4 +1,5 @@
-"""Publishers' catalogs: added with a pinned key, synced, listed, shown. What is refused leaves the last good one in use."""
+"""Publishers' catalogs: added with a pinned key, synced, listed,
+shown. What is refused leaves the last good one in use."""
 
 from __future__ import annotations
 
@@ -167,7 +168,8 @@ def trust(place: Workplace, name: str, key: str) -> KeyChanged:
 
 
 class Removed(Record):
-    """A catalog that is no longer followed, and the components, as `system:component`, of which no catalog here says anything now."""
+    """A catalog that is no longer followed, and the components, as
+    `system:component`, of which no catalog here says anything now."""
 
     name: str
     source: str
@@ -562,7 +564,8 @@ def listed(place: Workplace) -> list[CatalogListed]:
 
 
 class ProductHere(Record):
-    """A product that a catalog lists: how many releases, the newest, and the systems here that have it, as their image or a component."""
+    """A product that a catalog lists: how many releases, the newest, and
+    the systems here that have it, as their image or a component."""
 
     product: str
     catalog: str

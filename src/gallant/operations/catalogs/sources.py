@@ -20,7 +20,8 @@ if TYPE_CHECKING:
 
 
 class CatalogBrought(Record):
-    """A catalog that was verified: the bytes to keep, their digest, the entity tag, and entries that were not understood."""
+    """A catalog that was verified: the bytes to keep, their digest,
+    the entity tag, and entries that were not understood."""
 
     catalog: Catalog
     raw: bytes
@@ -87,7 +88,8 @@ def kept_catalog(place: Workplace, name: str) -> Catalog | None:
 
 
 def with_channel_states(place: Workplace, reading: Reading) -> Reading:
-    """A host's reading with the states of those channels that are followed here, where the host itself does not tell."""
+    """A host's reading with the states of those channels that are followed here, where the host itself does not
+    tell."""
     if reading.channels is None:
         return reading
     followed = {

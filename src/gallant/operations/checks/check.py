@@ -33,8 +33,8 @@ NOTHING_AHEAD = Ahead(entered=(), running=())
 
 
 class Health(Record):
-    """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was). `ways` are
-    the next steps towards a plan, where nothing stands in the way of one."""
+    """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was).
+    `ways` are the next steps towards a plan, where nothing stands in the way of one."""
 
     findings: tuple[Finding, ...]
     drift: tuple[Drift, ...] = ()
@@ -80,8 +80,8 @@ async def check(
 def _looked_at(
     findings: Sequence[Finding], survey: Survey, only: Collection[str], phase: str | None
 ) -> Iterator[Finding]:
-    """Those of an earlier run whose check ran this time too, on what it could look at: what was not looked at is not gone. Of a
-    system of which a node did not answer, that is what concerns the nodes that did."""
+    """Those of an earlier run whose check ran this time too, on what it could look at: what was not looked at is not
+    gone. Of a system of which a node did not answer, that is what concerns the nodes that did."""
     unread = {(n.system, n.node) for n in survey.nodes if n.reading is None}
     short = {system for system, _ in unread}
     for finding in findings:
@@ -108,8 +108,9 @@ async def check_with(
     entering: bool = True,
     still: Collection[str] = (),
 ) -> tuple[list[Finding], Survey]:
-    """Findings and the survey they rest on. `own_roll` is the roll that asks, which does not stand in its own way. Without
-    `entering` nothing is asked that concerns releases to come, nor of systems that stay `still`, whatever moves beside their image."""
+    """Findings and the survey they rest on. `own_roll` is the roll that asks, which does
+    not stand in its own way. Without `entering` nothing is asked that concerns releases
+    to come, nor of systems that stay `still`, whatever moves beside their image."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     systems = [place.estate.systems[s.name] for s in systems]  # with what was just seen for the first time
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
@@ -150,7 +151,8 @@ def _ways_of_the_uneven(place: Workplace, survey: Survey) -> dict[str, str]:
 
 
 def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Finding], before: datetime) -> list[Drift]:
-    """What is new or worse since the run of the checks that was the newest at a moment; nothing where there was none."""
+    """What is new or worse since the run of the checks that was the newest at a moment; nothing where there was
+    none."""
     earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, before)) is not None}
     old = [f for _, rows in earlier.values() for f in rows]
     return [d for d in drift(old, [f for f in findings if f.system in earlier]) if d.what in ("new", "worse")]
@@ -251,7 +253,8 @@ async def _own_tests(
 
 
 async def probe_answers(place: Workplace, system: System, times: int = 3) -> dict[str, list[Sample]]:
-    """By service of a system a few probes one after another, so that one that is slow by chance counts for nothing. What runs a command is asked once."""
+    """By service of a system a few probes one after another, so that one that is
+    slow by chance counts for nothing. What runs a command is asked once."""
     found: dict[str, list[Sample]] = {name: [] for name in system.services}
     for n in range(times):
         some = {name for name, service in system.services.items() if n == 0 or service.run is None}

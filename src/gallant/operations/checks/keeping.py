@@ -34,8 +34,9 @@ MOST_KEPT = 200  # pictures, two of each roll
 
 
 class PictureKept(Record):
-    """A picture under a name, by whom; `moved` is what a roll was to change (node, component, version), where it is of one; `unlike` what a comparison with it
-    has shown so far. `series` are its numbers over a while, where it was sampled."""
+    """A picture under a name, by whom; `moved` is what a roll was to change (node,
+    component, version), where it is of one; `unlike` what a comparison with it has
+    shown so far. `series` are its numbers over a while, where it was sampled."""
 
     schema: str = "gallant.kept/1"
     name: str
@@ -51,7 +52,8 @@ class PictureKept(Record):
 
 
 def around(place: Workplace, systems: Sequence[System]) -> list[System]:
-    """Some systems, those that use them or stand on them, and those that they stand on: whatever work on them may touch."""
+    """Some systems, those that use them or stand on them, and those
+    that they stand on: whatever work on them may touch."""
     estate, names = place.estate, dict.fromkeys(system.name for system in systems)
     for system in systems:
         names |= dict.fromkeys(dependents(estate, system))
@@ -65,8 +67,8 @@ async def take(
     drivers: Mapping[str, Driver] | None = None,
     seen: Sequence[Surveyed] = (),
 ) -> Picture:
-    """Read some systems and probe their services. A node that does not answer is in it with the reason; systems that were `seen` just now are not read
-    again."""
+    """Read some systems and probe their services. A node that does not answer is in
+    it with the reason; systems that were `seen` just now are not read again."""
     known = {node.system for node in seen}
     to_read = [system for system in systems if system.name not in known]
     nodes, errors = list(seen), dict[str, str]()
@@ -112,8 +114,9 @@ async def take_settled(
     drivers: Mapping[str, Driver] | None = None,
     seen: Sequence[Surveyed] = (),
 ) -> Picture:
-    """A picture; what is missing in it may still be on its way (a link that is held down, a replica that fills), and is looked at again for as long
-    as a condition has to hold before it counts; what a profile knows to pass by itself, for as long as that says after the work."""
+    """A picture; what is missing in it may still be on its way (a link that is held down, a
+    replica that fills), and is looked at again for as long as a condition has to hold before it
+    counts; what a profile knows to pass by itself, for as long as that says after the work."""
     picture, began = await take(place, systems, drivers, seen), place.clock.now()
     while before is not None and (lost := losses(before.picture, picture, before.planned)):
         until = max(_until(place, one, before, began) for one in lost)
@@ -192,7 +195,8 @@ def names(place: Workplace) -> list[str]:
 
 
 def kept(place: Workplace, name: str) -> PictureKept:
-    """A picture by its name, a roll's own being the one before it. Raises `WrongUse` where there is none, `Refused` where it cannot be read."""
+    """A picture by its name, a roll's own being the one before it. Raises
+    `WrongUse` where there is none, `Refused` where it cannot be read."""
     known = names(place)
     wanted = next((one for one in (name, f"{name}.{BEFORE}") if one in known), None)
     if wanted is None or not NAME.fullmatch(wanted):

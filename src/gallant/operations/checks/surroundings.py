@@ -135,7 +135,8 @@ def room_for_snapshot(
     hosts: Mapping[str, Reading],
     kept: Sequence[RestorePoint],
 ) -> SnapshotRoom | None:
-    """The room on what will keep the next restore point: the host that carries the system, else the node that speaks for it."""
+    """The room on what will keep the next restore point: the host
+    that carries the system, else the node that speaks for it."""
     roles = {node: reading.role for node, reading in readings.items()}
     own = readings.get(SHAPES[system.shape].head(system.nodes, roles))
     keeper = next((hosts[name] for name in keepers_of(place, system) if name in hosts), None) or own
@@ -153,8 +154,8 @@ def can_export(place: Workplace, system: System) -> bool:
 
 
 def booked(place: Workplace, system: System) -> BookedTime | None:
-    """The next booking of any of a system's notices that was not taken back since; None where there is none, or it has no
-    end."""
+    """The next booking of any of a system's notices that was not taken
+    back since; None where there is none, or it has no end."""
     found: dict[str, BookedTime] = {}
     for kept in place.ledger.about(["book", "skip", "reopen", "cancel"], f"{system.name}:"):
         entry = kept.entry

@@ -18,8 +18,8 @@ APPROVE = "approve"
 
 
 class Approval(Record):
-    """How many others have to approve a plan, and who has; `roll` is the command of somebody who accepts all that it needs. `unproven` are the
-    names under which it was approved by none of their own accounts: they do not count."""
+    """How many others have to approve a plan, and who has; `roll` is the command of somebody who accepts all that it
+    needs. `unproven` are the names under which it was approved by none of their own accounts: they do not count."""
 
     plan: str
     needed: int
@@ -40,8 +40,8 @@ def asked_for(place: Workplace, names: Iterable[str]) -> int:
 
 
 def approval_of(place: Workplace, plan: Plan) -> Approval:
-    """What the estate asks for by the tags of the plan's systems. The way back from a roll that was approved needs none of its own:
-    nobody is to wait for a second person while something is broken."""
+    """What the estate asks for by the tags of the plan's systems. The way back from a roll that was approved needs none
+    of its own: nobody is to wait for a second person while something is broken."""
     needed = asked_for(place, plan.every)
     if not needed or plan.undoes is not None:
         return Approval(plan=plan.id, needed=0, roll=roll_command(plan))

@@ -47,7 +47,8 @@ def look(place: Workplace) -> LedgerLook:
 
 
 def _read(place: Workplace) -> tuple[list[Kept], list[str]]:
-    """Every entry that can be read, and what is wrong with the chain and with who wrote it; hands are looked at where all can be read."""
+    """Every entry that can be read, and what is wrong with the chain and
+    with who wrote it; hands are looked at where all can be read."""
     kept, wrong = place.ledger.readable()
     by_whom = [] if wrong else hand_problems(kept, place.ledger.hands())
     return kept, [*(error.what for error in wrong), *chain_problems(kept), *by_whom]

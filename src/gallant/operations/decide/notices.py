@@ -49,9 +49,9 @@ from gallant.store.ledger import terms_subject
 
 
 class NoticesListed(Record):
-    """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known, none and not
-    looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists, `unread` nodes that were
-    never read. `barred` are those of its systems that cannot be planned, and why."""
+    """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known,
+    none and not looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists,
+    `unread` nodes that were never read. `barred` are those of its systems that cannot be planned, and why."""
 
     notices: tuple[Notice, ...]
     settled: int
@@ -153,7 +153,8 @@ def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
 
 
 def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
-    """Notices that somebody decided on, or that a roll closed, and whose gap is no more; with the roll that brought what was wanted."""
+    """Notices that somebody decided on, or that a roll closed, and whose
+    gap is no more; with the roll that brought what was wanted."""
     chosen = {system.name for system in place.systems(terms)}
     found: dict[str, Notice] = {}
     rolls, _ = place.journal.rolls(chosen)
@@ -196,8 +197,8 @@ def brought_by(plan: Plan) -> set[tuple[str, str, str]]:
 
 
 def close(place: Workplace, plan: Plan, roll: str) -> list[str]:
-    """Write down which notices a roll that finished has closed; gives their names. One whose gap is still there, at another node or to a newer
-    release, stays open."""
+    """Write down which notices a roll that finished has closed; gives their names. One whose gap is still there, at
+    another node or to a newer release, stays open."""
     still = {w.name for w in _wanted(place, plan.systems)}
     last = {f"{system}:{component}": to for system, component, to in _in_order(plan)}
     names = [name for name in last if name not in still]
@@ -217,7 +218,8 @@ def _in_order(plan: Plan) -> Iterator[tuple[str, str, str]]:
 
 
 def decided_since(place: Workplace, plan: Plan, seq: int) -> Kept | None:
-    """The first that a person decided of what a plan brings after an entry of the ledger; whose it is says nothing of whether it is to be done."""
+    """The first that a person decided of what a plan brings after an entry of
+    the ledger; whose it is says nothing of whether it is to be done."""
     names = {f"{system}:{component}" for system, component, _ in brought_by(plan)}
     newer = (kept for kept in place.ledger.about(DECISIONS) if kept.seq > seq and kept.entry.subject in names)
     return next((kept for kept in newer if kept.entry.kind != "assign"), None)
@@ -242,7 +244,8 @@ def one(place: Workplace, name: str) -> Notice:
 
 
 class Chosen(Record):
-    """The notices that some terms mean and that can be decided on, and those that they mean and that cannot; `by_name`: one was named."""
+    """The notices that some terms mean and that can be decided on, and
+    those that they mean and that cannot; `by_name`: one was named."""
 
     notices: tuple[Notice, ...]
     by_name: bool = False
@@ -251,7 +254,8 @@ class Chosen(Record):
 
 
 def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
-    """One notice by its name, or all that some terms mean and that nobody has decided on yet. Raises `WrongUse` for terms that mean none."""
+    """One notice by its name, or all that some terms mean and that nobody
+    has decided on yet. Raises `WrongUse` for terms that mean none."""
     if len(terms) == 1 and not is_condition(terms[0]):
         return Chosen(notices=(one(place, terms[0]),), by_name=True)
     names = {n.name: n for n in _all(place, [])}
@@ -271,7 +275,8 @@ def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
 
 
 class Decided(Record):
-    """A decision that is in the ledger now, and the notice as it stands after it; `doubts` are why what was booked would be left undone."""
+    """A decision that is in the ledger now, and the notice as it stands
+    after it; `doubts` are why what was booked would be left undone."""
 
     notice: Notice
     entry: int
@@ -312,7 +317,8 @@ def _decided(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str,
 
 
 def _still_open(decided: Decided) -> Decided:
-    """A decision that was written down while a roll began: the roll looks at it once more, and whoever decided hears of the roll. Raises `Refused`."""
+    """A decision that was written down while a roll began: the roll looks at it
+    once more, and whoever decided hears of the roll. Raises `Refused`."""
     notice = decided.notice
     if notice.state == UNDER_WAY:
         raise Refused(
@@ -350,7 +356,8 @@ def _refuse_blocked(notice: Notice) -> None:
 
 
 class BookingDraft(Record):
-    """A booking before it is taken: the notice, its time, and all that a named person accepts with it. `length_said`: by a person."""
+    """A booking before it is taken: the notice, its time, and all that a
+    named person accepts with it. `length_said`: by a person."""
 
     notice: Notice
     start: datetime
@@ -362,8 +369,9 @@ class BookingDraft(Record):
 def drafted(
     place: Workplace, name: str, when: str, lasting: timedelta | None = None, consents: Sequence[str] = ()
 ) -> BookingDraft:
-    """For a time, and as long as is said, else as the work is expected to last. With it a named person gives `consents`, for when nobody is there to
-    ask; what was given with the one before holds on. Raises `Refused` outside of its windows."""
+    """For a time, and as long as is said, else as the work is expected to last. With
+    it a named person gives `consents`, for when nobody is there to ask; what was
+    given with the one before holds on. Raises `Refused` outside of its windows."""
     for word in consents:
         parse_consent(word)
     notice = one(place, name)
@@ -413,7 +421,8 @@ def _refuse_closed(place: Workplace, notice: Notice, start: datetime) -> None:
 
 
 def _length(place: Workplace, notice: Notice) -> timedelta | None:
-    """So long that a plan of it has room for each of its stretches; the publisher's word where none can be made of it yet."""
+    """So long that a plan of it has room for each of its stretches;
+    the publisher's word where none can be made of it yet."""
     seconds = image_room(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
     if seconds is None:
         every = _wanted(place, [notice.system])
@@ -439,8 +448,8 @@ def assign(place: Workplace, name: str, person: str) -> Decided:
 
 
 def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Decided:
-    """Leave it until a release is out or a day has come; the reason is kept. A release that no catalog lists yet is asked about: it
-    may be one to come, or a slip of the pen."""
+    """Leave it until a release is out or a day has come; the reason is kept. A release that no catalog lists yet is
+    asked about: it may be one to come, or a slip of the pen."""
     notice = one(place, name)
     _may(notice)
     if not reason.strip():

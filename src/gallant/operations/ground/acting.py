@@ -15,8 +15,8 @@ SHOWN_WITHIN_S = 60.0  # of estate time: how long a node may show what was so be
 
 
 async def carry_out(place: Workplace, driver: Driver, node: str, act: Act, progress: Progress | None = None) -> None:
-    """Give an order and wait for its job, where it has one. Raises what the driver raises, and `Stopped` where the job fails
-    or does not end."""
+    """Give an order and wait for its job, where it has one. Raises what the
+    driver raises, and `Stopped` where the job fails or does not end."""
     accepted = await driver.act(node, act, send_by=place.clock.real() + SEND_WITHIN_S, progress=progress)
     began = place.clock.now()
     while accepted.handle is not None:

@@ -1,4 +1,5 @@
-"""One look at what is due at a time, and a sign of life of the one that has its turn: of one that hangs, every other says so instead of waiting in silence."""
+"""One look at what is due at a time, and a sign of life of the one that has its
+turn: of one that hangs, every other says so instead of waiting in silence."""
 
 from __future__ import annotations
 
@@ -26,8 +27,8 @@ TOLD = "due.hangs"  # in state/: of which one that hangs people were told
 
 
 class TurnHolder(Record):
-    """The look that has its turn: its process, and its last sign of life (by this machine's clock that stands still while it sleeps). `silent_s` is how long that is
-    ago; `stopped`: it was told to stand still."""
+    """The look that has its turn: its process, and its last sign of life (by this machine's clock that stands still
+    while it sleeps). `silent_s` is how long that is ago; `stopped`: it was told to stand still."""
 
     pid: int
     seen: float

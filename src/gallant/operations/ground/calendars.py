@@ -98,8 +98,9 @@ class _NoZone(ValueError):
 
 
 def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarEvent]:
-    """What an event comes to among those of the `same` UID: what one of them changes (RFC 5545, 3.8.4.4) is not in it, and what it changes from
-    there on (RANGE=THISANDFUTURE, 3.2.13) is a series of its own, moved as that one is and as long as it."""
+    """What an event comes to among those of the `same` UID: what one of them changes (RFC
+    5545, 3.8.4.4) is not in it, and what it changes from there on (RANGE=THISANDFUTURE,
+    3.2.13) is a series of its own, moved as that one is and as long as it."""
     which = event.get("RECURRENCE-ID")
     if which is not None:
         if _ranges(event) and same[0].get("RECURRENCE-ID") is not None:

@@ -35,12 +35,13 @@ class EstateClock:
         return self._anchor + timedelta(seconds=(self.real() - self._real) * self.speed)
 
     def real(self) -> float:
-        """Since this machine was started, its sleep included. After a start it begins anew: a difference across one is too
-        small and never too large."""
+        """Since this machine was started, its sleep included. After a start it
+        begins anew: a difference across one is too small and never too large."""
         return time.clock_gettime(time.CLOCK_BOOTTIME) if hasattr(time, "CLOCK_BOOTTIME") else time.monotonic()
 
     def stood_s(self) -> float:
-        """Real seconds in which this process was stopped, its machine asleep, or itself too busy to hear. Known once it beats."""
+        """Real seconds in which this process was stopped, its machine
+        asleep, or itself too busy to hear. Known once it beats."""
         if self._heard is not None:
             now = self.real()
             self._stood_s += now - self._heard if now - self._heard > STOOD_S else 0.0

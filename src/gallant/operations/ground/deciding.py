@@ -1,6 +1,8 @@
-"""Writing into the ledger: one way for everything that somebody decided; each entry is also told to the one who keeps watch.
+"""Writing into the ledger: one way for everything that somebody
+decided; each entry is also told to the one who keeps watch.
 
-What a collector was not told, because it was away, is told with the next entry; what is still waiting is counted and said.
+What a collector was not told, because it was away, is told with
+the next entry; what is still waiting is counted and said.
 """
 
 from __future__ import annotations

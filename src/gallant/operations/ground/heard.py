@@ -9,7 +9,8 @@ from gallant.operations.ground.workplace import Workplace
 
 
 def keep_readings(place: Workplace, readings: Iterable[Reading]) -> None:
-    """Keep fresh readings of some nodes, but for those of which a later one is kept already. Raises what the store raises."""
+    """Keep fresh readings of some nodes, but for those of which a
+    later one is kept already. Raises what the store raises."""
     found = list(readings)
     if not found:
         return

@@ -1,4 +1,5 @@
-"""What runs where, what should, and by which route: readings and catalogs through the core, for the commands that show it."""
+"""What runs where, what should, and by which route: readings and
+catalogs through the core, for the commands that show it."""
 
 from __future__ import annotations
 
@@ -20,12 +21,14 @@ from gallant.operations.ground.workplace import Workplace
 
 
 def every_reading(place: Workplace) -> dict[str, Reading]:
-    """The last good reading of every node; none in an estate that has no systems yet, where nothing is looked at but its catalogs."""
+    """The last good reading of every node; none in an estate that has no
+    systems yet, where nothing is looked at but its catalogs."""
     return last_readings(place, [])[0] if place.estate.systems else {}
 
 
 class ConflictRow(Record):
-    """A requirement that does not hold between what runs now, or of which nobody knows: `standing` is broken or unknown."""
+    """A requirement that does not hold between what runs now, or of
+    which nobody knows: `standing` is broken or unknown."""
 
     system: str
     running: str

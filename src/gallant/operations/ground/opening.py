@@ -1,7 +1,8 @@
-"""The estate's file, read once for each state that it is in: a large one takes seconds to check, and is kept as it was read.
+"""The estate's file, read once for each state that it is in: a
+large one takes seconds to check, and is kept as it was read.
 
-What is kept is found by the file's own bytes and by the code that reads them, so that it can never stand for another file;
-where it is missing or damaged, the file is read anew.
+What is kept is found by the file's own bytes and by the code that reads them, so that it can never stand for another
+file; where it is missing or damaged, the file is read anew.
 """
 
 from __future__ import annotations
@@ -64,7 +65,8 @@ class Files:
 
 
 def open_estate(name: str, raw: bytes, folder: Path) -> Estate:
-    """The estate that a file of these bytes declares, with those that it includes; raises `Invalid` with every problem of it."""
+    """The estate that a file of these bytes declares, with those that
+    it includes; raises `Invalid` with every problem of it."""
     if len(raw) < WORTH_KEEPING or INCLUDES.search(raw):
         return parse_estate(name, raw, Files(folder))
     mark = _mark(raw)

@@ -39,7 +39,8 @@ def _files(folder: Path) -> Iterator[Path]:
 
 
 def writable_by_others(folder: Path) -> tuple[Path, ...]:
-    """What in the estate's folder others than its owner, or than the group that works on it, can write, a folder before what is in it."""
+    """What in the estate's folder others than its owner, or than the group
+    that works on it, can write, a folder before what is in it."""
     team = team_of(folder)
     return tuple(path for path in _files(folder) if _more_than(path, OTHERS_WRITE, folder, team))
 
@@ -62,8 +63,8 @@ def _more_than(path: Path, looked_for: int, folder: Path, team: int | None) -> i
 
 
 def most_rights(path: Path, gid: int, folder: Path, team: int | None) -> int:
-    """What nobody but its owner is to have of a file or folder of the estate, of the group `gid`: of an estate that a group works on, the group's members are
-    no others; but of its secrets they are."""
+    """What nobody but its owner is to have of a file or folder of the estate, of the group `gid`: of an estate that a
+    group works on, the group's members are no others; but of its secrets they are."""
     return OF_GROUP.others if team == gid and not is_secret(path, folder) else OWN.others
 
 
@@ -78,15 +79,16 @@ def team_of(folder: Path) -> int | None:
 
 
 def shut(path: Path, others: int = OWN.others) -> None:
-    """Take from others what they can do with a file or a folder; with that itself, and nothing that a link in its place leads to. Raises `GallantError`."""
+    """Take from others what they can do with a file or a folder; with that itself,
+    and nothing that a link in its place leads to. Raises `GallantError`."""
     with held(path, "shut") as (here, found):
         os.chmod(here, stat.S_IMODE(found.st_mode) & ~others)
 
 
 @contextlib.contextmanager
 def held(path: Path, what: str) -> Iterator[tuple[str, os.stat_result]]:
-    """A file or folder itself, by a name that leads to nothing else, and what is known of it. Raises `GallantError` where that, or what is done to it, fails, and
-    for a link."""
+    """A file or folder itself, by a name that leads to nothing else, and what is known of it. Raises `GallantError`
+    where that, or what is done to it, fails, and for a link."""
     try:
         handle = os.open(path, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC)
     except OSError as error:
@@ -107,8 +109,8 @@ def held(path: Path, what: str) -> Iterator[tuple[str, os.stat_result]]:
 
 
 def owned_by_others(folder: Path) -> Iterator[Path]:
-    """What in the estate's folder belongs to another than the folder, or than a member of the group that works on it; links are looked at themselves. What an
-    account noted of its own entries in the ledger is its own."""
+    """What in the estate's folder belongs to another than the folder, or than a member of the group that works on it;
+    links are looked at themselves. What an account noted of its own entries in the ledger is its own."""
     trusted = Trusted(folder, frozenset({folder.stat().st_uid}))
     for path in _files(folder):
         with contextlib.suppress(OSError):  # it may be gone by now
@@ -127,9 +129,9 @@ class Trusted:
 
 
 def others_could_change(folder: Path, read: Iterable[Path]) -> Iterator[Path]:
-    """What an estate's folder has, and what is `read` beside, that somebody else could change: it belongs to neither root, nor who runs this, nor the
-    folder's owner, nor a member of the group that works on it; or others can write it; or either is so of a folder above it (but where each may only take
-    away what is their own: sticky)."""
+    """What an estate's folder has, and what is `read` beside, that somebody else could change: it belongs to neither
+    root, nor who runs this, nor the folder's owner, nor a member of the group that works on it; or others can write it;
+    or either is so of a folder above it (but where each may only take away what is their own: sticky)."""
     trusted, team = Trusted(folder, frozenset({0, os.geteuid(), folder.stat().st_uid})), team_of(folder)
     for path in _files(folder):
         with contextlib.suppress(OSError):  # it may be gone by now

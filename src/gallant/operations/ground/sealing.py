@@ -1,4 +1,5 @@
-"""A roll's journal, sealed in the ledger whenever its roll comes to rest: what is taken back or carried on is what was written then."""
+"""A roll's journal, sealed in the ledger whenever its roll comes to
+rest: what is taken back or carried on is what was written then."""
 
 from __future__ import annotations
 
@@ -17,8 +18,8 @@ def seal_of(events: Sequence[Event]) -> str:
 
 
 def seal_problem(place: Workplace, roll_id: str, events: Sequence[Event]) -> str | None:
-    """How a journal differs from what the ledger has of it; None where it does not, or was never sealed. What was written after the seal is not held
-    against it."""
+    """How a journal differs from what the ledger has of it; None where it does not, or was never sealed. What was
+    written after the seal is not held against it."""
     sealed = [
         k.entry.seal for k in place.ledger.about(["roll"], roll_id) if k.entry.subject == roll_id and k.entry.seal
     ]

@@ -15,7 +15,8 @@ Asker = Callable[[str], str]
 
 
 def resolve(account: Account, folder: Path, asker: Asker | None, what: str) -> str:
-    """The secret that an account's reference leads to; `what` names it for a person. Raises `WrongUse` or `Unreached`."""
+    """The secret that an account's reference leads to; `what` names it for a person. Raises `WrongUse` or
+    `Unreached`."""
     kind, _, where = account.secret.partition(":")
     if kind == "agent":  # anyone who holds the key signs with it; there is nothing to fetch
         return ""

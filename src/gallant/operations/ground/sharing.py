@@ -1,6 +1,7 @@
 """An estate that a group works on: whose members may do what its owner may, but for secrets, which stay each one's own.
 
-All that is made in a group's folder is the group's (setgid); here that is brought about, and what does not have those rights is found.
+All that is made in a group's folder is the group's (setgid); here that
+is brought about, and what does not have those rights is found.
 """
 
 from __future__ import annotations
@@ -26,8 +27,8 @@ OWN_HANDS = OF_GROUP.folder | stat.S_ISVTX  # each takes away their own alone
 
 
 def worked_with(place: Workplace) -> Iterator[Path]:
-    """What the members of a group need: the estate's folder, what Gallant keeps there, and what people write and name there; each folder before what is in
-    it. No secret."""
+    """What the members of a group need: the estate's folder, what Gallant keeps there, and what people write and name
+    there; each folder before what is in it. No secret."""
     folder = place.folder
     own = {path.resolve() for path in place.secret_files()}
     every = [folder, *_written(folder), *(path for path in place.named_files() if path.is_relative_to(folder))]
@@ -72,8 +73,8 @@ def _wanted(path: Path, found: os.stat_result, folder: Path) -> int:
 
 
 def give_to_group(place: Workplace, gid: int) -> int:
-    """Make an estate a group's, or what of it is not; gives how many files and folders were changed. Raises `GallantError` for the first that is another's to
-    give, having changed those before it."""
+    """Make an estate a group's, or what of it is not; gives how many files and folders were changed. Raises
+    `GallantError` for the first that is another's to give, having changed those before it."""
     hands = place.folder / HANDS
     if hands.parent.is_dir():
         hands.mkdir(mode=0o700, exist_ok=True)
@@ -97,7 +98,8 @@ def _refuse_anothers(path: Path, found: os.stat_result) -> None:
 
 
 def begin_for_group(folder: Path, gid: int) -> None:
-    """Make a folder a group's before anything is in it, with the place for what each account notes of its own. Raises OSError."""
+    """Make a folder a group's before anything is in it, with the place
+    for what each account notes of its own. Raises OSError."""
     for path, mode in ((folder, OF_GROUP.folder), (folder / "state", OF_GROUP.folder), (folder / HANDS, OWN_HANDS)):
         path.mkdir(mode=0o700, parents=path == folder, exist_ok=True)
         os.chown(path, -1, gid)

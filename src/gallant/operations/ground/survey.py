@@ -24,7 +24,8 @@ Tick = Callable[[int, int], None]  # nodes done, of all
 
 
 class Surveyed(Record):
-    """One node: its reading, or why there is none; `cause` is that in a few words that other nodes may share. `alike` is the node of the estate as which it answers instead;
+    """One node: its reading, or why there is none; `cause` is that in a few words that
+    other nodes may share. `alike` is the node of the estate as which it answers instead;
     `passing` says that it may be reached yet, `late` that it did not answer in time."""
 
     system: str
@@ -43,7 +44,8 @@ class Surveyed(Record):
 
 
 class Survey(Record):
-    """A whole survey; failures first, then in the order of the estate. `sighted` are nodes that are known by their first sight alone."""
+    """A whole survey; failures first, then in the order of the estate.
+    `sighted` are nodes that are known by their first sight alone."""
 
     began: datetime
     nodes: tuple[Surveyed, ...]
@@ -112,7 +114,8 @@ async def survey_with(
     patient: bool = False,
     closely: bool = False,
 ) -> Survey:
-    """The survey itself; a `patient` one waits for people, and gives no node a deadline; `closely`: to compare it with another."""
+    """The survey itself; a `patient` one waits for people, and gives
+    no node a deadline; `closely`: to compare it with another."""
     began, limits = place.clock.now(), place.estate.limits
     wanted = [(system, node) for system, nodes in chosen for node in nodes]
     pace = SurveyGates(limits.at_once, limits.at_once_per_site, limits.at_once_per_system)
@@ -128,7 +131,8 @@ async def survey_with(
                 tick(len(kept.found), len(wanted))
 
     try:
-        # A worker for each place at the gate, and some that wait at a system's: not a task for each of ten thousand nodes.
+        # A worker for each place at the gate, and some that wait at a
+        # system's: not a task for each of ten thousand nodes.
         async with asyncio.TaskGroup() as group:
             for _ in range(min(len(wanted), limits.at_once * 2)):
                 group.create_task(worker())

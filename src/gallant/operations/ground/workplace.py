@@ -1,4 +1,5 @@
-"""The estate's folder, opened for one command: its file, clock, stores, catalogs and drivers, each when first needed."""
+"""The estate's folder, opened for one command: its file, clock, stores, catalogs and drivers, each when first
+needed."""
 
 from __future__ import annotations
 
@@ -70,7 +71,8 @@ class Workplace:
     """Everything a command works with. Made from the path of an estate file, or of the folder that holds one."""
 
     def __init__(self, path: Path, asker: Asker | None = None, forgiving: bool = False) -> None:
-        """`forgiving`: what was written down and cannot be read counts as nothing; for whoever looks what is wrong, and for no work."""
+        """`forgiving`: what was written down and cannot be read counts as
+        nothing; for whoever looks what is wrong, and for no work."""
         self._forgiving = forgiving
         self.path = path / ESTATE_FILE if path.is_dir() else path
         self.folder = self.path.parent.resolve()
@@ -122,7 +124,8 @@ class Workplace:
         return {serial: node_name(system, n) for system, n, serial in every if serial}
 
     def sighted(self, node: str, serial: str) -> None:
-        """Hold a node to the serial that it says at first sight. Raises `WrongMachine` where another node has that already."""
+        """Hold a node to the serial that it says at first sight.
+        Raises `WrongMachine` where another node has that already."""
         other = self._whose.setdefault(serial, node)
         if other != node:
             raise WrongMachine(
@@ -161,7 +164,8 @@ class Workplace:
 
     @cached_property
     def identity(self) -> str:
-        """What tells this estate from every other, whatever they are called: made once, kept in state/ and in every store.
+        """What tells this estate from every other, whatever they are
+        called: made once, kept in state/ and in every store.
 
         Where the file is gone, the journal says it.
         """
@@ -190,7 +194,8 @@ class Workplace:
         yield from self.named_files()
 
     def secret_files(self) -> Iterator[Path]:
-        """What the estate names that is somebody's alone: secrets, keys, the identity that opens backups; it may lie anywhere."""
+        """What the estate names that is somebody's alone: secrets, keys,
+        the identity that opens backups; it may lie anywhere."""
         estate = self.estate
         systems = (account for system in estate.systems.values() for account in system.accounts.values())
         others = (
@@ -239,8 +244,8 @@ class Workplace:
         return Stockroom(self.folder)
 
     def select(self, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:
-        """The systems that all terms hold for. Raises `WrongUse` where nothing is selected, and where there is nothing at all: an
-        estate without systems must not look as if all were well."""
+        """The systems that all terms hold for. Raises `WrongUse` where nothing is selected, and where there is nothing
+        at all: an estate without systems must not look as if all were well."""
         if not self.estate.systems:
             raise WrongUse(
                 "The estate declares no systems, so there is nothing to look at.",
@@ -357,9 +362,9 @@ class Workplace:
     ) -> AsyncIterator[dict[str, Driver]]:
         """A driver for each system, logged out at the end; those that speak HTTP share one session.
 
-        `remembering` drivers ask only for what has changed, where a device can tell. `package_file` says where a file lies
-        that is given to a node; else it is the stock. `learn` and `hands` ask a person, where one is there. `keep_sight`: a node
-        without a serial is held from now on to the one that it says.
+        `remembering` drivers ask only for what has changed, where a device can tell. `package_file` says where a file
+        lies that is given to a node; else it is the stock. `learn` and `hands` ask a person, where one is there.
+        `keep_sight`: a node without a serial is held from now on to the one that it says.
         """
         import asyncio
 

@@ -1,4 +1,5 @@
-"""What people and first sights wrote down beside the stores: notes, and which machine each node is. Read whole or refused, and kept twice like the stores."""
+"""What people and first sights wrote down beside the stores: notes, and which
+machine each node is. Read whole or refused, and kept twice like the stores."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ KNOWN_NODES = "known_nodes"
 
 
 class Written(NamedTuple):
-    """A file: its name, the folder of it in the estate's, how it is read, and why it is not taken for nothing where it cannot be."""
+    """A file: its name, the folder of it in the estate's, how it is
+    read, and why it is not taken for nothing where it cannot be."""
 
     name: str
     folder: str
@@ -49,7 +51,8 @@ NOTES_FILE, NODES_FILE = FILES
 
 
 def read(file: Written, estate_folder: Path) -> Any:
-    """What is written there; None where there never was such a file. Raises `GallantError` where it cannot be read, or is gone and has a copy."""
+    """What is written there; None where there never was such a file. Raises
+    `GallantError` where it cannot be read, or is gone and has a copy."""
     path = file.path(estate_folder)
     try:
         return file.read(path.read_bytes())

@@ -144,8 +144,8 @@ async def take_one(
 
 
 async def _read_what_is_needed(system: System, driver: Driver) -> dict[str, Reading]:
-    """The nodes, as they are now. One that does not answer is left out where nothing is exported from it: where the exports are all
-    shared, and the node that they come from answers. Else its error is raised."""
+    """The nodes, as they are now. One that does not answer is left out where nothing is exported from it: where the
+    exports are all shared, and the node that they come from answers. Else its error is raised."""
     readings, silent = dict[str, Reading](), list[GallantError]()
     for node in system.nodes:
         try:
@@ -280,7 +280,8 @@ def _contents(place: Workplace, backup: Backup, identity: Path | None) -> Iterat
 
 
 class Compared(Record):
-    """Two backups, or a backup and the device now (`right` None), item by item; whether it could be put back onto that."""
+    """Two backups, or a backup and the device now (`right` None), item by item; whether it could be put back onto
+    that."""
 
     left: Backup
     right: Backup | None
@@ -289,7 +290,8 @@ class Compared(Record):
 
 
 async def diff(place: Workplace, left: str, right: str | None, identity: Path | None, around: int = 0) -> Compared:
-    """What differs between two backups, or between one and its system as it is now, with so many lines `around` each difference."""
+    """What differs between two backups, or between one and its system
+    as it is now, with so many lines `around` each difference."""
     store = store_of(place)
     old = store.one(left)
     with _contents(place, old, identity) as files:
@@ -402,8 +404,8 @@ def export(place: Workplace, backup_id: str, into: Path, identity: Path | None) 
 
 
 class Restored(Record):
-    """A restore that was carried out: what of it went to which node, what of that the node exports otherwise now, and the backup of what was
-    there before."""
+    """A restore that was carried out: what of it went to which node, what of that
+    the node exports otherwise now, and the backup of what was there before."""
 
     backup: Backup
     node: str
@@ -471,7 +473,8 @@ def _told(what: str, wrong: str) -> str:
 async def _unlike(
     place: Workplace, driver: Driver, system: System, node: str, items: Sequence[Item], sent: Mapping[str, bytes]
 ) -> tuple[Difference, ...]:
-    """What the node exports now that is not what it was sent. A device may take a while to show what it took, so it is asked again."""
+    """What the node exports now that is not what it was sent. A device
+    may take a while to show what it took, so it is asked again."""
     mask, counts = _mask(place, system.name), _counts(place, system.name)
     found: list[Difference] = []
 

@@ -15,8 +15,8 @@ from gallant.operations.ground.workplace import Workplace, knows_of
 
 
 def packages_of_parts(place: Workplace, system: System) -> Iterator[tuple[Product, Release, str, Package]]:
-    """What is to be kept in stock for the components that are behind, can be brought, and do not get theirs by themselves: on
-    their route, and for recovery."""
+    """What is to be kept in stock for the components that are behind, can be brought, and do not get theirs by
+    themselves: on their route, and for recovery."""
     from gallant.drivers.profile import load_profile
 
     knows = knows_of(load_profile(system.profile, place.folder))
@@ -30,8 +30,8 @@ def packages_of_parts(place: Workplace, system: System) -> Iterator[tuple[Produc
 
 
 def not_in_stock(place: Workplace, plan: Plan) -> list[str]:
-    """The packages that a plan needs and that are not in stock, each once: of its components, and of the images that it goes back
-    to. Those of a route forward are a finding of the checks."""
+    """The packages that a plan needs and that are not in stock, each once: of its components, and of the images that it
+    goes back to. Those of a route forward are a finding of the checks."""
     of_images = {hop.package.sha256 for lane in plan.lanes for hop in lane.hops if hop.package and not hop.back}
     return [
         package.name

@@ -76,7 +76,8 @@ async def _kept_by_those_that_answer(
 
 
 def way_of(place: Workplace, system: System, drivers: Mapping[str, Driver], own: Mapping[str, Reading]) -> KeeperWay:
-    """Through the system itself where it can, else through the host that carries it; raises `Refused` where neither can."""
+    """Through the system itself where it can, else through the host
+    that carries it; raises `Refused` where neither can."""
     serving = SHAPES[system.shape].head(system.nodes, {n: r.role for n, r in own.items()})
     if keeps(place, system, guests=False):
         return KeeperWay(drivers[system.name], system, serving, "")
@@ -205,8 +206,8 @@ async def _remove_one(place: Workplace, system: System, drivers: Mapping[str, Dr
 
 
 class NodeBack(Record):
-    """What a node runs after a revert, by component (None: it does not answer), and what it ran when the restore point was taken (None: that
-    is not known)."""
+    """What a node runs after a revert, by component (None: it does not answer), and
+    what it ran when the restore point was taken (None: that is not known)."""
 
     node: str
     runs: dict[str, str] | None
@@ -235,7 +236,8 @@ class Reverted(Record):
 
 
 async def revert(place: Workplace, system_name: str, name: str, sure: Ask) -> Reverted:
-    """Go back to a restore point, and read every node: everything since is lost on the system. A `single` alone, unless its profile is asked.
+    """Go back to a restore point, and read every node: everything since is
+    lost on the system. A `single` alone, unless its profile is asked.
 
     A member of several that share data would come back older than the others, so only a system of one node is reverted.
     """
@@ -299,8 +301,8 @@ def _runs(reading: Reading | None) -> dict[str, str] | None:
 
 
 class PlaceRestorePoints:
-    """The engine's `RestorePoints`: the same taking as the command's. Of a roll's hops only the newest one is kept: each
-    that stays slows its system down."""
+    """The engine's `RestorePoints`: the same taking as the command's. Of a roll's
+    hops only the newest one is kept: each that stays slows its system down."""
 
     def __init__(self, place: Workplace, drivers: Mapping[str, Driver]) -> None:
         self._place, self._drivers = place, drivers
@@ -356,7 +358,8 @@ class Settled(Record):
 
 
 async def settle(place: Workplace, systems: Sequence[System]) -> list[Settled]:
-    """After systems were found well: take away the restore points that Gallant took of them, once the soak time is over.
+    """After systems were found well: take away the restore points
+    that Gallant took of them, once the soak time is over.
 
     Those that somebody else took are theirs, and are left.
     """

@@ -1,5 +1,5 @@
-"""Stock: bring the packages of every route and the running releases' own for recovery, keep them right, and put them onto
-the nodes ahead of time."""
+"""Stock: bring the packages of every route and the running releases' own for
+recovery, keep them right, and put them onto the nodes ahead of time."""
 
 from __future__ import annotations
 
@@ -74,8 +74,8 @@ def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, 
 async def fetch(
     place: Workplace, terms: Sequence[str], meter: Meter | None = None, plan: Plan | None = None
 ) -> tuple[list[PackageFetched], int]:
-    """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops no
-    other; what would not fit into the quota is not begun. With a `plan`: what that needs, and nothing else."""
+    """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops
+    no other; what would not fit into the quota is not begun. With a `plan`: what that needs, and nothing else."""
     from gallant.drivers.http import new_session
 
     stockroom, limits = Stockroom(place.folder), place.estate.limits
@@ -103,7 +103,8 @@ SLOW_MBIT_PER_S = 10  # a site's link below which a package is better sent ahead
 
 
 def after_fetch(place: Workplace, terms: Sequence[str], plan: Plan | None) -> tuple[str, ...]:
-    """The next steps when all of it is here: packages sent ahead over slow links, then a plan; or the roll of the plan."""
+    """The next steps when all of it is here: packages sent ahead over slow links, then a plan; or the roll of the
+    plan."""
     if plan is not None:
         return (roll_command(plan),)
     systems = place.systems(terms)
@@ -178,8 +179,8 @@ def _way(place: Workplace, product: str, package: Package, url: str) -> Way:
 
 
 class InStock(Record):
-    """A package that lies here: `release` is what it is of (None: no catalog knows it), `ok` whether its bytes are right now,
-    `recalled` the publisher's words since then, `vouched` who answers for it, `needed` which systems do."""
+    """A package that lies here: `release` is what it is of (None: no catalog knows it), `ok` whether its bytes are
+    right now, `recalled` the publisher's words since then, `vouched` who answers for it, `needed` which systems do."""
 
     package: str
     release: str | None
@@ -220,7 +221,8 @@ def _known(place: Workplace) -> dict[str, tuple[str, Release]]:
 
 
 def _needed(place: Workplace) -> dict[str, list[str]]:
-    """By digest: the systems whose route enters the package's release, or that run it now, or whose open roll needs it."""
+    """By digest: the systems whose route enters the package's release, or that run it now, or whose open roll needs
+    it."""
     found: dict[str, list[str]] = {}
     for system in place.estate.systems.values():
         with contextlib.suppress(GallantError):
@@ -302,8 +304,8 @@ def prune(place: Workplace, dry: bool) -> list[Pruned]:
 
 
 class Preloaded(Record):
-    """One package on one node: `state` is preloaded, sent (the node lists none), present, unloaded, failed; `by` how it was verified:
-    digest, its list, or bytes sent."""
+    """One package on one node: `state` is preloaded, sent (the node lists none), present, unloaded, failed; `by` how it
+    was verified: digest, its list, or bytes sent."""
 
     node: str
     package: str
@@ -320,7 +322,8 @@ class Preloaded(Record):
 async def preload(place: Workplace, terms: Sequence[str], meter: Meter | None = None) -> tuple[list[Preloaded], int]:
     """Put the next hop's package on every node of the selected systems, ahead of the window; failures first.
 
-    Verified by the node's own digest where it computes one, else by the bytes that were sent. A recalled release is refused.
+    Verified by the node's own digest where it computes one, else by
+    the bytes that were sent. A recalled release is refused.
     """
     systems, rows = place.systems(terms), []
     async with place.drivers(systems) as drivers:

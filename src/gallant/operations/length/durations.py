@@ -1,4 +1,5 @@
-"""How long steps took: told by the journal of every roll, kept beside it where another estate's are brought in, and shown."""
+"""How long steps took: told by the journal of every roll, kept
+beside it where another estate's are brought in, and shown."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ NOT_LEARNED = ("quiet", "by_hand", "look_over")
 
 
 class Durations(Record):
-    """A file of observations, to be taken from one estate to another; it names no system of the estate that it comes from."""
+    """A file of observations, to be taken from one estate to
+    another; it names no system of the estate that it comes from."""
 
     schema: str
     observations: tuple[Observation, ...]
@@ -127,7 +129,8 @@ def bring(place: Workplace, path: Path) -> int:
 
 
 class Learned(Record):
-    """What is known of one step of a hop: how often it was seen, how long was announced and taken (medians), and what the next is given."""
+    """What is known of one step of a hop: how often it was seen, how long
+    was announced and taken (medians), and what the next is given."""
 
     product: str
     hop: str
@@ -141,8 +144,8 @@ class Learned(Record):
 
 
 def shown(place: Workplace, product: str | None = None) -> list[Learned]:
-    """By product and hop, those first that were farthest from what was announced. Raises `WrongUse` for a product of which nothing is
-    known while something is of others."""
+    """By product and hop, those first that were farthest from what was announced. Raises `WrongUse` for a product of
+    which nothing is known while something is of others."""
     found, model = learned(place), None
     known = sorted({o.product for o in found})
     if product is not None and found and product not in known:

@@ -1,4 +1,5 @@
-"""How long the work on a system takes, no matter who asks: a check of a booking, the booking itself. A plan's own steps say it."""
+"""How long the work on a system takes, no matter who asks: a check
+of a booking, the booking itself. A plan's own steps say it."""
 
 from __future__ import annotations
 
@@ -20,8 +21,8 @@ from gallant.operations.length.durations import learned
 def job_seconds(
     place: Workplace, system: System, readings: Mapping[str, Reading], releases: Sequence[Release]
 ) -> tuple[float, float] | None:
-    """Seconds of estate time to bring a system through `releases`, and those of a window with room for it; `readings` are by the nodes'
-    own names. None where no such work could be planned now."""
+    """Seconds of estate time to bring a system through `releases`, and those of a window with room for it; `readings`
+    are by the nodes' own names. None where no such work could be planned now."""
     from gallant.drivers.profile import load_profile
 
     if not releases or readings.keys() != system.nodes.keys():

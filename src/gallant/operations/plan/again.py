@@ -20,7 +20,8 @@ AT_LEAST = timedelta(minutes=5)  # more that a roll needs which should have ende
 
 
 def next_times(place: Workplace, lapsed: Mapping[str, Collection[str]]) -> dict[str, datetime]:
-    """By system of what `lapsed` (system, components): the first time to come at which its work fits. Raises what `plan` would where none of it can be planned."""
+    """By system of what `lapsed` (system, components): the first time to come at which its work fits. Raises what
+    `plan` would where none of it can be planned."""
     wanted = {name: set(parts) for name, parts in lapsed.items() if name in place.estate.systems}
     decided = [n for n in notices.listed(place, []).notices if n.state == BOOKED]
     for n in decided:

@@ -18,8 +18,8 @@ Brought: TypeAlias = tuple[str, str, str | None]  # system, component, version
 
 
 def approved_plan(place: Workplace, wanted: Collection[Brought]) -> str | None:
-    """The newest plan that others approved of just some systems, that brings all that is wanted of them and that no roll carried out; whether it still fits,
-    its roll finds out."""
+    """The newest plan that others approved of just some systems, that brings all that is wanted of them and that no
+    roll carried out; whether it still fits, its roll finds out."""
     systems = {system for system, _, _ in wanted}
     carried_out = {row.plan.id for row in place.journal.rolls(systems)[0]}
     found = list[Plan]()

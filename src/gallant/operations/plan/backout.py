@@ -29,7 +29,8 @@ from gallant.operations.plan.windows import fits, opens_at
 async def backout(place: Workplace, roll_id: str, terms: Sequence[str]) -> Planned:
     """Make the plan that takes a roll back, or what it did on some of its systems and nodes, and write it to plans/.
 
-    Raises `Refused` while the roll is running, and where something has no way back; `WrongUse` for what is no part of it.
+    Raises `Refused` while the roll is running, and where something
+    has no way back; `WrongUse` for what is no part of it.
     """
     row = place.journal.roll(roll_id)
     refuse_replaced(place, row.plan, roll_id)

@@ -27,7 +27,8 @@ from gallant.operations.plan.making import foreseen
 
 
 class Doubt(Record):
-    """Why a booking would come to nothing, and what to do about it: a `consent` to be given with it, or another command."""
+    """Why a booking would come to nothing, and what to do about it:
+    a `consent` to be given with it, or another command."""
 
     what: str
     next: str = ""
@@ -41,7 +42,8 @@ class Doubtful(GallantError):
 
 
 def book(place: Workplace, draft: BookingDraft, terms: Sequence[str], sure: Ask) -> Decided:
-    """Take a booking, where nothing speaks against it or somebody is `sure`; one of which nobody said how long it is has room for its plan. Raises `Doubtful`."""
+    """Take a booking, where nothing speaks against it or somebody is `sure`; one of
+    which nobody said how long it is has room for its plan. Raises `Doubtful`."""
     foreknown = _foreknown(place, draft.notice)
     if not draft.length_said and not isinstance(foreknown, GallantError):
         minutes = math.ceil(sum(stretches(foreknown[0])) / 60)

@@ -24,7 +24,8 @@ class Spoken(Record):
 
 
 class PlanCalls(Record):
-    """The calls of a plan: those of each step, and by system those that read its nodes, before each step and while it is waited for."""
+    """The calls of a plan: those of each step, and by system those that
+    read its nodes, before each step and while it is waited for."""
 
     plan: str
     steps: tuple[Spoken, ...]
@@ -32,7 +33,8 @@ class PlanCalls(Record):
 
 
 async def calls_of(place: Workplace, plan: Plan) -> PlanCalls:
-    """What a roll of the plan would say to the nodes; the order of nodes is the plan's, and their roles may change it."""
+    """What a roll of the plan would say to the nodes; the order of nodes is the plan's, and their roles may change
+    it."""
     systems = [place.estate.systems[name] for name in plan.every if name in place.estate.systems]
     async with drivers_of(place, systems) as drivers:
         said = [_spoken(place, plan, step, drivers) for step in plan.steps() if step.system in drivers]

@@ -45,8 +45,9 @@ from gallant.operations.plan.windows import Fit, fits, opens_at
 
 
 class PartChoice(Record):
-    """What of the selected systems a plan is to move: `only` these components, or all `without` some; a person's `order` of nodes;
-    with the systems that are `needed` first. `of` has by system what alone is to be moved of it, where that was decided."""
+    """What of the selected systems a plan is to move: `only` these components, or all
+    `without` some; a person's `order` of nodes; with the systems that are `needed` first.
+    `of` has by system what alone is to be moved of it, where that was decided."""
 
     only: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
@@ -69,13 +70,13 @@ class Left(Record):
 class Planned(Record):
     """The plan, where it was written, and the findings that would stand in a roll's way today.
 
-    `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of systems that
-    have more; `along` those that no one named and that have to come along; `bars` decisions that a roll would go against;
-    `to_fetch` packages of components that are not in stock; `approvals` how many others have to approve it before it is begun; `borne` what
-    earlier rolls saw of its releases that their publishers do not say; `barred` systems that were selected among others and that
-    cannot be planned now; `roll` is the command of somebody who accepts all that it `needs`;
-    `fits` are the windows that its lanes take, `opens` when the first of them does, where none is open now; `roll_id` is the roll that
-    carried it out, or does so still (`under_way`).
+    `left` is what `gaps` lists of these systems and the plan does not cover; `some` are the nodes that were chosen, of
+    systems that have more; `along` those that no one named and that have to come along; `bars` decisions that a roll
+    would go against; `to_fetch` packages of components that are not in stock; `approvals` how many others have to
+    approve it before it is begun; `borne` what earlier rolls saw of its releases that their publishers do not say;
+    `barred` systems that were selected among others and that cannot be planned now; `roll` is the command of somebody
+    who accepts all that it `needs`; `fits` are the windows that its lanes take, `opens` when the first of them does,
+    where none is open now; `roll_id` is the roll that carried it out, or does so still (`under_way`).
     """
 
     plan: Plan
@@ -114,7 +115,8 @@ class NothingPlanned(NothingToDo):
 
 @dataclass(frozen=True)
 class SystemsLook:
-    """What was read just now for a plan: its systems with their checks, those that stand on them, and what their drivers know."""
+    """What was read just now for a plan: its systems with their
+    checks, those that stand on them, and what their drivers know."""
 
     findings: list[Finding]
     survey: Survey
@@ -152,8 +154,8 @@ async def look_at(
     partly: bool = False,
     still: Collection[str] = (),
 ) -> SystemsLook:
-    """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the first node
-    that was not read, but for `partly`. The images of those that stay `still` are not to be moved."""
+    """Check and read systems, and read what stands on them; `also` is done with their drivers meanwhile. Raises for the
+    first node that was not read, but for `partly`. The images of those that stay `still` are not to be moved."""
     above = above_of(place, systems)
     for system in systems:
         if unknown := [n for n, node in system.nodes.items() if not node.serial]:
@@ -184,8 +186,9 @@ async def plan(
 ) -> Planned:
     """Read the systems, make the plan that takes them and their components to their aims, and write it to plans/.
 
-    `despite` is a recalled release that some nodes of the one selected system run already and that the others are to run
-    too; `Refused` unless its recall is shown to concern none of them. `partly`: what cannot be planned is left out, even if it is named.
+    `despite` is a recalled release that some nodes of the one selected system run already
+    and that the others are to run too; `Refused` unless its recall is shown to concern
+    none of them. `partly`: what cannot be planned is left out, even if it is named.
     """
     choice = choice or PartChoice()
     selected = _selected(place, terms)
@@ -252,8 +255,8 @@ def _laid_out(ground: Ground, made: Plan) -> Plan:
 def foreseen(
     place: Workplace, of: Mapping[str, tuple[str, ...]], partly: bool = False
 ) -> tuple[Plan, tuple[Needed, ...]]:
-    """The plan of some components of some systems by what was read last, and what a named person has to accept for it; nothing is contacted or written.
-    Raises what `plan` would; `partly`: what cannot be planned is left out."""
+    """The plan of some components of some systems by what was read last, and what a named person has to accept for it;
+    nothing is contacted or written. Raises what `plan` would; `partly`: what cannot be planned is left out."""
     from gallant.drivers.profile import load_profile
 
     choice, systems = PartChoice(of=dict(of)), [place.estate.systems[name] for name in of]
@@ -276,7 +279,8 @@ def foreseen(
 
 
 def shown(place: Workplace, name: str | None) -> Planned:
-    """A plan that was made before, as it stands today; nothing is contacted, so its checks stand as when they were last run."""
+    """A plan that was made before, as it stands today; nothing is
+    contacted, so its checks stand as when they were last run."""
     made = load_plan(place, name)
     path, command = f"plans/{made.id}.json", roll_command(made)
     rolled = next((row for row in place.journal.rolls(made.systems)[0] if row.plan.id == made.id), None)
@@ -329,7 +333,8 @@ def _some(selected: Sequence[tuple[System, tuple[str, ...]]]) -> dict[str, tuple
 async def errand(
     place: Workplace, terms: Sequence[str], reason: str, by_hand: str = "", order: tuple[str, ...] = ()
 ) -> Planned:
-    """Read the systems, make the plan that restarts their nodes as they are, or has a person do `by_hand` at each, and write it."""
+    """Read the systems, make the plan that restarts their nodes as they
+    are, or has a person do `by_hand` at each, and write it."""
     selected = _selected(place, terms) if terms else []
     if not selected:
         raise WrongUse(
@@ -422,8 +427,8 @@ def above_of(place: Workplace, systems: Sequence[System]) -> list[System]:
 def ground_of(
     place: Workplace, systems: Sequence[System], survey: Survey | None = None, stacked: Survey | None = None
 ) -> Ground:
-    """What a plan rests on: what was read just now, and of the rest of the estate, for the requirements between products,
-    what it ran when it was last read."""
+    """What a plan rests on: what was read just now, and of the rest of the estate,
+    for the requirements between products, what it ran when it was last read."""
     now = {**(survey.readings() if survey is not None else {}), **(stacked.readings() if stacked is not None else {})}
     rest = [name for name in place.estate.systems if survey is None or name not in {s.name for s in systems}]
     return Ground(
@@ -510,7 +515,8 @@ def _despite(
 
 
 def _newest(place: Workplace, system: str | None) -> str:
-    """The newest plan that was not carried out yet; of a system, where one is named. Raises `WrongUse` where there is none."""
+    """The newest plan that was not carried out yet; of a system,
+    where one is named. Raises `WrongUse` where there is none."""
     carried_out, made_here = {row.plan.id for row in place.journal.rolls()[0]}, plans_made(place)
     found = []
     for path in (place.folder / "plans").glob("plan-*.json"):
@@ -529,8 +535,8 @@ def _newest(place: Workplace, system: str | None) -> str:
 
 
 def load_plan(place: Workplace, name: str | None) -> Plan:
-    """A plan by its name, the start of its name, or its path; by a system's name the newest of it, and without any the newest that was
-    not carried out. Raises `Refused` for one that was altered."""
+    """A plan by its name, the start of its name, or its path; by a system's name the newest of it, and without any the
+    newest that was not carried out. Raises `Refused` for one that was altered."""
     if name is None or name in place.estate.systems:
         name = _newest(place, name)
     path = Path(name)

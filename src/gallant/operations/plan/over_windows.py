@@ -28,8 +28,9 @@ LEAD, LEAD_REAL_S = timedelta(minutes=2), 5.0  # what is booked is booked for a 
 
 
 class Slot(Record):
-    """A piece of the work and where it goes: `span` None where it goes nowhere, and then `why`. `consents` are what somebody has to accept by
-    name, `notices` what it carries out; `booked` whether that stands in the ledger, else `not_booked` says why."""
+    """A piece of the work and where it goes: `span` None where it goes nowhere, and then
+    `why`. `consents` are what somebody has to accept by name, `notices` what it carries
+    out; `booked` whether that stands in the ledger, else `not_booked` says why."""
 
     piece: str
     systems: tuple[str, ...]
@@ -49,8 +50,8 @@ class Slot(Record):
 
 
 class OverWindows(Record):
-    """A plan over the windows to come. `gap` is how far its worth is from what no placing could exceed, as a share; `rests`: the estate lets the
-    second part of a system be carried on by itself."""
+    """A plan over the windows to come. `gap` is how far its worth is from what no placing could exceed, as a share;
+    `rests`: the estate lets the second part of a system be carried on by itself."""
 
     plan: str
     path: str
@@ -168,7 +169,8 @@ def _with_notices(slot: Slot, about: Sequence[Notice], booked: Mapping[str, date
 
 
 def _lasting(span: Span, window: Span | None) -> timedelta:
-    """A booking holds until its window ends: what begins late may still fit. Where that is nearly always open, a night's length more."""
+    """A booking holds until its window ends: what begins late may still
+    fit. Where that is nearly always open, a night's length more."""
     if window is None or window.length > LONGEST_NIGHT:
         return span.length + LATE
     return window.end - span.begin

@@ -29,7 +29,8 @@ TRIES = 8
 
 
 def place(pieces: Sequence[Piece], at_once: AtOnce, seconds: float) -> Placing:
-    """The best placing that is found in about some seconds of the wall's clock; every one was held against all rules."""
+    """The best placing that is found in about some seconds of the wall's clock; every one was held against all
+    rules."""
     nights, until = nights_of(pieces), time.monotonic() + seconds
     found = first_fit(pieces, at_once, nights)
     with _silent():

@@ -1,4 +1,5 @@
-"""What a plan needs before its window, brought and saved ahead of it: its packages in stock and on the nodes, a backup of each system."""
+"""What a plan needs before its window, brought and saved ahead of it:
+its packages in stock and on the nodes, a backup of each system."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ from gallant.store.database import state_folder
 
 
 class Prepared(Record):
-    """One thing that was brought or saved: `what` is a package, a preload or a backup; `state` as the command for it alone says."""
+    """One thing that was brought or saved: `what` is a package, a
+    preload or a backup; `state` as the command for it alone says."""
 
     what: str
     subject: str

@@ -13,7 +13,8 @@ from gallant.store.copies import was_brought_back
 
 
 def record_plan(place: Workplace, plan: Plan) -> None:
-    """Write down that a plan was made, once. Raises `GallantError` where another one has its name, of which only twelve digits of the digest are."""
+    """Write down that a plan was made, once. Raises `GallantError` where
+    another one has its name, of which only twelve digits of the digest are."""
     known = set(_digests(place, plan))
     if known - {plan.digest}:
         raise GallantError(f"Another plan is named {plan.id} already.", next="Make it once more: it is dated anew.")
@@ -22,7 +23,8 @@ def record_plan(place: Workplace, plan: Plan) -> None:
 
 
 def refuse_unrecorded(place: Workplace, plan: Plan, path: str) -> None:
-    """Raise `Refused` for a plan of another estate, that nobody made here, or that is not the one that was made under its name."""
+    """Raise `Refused` for a plan of another estate, that nobody made
+    here, or that is not the one that was made under its name."""
     if plan.basis.estate != place.identity:
         raise Refused(
             f"{path} is no plan of this estate: it was made for another estate.",
@@ -41,7 +43,8 @@ def refuse_unrecorded(place: Workplace, plan: Plan, path: str) -> None:
 
 
 def refuse_replaced(place: Workplace, plan: Plan, roll_id: str) -> None:
-    """Raise `Refused` where the plan of a roll is not one that was made here. A ledger that a copy took the place of may have lost it."""
+    """Raise `Refused` where the plan of a roll is not one that was made
+    here. A ledger that a copy took the place of may have lost it."""
     if any(True for _ in _digests(place, plan)) or not was_brought_back(place.folder, "ledger.db"):
         refuse_unrecorded(place, plan, f"The plan of {roll_id}")
 

@@ -40,8 +40,10 @@ class SheetChange(Record, rename={"from_": "from"}):
 
 
 class SheetStep(Record):
-    """One step: when it begins at the earliest (seconds from the beginning), how long it takes in half and in nine of ten cases, how it is undone and how long
-    that takes, or why it cannot be (`one_way`; `barred`: an earlier step left no way back already). `by_hand`: a person does it. `dark`: its node does not answer meanwhile; `console` is another way in."""
+    """One step: when it begins at the earliest (seconds from the beginning), how long it takes
+    in half and in nine of ten cases, how it is undone and how long that takes, or why it
+    cannot be (`one_way`; `barred`: an earlier step left no way back already). `by_hand`: a
+    person does it. `dark`: its node does not answer meanwhile; `console` is another way in."""
 
     at_s: float
     system: str
@@ -61,8 +63,10 @@ class SheetStep(Record):
 
 
 class Hit(Record):
-    """What the work on a system means for others: it is down for so long (0: it carries on), or has a node less, in nine of ten cases for `late_s`, those that use it, how often and for how long it
-    has one node less (`with_machines`: when those below it have), the sessions that were open on it when it was last read (None: it does not say), and the way back at any point (`one_way`: as long as there is one)."""
+    """What the work on a system means for others: it is down for so long (0: it carries on), or has a node less, in
+    nine of ten cases for `late_s`, those that use it, how often and for how long it has one node less (`with_machines`:
+    when those below it have), the sessions that were open on it when it was last read (None: it does not say), and the
+    way back at any point (`one_way`: as long as there is one)."""
 
     system: str
     down_s: float
@@ -96,7 +100,8 @@ class File(Record):
 
 
 class Sheet(Record):
-    """Everything that stands on it. `gates` are the checks that stop a roll; `decided` who accepted or booked what, with the day."""
+    """Everything that stands on it. `gates` are the checks that stop a
+    roll; `decided` who accepted or booked what, with the day."""
 
     planned: Planned
     approval: Approval
@@ -225,8 +230,8 @@ def _hit(place: Workplace, made: Plan, lane: Lane) -> Hit:
 
 
 def _late_s(lane: Lane) -> float:
-    """For how long, in nine of ten cases, a system is down; of one that carries on, for how long it has a node less: until each wave that disturbs it is
-    whole again."""
+    """For how long, in nine of ten cases, a system is down; of one that carries on, for how long it has a node less:
+    until each wave that disturbs it is whole again."""
     if lane.down_s:
         return sum(late_s(hop, s) for hop in lane.hops for s in steps_of(hop.waves) if is_disruptive(s))
     return sum(

@@ -19,8 +19,8 @@ SHOWN = timedelta(days=14)
 
 
 class Calendar(Record):
-    """A system's windows for two weeks in the time zone of its site; None: it may be worked on at any time. `rules` are the words of the
-    estate that say so, `blackouts` those that take from them."""
+    """A system's windows for two weeks in the time zone of its site; None: it may be worked on at any time. `rules` are
+    the words of the estate that say so, `blackouts` those that take from them."""
 
     system: str
     site: str
@@ -53,8 +53,9 @@ def _calendar(place: Workplace, system: System, begin: datetime, end: datetime) 
 
 
 def windows_of_plan(place: Workplace, plan: Plan, bookings: bool = True) -> dict[str, list[Span]]:
-    """By system: when its lane may disturb it and all that stands on it; without those that may be worked on at any time. Where the
-    estate says nothing, the time for which it is booked is its window, but for somebody who sets `bookings` aside."""
+    """By system: when its lane may disturb it and all that stands on it; without those
+    that may be worked on at any time. Where the estate says nothing, the time for
+    which it is booked is its window, but for somebody who sets `bookings` aside."""
     return (notices.booked(place, plan) if bookings else {}) | _of_estate(place, plan)
 
 
@@ -74,8 +75,8 @@ def _of_estate(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
 
 
 class Fit(Record):
-    """How a lane goes into its windows: `parts` are the windows that it takes, in their order, with the seconds that it needs of each at
-    most; empty where its longest stretch fits into none. `longest_s` is that stretch."""
+    """How a lane goes into its windows: `parts` are the windows that it takes, in their order, with the seconds that it
+    needs of each at most; empty where its longest stretch fits into none. `longest_s` is that stretch."""
 
     system: str
     parts: tuple[tuple[Span, float], ...]
@@ -84,7 +85,8 @@ class Fit(Record):
 
 
 def fits(place: Workplace, plan: Plan) -> list[Fit]:
-    """Each lane that has windows, by what its stretches from rest to rest take in nine of ten cases, one after the other."""
+    """Each lane that has windows, by what its stretches from rest
+    to rest take in nine of ten cases, one after the other."""
     now = place.clock.now()
     return [
         _fit(lane, windows[lane.system], now)
@@ -127,7 +129,8 @@ def _closed(place: Workplace, plan: Plan, bookings: bool = True) -> dict[str, li
 
 
 def opens_at(place: Workplace, plan: Plan) -> datetime | None:
-    """When a plan may be begun, where it may not be now: in the first window that one of its lanes fits into, else in the next one."""
+    """When a plan may be begun, where it may not be now: in the first
+    window that one of its lanes fits into, else in the next one."""
     closed = _closed(place, plan)
     if not closed:
         return None

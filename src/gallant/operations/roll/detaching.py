@@ -1,5 +1,5 @@
-"""A roll in a process of its own, which goes on when the terminal is gone. The process says its roll over a pipe: what else begins in the meantime is
-another's."""
+"""A roll in a process of its own, which goes on when the terminal is gone. The
+process says its roll over a pipe: what else begins in the meantime is another's."""
 
 from __future__ import annotations
 
@@ -41,7 +41,8 @@ def is_detached() -> bool:
 def begin(
     place: Workplace, words: Sequence[str], log: str, tells: int | None = None
 ) -> tuple[subprocess.Popen[bytes], Path]:
-    """A command in a process of its own, and where what it says is written. No module of the current folder is run (-P)."""
+    """A command in a process of its own, and where what it says is
+    written. No module of the current folder is run (-P)."""
     path = state_folder(place.folder) / log
     with os.fdopen(opened(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), "wb") as said:
         process = subprocess.Popen(
@@ -65,7 +66,8 @@ def say_begun(roll: str) -> None:
 
 
 def detach(place: Workplace, words: Sequence[str], log: str | None = None) -> Detached:
-    """Begin a command in a process of its own, and wait until it says which roll it has under way, or ends without one."""
+    """Begin a command in a process of its own, and wait until it says which roll it has under way, or ends without
+    one."""
     hears, tells = os.pipe()
     try:
         process, path = begin(place, words, log or f"detached-{os.getpid()}.log", tells)

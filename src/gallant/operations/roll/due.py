@@ -1,4 +1,5 @@
-"""Doing by itself what is due: safe to call every minute, and twice at once. Whatever takes long is begun in a process of its own."""
+"""Doing by itself what is due: safe to call every minute, and twice at
+once. Whatever takes long is begun in a process of its own."""
 
 from __future__ import annotations
 
@@ -160,7 +161,8 @@ class PlaceDesk:
         return approved_plan(self.place, {(job.system, job.component, job.target) for job in jobs})
 
     async def planned(self, jobs: Sequence[DueJob], given: Collection[str]) -> Ready:
-        """A plan of what is due; what can be fetched for it is fetched once, and what is still missing then stands in the way."""
+        """A plan of what is due; what can be fetched for it is fetched
+        once, and what is still missing then stands in the way."""
         parts = {job.system: tuple(j.component for j in jobs if j.system == job.system) for job in jobs}
         fetched = set[str]()
         while True:

@@ -1,4 +1,5 @@
-"""Telling people what became of a roll: by a command of their own, a webhook or mail. A message that cannot be sent changes nothing."""
+"""Telling people what became of a roll: by a command of their own, a
+webhook or mail. A message that cannot be sent changes nothing."""
 
 from __future__ import annotations
 

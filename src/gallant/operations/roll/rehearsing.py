@@ -35,8 +35,8 @@ def rehearse(
     seed: int = SEED,
     tick: Callable[[int, int], None] = lambda done, of: None,
 ) -> Rehearsal:
-    """From a time on; without one from now, or from when its first window opens. Raises `WrongUse` for a number of runs that is none, and
-    `Refused` where it is not known how its systems were when the plan was made."""
+    """From a time on; without one from now, or from when its first window opens. Raises `WrongUse` for a number of runs
+    that is none, and `Refused` where it is not known how its systems were when the plan was made."""
     if not 0 < runs <= MOST_RUNS:
         raise WrongUse(f"A plan is rehearsed 1 to {MOST_RUNS} times.", next=f"gallant rehearse {plan.id} --runs 500")
     begins: datetime = opens_at(place, plan) or place.clock.now()

@@ -72,7 +72,8 @@ class Show(Listener, Protocol):
 
 
 class RollEnded(Record):
-    """How a run of a roll ended; what is not as it was before it, where it finished; what is known that is most `like` it, where it stopped."""
+    """How a run of a roll ended; what is not as it was before it, where it
+    finished; what is known that is most `like` it, where it stopped."""
 
     id: str
     plan: str
@@ -88,8 +89,9 @@ class RollEnded(Record):
 
 
 class HoldRules(Record):
-    """How far a run goes by itself: it holds after each `hold_after` (step, node, wave, hop), or from `hold_at` on, at once with
-    `stop_others` when any lane stops. `outside` is a person's reason for which no window counts; `unbooked`: no booking does."""
+    """How far a run goes by itself: it holds after each `hold_after` (step, node, wave,
+    hop), or from `hold_at` on, at once with `stop_others` when any lane stops. `outside`
+    is a person's reason for which no window counts; `unbooked`: no booking does."""
 
     hold_after: str | None = None
     hold_at: datetime | None = None
@@ -161,8 +163,9 @@ async def roll(
 ) -> RollEnded:
     """Carry out a plan from its beginning: what must match is compared, checks are run, then the engine starts.
 
-    `despite_booking` is a named person's reason for which bookings for another time do not count, `despite` has theirs for passing
-    the stop of a check, by its name. `decided_at` is the ledger's entry after which nobody may have decided on what it brings.
+    `despite_booking` is a named person's reason for which bookings for another time do not
+    count, `despite` has theirs for passing the stop of a check, by its name. `decided_at`
+    is the ledger's entry after which nobody may have decided on what it brings.
     """
     despite = despite or {}
     _may_begin(place, plan, despite)
@@ -247,8 +250,8 @@ async def _looked_at(
     show: Show,
     consents: set[str],
 ) -> list[Finding]:
-    """Check and read everything a plan is about; raises `Refused` where it may not begin, also for want of a consent that what is known now asks for, whatever
-    the plan says of it. Gives the stops that are passed by word."""
+    """Check and read everything a plan is about; raises `Refused` where it may not begin, also for want of a consent
+    that what is known now asks for, whatever the plan says of it. Gives the stops that are passed by word."""
     own = [system for system in systems if system.name in plan.systems]
     findings, survey = await check_with(
         place, own, drivers, own_roll=plan.undoes, entering=_enters(plan), still=_still(plan)
@@ -370,8 +373,8 @@ FOLLOW_S = 0.5  # real seconds between two looks at a journal that somebody else
 
 
 async def follow(place: Workplace, roll_id: str, show: Show) -> RollEnded:
-    """Show a roll that another process carries out, here or on another machine, until it comes to rest or nobody writes its
-    journal any more; ctrl-C ends the looking, never the roll."""
+    """Show a roll that another process carries out, here or on another machine, until it comes to rest or nobody writes
+    its journal any more; ctrl-C ends the looking, never the roll."""
     row, events = place.journal.roll(roll_id), place.journal.events(roll_id)
     speed = place.estate.simulation.speed if place.estate.simulation else None
     enough, heard = asyncio.Event(), place.clock.real()
@@ -429,13 +432,15 @@ def _drivers(place: Workplace, plan: Plan, systems: Sequence[System]) -> Abstrac
 
 
 def _have_secrets(place: Workplace, systems: Sequence[System]) -> None:
-    """A secret that cannot be had, or has to be typed, comes up before anything begins and before the screen is taken."""
+    """A secret that cannot be had, or has to be typed, comes up before anything begins and before the screen is
+    taken."""
     for system in systems:
         place.credentials(system, "act")
 
 
 class _Kept(Hears):
-    """What the engine reads is what everybody reads: the newest of each node is kept whenever a hop or a lane has ended."""
+    """What the engine reads is what everybody reads: the newest of
+    each node is kept whenever a hop or a lane has ended."""
 
     def __init__(self, place: Workplace, show: Show, roll: str) -> None:
         self._place, self._show, self._roll = place, show, roll
@@ -540,7 +545,8 @@ async def _keep(
     end: End,
     before: PictureKept | None,
 ) -> list[Unlike]:
-    """What a roll leaves behind: how all is now, for the next plan and against how it was, and copies of what cannot be had again."""
+    """What a roll leaves behind: how all is now, for the next plan and
+    against how it was, and copies of what cannot be had again."""
     found = list[Unlike]()
     if end.state == "finished":
         with contextlib.suppress(GallantError, OSError):
@@ -562,8 +568,9 @@ async def _keep(
 def watched(
     place: Workplace, systems: Sequence[System], falls: Collection[str]
 ) -> tuple[dict[str, Service], list[Watched]]:
-    """What is probed all through a roll, of its systems and of all that depend on them: each service by its name, with its
-    system's where two systems have one of a name. Of those that fall and have no service, each node's own address."""
+    """What is probed all through a roll, of its systems and of all that depend on them: each service by its name, with
+    its system's where two systems have one of a name. Of those that fall and have no service, each node's own
+    address."""
     hit = dict.fromkeys(name for system in systems for name in dependents(place.estate, system))
     all_of_them = [*systems, *(place.estate.systems[n] for n in hit if n not in {s.name for s in systems})]
     every = [(s, name) for s in all_of_them if s.in_service for name in s.services]
@@ -596,8 +603,8 @@ def _own_address(system: System, node: Node) -> str | None:
 
 @contextmanager
 def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool) -> Iterator[None]:
-    """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once, and any
-    after that finds it done. Anyone who started Gallant with hang-ups ignored (nohup) means it to go on."""
+    """A terminal that goes away, a ctrl-C and a polite kill all ask for a hold; a second ctrl-C cuts off at once, and
+    any after that finds it done. Anyone who started Gallant with hang-ups ignored (nohup) means it to go on."""
     loop = asyncio.get_running_loop()
     asked = 0
 
@@ -637,7 +644,8 @@ def _signals(running: Roll, task: asyncio.Future[End], show: Show, detach: bool)
 
 
 class HoldAsked(Record):
-    """A roll that was asked to hold: whether a process is there that carries it out (`running`), and what keeps that from doing anything."""
+    """A roll that was asked to hold: whether a process is there that
+    carries it out (`running`), and what keeps that from doing anything."""
 
     run: str
     running: bool
@@ -667,7 +675,8 @@ def open_names(place: Workplace) -> list[str]:
 
 
 def end_for_good(place: Workplace, roll_id: str | None, reason: str) -> str:
-    """End a roll where it stands, so that its systems are free for another plan. Raises `Refused` while it is running."""
+    """End a roll where it stands, so that its systems are free for another plan. Raises `Refused` while it is
+    running."""
     name = roll_id or _only_open(place)
     end_roll(place, name, reason)
     return name
@@ -755,8 +764,8 @@ def _refuse_decided(place: Workplace, plan: Plan, despite_booking: str | None) -
 
 
 def _refuse_newer(place: Workplace, plan: Plan, decided_at: int | None, journal: OneRoll | None = None) -> None:
-    """Raise `Refused` where somebody decided on it since; a roll that stands in the journal already ends with that. Who decides after it is there hears of it
-    (`notices`)."""
+    """Raise `Refused` where somebody decided on it since; a roll that stands in the journal already ends with that. Who
+    decides after it is there hears of it (`notices`)."""
     newer = notices.decided_since(place, plan, decided_at) if decided_at is not None else None
     if newer is None:
         return

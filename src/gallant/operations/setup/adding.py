@@ -1,5 +1,5 @@
-"""Devices added to the estate by what they tell of themselves: one or several nodes of a system, many from a file, or those that answer
-in a network. Reading is all that is done to any of them."""
+"""Devices added to the estate by what they tell of themselves: one or several nodes of a system, many from a file, or
+those that answer in a network. Reading is all that is done to any of them."""
 
 from __future__ import annotations
 
@@ -75,8 +75,8 @@ USUAL_KINDS = {"debian": "host", "linux": "host", "redfish": "hardware"}
 
 
 class SystemWanted(Record):
-    """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the device. `pins` are
-    the fingerprints of single addresses, `fingerprint` that of all others."""
+    """One system that is to be added: its nodes' addresses, and what is said of it beforehand; the rest is asked of the
+    device. `pins` are the fingerprints of single addresses, `fingerprint` that of all others."""
 
     addresses: tuple[str, ...]
     name: str = ""
@@ -147,8 +147,9 @@ class Scan(Record):
 
 
 async def add(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> Added:
-    """Read the devices, and write the system that they are into estate.yaml. `learn` is asked about keys and certificates that nothing
-    here vouches for. Raises `WrongUse`, `Refused` or what kept a device from being read; nothing is written then."""
+    """Read the devices, and write the system that they are into estate.yaml. `learn` is
+    asked about keys and certificates that nothing here vouches for. Raises `WrongUse`,
+    `Refused` or what kept a device from being read; nothing is written then."""
     site = _site(place, wanted)
     draft = _Draft(place, wanted, site)
     nodes: list[tuple[DraftNode, Reading]] = []
@@ -366,7 +367,8 @@ def _letter(number: int) -> str:
 
 
 def _shape_of(wanted: SystemWanted, roles: Sequence[str]) -> str:
-    """What was said, else what shows: nodes that are alone are a single, two of which one serves and one waits a pair."""
+    """What was said, else what shows: nodes that are alone are a single, two of which one serves and one waits a
+    pair."""
     if wanted.shape:
         if wanted.shape not in SHAPES:
             raise WrongUse(
@@ -480,9 +482,9 @@ def _told(system: str, key: str, node: DraftNode, reading: Reading) -> AddedNode
 
 
 def from_file(path: Path, usual: SystemWanted, taken: Collection[Value], sure: Ask | None) -> list[SystemWanted]:
-    """The systems of a CSV file with a heading (`address`, and any of `COLUMNS`); rows with one name in `as` are nodes of one system.
-    What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong, and `Refused` for
-    an account, a secret or a pin that nobody takes (`taking`)."""
+    """The systems of a CSV file with a heading (`address`, and any of `COLUMNS`); rows with one name in `as` are nodes
+    of one system. What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong, and
+    `Refused` for an account, a secret or a pin that nobody takes (`taking`)."""
     try:
         with path.open(newline="", encoding="utf-8-sig") as file:
             reader = csv.DictReader(file)
@@ -555,7 +557,8 @@ def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWante
 
 
 async def scan(place: Workplace, text: str, ports: Sequence[int]) -> Scan:
-    """Knock at every address of a network, slowly and no more than `LARGEST_SCAN` of them, and tell what answers. Nobody logs in."""
+    """Knock at every address of a network, slowly and no more than
+    `LARGEST_SCAN` of them, and tell what answers. Nobody logs in."""
     addresses = list(_addresses(place, text))
     known = _known(place)
     gate, met = asyncio.Semaphore(AT_ONCE), list[Met]()

@@ -1,5 +1,5 @@
-"""Gallant's own health: its stores and their copies, keys, rights, free space and clock; what is wrong, and what would be
-done about it. It changes nothing by itself, and works where a store does not."""
+"""Gallant's own health: its stores and their copies, keys, rights, free space and clock; what is wrong, and what would
+be done about it. It changes nothing by itself, and works where a store does not."""
 
 from __future__ import annotations
 
@@ -61,8 +61,8 @@ STORES: tuple[tuple[str, bool, Rows], ...] = (
 
 
 class Examined(Record):
-    """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can, and `path` the file or
-    folder that it is done to; `group` is the number of the group that it is given to."""
+    """One thing that was looked at. `would` is what would be done about it, `mend` the way in which Gallant itself can,
+    and `path` the file or folder that it is done to; `group` is the number of the group that it is given to."""
 
     about: str
     subject: str
@@ -75,7 +75,8 @@ class Examined(Record):
 
 
 def examine(place: Workplace, group: int | None = None) -> list[Examined]:
-    """Everything, the worst first; also whether the estate is that of a `group`, by its number, where one is given or works on it already."""
+    """Everything, the worst first; also whether the estate is that of a
+    `group`, by its number, where one is given or works on it already."""
     found = [row for part in (_space, _stores, _written, _keys, _rights, _owners, _due, _clock) for row in part(place)]
     found += _of_group(place, team_of(place.folder) if group is None else group)
     order = ("stop", "warn", "note", "pass")
@@ -132,12 +133,14 @@ def _way_back(path: Path, rows: Rows, kept: bool) -> str:
     )
 
 
-# What SQLite says of a file that is none of its own, or not whole; all else is about the disk, rights, or somebody who has it.
+# What SQLite says of a file that is none of its own, or not whole;
+# all else is about the disk, rights, or somebody who has it.
 OF_THE_FILE = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 
 
 def _read_twice(path: Path, rows: Rows, kept: bool) -> list[str] | None:
-    """What both of two readings found wrong with a store: a disk that errs once damages nothing. Raises `sqlite3.Error` where it cannot be read."""
+    """What both of two readings found wrong with a store: a disk that errs once
+    damages nothing. Raises `sqlite3.Error` where it cannot be read."""
     found = _looked_through(path, rows, kept)
     return _looked_through(path, rows, kept) if found else found
 
@@ -151,7 +154,8 @@ def _is_whole(path: Path, rows: Rows) -> bool:
 
 
 def _looked_through(path: Path, rows: Rows, kept: bool) -> list[str] | None:
-    """What is wrong with a store, down to its rows; None where there never was one. Raises `sqlite3.Error` where that is not known."""
+    """What is wrong with a store, down to its rows; None where there
+    never was one. Raises `sqlite3.Error` where that is not known."""
     if not path.exists() or not path.stat().st_size:
         if kept and made_at(copy_of(path)) is not None:
             return ["it is gone" if not path.exists() else "it is empty"]
@@ -286,7 +290,8 @@ def _rights(place: Workplace) -> Iterator[Examined]:
 
 
 def _owners(place: Workplace) -> Iterator[Examined]:
-    """What somebody else made in the estate's folder, as a look that root had, and that its owner may not be able to read."""
+    """What somebody else made in the estate's folder, as a look that
+    root had, and that its owner may not be able to read."""
     wrong = [str(path.relative_to(place.folder)) for path in owned_by_others(place.folder)]
     if wrong:
         more = f" and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
@@ -398,7 +403,8 @@ def _newest(place: Workplace) -> datetime | None:
 
 
 def _kept_by_kernel() -> bool | None:
-    """Whether something keeps the kernel's clock in time (adjtimex(2), asked with no change); None where it cannot be told."""
+    """Whether something keeps the kernel's clock in time
+    (adjtimex(2), asked with no change); None where it cannot be told."""
     if sys.platform != "linux":
         return None
     buffer = ctypes.create_string_buffer(512)  # struct timex, all zero: modes = 0 only reads

@@ -139,7 +139,8 @@ def _no_kind(values: object, kind: str) -> str:
 
 
 def _profiles_of(name: str, source: Source) -> None:
-    """Raise `Invalid` for every system whose profile is not there, or is not right; a profile's own file has its own place in it."""
+    """Raise `Invalid` for every system whose profile is not there, or
+    is not right; a profile's own file has its own place in it."""
     from gallant.drivers.profile import load_profile
 
     document = document_of(name, source)
@@ -295,7 +296,8 @@ systems:
 
 
 def init(folder: Path, group: int | None = None) -> Path:
-    """A new estate folder with a commented estate.yaml, for whoever makes it alone or for a group, by its number; raises `Refused` when there is one already."""
+    """A new estate folder with a commented estate.yaml, for whoever makes it alone or
+    for a group, by its number; raises `Refused` when there is one already."""
     path = folder / "estate.yaml"
     if path.exists():
         raise Refused(f"{path} is there already; it is not overwritten.", next=f"gallant validate {path}")

@@ -1,5 +1,5 @@
-"""What a file of devices may not say by itself: with which account somebody logs in there, which secret goes there, and whom to trust. A person says yes to each such
-value by name."""
+"""What a file of devices may not say by itself: with which account somebody logs in there, which secret goes there, and
+whom to trust. A person says yes to each such value by name."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ Value: TypeAlias = tuple[str, str]  # of a column
 
 
 def refuse_untaken(path: Path, rows: Sequence[Mapping[str, str]], taken: Collection[Value], sure: Ask | None) -> None:
-    """Raise `Refused` for the first value of such a column that nobody takes: neither by name beforehand (`taken`) nor when asked (`sure`; None: nobody is there)."""
+    """Raise `Refused` for the first value of such a column that nobody takes: neither by
+    name beforehand (`taken`) nor when asked (`sure`; None: nobody is there)."""
     for (column, value), addresses in _values(rows).items():
         if (column, value) in taken:
             continue

@@ -1,5 +1,5 @@
-"""Systemd units that have an estate looked after: what is due every minute, a survey and the publishers' catalogs by the day (systemd.timer(5),
-systemd.service(5))."""
+"""Systemd units that have an estate looked after: what is due every minute, a survey and the publishers' catalogs by
+the day (systemd.timer(5), systemd.service(5))."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from gallant.people import this_person
 
 WHOSE = {"user": "~/.config/systemd/user", "system": "/etc/systemd/system"}
 LOOKED_AT = "# 1 says that something is to be looked at.\nSuccessExitStatus=1\n"
-# What is called: its words, how often, what it is, whether a run that was missed is made up for, and how its exit codes are taken. Of what is due 1 says that
-# something was left, and the unit has failed.
+# What is called: its words, how often, what it is, whether a run that was missed is made up for, and how its exit codes
+# are taken. Of what is due 1 says that something was left, and the unit has failed.
 CALLED = (
     (
         "due",
@@ -39,7 +39,8 @@ class UnitFile(Record):
 
 
 def units(folder: Path, whose: str, program: Sequence[str]) -> list[UnitFile]:
-    """A service and a timer for each call. Raises `WrongUse` for a folder without an estate, or of which no unit can speak."""
+    """A service and a timer for each call. Raises `WrongUse` for a
+    folder without an estate, or of which no unit can speak."""
     if not (folder / ESTATE_FILE).is_file():
         raise WrongUse(f"{folder} has no {ESTATE_FILE}.", next=f"gallant init {folder}")
     if not str(folder).isprintable() or str(folder).endswith("\\"):  # the next line would be its end

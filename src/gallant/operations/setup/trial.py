@@ -29,7 +29,8 @@ class TrialCall(Record):
 
 
 class TrialResult(Record):
-    """What came of it: the calls in their order, and the reading or why there is none; `warnings` say what of it is of no use as it is."""
+    """What came of it: the calls in their order, and the reading or why
+    there is none; `warnings` say what of it is of no use as it is."""
 
     profile: str
     capabilities: tuple[str, ...]
