@@ -78,6 +78,7 @@ def group_number(name: str) -> int:
         raise WrongUse(
             f"{account_name(os.getuid())} is none of the group {group_name(gid)}.",
             "Files can be given only to a group that one is in.",
-            f"Have the administrator of this machine put you in (usermod -aG), and log in anew; you are in: {', '.join(map(group_name, os.getgroups()))}",
+            "Have the administrator of this machine put you in (usermod -aG), and log in anew; you are in:"
+            f" {', '.join(map(group_name, os.getgroups()))}",
         )
     return gid

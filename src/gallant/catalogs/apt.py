@@ -164,7 +164,8 @@ def _verified(name: str, raw: bytes, signature: bytes | None, key: str) -> bytes
             raise ValueError("no valid signatures found")
     except Exception as error:  # the library has one class for all that can be wrong
         raise Refused(
-            f"The signature of the channel {name} does not fit: {clean(str(error).splitlines()[0] if str(error) else 'unreadable', 100)}.",
+            f"The signature of the channel {name} does not fit:"
+            f" {clean(str(error).splitlines()[0] if str(error) else 'unreadable', 100)}.",
             "It was altered, cut short, or signed with another key than the one that is pinned. " + KEEP,
             f"Ask the people who run it. After a change of its key: gallant catalog trust {name} --key FILE",
         ) from None
@@ -187,7 +188,8 @@ def _refuse_old(name: str, channel: AptChannel, signed: Signed, now: datetime, s
     if int(signed.date.timestamp()) < serial:
         seen = datetime.fromtimestamp(serial, UTC)
         raise Refused(
-            f"The channel {name} is of {signed.date:%Y-%m-%d %H:%M}Z; one of {seen:%Y-%m-%d %H:%M}Z was seen before. An older one is never taken back.",
+            f"The channel {name} is of {signed.date:%Y-%m-%d %H:%M}Z; one of {seen:%Y-%m-%d %H:%M}Z was seen before. An"
+            " older one is never taken back.",
             KEEP,
         )
     if signed.date > now + AHEAD:

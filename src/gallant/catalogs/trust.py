@@ -111,7 +111,8 @@ def verify(
         raise Refused(f"The catalog at {name} is that of the publisher {clean(catalog.publisher, 60)!r}.", keep)
     if catalog.serial < serial:
         raise Refused(
-            f"The catalog {name} has serial {catalog.serial}; {serial} was seen before. An older one is never taken back.",
+            f"The catalog {name} has serial {catalog.serial}; {serial} was seen before. An older one is never taken"
+            " back.",
             keep,
         )
     if catalog.serial == serial and sha256 is not None and found != sha256:
@@ -157,7 +158,8 @@ def _why_not(name: str, raw: bytes, signature: bytes, hint: bytes | None) -> Ref
     return Refused(
         f"The signature of the catalog {name} does not fit: it was altered on the way, or signed with another key.",
         keep,
-        f"Try again; if it stays so, ask the publisher. After a change of its key: gallant catalog trust {name} --key KEY",
+        f"Try again; if it stays so, ask the publisher. After a change of its key: gallant catalog trust {name}"
+        " --key KEY",
     )
 
 

@@ -220,7 +220,8 @@ def open_place(estate_path: Path | None, output: Output, forgiving: bool = False
     place = Workplace(estate_path or Path(os.environ.get(ESTATE_VARIABLE, ".")), ask_now(), forgiving)
     if place.estate.simulation is not None:
         output.remark(
-            f"time is simulated, {place.estate.simulation.speed:g} times as fast; now {place.clock.now():%Y-%m-%d %H:%M}Z"
+            f"time is simulated, {place.estate.simulation.speed:g} times as fast; now"
+            f" {place.clock.now():%Y-%m-%d %H:%M}Z"
         )
     if output.verbose:
         from gallant.views.words import many
@@ -228,7 +229,8 @@ def open_place(estate_path: Path | None, output: Output, forgiving: bool = False
         estate = place.estate
         nodes = sum(len(system.nodes) for system in estate.systems.values())
         output.remark(
-            f"{estate.name}: {many(len(estate.systems), 'system')}, {many(nodes, 'node')}; from {place.folder / place.path.name}, state in state/"
+            f"{estate.name}: {many(len(estate.systems), 'system')}, {many(nodes, 'node')}; from"
+            f" {place.folder / place.path.name}, state in state/"
         )
     return place
 

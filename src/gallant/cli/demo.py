@@ -19,7 +19,10 @@ import click
 @click.option(
     "--week",
     is_flag=True,
-    help="The third act: all of it into windows, and a week that gallant due carries out; six minutes. With --serve: to try it by hand.",
+    help=(
+        "The third act: all of it into windows, and a week that gallant due carries out; six minutes. With --serve: to"
+        " try it by hand."
+    ),
 )
 @click.option("--serve", is_flag=True, help="Keep the stand-ins up, to try every command by hand; ctrl-C ends them.")
 @click.option(

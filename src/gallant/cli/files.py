@@ -81,7 +81,8 @@ def init(
     path = files.init(folder, gid)
     theirs = (
         [
-            f"The members of {plain(group_name(gid))} can work on it, each with secrets of their own (file:~/…, key:~/…, agent, ask)."
+            f"The members of {plain(group_name(gid))} can work on it, each with secrets of their own (file:~/…,"
+            " key:~/…, agent, ask)."
         ]
         if gid is not None
         else []
@@ -118,7 +119,8 @@ def _show_units(folder: Path, whose: str, output: Output) -> None:
             "init",
             units,
             *(f"{BOLD}# {plain(unit.file)}{OFF}\n{plain(unit.text.rstrip())}\n" for unit in units),
-            f"{BOLD}next{OFF}  Write each into the file that its first line names; then: {control} daemon-reload; {control} enable --now {names}",
+            f"{BOLD}next{OFF}  Write each into the file that its first line names; then: {control} daemon-reload;"
+            f" {control} enable --now {names}",
             *linger,
         )
     )

@@ -33,7 +33,9 @@ if TYPE_CHECKING:
 @click.option(
     "--despite-recall",
     metavar="VERSION",
-    help="Finish a recalled release that some nodes run already; only where its recall is shown to concern none of them.",
+    help=(
+        "Finish a recalled release that some nodes run already; only where its recall is shown to concern none of them."
+    ),
 )
 @click.option(
     "--with-needed", is_flag=True, help="Take along the systems that have to be brought to their aims with these."

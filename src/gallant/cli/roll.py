@@ -52,7 +52,10 @@ outside_option = click.option(
 detach_option = click.option(
     "--detach",
     is_flag=True,
-    help="Give the terminal back at once: the roll goes on by itself. Without it, one whose terminal goes away holds at its next safe stop.",
+    help=(
+        "Give the terminal back at once: the roll goes on by itself. Without it, one whose terminal goes away holds at"
+        " its next safe stop."
+    ),
 )
 
 

@@ -46,7 +46,10 @@ def _hands(what: str) -> str | None:
 @click.option(
     "--learn-keys",
     is_flag=True,
-    help="Show each host key that is not known yet, and each serial that was taken at first sight, and ask whether to keep it.",
+    help=(
+        "Show each host key that is not known yet, and each serial that was taken at first sight, and ask whether to"
+        " keep it."
+    ),
 )
 @click.option("--yes", is_flag=True, help="With --learn-keys: keep them all, unasked.")
 @click.option(

@@ -155,9 +155,8 @@ def _system(row: Row, nodes: dict[str, dict[str, str]]) -> str:
         said = nodes[f"{name}/{member}"]
         below = RUNS_ON.get(f"{name}/{member}")
         lines.append(
-            f'      {member}: {{address: "{said["address"]}", serial: {said["serial"]}, fingerprint: "{said["fingerprint"]}"'
-            + (f", runs_on: {below}" if below else "")
-            + "}"
+            f'      {member}: {{address: "{said["address"]}", serial: {said["serial"]}, fingerprint:'
+            f' "{said["fingerprint"]}"' + (f", runs_on: {below}" if below else "") + "}"
         )
     return "\n".join([*lines, *(f"    {line}" for line in more)]) + "\n"
 
@@ -245,7 +244,10 @@ def sources_of(said: Said) -> dict[str, str]:
 
 def _catalogs(said: Said) -> str:
     rows = [f'  {name}: {{from: "{source}", key: keys/{name}.pub}}' for name, source in sources_of(said).items()]
-    head = "# The publishers' catalogs, and the keys that they are signed with: gallant catalog sync follows them.\ncatalogs:\n"
+    head = (
+        "# The publishers' catalogs, and the keys that they are signed with: gallant catalog sync follows"
+        " them.\ncatalogs:\n"
+    )
     return head + "\n".join(rows) + "\n\n"
 
 

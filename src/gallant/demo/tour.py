@@ -270,7 +270,8 @@ def serve(folder: Path, faults: Sequence[Fault] = (), windows: bool = False) -> 
         with _standins(folder, faults, windows):
             _follow_catalogs(folder, ended)
             print(
-                f"The stand-ins are up, and the catalogs are followed. In another terminal:\n\n    cd {shlex.quote(str(folder.resolve()))}"
+                "The stand-ins are up, and the catalogs are followed. In another terminal:\n\n    cd"
+                f" {shlex.quote(str(folder.resolve()))}"
             )
             for why, words, _ in (*READING, *TICKETS):
                 line = " ".join({"{plan}": "PLAN", "{roll}": ""}.get(word, shlex.quote(word)) for word in words)

@@ -495,7 +495,8 @@ class ProfiledDriver:
                 if not number:
                     raise
                 raise AnswerLost(  # an order of several calls is not unsent because its last one is
-                    f"{self.name_of(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then: {error.what}",
+                    f"{self.name_of(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then:"
+                    f" {error.what}",
                     error.why,
                 ) from None
         return self._accepted(taken)
@@ -553,7 +554,8 @@ class ProfiledDriver:
         if found != act.sha256:
             file.close()
             raise NotSent(
-                f"{act.package} in stock is not what the catalog says: its digest is {found[:12]}…, not {act.sha256[:12]}….",
+                f"{act.package} in stock is not what the catalog says: its digest is {found[:12]}…, not"
+                f" {act.sha256[:12]}….",
                 f"Nothing of it was sent to {self.name_of(node)}.",
                 "gallant stock verify, then gallant stock fetch brings it again",
             )
@@ -731,9 +733,11 @@ class ProfiledDriver:
             product=self.system.product,
             version=text["version"] or "",
             boot=text["boot"] or "",
-            role=shape.plain_role
-            if "role" not in fields and not shape.has_spare
-            else self._word("role", fields.get("role")),
+            role=(
+                shape.plain_role
+                if "role" not in fields and not shape.has_spare
+                else self._word("role", fields.get("role"))
+            ),
             state=self._word("state", fields.get("state")),
             build=text["build"],
             next_version=text["next_version"],

@@ -199,7 +199,10 @@ def _elevated(profile: Profile) -> Iterator[tuple[str, str, str]]:
 
 _WORD = "[A-Za-z0-9._+~:-]+"
 _SHELLS = ("/bin/sh", "/usr/bin/sh", "/bin/bash", "/usr/bin/bash")
-_UNHELD = "#   a script, or no full path: sudo cannot hold an account to it. Let the account for the work be root, or one that may do all"
+_UNHELD = (
+    "#   a script, or no full path: sudo cannot hold an account to it. Let the account for the work be root, or one"
+    " that may do all"
+)
 _BACKSLASH = r"\\\1"
 
 

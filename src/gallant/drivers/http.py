@@ -169,7 +169,8 @@ class HttpDriver(ProfiledDriver):
             there = same_host(path, str(following), self.system.nodes[node].address)
             if there is None or there in seen or len(seen) >= MOST_PAGES:
                 raise DeviceRefused(
-                    f"{self.name_of(node)}: its list of pages has no end, or leads elsewhere ({clean(str(following), 80)}).",
+                    f"{self.name_of(node)}: its list of pages has no end, or leads elsewhere"
+                    f" ({clean(str(following), 80)}).",
                     meaning="fatal",
                 )
             seen.add(there)
@@ -492,7 +493,9 @@ class HttpDriver(ProfiledDriver):
         return LoginRefused(
             f"{self.name_of(node)} refuses the login of {user} (account {purpose!r}): "
             f"{self.said(self._readable(whole.raw), 200) or whole.status}.",
-            next=f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}",
+            next=(
+                f"Look at accounts in estate.yaml and at the secret they name, then: gallant survey {self.system.name}"
+            ),
             counted=True,
         )
 

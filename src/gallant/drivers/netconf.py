@@ -37,8 +37,8 @@ CHUNK = 64 * 1024
 # A question that changes nothing, as the first of a session. There are servers that
 # drop what arrives together with the hello, since it is framed in another way, and
 # then wait for ever: they get another session, and more time for the hello.
-FIRST_WORD = (
-    '<get-config><source><running/></source><filter type="subtree"/></get-config>'  # RFC 6241, 6.4.2: of nothing
+FIRST_WORD = (  # RFC 6241, 6.4.2: of nothing
+    '<get-config><source><running/></source><filter type="subtree"/></get-config>'
 )
 PAUSES_S = ((0.0, 1 / 8), (0.5, 1 / 4), (2.0, 1.0))  # after the hello, and the part of the time limit for the answer
 END_1_0 = b"]]>]]>"  # RFC 6242, 4.3
@@ -422,9 +422,11 @@ class NetconfDriver(ProfiledDriver):
         """Links (RFC 8343), hardware that is not enabled, and whether what runs is what will start."""
         facets: list[Fields] = []
         links = table(
-            await self._got(node, f'<interfaces-state xmlns="{INTERFACES}"/>')
-            if not (await self._session(node, "read")).has_module("ietf-interfaces&revision=2018-02-20")
-            else await self._got(node, f'<interfaces xmlns="{INTERFACES}"/>'),
+            (
+                await self._got(node, f'<interfaces-state xmlns="{INTERFACES}"/>')
+                if not (await self._session(node, "read")).has_module("ietf-interfaces&revision=2018-02-20")
+                else await self._got(node, f'<interfaces xmlns="{INTERFACES}"/>')
+            ),
             {"at": "//if:interface[if:oper-status]", "name": "if:name", "state": "if:oper-status"},
             NAMES,
         )

@@ -584,7 +584,10 @@ class RedfishDriver(HttpDriver):
     # --- acts
 
     own_orders = {
-        "install": "POST to the push address of its UpdateService, or SimpleUpdate, which fetches it from here   with {package}",
+        "install": (
+            "POST to the push address of its UpdateService, or SimpleUpdate, which fetches it from here   with"
+            " {package}"
+        ),
         "restart": f"POST ComputerSystem.Reset   ResetType {' or '.join(RESTARTS)}, the first that it allows",
         "power": "POST ComputerSystem.Reset   ResetType as the reason says",
         "cancel": "DELETE {reason}",

@@ -125,7 +125,10 @@ def _keep(known: Path, host: str, port: int, key: SSHKey) -> None:
 def _strange_key(name: str, node: Node, fingerprint: str, known: Path) -> LoginRefused:
     if node.fingerprint is not None:
         why = f"It shows {fingerprint}; the estate pins {node.fingerprint}."
-        todo = f"If the machine was set up anew and its console shows the same, write under {name}:  fingerprint: {fingerprint}"
+        todo = (
+            f"If the machine was set up anew and its console shows the same, write under {name}:  fingerprint:"
+            f" {fingerprint}"
+        )
     elif known.is_file():
         why = f"It shows {fingerprint}, which is not what {known.name} has for it, or it is not in there."
         todo = f"Compare it with what its console shows; then: gallant survey {name} --learn-keys"

@@ -412,7 +412,10 @@ class Attempts:
             return False
         if step.id not in self._over:
             self._over.add(step.id)
-            words = f"is over its {late.total_seconds() / 60:.0f} min, and its device shows that it goes on: {look.message.rstrip('.')}"
+            words = (
+                f"is over its {late.total_seconds() / 60:.0f} min, and its device shows that it goes on:"
+                f" {look.message.rstrip('.')}"
+            )
             await self.log.write(e.LATE, step, message=words)
             self.means.hears.late(step, words)
         return True
@@ -422,7 +425,8 @@ class Attempts:
             return self._overdue(step, late, look)
         minutes = late.total_seconds() / 60
         return Stopped(
-            f"{step.subject}: {look.message.rstrip('.')}, for longer than the {minutes:.0f} min that its profile gives that.",
+            f"{step.subject}: {look.message.rstrip('.')}, for longer than the {minutes:.0f} min that its profile gives"
+            " that.",
             next=self._advice(step),
         )
 
@@ -767,7 +771,10 @@ class Attempts:
             why = "nothing of it is seen, and its profile says that it is never given twice"
         return Unknown(
             f"Whether {step.subject} carried out the order to {doing(step)} is not known: {why}. Nothing is repeated.",
-            next=f"Look at {step.subject}, then: gallant resume {self.id} --it-did {step.id}   or   --it-did-not {step.id}",
+            next=(
+                f"Look at {step.subject}, then: gallant resume {self.id} --it-did {step.id}   or   --it-did-not"
+                f" {step.id}"
+            ),
         )
 
     # --- readings

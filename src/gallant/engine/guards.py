@@ -204,7 +204,10 @@ def _upper_against(scene: Scene, one: Above, going: Sequence[Reading]) -> str | 
     if not shape.tolerates(nodes):
         return None if name in scene.falling_accepted else f"{name} would be down, and"
     if len(out) > shape.tolerates(nodes):
-        return f"{name} tolerates {shape.tolerates(nodes)} of {nodes} nodes out, {', '.join(sorted(out))} would be, and one"
+        return (
+            f"{name} tolerates {shape.tolerates(nodes)} of {nodes} nodes out, {', '.join(sorted(out))} would be,"
+            " and one"
+        )
     if one.drains:
         return f"{going[0].name} still carries, and"
     leads = next((r for r in going if not shape.may_leave(r, nodes)), None)

@@ -393,7 +393,8 @@ class Roll:
         if strange := sorted(touched(waves) - touched(hop.waves)):
             parts = {(node, part.name): part.version for node, r in readings.items() for part in r.components}
             told = ", ".join(
-                f"{readings[node].name} runs {readings[node].version if what == IMAGE else f'{what} {parts[node, what]}'}"
+                f"{readings[node].name} runs"
+                f" {readings[node].version if what == IMAGE else f'{what} {parts[node, what]}'}"
                 for node, what in strange
             )
             raise Refused(
@@ -504,7 +505,8 @@ class Roll:
             raise Hold(f"{what}; {then}; {self._left(lane)}", waits=True, opens=opens)
         what = f"the time that {lane.system} is booked for" if booked else f"the window of {lane.system}"
         raise Hold(
-            f"{what} ends at {here.end:%H:%M} UTC, and the work may last until {now + needed:%H:%M}; {then}; {self._left(lane)}",
+            f"{what} ends at {here.end:%H:%M} UTC, and the work may last until {now + needed:%H:%M}; {then};"
+            f" {self._left(lane)}",
             waits=True,
             opens=opens,
         )
@@ -649,7 +651,10 @@ class Roll:
             return None
         begun = [s.id for s in self.attempts.known.steps() if self.log.state.step(s.id).attempts]
         if why := no_way_back(lane, begun):
-            return f"There is no going back by a plan: {'; '.join(why)}. gallant backup list {lane.system} has what was kept of before."
+            return (
+                f"There is no going back by a plan: {'; '.join(why)}. gallant backup list {lane.system} has what was"
+                " kept of before."
+            )
         return f"To go back instead: gallant backout {self.id} {lane.system} plans what that takes."
 
     async def _who_serves(self, system_name: str) -> str:

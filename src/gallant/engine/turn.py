@@ -349,7 +349,10 @@ def _why_gone(desk: Desk, job: DueJob, known: Mapping[str, Notice]) -> str:
         return f"it was booked for {job.target}, and is to come to {known[job.subject].target} now"
     if not desk.has_product(system.product):
         return f"it was booked, and no catalog here lists {system.product} any more"
-    return f"it was booked for {job.target}, and nothing is to be done about it any more: it runs what its aim asks for, or that was withdrawn"
+    return (
+        f"it was booked for {job.target}, and nothing is to be done about it any more: it runs what its aim asks for,"
+        " or that was withdrawn"
+    )
 
 
 def _of_roll(row: OpenRoll, said: Sequence[LedgerEntry]) -> DueJob | None:

@@ -31,7 +31,10 @@ RESTART_S = 60.0
 _OWN = re.compile(r"(?<![\w.~/$}])/(etc|proc|boot|run|var|usr/bin)(?=/)")
 
 TOOLS = {
-    "dpkg-query": 'case "$*" in *Conffiles*) cat "$ROOT/state/conffiles";; *Status-Abbrev*) cat "$ROOT/state/packages";; *) awk -F"\\t" \'{print $2 "=" $3}\' "$ROOT/state/packages";; esac',
+    "dpkg-query": (
+        'case "$*" in *Conffiles*) cat "$ROOT/state/conffiles";; *Status-Abbrev*) cat "$ROOT/state/packages";; *) awk'
+        ' -F"\\t" \'{print $2 "=" $3}\' "$ROOT/state/packages";; esac'
+    ),
     "dpkg": 'awk -F"\\t" \'{print $2 "\\tinstall"}\' "$ROOT/state/packages"',
     "apt-cache": 'sed "s/=/ | /; s/$/ | neaptide main/" "$ROOT/state/offered"',
     "apt-mark": 'cat "$ROOT/state/held"',
@@ -43,10 +46,17 @@ TOOLS = {
     "ip": 'case "$*" in *addr*) cat "$ROOT/state/addresses";; "route show default") cat "$ROOT/state/route";; esac',
     "journalctl": 'case "$*" in *3..3*) cat "$ROOT/state/journal";; esac',
     "who": 'cat "$ROOT/state/who"',
-    "sudo": 'shift; case "$1" in -l) test -e "$ROOT/state/may-act";; *) shift; test -e "$ROOT/state/may-act" || { echo "sudo: a password is required" >&2; exit 1; }; exec "$@";; esac',
-    "systemctl": 'case "$*" in *--state=failed*) cat "$ROOT/state/failed";; list-units*) cat "$ROOT/state/services";; reboot*|restart*) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac',
+    "sudo": (
+        'shift; case "$1" in -l) test -e "$ROOT/state/may-act";; *) shift; test -e "$ROOT/state/may-act" || { echo'
+        ' "sudo: a password is required" >&2; exit 1; }; exec "$@";; esac'
+    ),
+    "systemctl": (
+        'case "$*" in *--state=failed*) cat "$ROOT/state/failed";; list-units*) cat "$ROOT/state/services";;'
+        ' reboot*|restart*) echo "$*" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$";; esac'
+    ),
     "tar": 'PATH=/usr/bin:/bin; for what in "$@"; do :; done; exec tar -C "$ROOT" --one-file-system -cf - "$what"',
-    "apt-get": r"""
+    "apt-get": (
+        r"""
 words=""; kind=update; only=""
 for word in "$@"; do case "$word" in -s) only=simulate;; -d) only=download;; install) kind=install;; *=*[0-9]*) case "$word" in Dpkg*|Dir*|APT*|Acquire*) ;; *) words="$words $word";; esac;; esac; done
 if [ $kind = update ]; then cat "$ROOT/state/heard"; exit 0; fi
@@ -57,7 +67,8 @@ if [ "$only" = simulate ]; then for word in $words; do echo "Inst ${word%%=*} ($
 echo "$kind $only$words" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$"
 while [ ! -e "$ROOT/orders/$$.end" ]; do sleep 0.05; done
 cat "$ROOT/orders/$$.log"; exit "$(cat "$ROOT/orders/$$.end")"
-""",
+"""
+    ),
 }
 
 

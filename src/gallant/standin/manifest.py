@@ -48,7 +48,8 @@ esac
 # Kissgate's add-ons stand in a file of their own; one that needs
 # another one's newer release is refused before it is there.
 KISSGATE = {
-    "kissgate-addons": """
+    "kissgate-addons": (
+        """
 addons="$ROOT/etc/kissgate/addons"
 case "$1" in
   take)
@@ -58,15 +59,18 @@ case "$1" in
     sed "s/^$2 [^ ]*/$2 $3/" "$addons" > "$addons.new" && mv "$addons.new" "$addons"
     echo "$2 $3 is in, and Kissgate was started again";;
 esac
-""",
+"""
+    ),
 }
 # The line builds its hosts itself: a build is laid ready, and the host is it from its next start on.
 HOST_BUILD = {
-    "line-host": """
+    "line-host": (
+        """
 case "$1" in
   lay) echo "$2" > "$ROOT/state/next-build"; echo "build $2 is laid ready";;
   next) cat "$ROOT/state/next-build" 2>/dev/null;;
 esac
 exit 0
-""",
+"""
+    ),
 }

@@ -150,7 +150,10 @@ MORE: dict[str, dict[str, object]] = {
                 "severity": "high",
             },
             {
-                "text": "Expanders older than 1.7 count their own restart as a lost path; the count is right again after ten minutes.",
+                "text": (
+                    "Expanders older than 1.7 count their own restart as a lost path; the count is right again after"
+                    " ten minutes."
+                ),
                 "when": "components.expander.version == '1.6'",
                 "severity": "low",
             },

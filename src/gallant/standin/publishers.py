@@ -244,8 +244,9 @@ class Others:
         owner = Tsk.generate("Skerry Line <packages@skerry.invalid>")
         self.keys["debian"] = str(owner.extract_certificate())
         stanzas = "".join(
-            f"Package: {name}\nVersion: {version}\nArchitecture: amd64\nFilename: pool/{name}_{version.replace(':', '%3a')}_amd64.deb\n"
-            f"Size: {PACKAGE_BYTES}\nSHA256: {hashlib.sha256(body_of(name, version)).hexdigest()}\nDescription: {name}\n\n"
+            f"Package: {name}\nVersion: {version}\nArchitecture: amd64\nFilename:"
+            f" pool/{name}_{version.replace(':', '%3a')}_amd64.deb\nSize: {PACKAGE_BYTES}\nSHA256:"
+            f" {hashlib.sha256(body_of(name, version)).hexdigest()}\nDescription: {name}\n\n"
             for name, version in DEBS
         ).encode()
         packed = gzip.compress(stanzas, mtime=0)

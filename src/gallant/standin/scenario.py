@@ -18,7 +18,9 @@ FAULTS = {
     "refuse_login": "the node refuses the login",
     "slow": "every answer comes `value` real seconds late",
     "install_fails_at": "an install breaks off at `value` percent",
-    "no_return": "a node does not come back from its restart; somebody walks over and switches it on `value` seconds later",
+    "no_return": (
+        "a node does not come back from its restart; somebody walks over and switches it on `value` seconds later"
+    ),
     "late_return": "a node comes back `value` seconds later than usual",
     "wrong_version_after": "an install leaves the old version behind and says all is well",
     "sync_stuck": "the replica never gets whole after a restart",

@@ -163,7 +163,10 @@ class StileServer(ShellHost):
 
     def _accounts(self) -> str:
         soon = self.world.began + timedelta(days=9)
-        return f"reader-read password until {rfc3339(soon)}\nkeeper-act password until {rfc3339(soon + timedelta(days=300))}\n"
+        return (
+            f"reader-read password until {rfc3339(soon)}\nkeeper-act password until"
+            f" {rfc3339(soon + timedelta(days=300))}\n"
+        )
 
     def _checked(self, release: str) -> str:
         said = [] if self.saved else ["should: the running configuration is not saved"]

@@ -225,7 +225,8 @@ class WeirServer(ShellHost):
             ("power-2", "power-supply", "", "1.1", psu),
         )
         said = "".join(
-            f'<component><name>{n}</name><class xmlns:ianahw="urn:ietf:params:xml:ns:yang:iana-hardware">ianahw:{c}</class>'
+            f"<component><name>{n}</name><class"
+            f' xmlns:ianahw="urn:ietf:params:xml:ns:yang:iana-hardware">ianahw:{c}</class>'
             + (f"<serial-num>{s}</serial-num><model-name>Weir 48</model-name>" if s else "")
             + (f"<firmware-rev>{f}</firmware-rev>" if f else "")
             + f"<state><oper-state>{o}</oper-state></state></component>"
@@ -272,7 +273,8 @@ class WeirServer(ShellHost):
             f"<image><name>{n}</name><digest>{d}</digest><size>{s}</size></image>" for n, (d, s) in m.packages.items()
         )
         return (
-            f'<fabric xmlns="{WEIR}"><part>{self.cluster.role(self.name)}</part><next-image>{m.next_version}</next-image>'
+            "<fabric"
+            f' xmlns="{WEIR}"><part>{self.cluster.role(self.name)}</part><next-image>{m.next_version}</next-image>'
             f"<build>{self.cluster.images[m.version].build}</build>"
             f"<jobs>{jobs}</jobs><images>{kept}</images></fabric>"
         )

@@ -142,7 +142,8 @@ class Stockroom:
             room = shutil.disk_usage(final.parent).free
             if room < package.bytes:
                 raise GallantError(
-                    f"{package.name} needs {package.bytes / 1e6:.0f} MB and {self.folder} has {room / 1e6:.0f} MB left.",
+                    f"{package.name} needs {package.bytes / 1e6:.0f} MB and {self.folder} has {room / 1e6:.0f} MB"
+                    " left.",
                     next="Make room, then: gallant stock fetch",
                 )
         if self._linked(final):
@@ -155,7 +156,8 @@ class Stockroom:
             except (aiohttp.ClientError, TimeoutError, ConnectionError) as error:
                 if attempt == TRIES - 1:
                     raise Unreached(
-                        f"{package.name} does not come from {clean(url, 120)}: {clean(str(error) or type(error).__name__, 100)}.",
+                        f"{package.name} does not come from {clean(url, 120)}:"
+                        f" {clean(str(error) or type(error).__name__, 100)}.",
                         f"{_size(part) / 1e6:.1f} of {package.bytes / 1e6:.1f} MB are here and are not fetched again.",
                         "gallant stock fetch carries on where it broke off.",
                     ) from None
@@ -240,7 +242,8 @@ class Stockroom:
             part.unlink()
             tag_file.unlink(missing_ok=True)
             raise Refused(
-                f"{package.name} was altered on the way: its SHA-256 is {found[:16]}…, the catalog says {package.sha256[:16]}….",
+                f"{package.name} was altered on the way: its SHA-256 is {found[:16]}…, the catalog says"
+                f" {package.sha256[:16]}….",
                 "The bytes were thrown away; nothing of them goes to any node.",
                 "gallant stock fetch tries again; if it stays so, ask the publisher.",
             )

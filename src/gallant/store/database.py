@@ -183,12 +183,14 @@ def _explained(error: sqlite3.Error, path: Path, kept: bool) -> GallantError:
         return GallantError(
             f"{path} is damaged: {error}.",
             "All of it can be had again by asking.",
-            f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed",
+            f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that"
+            " was followed",
         )
     return GallantError(
         f"{path} cannot be used: {error}.",
         "Nothing goes on that is not written down first.",
-        "Look at the disk, at the rights of state/ and at who else has the file open; gallant doctor looks at all of it.",
+        "Look at the disk, at the rights of state/ and at who else has the file open; gallant doctor looks at all"
+        " of it.",
     )
 
 

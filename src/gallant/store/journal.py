@@ -188,7 +188,8 @@ class JournalStore:
             raise Refused(
                 f"{other.id} is not finished and has {', '.join(shared)}.",
                 "Two rolls on one system would undo each other.",
-                f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where it stands.",
+                f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where"
+                " it stands.",
             )
 
     @contextmanager
@@ -321,7 +322,8 @@ class RollJournal:
     def _put(self, db: Database, entry: Entry, system: str | None) -> Event:
         if not self.leases.ours(db, system):
             raise LeaseLost(
-                f"The lease of {system or self.id} is no longer held here; nothing more is started and nothing written by this process.",
+                f"The lease of {system or self.id} is no longer held here; nothing more is started and nothing written"
+                " by this process.",
                 "Another Gallant took it while this machine was halted.",
                 f"gallant history {self.id}",
             )

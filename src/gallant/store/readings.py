@@ -110,7 +110,10 @@ PRUNE_GAUGED = "DELETE FROM gauged WHERE at < (SELECT strftime('%Y-%m-%dT%H:%M:%
 MOST_NAMED = 500  # systems in one question; for more of them everything is read
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
-SOURCES = "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag, state, access, news FROM sources ORDER BY name"
+SOURCES = (
+    "SELECT name, source, key, added, checked, problem, serial, sha256, fetched, tag, state, access, news FROM sources"
+    " ORDER BY name"
+)
 REMOVE = "DELETE FROM sources WHERE name = ?"
 PART = """INSERT INTO parted (key, serial) SELECT key, serial FROM sources WHERE name = ? AND serial > 0
     ON CONFLICT (key) DO UPDATE SET serial = max(serial, excluded.serial)"""
@@ -121,7 +124,10 @@ RAW = "SELECT raw FROM sources WHERE name = ?"
 TRUST = "UPDATE sources SET key = ?, tag = NULL WHERE name = ?"
 CHECKED = "UPDATE sources SET checked = ?, problem = ?, state = ? WHERE name = ?"
 # One statement, so that what was seen and the serial that guards it never part.
-KEEP = "UPDATE sources SET checked = ?, problem = NULL, state = 'reachable', serial = ?, sha256 = ?, fetched = ?, raw = ?, tag = ?, news = ? WHERE name = ? AND serial <= ?"
+KEEP = (
+    "UPDATE sources SET checked = ?, problem = NULL, state = 'reachable', serial = ?, sha256 = ?, fetched = ?, raw = ?,"
+    " tag = ?, news = ? WHERE name = ? AND serial <= ?"
+)
 
 
 def _mark(reading: Reading) -> str:
@@ -344,7 +350,8 @@ class ReadingStore:
                 raise GallantError(
                     f"{self._db.path}: the row of the catalog {clean(str(row[0]), 60)} is damaged.",
                     "How it is reached, and what key it is held against, is not guessed at.",
-                    f"mv {self._db.path} {self._db.path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed",
+                    f"mv {self._db.path} {self._db.path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE"
+                    " --key FILE for each that was followed",
                 ) from None
         return found
 

@@ -37,7 +37,10 @@ def added_view(rows: Sequence[Added], file: str) -> View:
             if row.error is not None:
                 yield f"{mark('bad')} {plain(row.system)}: {plain(row.error)}"
             else:
-                yield f"{said('good', row.system)}  a {row.shape} of {plain(row.product)}, by the profile {plain(row.profile)}; {plain(file)}, line {row.line}"
+                yield (
+                    f"{said('good', row.system)}  a {row.shape} of {plain(row.product)}, by the profile"
+                    f" {plain(row.profile)}; {plain(file)}, line {row.line}"
+                )
         yield from next_steps(
             *(row.next for row in rows if row.error is not None), *(f"gallant survey {row.system}" for row in good)
         )
@@ -61,7 +64,10 @@ def scan_view(result: Scan) -> View:
                 )
             yield shown
         count = many(len(result.met), "port")
-        yield f"{count} answered at {many(result.asked, 'address', 'addresses')}; {len(new)} of them {'is' if len(new) == 1 else 'are'} not in the estate. Nobody logged in."
+        yield (
+            f"{count} answered at {many(result.asked, 'address', 'addresses')}; {len(new)} of them"
+            f" {'is' if len(new) == 1 else 'are'} not in the estate. Nobody logged in."
+        )
         yield from next_steps(*(_step(met) for met in new))
 
     return View("scan", result.met, text, {"asked": result.asked})

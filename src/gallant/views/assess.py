@@ -263,11 +263,17 @@ def _unknown(result: Assessment) -> Iterator[str]:
         told = f" and {len(every) - MOST_NAMES} more" if len(every) > MOST_NAMES else ""
         whose = f"{plain(system)}/{plain(nodes[0])}" if len(nodes) == 1 else f"{plain(system)}, {len(nodes)} nodes"
         each = " each" if len(nodes) > 1 else ""
-        yield f"{mark('quiet')} {BOLD}{whose}{OFF}: no catalog says anything of {many(len(every), 'component')}{each} {DIM}({plain(', '.join(every[:MOST_NAMES]))}{told}){OFF}"
+        yield (
+            f"{mark('quiet')} {BOLD}{whose}{OFF}: no catalog says anything of {many(len(every), 'component')}{each}"
+            f" {DIM}({plain(', '.join(every[:MOST_NAMES]))}{told}){OFF}"
+        )
     left = list(islice(alike.items(), MOST_UNKNOWN, None))
     if left:
         rest = sum(len(every) * len(nodes) for (_, every), nodes in left)
-        yield f"{mark('quiet')} and of {many(rest, 'component')} on {many(sum(len(nodes) for _, nodes in left), 'more node', 'more nodes')}"
+        yield (
+            f"{mark('quiet')} and of {many(rest, 'component')} on"
+            f" {many(sum(len(nodes) for _, nodes in left), 'more node', 'more nodes')}"
+        )
     if parts:
         yield f"{DIM}gallant gaps --unknown shows them{OFF}"
 
@@ -382,7 +388,10 @@ def _route_text(answer: RouteAnswer) -> Drawn:
         yield _hops(route.hops)
     if route.by_hand is not None and (route.by_hand.possible or not route.found):
         kind = "bad" if not route.by_hand.possible else "note" if route.found else "work"
-        yield f"{said(kind, 'By hand:')} a fresh install of {plain(route.by_hand.to)} with the saved configuration; {plain(route.by_hand.why)}"
+        yield (
+            f"{said(kind, 'By hand:')} a fresh install of {plain(route.by_hand.to)} with the saved configuration;"
+            f" {plain(route.by_hand.why)}"
+        )
     for note in answer.notes:
         yield note_line(note)
     if answer.ways_out:
@@ -409,7 +418,10 @@ def _route_text(answer: RouteAnswer) -> Drawn:
 def note_line(note: Note) -> str:
     """The site's own word, with whose it is and when."""
     when = f", {note.date:%Y-%m-%d}" if note.date else ""
-    return f"{mark('note')} {BOLD}your own note{OFF} on {plain(note.about)}: {plain(note.text)} {DIM}({plain(note.by)}{when}){OFF}"
+    return (
+        f"{mark('note')} {BOLD}your own note{OFF} on {plain(note.about)}: {plain(note.text)}"
+        f" {DIM}({plain(note.by)}{when}){OFF}"
+    )
 
 
 def _hops(hops: Sequence[RouteHop]) -> Grid:

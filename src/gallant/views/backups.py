@@ -215,7 +215,10 @@ def diff_view(found: Compared, now: datetime, everything: bool) -> View:
         if everything:
             for name in same:
                 yield f"{said('good', name)}  the same"
-        yield f"{mark('good' if not differing else 'work')} {many(len(differing), 'item')} {'differs' if len(differing) == 1 else 'differ'}, {len(same)} the same."
+        yield (
+            f"{mark('good' if not differing else 'work')} {many(len(differing), 'item')}"
+            f" {'differs' if len(differing) == 1 else 'differ'}, {len(same)} the same."
+        )
         if differing and right is None:
             yield from next_steps(f"gallant backup take {left.system}")
             if found.takes_back:
@@ -265,7 +268,10 @@ def _cell(text: str | None, style: str) -> str:
 
 def exported_view(backup: Backup, folder: Path) -> View:
     def text() -> Drawn:
-        yield f"{said('good', backup.id)}  is in {plain(folder)}: {many(len(backup.items), 'item')}, each as it was exported"
+        yield (
+            f"{said('good', backup.id)}  is in {plain(folder)}: {many(len(backup.items), 'item')}, each as it was"
+            " exported"
+        )
         yield f"{mark('work')} It lies there in clear; take it away when you have what you need."
 
     rows = [{"path": str(folder / i.path), "bytes": i.bytes, "sha256": i.sha256} for i in backup.items]
@@ -276,9 +282,15 @@ def restored_view(done: Restored) -> View:
     def text() -> Drawn:
         as_sent = [item for item in done.items if not any(_is_of(one.item, item) for one in done.unlike)]
         if as_sent:
-            yield f"{said('good', done.node)}  exports {plain(', '.join(as_sent))} as in {done.backup.id} again; it runs {plain(done.version)}"
+            yield (
+                f"{said('good', done.node)}  exports {plain(', '.join(as_sent))} as in {done.backup.id} again; it runs"
+                f" {plain(done.version)}"
+            )
         for one in done.unlike:
-            yield f"{said('bad', done.node)}  took {plain(one.item)} of {done.backup.id}, and exports it otherwise, {_sizes(one)}"
+            yield (
+                f"{said('bad', done.node)}  took {plain(one.item)} of {done.backup.id}, and exports it otherwise,"
+                f" {_sizes(one)}"
+            )
             if one.rows:
                 yield _rows(one.rows, "now")
         if done.safety is not None:

@@ -112,7 +112,10 @@ def catalog_removed_view(name: str, removed: Removed | None) -> View:
 def catalog_written_view(written: CatalogWritten) -> View:
     def text() -> Drawn:
         what = "signed" if written.key else "written, and not signed yet"
-        yield f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial}, {many(written.releases, 'release')}, {many(written.packages, 'package')}"
+        yield (
+            f"{said('good', written.file)}  {what}: {written.publisher}, serial {written.serial},"
+            f" {many(written.releases, 'release')}, {many(written.packages, 'package')}"
+        )
         if written.key is None:
             yield from next_steps(f"gallant catalog sign {written.file} --key KEY")
             return
@@ -152,9 +155,11 @@ def catalog_list_view(rows: Sequence[CatalogListed], now: datetime) -> View:
                 str(r.releases),
                 ago(r.fetched, now),
                 ago(r.checked, now),
-                (said("bad", f"expired {r.expires:%Y-%m-%d}") if over else f"{r.expires:%Y-%m-%d}")
-                if r.expires
-                else "–",
+                (
+                    (said("bad", f"expired {r.expires:%Y-%m-%d}") if over else f"{r.expires:%Y-%m-%d}")
+                    if r.expires
+                    else "–"
+                ),
                 plain(r.source),
             )
         yield shown
@@ -306,12 +311,15 @@ def _facts(details: Details, r: Release) -> Iterator[str]:
         "severity": r.severity + (" ⚑ closes a hole" if r.security else ""),
         "installs on": _installs_on(r),
         "bridge": "the way to later releases" if r.bridge else None,
-        "restart": f"{r.restart}; about {minutes.install:g} min to install, {minutes.restart:g} to restart, {minutes.sync:g} to sync, per node",
+        "restart": (
+            f"{r.restart}; about {minutes.install:g} min to install, {minutes.restart:g} to restart, {minutes.sync:g}"
+            " to sync, per node"
+        ),
         "requires": "; ".join(f"{q.product} on {parse_range(q.range).words()}" for q in r.requires) or None,
         "support ends": f"{r.support_ends:%Y-%m-%d}" if r.support_ends else None,
-        "fresh install": f"takes a configuration saved on {parse_range(r.fresh_install).words()}"
-        if r.fresh_install
-        else None,
+        "fresh install": (
+            f"takes a configuration saved on {parse_range(r.fresh_install).words()}" if r.fresh_install else None
+        ),
         "bundles": ", ".join(details.bundles) or None,
         "runs here on": ", ".join(details.running) or None,
         "notes": r.notes or None,

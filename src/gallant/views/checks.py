@@ -137,7 +137,10 @@ def catalogue_view(explain: str | None) -> View:
 
 def waived_view(waiver: Waiver) -> View:
     def text() -> Drawn:
-        yield f"{said('good', waiver.system)}  warnings of {waiver.check} are accepted by {plain(waiver.by)} until {waiver.until}"
+        yield (
+            f"{said('good', waiver.system)}  warnings of {waiver.check} are accepted by {plain(waiver.by)} until"
+            f" {waiver.until}"
+        )
         yield f"  {plain(waiver.reason)}"
         yield from next_steps(f"gallant check {waiver.system.partition('/')[0]}")
 
@@ -150,7 +153,10 @@ def told_view(told: Sequence[Told]) -> View:
 
     def text() -> Drawn:
         for one in rows:
-            yield f"{mark('bad' if one.error else 'good')} {plain(one.place)} {f'was not told: {plain(one.error)}' if one.error else 'was told'}."
+            yield (
+                f"{mark('bad' if one.error else 'good')} {plain(one.place)}"
+                f" {f'was not told: {plain(one.error)}' if one.error else 'was told'}."
+            )
         if not rows:
             yield "Nobody is told: the estate has no notify:."
             yield from next_steps("gallant init shows how, in a new folder")

@@ -23,7 +23,10 @@ def _does(claim: Claim) -> str:
 def claim_words(claim: Claim) -> str:
     what = f"{BOLD}{plain(claim.product)} {plain(claim.release)}{OFF}"
     if claim.about == NO_RESTART:
-        return f"{what} needs no restart, its publisher says; {many(claim.nodes, 'node')} of {plain(claim.system)} started anew after it"
+        return (
+            f"{what} needs no restart, its publisher says; {many(claim.nodes, 'node')} of {plain(claim.system)} started"
+            " anew after it"
+        )
     return (
         f"{what} took {duration(claim.took_s)} {_does(claim)} on {plain(claim.system)}, "
         f"where its publisher says {duration(claim.said_s)}"
@@ -56,7 +59,10 @@ def draft_view(roll: str, claims: Sequence[Claim]) -> View:
 
 def _for_publisher(claim: Claim) -> str:
     if claim.about == NO_RESTART:
-        return f"Your catalog says that it needs no restart; {many(claim.nodes, 'node')} started anew by itself after it was installed."
+        return (
+            f"Your catalog says that it needs no restart; {many(claim.nodes, 'node')} started anew by itself after it"
+            " was installed."
+        )
     return (
         f"Your catalog says {duration(claim.said_s)} {_does(claim)}, a node; "
         f"it took {duration(claim.took_s)} (the longest of {many(claim.nodes, 'node')})."

@@ -86,7 +86,10 @@ def _called(names: Sequence[str]) -> str:
 def booked_preparation_view(plan: Plan, at: datetime) -> View:
     def text() -> Drawn:
         yield said("good", f"{plain(plan.id)} is prepared from {at:%a %Y-%m-%d %H:%M} UTC on, by gallant due:")
-        yield f"  its packages are brought and laid onto the nodes, and a backup of {plain(', '.join(plan.systems))} is taken."
+        yield (
+            f"  its packages are brought and laid onto the nodes, and a backup of {plain(', '.join(plan.systems))} is"
+            " taken."
+        )
         yield from next_steps("gallant due --list")
 
     return View("plan prepare", [{"plan": plan.id, "at": at}], text)

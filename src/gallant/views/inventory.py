@@ -88,7 +88,9 @@ def _system_lines(members: Sequence[NodeKnown], now: datetime) -> Iterator[str]:
     for whose, parts in groups:
         first, below = ("└", " ") if (whose, parts) == groups[-1] else ("├", "│")
         for number, line in enumerate(_parts_lines(parts)):
-            yield f"{first if number == 0 else below} {f'{DIM}{whose}{OFF}' if number == 0 else ' ' * len(whose)}  {line}"
+            yield (
+                f"{first if number == 0 else below} {f'{DIM}{whose}{OFF}' if number == 0 else ' ' * len(whose)}  {line}"
+            )
 
 
 def _node_line(known: NodeKnown, now: datetime) -> str:

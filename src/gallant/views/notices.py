@@ -83,7 +83,10 @@ def _not_looked_at(result: NoticesListed) -> Drawn:
     """What no notice can be of: systems of which no catalog says anything, and nodes of which nothing is known."""
     if result.uncatalogued:
         one = len(result.uncatalogued) == 1
-        yield f"{mark('work')} No catalog here lists the image of {_a_few(result.uncatalogued)}: whether {'it is' if one else 'they are'} behind is not known."
+        yield (
+            f"{mark('work')} No catalog here lists the image of {_a_few(result.uncatalogued)}: whether"
+            f" {'it is' if one else 'they are'} behind is not known."
+        )
         yield from next_steps("gallant catalog list", "gallant catalog add NAME SOURCE --key FILE")
     if result.unread:
         yield f"{mark('work')} {_a_few(result.unread)} {'was' if len(result.unread) == 1 else 'were'} never read."
@@ -156,9 +159,14 @@ def chosen_view(chosen: Chosen, now: datetime) -> View:
 
 def _left_aside(chosen: Chosen) -> Drawn:
     for n in chosen.blocked:
-        yield f"{mark('bad')} {BOLD}{n.name}{OFF} is not among them: it is blocked{f' ({plain(n.why)})' if n.why else ''}"
+        yield (
+            f"{mark('bad')} {BOLD}{n.name}{OFF} is not among them: it is blocked{f' ({plain(n.why)})' if n.why else ''}"
+        )
     if chosen.settled:
-        yield f"{mark('quiet')} {many(chosen.settled, 'more notice')} {'is' if chosen.settled == 1 else 'are'} decided already."
+        yield (
+            f"{mark('quiet')} {many(chosen.settled, 'more notice')} {'is' if chosen.settled == 1 else 'are'} decided"
+            " already."
+        )
 
 
 def accepted_view(done: Sequence[Decided], chosen: Chosen) -> View:
@@ -242,7 +250,10 @@ def ledger_verified_view(done: ChainVerified) -> View:
             )
             yield said("good", f"The chain of {many(done.entries, 'entry', 'entries')} is whole{beside}")
         if done.blind:
-            yield f"{mark('note')} Its end is held against the journal, and against what each account noted of its own; one that was cut off in all of them cannot be seen from here."
+            yield (
+                f"{mark('note')} Its end is held against the journal, and against what each account noted of its own;"
+                " one that was cut off in all of them cannot be seen from here."
+            )
             yield from next_steps("gallant ledger verify --against FILE, with what a collector was told, or an export")
 
     return View("ledger-verify", [done], text)

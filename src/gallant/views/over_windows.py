@@ -18,7 +18,10 @@ def over_windows_view(found: OverWindows, now: datetime) -> View:
     placed = [slot for slot in found.slots if slot.span is not None]
 
     def text() -> Drawn:
-        yield f"{BOLD}{plain(found.plan)}{OFF} over the windows to come: {BOLD}{len(placed)}{OFF} of {many(len(found.slots), 'piece')} of work have their place  {DIM}{plain(found.path)}{OFF}"
+        yield (
+            f"{BOLD}{plain(found.plan)}{OFF} over the windows to come: {BOLD}{len(placed)}{OFF} of"
+            f" {many(len(found.slots), 'piece')} of work have their place  {DIM}{plain(found.path)}{OFF}"
+        )
         shown = table(
             "begins, UTC",
             "over by",
@@ -46,15 +49,24 @@ def over_windows_view(found: OverWindows, now: datetime) -> View:
             day = own
         yield shown
         for slot in (slot for slot in found.slots if slot.span is None):
-            yield f"{mark('bad')} {BOLD}{plain(slot.piece)}{OFF} ({duration(slot.length_s)}) has no place: {plain(slot.why)}."
+            yield (
+                f"{mark('bad')} {BOLD}{plain(slot.piece)}{OFF} ({duration(slot.length_s)}) has no place:"
+                f" {plain(slot.why)}."
+            )
         for slot in (slot for slot in placed if slot.not_booked):
             yield f"{mark('bad')} {BOLD}{plain(slot.piece)}{OFF} is not booked: {plain(slot.not_booked)}"
         if any(slot.parts > 1 for slot in placed) and not found.rests:
-            yield f"{mark('work')} What goes over several windows rests between them; somebody resumes it, or the estate books its rest (due: {{rests: yes}})."
+            yield (
+                f"{mark('work')} What goes over several windows rests between them; somebody resumes it, or the estate"
+                " books its rest (due: {rests: yes})."
+            )
         yield from barred_lines(found.barred)
         if found.gap is not None:
             if found.gap > 0.0005:
-                yield f"{mark('note')} At most {100 * found.gap:.1f} % better is possible: the severe first, early before late."
+                yield (
+                    f"{mark('note')} At most {100 * found.gap:.1f} % better is possible: the severe first, early before"
+                    " late."
+                )
             else:
                 yield f"{mark('note')} No better schedule exists: the severe first, early before late."
         yield from next_steps(*_steps(found))

@@ -70,7 +70,10 @@ def plan_view(planned: Planned) -> View:
     def text() -> Drawn:
         yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  {_length(plan)}  {DIM}{planned.path}{OFF}"
         if plan.undoes is not None:
-            yield f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that roll ends when this one begins."
+            yield (
+                f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that"
+                " roll ends when this one begins."
+            )
         if plan.reason:
             yield f"{mark('note')} {_errand(plan)}: {plain(plan.reason)}"
         if plan.reason or plan.undoes is not None:
@@ -90,9 +93,15 @@ def plan_view(planned: Planned) -> View:
         if plan.rounds:
             yield from _rounds(plan)
         if planned.along:
-            yield f"{mark('note')} Taken along, since the others need {'it' if len(planned.along) == 1 else 'them'} first: {BOLD}{plain(', '.join(planned.along))}{OFF}."
+            yield (
+                f"{mark('note')} Taken along, since the others need {'it' if len(planned.along) == 1 else 'them'}"
+                f" first: {BOLD}{plain(', '.join(planned.along))}{OFF}."
+            )
         for name, nodes in planned.some.items():
-            yield f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes stay as they are."
+            yield (
+                f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes"
+                " stay as they are."
+            )
         bad = mark("bad")
         yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
         yield from [told] if (told := _learned(plan)) is not None else []
@@ -143,7 +152,10 @@ def _learned(plan: Plan) -> str | None:
         return None
     if not plan.spread.seen:
         return f"{mark('note')} Never run here: times are the publishers' estimates plus a margin."
-    return f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out before."
+    return (
+        f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out"
+        " before."
+    )
 
 
 def _in_the_way(planned: Planned) -> Drawn:
@@ -190,10 +202,15 @@ def _window_lines(planned: Planned) -> Drawn:
     for fit in planned.fits:
         name = f"{BOLD}{plain(fit.system)}{OFF}"
         if not fit.parts:
-            yield f"{mark('bad')} {name} fits into none of its windows: from one rest to the next it may take {duration(fit.longest_s)}, and that is longer than each, or they are too few. A longer window would do, or fewer at a time (--only, fewer hops)."
+            yield (
+                f"{mark('bad')} {name} fits into none of its windows: from one rest to the next it may take"
+                f" {duration(fit.longest_s)}, and that is longer than each, or they are too few. A longer window would"
+                " do, or fewer at a time (--only, fewer hops)."
+            )
             continue
         took = ", then ".join(
-            f"{span.begin:%a %Y-%m-%d %H:%M} to {span.end:%H:%M} UTC ({duration(needed)} of {duration(span.length.total_seconds())})"
+            f"{span.begin:%a %Y-%m-%d %H:%M} to {span.end:%H:%M} UTC ({duration(needed)} of"
+            f" {duration(span.length.total_seconds())})"
             for span, needed in fit.parts[:3]
         )
         more = f" and {len(fit.parts) - 3} more" if len(fit.parts) > 3 else ""
@@ -213,7 +230,10 @@ def calls_view(shown: PlanCalls) -> View:
         for system, calls in shown.reads.items():
             yield f"{BOLD}{plain(system)}{OFF}  read of each node before a step, and while it is waited for"
             yield from (f"    {plain(call)}" for call in calls)
-        yield f"{mark('note')} {{field}} is what an earlier answer gives. Logins, and what is asked again after an answer that was lost, come on top."
+        yield (
+            f"{mark('note')} {{field}} is what an earlier answer gives. Logins, and what is asked again after an answer"
+            " that was lost, come on top."
+        )
 
     rows = [{"step": s.step, "at": s.at, "doing": s.doing, "call": call} for s in shown.steps for call in s.calls]
     return View("roll calls", rows, text, {"plan": shown.plan, "reads": shown.reads})
@@ -250,9 +270,15 @@ def _rounds(plan: Plan) -> Iterator[str]:
         fail = (
             ""
             if last
-            else f"; the next round begins when {'all have' if not each.may_fail else f'all but {each.may_fail} have'} finished"
+            else (
+                f"; the next round begins when {'all have' if not each.may_fail else f'all but {each.may_fail} have'}"
+                " finished"
+            )
         )
-        yield f"{mark('note')} Round {number}, {plain(each.name)}: {BOLD}{plain(', '.join(each.systems))}{OFF}{soak}{fail}."
+        yield (
+            f"{mark('note')} Round {number}, {plain(each.name)}:"
+            f" {BOLD}{plain(', '.join(each.systems))}{OFF}{soak}{fail}."
+        )
 
 
 def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
@@ -342,7 +368,10 @@ def _disturbs(steps: Sequence[Step]) -> str:
 def _consequences(plan: Plan) -> Iterator[str]:
     moves = [s for s in plan.steps() if s.interrupts_s and not s.disturbs]
     if moves:
-        yield f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of {many(len(moves), 'move')} of the active role; answering otherwise."
+        yield (
+            f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of"
+            f" {many(len(moves), 'move')} of the active role; answering otherwise."
+        )
     alone = [
         w
         for lane in plan.lanes
@@ -352,14 +381,23 @@ def _consequences(plan: Plan) -> Iterator[str]:
     ]
     for lane in plan.lanes:
         if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):
-            yield f"{mark('note')} {plain(lane.system)} is not in service: nobody waits for its nodes, so all are worked on at once."
+            yield (
+                f"{mark('note')} {plain(lane.system)} is not in service: nobody waits for its nodes, so all are worked"
+                " on at once."
+            )
     if alone:
         most = max(sum(any(s.disturbs for s in t.steps) for t in w.tracks) for w in alone)
         who = "one node is" if most == 1 else f"up to {most} nodes are"
-        yield f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about {duration(max(map(_away, alone)))} each, until all is whole again."
+        yield (
+            f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about"
+            f" {duration(max(map(_away, alone)))} each, until all is whole again."
+        )
     without = [one.system for one in plan.lanes if one.enters and not any(hop.restore_point for hop in one.hops)]
     if without:
-        yield f"{mark('note')} No snapshot of {plain(', '.join(without))}: neither a profile nor a host below knows how, or the release cannot. Backups are the way back."
+        yield (
+            f"{mark('note')} No snapshot of {plain(', '.join(without))}: neither a profile nor a host below knows how,"
+            " or the release cannot. Backups are the way back."
+        )
     for lane in plan.lanes:
         yield from _of_lane(lane)
 
@@ -368,22 +406,42 @@ def _of_lane(lane: Lane) -> Iterator[str]:
     """What a lane means for those who depend on its system, and what there is to go back to."""
     if lane.down_s:
         hit = f" Hit by it: {plain(', '.join(lane.hit))}." if lane.hit else ""
-        yield f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it carries on.{hit} Needs --consent downtime:{lane.system}."
+        yield (
+            f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it"
+            f" carries on.{hit} Needs --consent downtime:{lane.system}."
+        )
     for name, seconds in lane.falls.items():
-        yield f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on {plain(lane.system)}. Needs --consent downtime:{name}."
+        yield (
+            f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on"
+            f" {plain(lane.system)}. Needs --consent downtime:{name}."
+        )
     yield from _of_guests(lane)
     if lane.mute:
         names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
-        yield f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an install took effect is seen only after its restart."
+        yield (
+            f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an"
+            " install took effect is seen only after its restart."
+        )
     if lane.enters and (told := _restore_points(lane)):
         yield f"{mark('note')} {told}"
     yield from _ways_back(lane) if lane.kind == BACKOUT else ()
     for node, channels in lane.closed.items():
-        yield f"{mark('bad')} {BOLD}{plain(lane.system)}/{plain(node)}: {plain(', '.join(channels))} {'is' if len(channels) == 1 else 'are'} disabled{OFF}, and something of this comes through it: enable it before, and disable it after."
+        yield (
+            f"{mark('bad')} {BOLD}{plain(lane.system)}/{plain(node)}: {plain(', '.join(channels))}"
+            f" {'is' if len(channels) == 1 else 'are'} disabled{OFF}, and something of this comes through it: enable it"
+            " before, and disable it after."
+        )
     for node, waiting in lane.due.items():
-        yield f"{mark('work')} {plain(lane.system)}/{plain(node)}: {plain(', '.join(waiting))} {'is' if len(waiting) == 1 else 'are'} due: what was configured waits to be applied, and may take effect with this work."
+        yield (
+            f"{mark('work')} {plain(lane.system)}/{plain(node)}: {plain(', '.join(waiting))}"
+            f" {'is' if len(waiting) == 1 else 'are'} due: what was configured waits to be applied, and may take effect"
+            " with this work."
+        )
     if lane.by_device:
-        yield f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop, in an order of its own. {_STOPS_BY.get(lane.stops_by or '', '')}"
+        yield (
+            f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop,"
+            f" in an order of its own. {_STOPS_BY.get(lane.stops_by or '', '')}"
+        )
     for hop in lane.hops:
         yield from _of_hop(lane.system, hop)
     if lane.enters:
@@ -397,38 +455,67 @@ def _of_guests(lane: Lane) -> Iterator[str]:
     """What is down meanwhile of what its nodes carry, by name: those
     that cannot move one by one, all others by their node."""
     for down in (d for d in lane.guests if d.why):
-        yield f"{mark('work')} {BOLD}{plain(down.guest)}{OFF} cannot move from {plain(down.node)} ({plain(down.why)}), and is down for about {duration(down.down_s)}."
+        yield (
+            f"{mark('work')} {BOLD}{plain(down.guest)}{OFF} cannot move from {plain(down.node)} ({plain(down.why)}),"
+            f" and is down for about {duration(down.down_s)}."
+        )
     free = [down for down in lane.guests if not down.why]
     for node, lasts, elsewhere in dict.fromkeys((d.node, d.down_s, d.elsewhere) for d in free):
         names = [plain(d.guest) for d in free if (d.node, d.down_s, d.elsewhere) == (node, lasts, elsewhere)]
         more = f" and {len(names) - MOST_GUESTS} more" if len(names) > MOST_GUESTS else ""
         does = "each started anew elsewhere, and down for" if elsewhere else "down, since its guests are not moved, for"
-        yield f"{mark('work')} {plain(node)}: {many(len(names), 'guest')} {does} about {duration(lasts)}: {', '.join(names[:MOST_GUESTS])}{more}."
+        yield (
+            f"{mark('work')} {plain(node)}: {many(len(names), 'guest')} {does} about {duration(lasts)}:"
+            f" {', '.join(names[:MOST_GUESTS])}{more}."
+        )
 
 
 # What can be done about a device that works by itself, and what cannot.
 _STOPS_BY = {
-    "pause": "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to pause between two nodes, as at a hold; which node is next cannot be chosen.",
-    "cancel": "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to give up, as at a hold; which node is next cannot be chosen.",
-    "": "Once begun it cannot be stopped from here: should it take more nodes than its shape tolerates, Gallant can only say so, and holds when it is done.",
+    "pause": (
+        "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to pause"
+        " between two nodes, as at a hold; which node is next cannot be chosen."
+    ),
+    "cancel": (
+        "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to give up,"
+        " as at a hold; which node is next cannot be chosen."
+    ),
+    "": (
+        "Once begun it cannot be stopped from here: should it take more nodes than its shape tolerates, Gallant can"
+        " only say so, and holds when it is done."
+    ),
 }
 
 
 def _of_hop(system: str, hop: Hop) -> Iterator[str]:
     """What cannot be undone, or is done against somebody's word."""
     if hop.lays:
-        yield f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
+        yield (
+            f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each"
+            f" machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
+        )
         return
     for node, channels in hop.channels.items():
-        yield f"{mark('bad')} {BOLD}{plain(system)}/{plain(node)}: {plain(', '.join(channels))}{OFF} is enabled before the work and disabled after it. Needs --consent channel:{system}."
+        yield (
+            f"{mark('bad')} {BOLD}{plain(system)}/{plain(node)}: {plain(', '.join(channels))}{OFF} is enabled before"
+            f" the work and disabled after it. Needs --consent channel:{system}."
+        )
     if hop.settings:
         looks = any(step.kind == LOOK_OVER for step in steps_of(hop.waves))
         then = "; a step has somebody look at them" if looks else ""
-        yield f"{mark('work')} New in {plain(hop.to)} of {plain(system)}, worth a look{then}: {plain('; '.join(one.words for one in hop.settings))}."
+        yield (
+            f"{mark('work')} New in {plain(hop.to)} of {plain(system)}, worth a look{then}:"
+            f" {plain('; '.join(one.words for one in hop.settings))}."
+        )
     if not hop.snapshots:
-        yield f"{mark('work')} On {plain(hop.to)} {system} cannot be snapshotted any more; its backups are the way back."
+        yield (
+            f"{mark('work')} On {plain(hop.to)} {system} cannot be snapshotted any more; its backups are the way back."
+        )
     if hop.despite_recall:
-        yield f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{system}."
+        yield (
+            f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is"
+            f" {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{system}."
+        )
 
 
 def _ways_back(lane: Lane) -> Iterator[str]:
@@ -436,18 +523,27 @@ def _ways_back(lane: Lane) -> Iterator[str]:
     name = plain(lane.system)
     yield from dict.fromkeys(line for hop in lane.hops for line in _hop_back(name, hop))
     if any(hop.rewinds is None for hop in lane.hops):
-        yield f"{mark('note')} Settings of {name} are not touched: gallant backup diff {name} shows what differs then, gallant backup restore brings it back."
+        yield (
+            f"{mark('note')} Settings of {name} are not touched: gallant backup diff {name} shows what differs then,"
+            " gallant backup restore brings it back."
+        )
 
 
 def _hop_back(name: str, hop: Hop) -> Iterator[str]:
     kinds = {step.kind for step in steps_of(hop.waves)}
     back = f"{name} to {plain(hop.to)}"
     if hop.rewinds is not None:
-        yield f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs --consent loses:{name}."
+        yield (
+            f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs"
+            f" --consent loses:{name}."
+        )
     if "fall_back" in kinds:
         yield f"{mark('good')} {back}: its other slot holds it still; nothing is installed."
     if "install" in kinds and hop.package is not None:
-        yield f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to date from its peers."
+        yield (
+            f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to"
+            " date from its peers."
+        )
 
 
 def _way_back(lane: Lane) -> Iterator[str]:
@@ -461,12 +557,18 @@ def _way_back(lane: Lane) -> Iterator[str]:
         yield f"{mark('work')} {name}: while its work begins, nothing could be taken back: {plain(waits)}"
     renewed = next((hop.to for hop in lane.hops if hop.renews_spare), None)
     if renewed is not None:
-        yield f"{mark('work')} {name}: at the end its spare slot is brought to {plain(renewed)} too; from then on no slot holds the old release."
+        yield (
+            f"{mark('work')} {name}: at the end its spare slot is brought to {plain(renewed)} too; from then on no slot"
+            " holds the old release."
+        )
     ways = [back for back in lane.back if back.does]
     if ways:
         longest = max(ways, key=lambda back: back.lasts_s)
         what = "what is done before that" if none else "each of its steps"
-        yield f"{mark('note' if none else 'good')} {name}: gallant backout takes back {what}, in at most {duration(longest.lasts_s)} (first {plain(longest.does)})."
+        yield (
+            f"{mark('note' if none else 'good')} {name}: gallant backout takes back {what}, in at most"
+            f" {duration(longest.lasts_s)} (first {plain(longest.does)})."
+        )
 
 
 def _restore_points(lane: Lane) -> str | None:
@@ -475,7 +577,10 @@ def _restore_points(lane: Lane) -> str | None:
     if not before:
         return None
     each = "each hop" if len(before) == len(lane.hops) > 1 else " and ".join(before)
-    return f"A snapshot of {name} is taken before {each}; the newest stays until all was well for the soak time, and gallant verify removes it then."
+    return (
+        f"A snapshot of {name} is taken before {each}; the newest stays until all was well for the soak time, and"
+        " gallant verify removes it then."
+    )
 
 
 def _away(wave: Wave) -> float:

@@ -27,7 +27,10 @@ LOOKS = (
 
 def rehearsal_view(found: Rehearsal) -> View:
     def text() -> Drawn:
-        yield f"{BOLD}{found.plan}{OFF} rehearsed {many(found.runs, 'time')} from {found.begins:%a %Y-%m-%d %H:%M} UTC{DIM}  {_known(found)}{OFF}"
+        yield (
+            f"{BOLD}{found.plan}{OFF} rehearsed {many(found.runs, 'time')} from {found.begins:%a %Y-%m-%d %H:%M}"
+            f" UTC{DIM}  {_known(found)}{OFF}"
+        )
         yield ""
         shown = table("of all nights", "", "what that means", right=("",))
         for share, state, words in _rows(found):
@@ -41,9 +44,15 @@ def rehearsal_view(found: Rehearsal) -> View:
             )
         if found.away_s[1]:
             usual, longest = (duration(seconds) for seconds in found.away_s)
-            yield f"The longest that a service is away at a time: {usual} in half of the nights, no more than {longest} in nine of ten."
+            yield (
+                f"The longest that a service is away at a time: {usual} in half of the nights, no more than {longest}"
+                " in nine of ten."
+            )
         for name, (usual_s, most_s) in found.down_s.items():
-            yield f"{BOLD}{plain(name)}{OFF} is down for {duration(usual_s)} in all in half of the nights that finish, for no more than {duration(most_s)} in nine of ten."
+            yield (
+                f"{BOLD}{plain(name)}{OFF} is down for {duration(usual_s)} in all in half of the nights that finish,"
+                f" for no more than {duration(most_s)} in nine of ten."
+            )
         yield from _places("It stops most often at", found.stops)
         yield from _places("It is held most often before", found.holds)
         yield from _places("What decides when it is done:", found.decides)

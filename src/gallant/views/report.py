@@ -62,7 +62,8 @@ def _verdict(report: Report) -> PageVerdict:
     if report.not_begun:
         return PageVerdict(
             "bad",
-            f"{many(len(report.not_begun), 'thing')} that {'was' if len(report.not_begun) == 1 else 'were'} due did not start.",
+            f"{many(len(report.not_begun), 'thing')} that {'was' if len(report.not_begun) == 1 else 'were'} due did not"
+            " start.",
         )
     if not report.rolls:
         return PageVerdict("good", "Nothing was done.")

@@ -68,7 +68,10 @@ STEP_MARKS = WordMarks(
 
 def detached_view(done: Detached) -> View:
     def text() -> Drawn:
-        yield f"{said('going', str(done.roll))}  goes on by itself; the terminal is yours. {DIM}What it says is in {plain(done.log)}{OFF}"
+        yield (
+            f"{said('going', str(done.roll))}  goes on by itself; the terminal is yours. {DIM}What it says is in"
+            f" {plain(done.log)}{OFF}"
+        )
         yield from next_steps(
             f"gallant roll --follow {done.roll}", f"gallant hold {done.roll}", f"gallant history {done.roll}"
         )
@@ -180,9 +183,15 @@ def _outage_lines(run: Run) -> Iterator[str]:
         level = "bad" if o.measured is None else "work" if times > MUCH_LONGER else "note"
         yield f"{mark(level)} {o.service} was out at {moment(o.began)}: {length}{than} {DIM}({plain(o.why)}){OFF}"
     if run.unwatched:
-        yield f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))} ha{'s' if len(run.unwatched) == 1 else 've'} no service to probe."
+        yield (
+            f"{mark('note')} Not watched: {plain(', '.join(run.unwatched))}"
+            f" ha{'s' if len(run.unwatched) == 1 else 've'} no service to probe."
+        )
     if run.blind_s >= 1:
-        yield f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run} out."
+        yield (
+            f"{mark('work')} For {duration(run.blind_s)} in between nothing was watched: no process carried {run.run}"
+            " out."
+        )
 
 
 def verify_view(done: Verified) -> View:
@@ -204,7 +213,8 @@ def verify_view(done: Verified) -> View:
             f"{mark('bad')} {many(len(bad), 'node')} of {len(rows)} not as they should be."
             if bad
             else (
-                f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual places, replicas are whole, services answer."
+                f"{mark('good')} Every node runs the system image that its aim asks for, roles are in their usual"
+                " places, replicas are whole, services answer."
             )
         )
         yield from unlike_lines(done.unlike)
@@ -217,7 +227,10 @@ def verify_view(done: Verified) -> View:
         yield from still_lines(done.still)
         yield from left_lines(done.left)
         for one in done.settled:
-            yield f"{mark('note')} {plain(one.system)}: {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
+            yield (
+                f"{mark('note')} {plain(one.system)}:"
+                f" {f'the snapshot {plain(one.name)} ' if one.name else ''}{plain(one.what)}."
+            )
         for row in done.backups:
             taken = f"is kept as {row.backup.id}" if row.backup is not None else f"failed: {row.error}"
             yield f"{mark('good' if row.error is None else 'bad')} The backup of {plain(row.system)} {plain(taken)}"
@@ -282,14 +295,23 @@ def settling_lines(found: Settling) -> Drawn:
         yield shown
     level = [one for one in found.judged if one.state == SETTLED]
     if not found.judged:
-        yield f"{mark('note')} Whether it is settled cannot be told: no node of it tells a number, and no service answered."
+        yield (
+            f"{mark('note')} Whether it is settled cannot be told: no node of it tells a number, and no service"
+            " answered."
+        )
     elif not moving:
-        yield f"{mark('good')} {BOLD}Settled{OFF}: {many(len(level), 'number')} watched for {lasted}, none of them moves away from where it was."
+        yield (
+            f"{mark('good')} {BOLD}Settled{OFF}: {many(len(level), 'number')} watched for {lasted}, none of them moves"
+            " away from where it was."
+        )
     elif level:
         yield f"{mark('good')} {many(len(level), 'other number')} watched for {lasted}: settled."
     unknown = sum(one.before is None for one in found.judged)
     if unknown:
-        yield f"{mark('note')} Of {many(unknown, 'number')} nothing is known of the time before; they were judged by how they move alone."
+        yield (
+            f"{mark('note')} Of {many(unknown, 'number')} nothing is known of the time before; they were judged by how"
+            " they move alone."
+        )
 
 
 def _an_hour(one: Judged) -> str:
@@ -363,8 +385,9 @@ def unlike_lines(found: Sequence[Unlike]) -> Iterator[str]:
     for one in shown[:MOST_UNLIKE]:
         whose = f"{one.system}/{one.node}" if one.node else one.system
         yield (
-            f"{mark(_MEANS.get(one.means, 'work'))} {BOLD}{plain(whose)}{OFF} {plain(one.about)}: {plain(one.before or 'none')} → {plain(one.after or 'gone')}"
-            f"  {DIM}{one.means}, since {moment(one.since)}{OFF}"
+            f"{mark(_MEANS.get(one.means, 'work'))} {BOLD}{plain(whose)}{OFF} {plain(one.about)}:"
+            f" {plain(one.before or 'none')} → {plain(one.after or 'gone')}  {DIM}{one.means}, since"
+            f" {moment(one.since)}{OFF}"
         )
     if len(shown) > MOST_UNLIKE:
         yield f"{mark('work')} {len(shown) - MOST_UNLIKE} more differ; --json has them."
@@ -380,7 +403,10 @@ def _as_before(found: Sequence[Unlike], systems: int, what: str, since: datetime
     then = f"{plain(what)} ({moment(since)})"
     done = f"; {many(planned, 'change')} as planned" if planned else ""
     if lost:
-        return f"{mark('bad')} {many(lost, 'thing')} of {many(systems, 'system')} {'is' if lost == 1 else 'are'} lost against {then}{done}."
+        return (
+            f"{mark('bad')} {many(lost, 'thing')} of {many(systems, 'system')} {'is' if lost == 1 else 'are'} lost"
+            f" against {then}{done}."
+        )
     return f"{mark('good')} Nothing of {many(systems, 'system')} is lost against {then}{done}."
 
 
@@ -506,13 +532,19 @@ def _totals_lines(totals: Totals) -> Iterator[str]:
         inside = f"; {share:.0f} % of {totals.with_windows} that have windows ended in the one that they began in"
     yield f"{mark('note')} {many(sum(totals.states.values()), 'roll')}: {told}{inside}."
     for one in totals.outages[:MOST_MONTHS]:
-        yield f"{mark('note')} {one.month}: {BOLD}{plain(one.service)}{OFF} was out {many(one.outages, 'time')}, {one.seconds:.1f} s in all."
+        yield (
+            f"{mark('note')} {one.month}: {BOLD}{plain(one.service)}{OFF} was out {many(one.outages, 'time')},"
+            f" {one.seconds:.1f} s in all."
+        )
 
 
 def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] = ()) -> View:
     def text() -> Drawn:
         length = f" in {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
-        yield f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)}  {DIM}{run.plan}{OFF}"
+        yield (
+            f"{BOLD}{run.run}{OFF} {said(STATE_MARKS[run.state], run.state)}{length}  {', '.join(run.systems)} "
+            f" {DIM}{run.plan}{OFF}"
+        )
         if run.undoes is not None:
             yield f"{mark('note')} It takes back {run.undoes}."
         for _, group in groupby(steps, key=lambda s: s.hop):

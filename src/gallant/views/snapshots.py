@@ -79,7 +79,10 @@ def reverted_view(done: Reverted) -> View:
             )
             yield f"{said('good', point.system)}  went back to {plain(point.snapshot.name)}; {rest}"
         else:
-            yield f"{said('bad', point.system)}  was told to go back to {plain(point.snapshot.name)}, and is not as it was then"
+            yield (
+                f"{said('bad', point.system)}  was told to go back to {plain(point.snapshot.name)}, and is not as it"
+                " was then"
+            )
         for one in wrong:
             yield f"  {BOLD}{plain(point.system)}/{plain(one.node)}{OFF} {plain(_not_back(one))}"
         yield from next_steps(f"gallant check {point.system}")

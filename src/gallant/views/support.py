@@ -20,6 +20,9 @@ def bundle_view(bundle: SupportBundle) -> View:
         yield shown
         yield said("good", f"{plain(bundle.path)} is written; no secret is in it. Look at it before you send it.")
         if bundle.table is not None:
-            yield f"{mark('note')} {bundle.replaced} names are replaced; {BOLD}{plain(bundle.table)}{OFF} says which, and is not for sending."
+            yield (
+                f"{mark('note')} {bundle.replaced} names are replaced; {BOLD}{plain(bundle.table)}{OFF} says which, and"
+                " is not for sending."
+            )
 
     return View("support", bundle.items, text, {"path": bundle.path, "table": bundle.table})

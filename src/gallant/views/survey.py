@@ -57,7 +57,10 @@ def survey_view(result: Survey, now: datetime) -> View:
         told = f", {LOUD}{many(len(failed), 'node')} failed{OFF}" if failed else ""
         yield f"{many(len(result.nodes) - len(failed), 'node')} read{told}."
         if result.sighted:
-            yield f"{mark('work')} {_named(result.sighted)} {'is' if len(result.sighted) == 1 else 'are'} held to the serial of the first sight; nobody has confirmed {'it' if len(result.sighted) == 1 else 'them'}."
+            yield (
+                f"{mark('work')} {_named(result.sighted)} {'is' if len(result.sighted) == 1 else 'are'} held to the"
+                f" serial of the first sight; nobody has confirmed {'it' if len(result.sighted) == 1 else 'them'}."
+            )
             yield from next_steps("gallant survey --learn-keys")
         yield from next_steps(*_after(groups)) or next_steps("gallant gaps")
 

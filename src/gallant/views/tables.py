@@ -246,7 +246,10 @@ def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> 
     """What is not as its aim says: all is well only when no component is left. `why` it is in no plan, by name."""
     for n in left:
         told = (why or {}).get(n.name, "")
-        yield f"{mark('work')} Still behind: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} → {plain(n.target or '–')}{f': {plain(told)}' if told else ''}."
+        yield (
+            f"{mark('work')} Still behind: {BOLD}{plain(n.name)}{OFF} {plain(', '.join(n.installed))} →"
+            f" {plain(n.target or '–')}{f': {plain(told)}' if told else ''}."
+        )
 
 
 MOST_BARRED = 6

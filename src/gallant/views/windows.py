@@ -43,7 +43,10 @@ def windows_view(rows: Sequence[Calendar], now: datetime) -> View:
                 yield f"{mark('bad')} {BOLD}{plain(c.system)}{OFF} has no window in the next two weeks."
         yield from _rules(held)
         if free:
-            yield f"{mark('note')} At any time: {plain(', '.join(free))}: no windows: of the estate are for {'it' if len(free) == 1 else 'them'}."
+            yield (
+                f"{mark('note')} At any time: {plain(', '.join(free))}: no windows: of the estate are for"
+                f" {'it' if len(free) == 1 else 'them'}."
+            )
         if held:
             yield from next_steps(f"gallant plan {held[0].system}")
 

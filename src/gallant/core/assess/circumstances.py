@@ -58,7 +58,8 @@ def _rescue(facts: Facts) -> Iterator[Finding]:
                 "warn",
                 f"no second way into {name} if it does not come back",
                 "no console set, nobody on site, and it is not a guest",
-                f"Write under {name} in estate.yaml:  console: https://…  (or ssh://…), then: gallant check {facts.name}",
+                f"Write under {name} in estate.yaml:  console: https://…  (or ssh://…), then: gallant check"
+                f" {facts.name}",
                 node,
             )
 
@@ -340,9 +341,11 @@ def _snapshot_room(facts: Facts) -> Iterator[Finding]:
         "pass" if good else "stop",
         f"{room.keeper} has {'room' if good else 'no room'} for the restore point of {facts.name}",
         f"{room.free / 1e6:.0f} MB free, {room.needed / 1e6:.0f} MB wanted",
-        None
-        if good
-        else f"gallant snapshot list {facts.name}; make room on {room.keeper}, then: gallant check {facts.name}",
+        (
+            None
+            if good
+            else f"gallant snapshot list {facts.name}; make room on {room.keeper}, then: gallant check {facts.name}"
+        ),
     )
 
 
@@ -428,9 +431,14 @@ def _window(facts: Facts) -> Iterator[Finding]:
         "pass" if good else "warn",
         f"the work {'fits' if good else 'does not fit'} into what is booked",
         f"about {minutes} min of work, {length_s / 60:.0f} min booked from {facts.around.booked.start:%Y-%m-%d %H:%M}Z",
-        None
-        if good
-        else f"gallant notice book {facts.around.booked.notice} {facts.around.booked.start:%Y-%m-%dT%H:%MZ} --for {minutes}m",
+        (
+            None
+            if good
+            else (
+                f"gallant notice book {facts.around.booked.notice} {facts.around.booked.start:%Y-%m-%dT%H:%MZ} --for"
+                f" {minutes}m"
+            )
+        ),
     )
 
 
@@ -448,9 +456,11 @@ def _unattended(facts: Facts) -> Iterator[Finding]:
             "warn",
             f"what is booked of {facts.name} cannot log in by itself",
             f"accounts: {one.purpose}: {how}",
-            f"Write {one.where}=… into secrets/timer.env"
-            if one.kind == "env"
-            else "Keep it as file:, secret: in estate.yaml",
+            (
+                f"Write {one.where}=… into secrets/timer.env"
+                if one.kind == "env"
+                else "Keep it as file:, secret: in estate.yaml"
+            ),
         )
     if facts.around.booked is not None and not facts.around.unattended:
         yield finding(facts, "pass", "what is booked has its secrets when nobody is at a terminal")

@@ -377,9 +377,14 @@ def _backup(facts: Facts) -> Iterator[Finding]:
         else (
             "it is not sealed"
             if newest.sealed is None
-            else "it is of another version"
-            if not versions.items() <= newest.versions.items()
-            else f"it is {(facts.now - newest.taken).total_seconds() / 3600:.1f} h old, the limit is {facts.limits.backup_age_hours:g} h"
+            else (
+                "it is of another version"
+                if not versions.items() <= newest.versions.items()
+                else (
+                    f"it is {(facts.now - newest.taken).total_seconds() / 3600:.1f} h old, the limit is"
+                    f" {facts.limits.backup_age_hours:g} h"
+                )
+            )
         )
     )
     yield finding(

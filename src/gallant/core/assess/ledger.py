@@ -111,7 +111,8 @@ def chain_problems(kept: Iterable[Kept]) -> list[str]:
             problems.append(f"entry {expected} is missing: after it comes {one.seq}")
         if one.hash != next_hash(before, one.entry):
             problems.append(
-                f"entry {one.seq} ({one.entry.kind} of {one.entry.subject}) is not what was written, or what was before it"
+                f"entry {one.seq} ({one.entry.kind} of {one.entry.subject}) is not what was written, or what was"
+                " before it"
             )
         before, expected = one.hash, one.seq + 1
     return problems

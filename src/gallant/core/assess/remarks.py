@@ -135,7 +135,10 @@ def _without_counterpart(
         version = next((r.version for k, r in subject.ascending if k in parse_range(rule.when)), None)
         if version is not None:
             published = f"no such release of {product.name} is published yet"
-            why = f"{version} needs {rule.other} on {allowed.words()}; {published if product.releases else f'{rule.other} runs {other.running}'}"
+            why = (
+                f"{version} needs {rule.other} on {allowed.words()};"
+                f" {published if product.releases else f'{rule.other} runs {other.running}'}"
+            )
             own = found.setdefault(rule.system, {})
             own[version] = (*own.get(version, ()), why)
     return found

@@ -32,7 +32,10 @@ class RequirementUnknown(Record):
 
     @property
     def words(self) -> str:
-        return f"{self.system} on {self.release} needs {self.product} on {parse_range(self.range).words()}, and what that runs is not known"
+        return (
+            f"{self.system} on {self.release} needs {self.product} on {parse_range(self.range).words()}, and what that"
+            " runs is not known"
+        )
 
 
 class Requirements(Record):

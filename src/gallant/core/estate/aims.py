@@ -62,7 +62,8 @@ def parse_aim(text: str) -> ParsedAim:
             found = match.groupdict()
             return ParsedAim(kind=kind, number=int(found.get("number") or 0), name=found.get("name") or "")
     raise ValueError(
-        f"aim: {text!r} is not an aim; write newest, settled 30d, behind 1, train 5.1, after 3 in train, security, pin 3.2.4 or bundle NAME"
+        f"aim: {text!r} is not an aim; write newest, settled 30d, behind 1, train 5.1, after 3 in train, security, pin"
+        " 3.2.4 or bundle NAME"
     )
 
 

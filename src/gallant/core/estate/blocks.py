@@ -85,7 +85,8 @@ def block_of(draft: SystemDraft, why: str, indent: int = 2) -> str:
     if len(draft.roles) > 1:  # where they are is not always where they should be: that is a person's word
         places = ", ".join(f"{role}: {node}" for node, role in draft.roles.items())
         lines.append(
-            f"  # usual: {{{places}}}  # which node has which role when all is well, for those that have one of their own"
+            f"  # usual: {{{places}}}  # which node has which role when all is well, for those that have one of"
+            " their own"
         )
     return "".join(f"{' ' * indent}{line}\n" for line in lines)
 

@@ -122,7 +122,8 @@ def nothing_called(pick: Pick, names: Mapping[str, set[str]], words: Collection[
     for name in pick.components if called else ():
         if name not in called:
             return WrongUse(
-                f"Nothing selected has a component, kind or product {clean(name, 60)!r}{suggestion(name, sorted(called))}.",
+                "Nothing selected has a component, kind or product"
+                f" {clean(name, 60)!r}{suggestion(name, sorted(called))}.",
                 next="gallant inventory lists them",
             )
     for key, wanted in pick.of.items():

@@ -66,8 +66,8 @@ class Account(Record):
         kind, colon, where = self.secret.partition(":")
         if self.secret not in NO_REFERENCE and not (kind in SECRET_KINDS and colon and where):
             raise ValueError(
-                "secret: write env:NAME, file:PATH, keyring:SERVICE, key:PATH (an SSH key), agent or ask; a secret never "
-                "stands in this file"
+                "secret: write env:NAME, file:PATH, keyring:SERVICE, key:PATH (an SSH key), agent or ask; a secret"
+                " never stands in this file"
             )
 
 
@@ -206,8 +206,8 @@ class Node(Record):
             _secretless("console", self.console if "//" in self.console else f"//{self.console}")
         if parts.scheme not in SCHEMES or not (parts.hostname or parts.scheme in ("local", "hands")):
             raise ValueError(
-                "address: write https://HOST[:PORT] or ssh://HOST[:PORT], local: or hands:; what is said to a device is "
-                "never sent in clear"
+                "address: write https://HOST[:PORT] or ssh://HOST[:PORT], local: or hands:; what is said to a device is"
+                " never sent in clear"
             )
         if self.fingerprint is None:
             return
@@ -798,7 +798,8 @@ def _look_for_names(document: Document, estate: Estate) -> None:
             hint = document.suggestion(note.about, estate.systems)
             document.at(
                 ("notes", index, "about"),
-                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE > RELEASE",
+                f"{note.about!r} is nothing known{hint}; write a system, or publisher/product with a release or RELEASE"
+                " > RELEASE",
             )
 
 

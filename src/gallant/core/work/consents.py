@@ -82,7 +82,10 @@ def _of_hop(system: str, hop: Hop) -> Iterator[Told]:
         why = "It is what ran before." if hop.back else "The recall's condition held on no node when the plan was made."
         yield Consent(to="recalled", system=system), what, why
     for node, channels in hop.channels.items():
-        what = f"{system}/{node}: {' and '.join(channels)} {'is' if len(channels) == 1 else 'are'} enabled for the work, and disabled after it."
+        what = (
+            f"{system}/{node}: {' and '.join(channels)} {'is' if len(channels) == 1 else 'are'} enabled for the work,"
+            " and disabled after it."
+        )
         yield Consent(to="channel", system=system), what, "Whoever disabled it had a reason."
     if hop.rewinds is not None:
         what = f"{system}: it goes back to its restore point; everything since then is lost on it."

@@ -49,7 +49,8 @@ def _hop(ground: Ground, system: System, by_hand: str) -> Hop:
         following = reading.next_version
         if following is not None and following != reading.version and not product.same(following, reading.version):
             raise Refused(
-                f"{node_name(system, node)} would run {following} from its next restart on, and it runs {reading.version}.",
+                f"{node_name(system, node)} would run {following} from its next restart on, and it runs"
+                f" {reading.version}.",
                 "This would enter a release by the way.",
                 f"gallant plan {system.name} brings it in order, or take {following} off the node first",
             )

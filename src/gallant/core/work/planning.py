@@ -199,7 +199,8 @@ def able(ground: Ground, lane: Lane) -> None:
             raise Refused(
                 f"{step.subject} is reached at the address of its service {moving}, which moves.",
                 "What is sent to it may meet another node.",
-                f"Write the node's own address under {step.system} in estate.yaml, or leave {moving} out of its services",
+                f"Write the node's own address under {step.system} in estate.yaml, or leave {moving} out of its"
+                " services",
             )
     kinds = dict.fromkeys(
         (s.system, s.kind)
@@ -329,13 +330,17 @@ def order_of(ground: Ground, systems: Sequence[System], targets: Mapping[str, st
             raise NoOrder(
                 f"{', '.join(own)}: no order of work keeps every requirement: "
                 f"{'; '.join(rule.words for rule in conflict.rules) or 'no chain of releases leads to the aim'}.",
-                f"The nearest that is possible: {nearest}."
-                if nearest
-                else "Dropping any one of these would make it possible."
-                if not conflict.others
-                else "That is one of the reasons; the others are: "
-                + "; or: ".join("; ".join(rule.words for rule in reason) for reason in conflict.others)
-                + ".",
+                (
+                    f"The nearest that is possible: {nearest}."
+                    if nearest
+                    else (
+                        "Dropping any one of these would make it possible."
+                        if not conflict.others
+                        else "That is one of the reasons; the others are: "
+                        + "; or: ".join("; ".join(rule.words for rule in reason) for reason in conflict.others)
+                        + "."
+                    )
+                ),
                 _way_to_an_order(ground, systems),
                 own,
             )
@@ -455,7 +460,8 @@ def _legs(
         raise NoOrder(
             f"{system.name}: no order of work keeps every requirement: {found.stuck[IMAGE]}.",
             " ".join(reasons) or "A component that does not come along stays at what it runs.",
-            f"gallant gaps {system.name} shows what is behind; a plan without --only and --without takes all of it along.",
+            f"gallant gaps {system.name} shows what is behind; a plan without --only and --without takes all of it"
+            " along.",
             [system.name],
         )
     made: list[tuple[OrderedHop, tuple[Part, ...]]] = []
@@ -534,7 +540,10 @@ def one_way_of(
             continue
         runs = {p.version for r in ground.worked_on(system).values() for p in r.components if p.name == one.component}
         if before := sorted(runs - {one.to}):
-            return f"it takes {one.component} from {', '.join(before)} to {one.to} by its own migration; only a backup has what was before"
+            return (
+                f"it takes {one.component} from {', '.join(before)} to {one.to} by its own migration; only a backup has"
+                " what was before"
+            )
     return None
 
 
@@ -701,7 +710,8 @@ def _route_of_all(ground: Ground, system: System, target: Release) -> Route:
             )
         if product.key(running) > product.key(target):
             raise Refused(
-                f"{here} runs {reading.version}, newer than its aim {target.version}; Gallant does not plan downgrades.",
+                f"{here} runs {reading.version}, newer than its aim {target.version}; Gallant does not plan"
+                " downgrades.",
                 next=f"Change the aim of {system.name} in estate.yaml.",
             )
         route = find_route(product, running.version, target, delivery=system.delivery, despite=despite)
@@ -726,7 +736,10 @@ def _on_the_way(system: System, product: Product, read: Mapping[str, Reading], o
         if following is None:
             raise Refused(
                 f"{here} runs {reading.version}, from which no hop of the route {way} of its other nodes goes on.",
-                next=f"Bring {'its nodes' if len(system.nodes) > 2 else 'both nodes'} to one release by hand, then: gallant plan {system.name}",
+                next=(
+                    f"Bring {'its nodes' if len(system.nodes) > 2 else 'both nodes'} to one release by hand, then:"
+                    f" gallant plan {system.name}"
+                ),
             )
         awaited = reading.next_version
         if awaited is not None and awaited != reading.version and not product.same(awaited, following.version):

@@ -31,7 +31,10 @@ def _beyond(hop: Hop, undone: Plan, estate: Estate, products: Mapping[str, Produ
         moved += [(part.component, part.product, part.to) for part in hop.parts]
         for component, product, to in moved:
             if not _ran(undone, hop.system, component, to, products.get(product)):
-                yield f"{hop.system} is brought to {'' if component == IMAGE else f'{component} '}{to}, which it did not run before that roll"
+                yield (
+                    f"{hop.system} is brought to {'' if component == IMAGE else f'{component} '}{to}, which it did not"
+                    " run before that roll"
+                )
 
 
 def _ran(undone: Plan, system: str, component: str, version: str, product: Product | None) -> bool:

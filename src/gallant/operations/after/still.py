@@ -149,6 +149,9 @@ def _stock(place: Workplace) -> Iterator[Still]:
         size = sum(row.bytes for row in idle)
         yield Still(
             about=PACKAGE,
-            what=f"{len(idle)} package{'' if len(idle) == 1 else 's'} in stock ({size / 1e6:.3g} MB) that no system needs any more",
+            what=(
+                f"{len(idle)} package{'' if len(idle) == 1 else 's'} in stock ({size / 1e6:.3g} MB) that no system"
+                " needs any more"
+            ),
             next="gallant stock prune",
         )

@@ -66,7 +66,9 @@ def open_roll(place: Workplace, system: System) -> Refused | None:
     name = rolls[0].id
     return Refused(
         f"{name} of {system.name} is not finished; no second plan is made beside it.",
-        next=f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason WHY ends it where it stands",
+        next=(
+            f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason WHY ends it where it stands"
+        ),
     )
 
 

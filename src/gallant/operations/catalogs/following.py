@@ -66,7 +66,8 @@ def add(place: Workplace, name: str, source: str, key: str, access: Access | Non
         raise Refused(
             f"{name} is followed under another key.",
             f"Pinned is {key_fingerprint(known.key)}; this one is {key_fingerprint(pinned)}.",
-            f"A key is not changed by adding again. Ask the publisher first; then: gallant catalog trust {name} --key KEY",
+            f"A key is not changed by adding again. Ask the publisher first; then: gallant catalog trust {name}"
+            " --key KEY",
         )
     place.reach(checked, access)  # an account that cannot be used, or whose secret is not to be had, comes up now
     place.readings.add_source(name, checked, pinned, place.clock.now(), access)
@@ -635,7 +636,8 @@ def show(place: Workplace, product_name: str, version: str | None) -> Details:
     release = product.resolve(version)
     if release is None:
         raise WrongUse(
-            f"{version} is not a release of {product_name}{suggestion(version, [r.version for r in product.releases])}.",
+            f"{version} is not a release of"
+            f" {product_name}{suggestion(version, [r.version for r in product.releases])}.",
             next=f"gallant catalog show {product_name}",
         )
     return _details(place, product, release)
@@ -655,11 +657,11 @@ def _details(place: Workplace, product: Product, release: Release) -> Details:
         product=product,
         releases=(release,),
         alone=True,
-        concerns=tuple(
-            worst_concerns(c for s in about for c in issues_here(place, s, product, [release], rows[s.name]))
-        )
-        if about
-        else tuple(concerns_of(product, release, {})),
+        concerns=(
+            tuple(worst_concerns(c for s in about for c in issues_here(place, s, product, [release], rows[s.name])))
+            if about
+            else tuple(concerns_of(product, release, {}))
+        ),
         notes=tuple(notes.values()),
         terms=place.terms_text(product.name, release.terms) if release.terms else None,
         terms_accepted=release.terms is not None and place.ledger.accepted(release.terms, publisher),

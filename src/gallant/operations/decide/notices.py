@@ -292,7 +292,8 @@ class TermsAsked(Refused):
         self.version = version
         self.text = place.terms_text(notice.product, version)
         super().__init__(
-            f"{notice.target or 'It'} of {notice.product} comes under the publisher's terms {version}, which nobody accepted here.",
+            f"{notice.target or 'It'} of {notice.product} comes under the publisher's terms {version}, which nobody"
+            " accepted here.",
             "A named person accepts them once for each version of the terms.",
             f"Read them: gallant catalog show {notice.product} {notice.target}; then add --accept-terms {version}",
         )

@@ -41,7 +41,10 @@ class TurnHolder(Record):
 
     @property
     def trouble(self) -> str:
-        since = f"gallant due, process {self.pid}, has given no sign of life for {self.silent_s / 60:.0f} min; nothing else begins what is due"
+        since = (
+            f"gallant due, process {self.pid}, has given no sign of life for {self.silent_s / 60:.0f} min; nothing else"
+            " begins what is due"
+        )
         return f"{since}: it is stopped" if self.stopped else since
 
     @property

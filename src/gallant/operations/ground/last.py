@@ -112,7 +112,10 @@ def product_of(place: Workplace, system: System) -> Product:
     if product is None:
         raise GallantError(
             f"{system.name}: no catalog here lists {system.product}.",
-            next="gallant catalog list shows which are followed; gallant catalog add NAME SOURCE --key FILE follows another",
+            next=(
+                "gallant catalog list shows which are followed; gallant catalog add NAME SOURCE --key FILE follows"
+                " another"
+            ),
         )
     return product
 

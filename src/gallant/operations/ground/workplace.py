@@ -249,7 +249,10 @@ class Workplace:
         if not self.estate.systems:
             raise WrongUse(
                 "The estate declares no systems, so there is nothing to look at.",
-                next="gallant add ADDRESS reads a device and writes it there; or write it yourself under systems: in estate.yaml",
+                next=(
+                    "gallant add ADDRESS reads a device and writes it there; or write it yourself under systems: in"
+                    " estate.yaml"
+                ),
             )
         return select(self.estate, terms)
 

@@ -71,7 +71,10 @@ def read(file: Written, estate_folder: Path) -> Any:
 def _way_back(file: Written, estate_folder: Path) -> str:
     path, told = file.path(estate_folder), copy_made(file, estate_folder)
     if told is not None:
-        return f"gallant doctor --mend brings back its copy of {told:%Y-%m-%d %H:%M}Z, and keeps the damaged file next to it."
+        return (
+            f"gallant doctor --mend brings back its copy of {told:%Y-%m-%d %H:%M}Z, and keeps the damaged file next"
+            " to it."
+        )
     return f"Put it back from a backup; or keep it beside, and begin anew: mv {path} {path}.damaged"
 
 

@@ -95,7 +95,8 @@ def _still_can(place: Workplace, system: System, own: Mapping[str, Reading]) -> 
         release = product.resolve(reading.version) if product is not None else None
         if release is not None and not release.snapshots:
             raise Refused(
-                f"{system.name} runs {reading.version}, on which it cannot be snapshotted any more, as its publisher says.",
+                f"{system.name} runs {reading.version}, on which it cannot be snapshotted any more, as its publisher"
+                " says.",
                 next=f"gallant backup take {system.name} is its way back",
             )
 

@@ -86,7 +86,8 @@ def _still(place: Workplace, row: RollRow, systems: Sequence[str]) -> None:
         raise Refused(
             f"{other.id}, {what}, is not finished.",
             "Two rolls on one system would undo each other.",
-            f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where it stands.",
+            f"gallant resume {other.id} carries on; gallant hold {other.id} --for-good --reason WHY ends it where it"
+            " stands.",
         )
 
 

@@ -128,7 +128,10 @@ def _too_short(place: Workplace, made: Plan, notice: Notice, start: datetime, en
     if longer is not None:
         what = f"it needs up to {longer / 60:.0f} min in one piece, and {room / 60:.0f} min are open from then on"
     elif sum(needed) > room and not place.estate.due.rests:
-        what = f"it needs up to {sum(needed) / 60:.0f} min, {room / 60:.0f} min are open from then on, and nothing carries on the rest by itself (due: rests)"
+        what = (
+            f"it needs up to {sum(needed) / 60:.0f} min, {room / 60:.0f} min are open from then on, and nothing carries"
+            " on the rest by itself (due: rests)"
+        )
     else:
         return
     yield Doubt(what=what, next=f"gallant windows {notice.system}; gallant plan --all finds a time")

@@ -503,7 +503,8 @@ def _despite(
     running = {r.version for reading in readings.values() if (r := product.resolve(reading.version)) is not None}
     if recalled is None or finish is None or recalled.version not in running:
         raise Refused(
-            f"{system.name}: no node runs {clean(despite, 60)} as a recalled release, so there is nothing of it to finish.",
+            f"{system.name}: no node runs {clean(despite, 60)} as a recalled release, so there is nothing of it to"
+            " finish.",
             "A recalled release is entered by nobody who does not run it already.",
             f"gallant route {system.name}",
         )

@@ -128,9 +128,11 @@ def _orders(
         consents=consents,
         answers=answers or {},
         again=again,
-        windows={}
-        if pace.outside
-        else {name: tuple(spans) for name, spans in windows_of_plan(place, plan, not pace.unbooked).items()},
+        windows=(
+            {}
+            if pace.outside
+            else {name: tuple(spans) for name, spans in windows_of_plan(place, plan, not pace.unbooked).items()}
+        ),
         booked=only_booked(place, plan),
     )
 
@@ -231,7 +233,8 @@ def _refuse_beside(place: Workplace, plan: Plan) -> None:
             raise Refused(
                 f"{row.id} is not finished, and beside it this could break a requirement: {rule.words}.",
                 "Each is in order by itself; which of them is how far at which moment is not.",
-                f"gallant resume {row.id} carries on; gallant hold {row.id} --for-good --reason WHY ends it where it stands.",
+                f"gallant resume {row.id} carries on; gallant hold {row.id} --for-good --reason WHY ends it where it"
+                " stands.",
             )
 
 

@@ -264,7 +264,8 @@ class _Draft:
             raise Refused(
                 f"{address} shows a {_key_words(greeting)} that nothing here vouches for: {greeting.fingerprint}.",
                 "Nothing was sent to it.",
-                f"Compare it with what its console shows; then add --pin {greeting.fingerprint}, or --yes to take it as it is",
+                f"Compare it with what its console shows; then add --pin {greeting.fingerprint}, or --yes to take it as"
+                " it is",
             )
         if not learn(address, _key_words(greeting), greeting.fingerprint):
             raise Refused(f"{address} is not added: its {_key_words(greeting)} was not accepted.")
@@ -538,7 +539,8 @@ def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWante
         for column in (c for c in COLUMNS if c not in OF_A_NODE and row.get(c)):
             if said.setdefault(column, row[column]) != row[column]:
                 raise WrongUse(
-                    f"{path}: the rows of {clean(row['as'], 60)} differ in {column}: {clean(said[column], 40)!r}, {clean(row[column], 40)!r}.",
+                    f"{path}: the rows of {clean(row['as'], 60)} differ in {column}: {clean(said[column], 40)!r},"
+                    f" {clean(row[column], 40)!r}.",
                     next="Rows with one name in as are nodes of one system; name them otherwise, or alike",
                 )
     tags = tuple(said.pop("tags").replace(";", " ").split()) if "tags" in said else usual.tags

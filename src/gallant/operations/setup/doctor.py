@@ -124,7 +124,10 @@ def _stores(place: Workplace) -> Iterator[Examined]:
 
 def _way_back(path: Path, rows: Rows, kept: bool) -> str:
     if not kept:
-        return f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that was followed"
+        return (
+            f"mv {path} {path}.damaged, then: gallant survey; gallant catalog add NAME SOURCE --key FILE for each that"
+            " was followed"
+        )
     told = made_at(copy_of(path))
     if told is None or not _is_whole(copy_of(path), rows):
         return f"bring {path.name} back from your own backup of the estate's folder"

@@ -135,7 +135,10 @@ def _one(name: str, raw: bytes) -> Validated:
 def _no_kind(values: object, kind: str) -> str:
     if isinstance(values, dict) and values and set(values) <= {*LISTS, *MAPPINGS}:
         return "a part of an estate; it is looked at with the file that includes it: gallant validate estate.yaml"
-    return f"no kind of Gallant file: it begins with neither gallant: nor schema: of {', '.join(KINDS)}{suggestion(kind, list(KINDS))}"
+    return (
+        "no kind of Gallant file: it begins with neither gallant: nor schema: of"
+        f" {', '.join(KINDS)}{suggestion(kind, list(KINDS))}"
+    )
 
 
 def _profiles_of(name: str, source: Source) -> None:

@@ -108,7 +108,10 @@ def _warnings(reading: Reading, taken: Collection[str]) -> Iterator[str]:
         *((c.name, c.version) for c in reading.components if c.name != IMAGE),
     ):
         if version and not _is_read(version):
-            yield f"{name} {version}: only as text can it be compared; take off what stands before its first number (trim: in the profile)"
+            yield (
+                f"{name} {version}: only as text can it be compared; take off what stands before its first number"
+                " (trim: in the profile)"
+            )
     for field in ("state", "role"):
         if getattr(reading, field) != UNKNOWN:
             continue
