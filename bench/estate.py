@@ -7,7 +7,7 @@ import time
 import yaml
 from short import sized
 
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 
 
 def text(systems: int) -> str:

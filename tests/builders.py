@@ -14,9 +14,11 @@ from typing import Any, Union, get_args, get_origin
 import msgspec
 
 from gallant.core.catalog.products import Package, Product
+from gallant.core.estate.accounts import Account
 from gallant.core.estate.backups import Backup, Item
+from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.sources import Access
-from gallant.core.estate.systems import Account, Node, System, parse_estate
+from gallant.core.estate.systems import Node, System
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import replace
 from gallant.core.versions import Version, parse

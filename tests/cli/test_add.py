@@ -9,7 +9,7 @@ import threading
 
 import pytest
 
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.standin.ports import reserve
 
 from ..conftest import Place

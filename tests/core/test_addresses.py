@@ -9,7 +9,7 @@ import pytest
 from gallant.catalogs.fetch import check_source
 from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 
 from ..builders import GOOD
 

@@ -14,7 +14,7 @@ from gallant.core.assess.gaps import Prospect, assess, find_gaps
 from gallant.core.assess.routes import admits, describe_unknown, find_route
 from gallant.core.catalog.products import Minutes, Package, Product, Recall, Release, Requirement, version_of
 from gallant.core.estate.aims import choose, parse_aim, runs_on
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse, parse_range

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.blocks import DraftNode, SystemDraft, with_system
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 
 HEAD = "gallant: estate/1\nname: t\nsites: {s: {}}   # where it is\n"
 OTHER = """\

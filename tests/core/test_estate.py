@@ -6,7 +6,9 @@ import pytest
 
 from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
-from gallant.core.estate.systems import aim_for, parse_estate, select
+from gallant.core.estate.aiming import aim_for
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.selecting import select
 
 from ..builders import GOOD
 

@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.documents import Invalid
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 
 MAIN = """\
 gallant: estate/1

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.estate.pins import Pin, parse_pins, pin_line, with_pins, without_serial
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 
 TEXT = """
 gallant: estate/1

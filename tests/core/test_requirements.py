@@ -11,7 +11,8 @@ from gallant.core.assess.remarks import remarks
 from gallant.core.assess.requirements import own_breaches, requirements
 from gallant.core.catalog.products import Product, Requirement
 from gallant.core.errors import Refused
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
 from gallant.core.work.ground import Ground

@@ -17,7 +17,8 @@ from gallant.core.catalog.conditions import check_condition, holds
 from gallant.core.catalog.products import Bundle, KnownIssue, Product, Recall, Requirement
 from gallant.core.estate.facts import facts_of
 from gallant.core.estate.notes import notes_on
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.readings import Component, Facet, Gauge, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse

@@ -11,10 +11,12 @@ from hypothesis import strategies as st
 
 from gallant.core.documents import Invalid
 from gallant.core.errors import WrongUse
+from gallant.core.estate.aiming import aim_for
 from gallant.core.estate.calendar import most_special, windows_of
+from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.rules import Marks
 from gallant.core.estate.rules import matches as rule_matches
-from gallant.core.estate.systems import aim_for, parse_estate, select
+from gallant.core.estate.selecting import select
 from gallant.core.estate.terms import matches, parse_term, unmatched
 from gallant.core.work.planning import systems_of
 

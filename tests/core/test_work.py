@@ -37,8 +37,9 @@ from gallant.core.catalog.products import KnownIssue, Minutes, Package
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate.backups import Copy
 from gallant.core.estate.order import NotSafe, Standing, rounds
+from gallant.core.estate.services import Service
 from gallant.core.estate.snapshots import RestorePoint
-from gallant.core.estate.systems import Aim, Limits, Note, Service
+from gallant.core.estate.systems import Aim, Limits, Note
 from gallant.core.readings import (
     RUNNING,
     SAVED,

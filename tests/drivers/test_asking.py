@@ -16,7 +16,8 @@ import pytest
 
 from gallant.core.assess.outages import Watched
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import FAST_S, SLOW_S, HttpAsked, Service, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.services import FAST_S, SLOW_S, HttpAsked, Service
 from gallant.drivers.asking import ways_in
 from gallant.drivers.commands import run_command
 from gallant.drivers.probe import SocketProber, probe

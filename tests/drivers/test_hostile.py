@@ -13,7 +13,7 @@ import pytest
 from aiohttp import web
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached
 from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools

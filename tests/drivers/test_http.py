@@ -14,7 +14,8 @@ import pytest
 from aiohttp import web
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, WrongMachine
 from gallant.core.records import replace
 from gallant.drivers.base import Credential, Tools

@@ -7,7 +7,7 @@ import asyncio
 
 import pytest
 
-from gallant.core.estate.systems import Read
+from gallant.core.estate.services import Read
 from gallant.drivers.asking import NOT_RIGHT
 from gallant.drivers.patterns import begins, groups_in
 

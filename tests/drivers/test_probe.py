@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from gallant.core.assess.outages import outages
-from gallant.core.estate.systems import Read, Service
+from gallant.core.estate.services import Read, Service
 from gallant.drivers.asking import ways_in
 from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
 from gallant.standin.ports import bound, reserve

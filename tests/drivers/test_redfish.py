@@ -12,7 +12,7 @@ import pytest
 from aiohttp import web
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused, LoginRefused, WrongMachine
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import new_session

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, WrongMachine
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.profile import load_profile, parse_profile

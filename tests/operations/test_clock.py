@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 
 import pytest
 
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.operations.ground import clock as module
 from gallant.operations.ground.clock import EstateClock
 

@@ -15,7 +15,7 @@ import pytest
 
 from gallant.core.documents import MOST_HELP, MOST_PROBLEMS, Document, Invalid
 from gallant.core.estate.backups import Backup
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.operations.setup.files import TEMPLATE, validate
 from gallant.standin.publisher import Publisher
 

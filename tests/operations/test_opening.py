@@ -7,7 +7,7 @@ import os
 import pytest
 
 from gallant.core.documents import Invalid
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.operations.ground import opening
 from gallant.operations.ground.opening import NAME, open_estate
 

@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import Account, CopyPlace
+from gallant.core.estate.accounts import Account
+from gallant.core.estate.systems import CopyPlace
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep.copies import SftpPlace
 from gallant.vault.backups import BackupStore, copy_to

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.debian import DebianDriver

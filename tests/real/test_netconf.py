@@ -10,7 +10,7 @@ from contextlib import asynccontextmanager
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.netconf import NetconfDriver

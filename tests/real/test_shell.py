@@ -9,7 +9,7 @@ import os
 import pytest
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, LoginRefused, NotReached
 from gallant.drivers.base import Credential, Tools
 from gallant.drivers.profile import parse_profile

@@ -17,8 +17,9 @@ from gallant.core.assess.outages import Sample, Watched
 from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Backup, Item
+from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.snapshots import is_for, roll_reason, snapshot_name
-from gallant.core.estate.systems import Estate, System, parse_estate
+from gallant.core.estate.systems import Estate, System
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached, NotSent
 from gallant.core.readings import Component, Gauge, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range

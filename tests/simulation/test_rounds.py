@@ -9,7 +9,8 @@ from datetime import timedelta
 import pytest
 
 from gallant.core.catalog.products import Requirement
-from gallant.core.estate.systems import RoundRule, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import RoundRule
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import replace
 from gallant.core.work.planning import systems_of

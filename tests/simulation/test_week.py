@@ -7,7 +7,7 @@ from datetime import datetime
 
 import pytest
 
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.work import due
 from gallant.engine import turn
 

@@ -25,8 +25,9 @@ from gallant.core.assess.notices import Notice, NoticeWork, Wanted, notices
 from gallant.core.catalog.products import SEVERITIES
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.calendar import windows_of
+from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.rules import ACT, Decision
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import replace
 from gallant.core.work import due

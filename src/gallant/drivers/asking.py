@@ -22,7 +22,7 @@ from functools import partial
 from pathlib import Path
 from typing import TypeAlias
 
-from gallant.core.estate.systems import Service
+from gallant.core.estate.services import Service
 from gallant.drivers.commands import run_command
 from gallant.drivers.patterns import begins
 

@@ -14,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from gallant.core.assess.outages import Sample, Watched
-from gallant.core.estate.systems import FAST_S, Service
+from gallant.core.estate.services import FAST_S, Service
 from gallant.core.ports import Clock
 from gallant.drivers.asking import Ways, ways_in
 

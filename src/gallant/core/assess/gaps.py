@@ -15,9 +15,10 @@ from typing import overload
 from gallant.core.assess.remarks import Remark, remarks
 from gallant.core.assess.routes import Route, describe_unknown, find_route, why_not_enter
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Bundle, Product, Release
+from gallant.core.estate.aiming import AimHere, aims_by_subject, aims_on, subject_of
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.picks import STANDINGS as STANDINGS
-from gallant.core.estate.systems import AimHere, Estate, System, aims_by_subject, aims_on, subject_of
+from gallant.core.estate.systems import Estate, System
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import Record, replace
 from gallant.core.versions import NotAVersion, Version, parse

@@ -6,7 +6,8 @@ import re
 from datetime import datetime
 
 from gallant.core.addresses import secretless
-from gallant.core.estate.systems import FINGERPRINT, Account
+from gallant.core.estate.accounts import Account
+from gallant.core.estate.systems import FINGERPRINT
 from gallant.core.records import Record
 
 _WORD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+/~-]{0,127}", re.ASCII)

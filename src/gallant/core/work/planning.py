@@ -12,11 +12,12 @@ from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route, why_not_enter
 from gallant.core.catalog.products import Bundle, Product, Release, release_digest, version_of
 from gallant.core.errors import Refused
+from gallant.core.estate.aiming import aim_for
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.order import SHAPES, NotSafe
 from gallant.core.estate.stacks import systems_above
-from gallant.core.estate.systems import Estate, RoundRule, System, aim_for, moving_service, node_name
+from gallant.core.estate.systems import Estate, RoundRule, System, moving_service, node_name
 from gallant.core.estate.terms import matches
 from gallant.core.readings import IMAGE, Component, Reading
 from gallant.core.records import replace

@@ -8,9 +8,10 @@ from gallant.core.assess.recalls import FORWARD, WayOut
 from gallant.core.assess.routes import Refusal, Route, find_route
 from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError, WrongUse
+from gallant.core.estate.aiming import aim_for
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.notes import notes_on
-from gallant.core.estate.systems import Note, System, aim_for
+from gallant.core.estate.systems import Note, System
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
 from gallant.core.work.planning import target_of

@@ -13,9 +13,10 @@ from gallant.core.assess.ledger import REMOVED
 from gallant.core.catalog.products import Catalog, Product, Release, decode_catalog
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
+from gallant.core.estate.accounts import Account
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.sources import Access, News, Source, parse_channel
-from gallant.core.estate.systems import Account, CatalogRule, Note, name_problem
+from gallant.core.estate.systems import CatalogRule, Note, name_problem
 from gallant.core.records import Record, clean, replace
 from gallant.operations.catalogs.sources import CatalogBrought, Counter, bring, kept_catalog, news
 from gallant.operations.ground.deciding import record

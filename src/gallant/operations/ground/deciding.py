@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 from gallant.core.assess.ledger import Kept, LedgerEntry
 from gallant.core.assess.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import EventPlace
+from gallant.core.estate.told import EventPlace
 from gallant.core.ports import OneRoll
 from gallant.core.work import events
 from gallant.disk import appending

@@ -17,7 +17,8 @@ import msgspec
 
 from gallant import core
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import Estate, parse_estate
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.records import clean
 from gallant.disk import put_whole
 from gallant.store.database import state_folder

@@ -9,7 +9,8 @@ from pathlib import Path
 
 from gallant.core.assess.findings import UNATTENDED, Unattended
 from gallant.core.errors import Unreached, WrongUse
-from gallant.core.estate.systems import Account, Estate, System
+from gallant.core.estate.accounts import Account
+from gallant.core.estate.systems import Estate, System
 
 Asker = Callable[[str], str]
 

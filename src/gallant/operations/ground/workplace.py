@@ -17,8 +17,9 @@ import msgspec
 from gallant.core.catalog.products import Bundle, Catalog, Package, Product, joined
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.pins import Pin, pin_line, with_pins, without_serial
+from gallant.core.estate.selecting import select
 from gallant.core.estate.sources import Access, Source
-from gallant.core.estate.systems import Estate, Note, System, node_name, select
+from gallant.core.estate.systems import Estate, Note, System, node_name
 from gallant.core.ports import WrongMachine
 from gallant.core.records import clean, replace, rfc3339
 from gallant.disk import appending, opened

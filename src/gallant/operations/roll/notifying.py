@@ -15,7 +15,8 @@ from pathlib import Path
 import msgspec
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.systems import NotifyPlace, host_and_port
+from gallant.core.estate.places import host_and_port
+from gallant.core.estate.told import NotifyPlace
 from gallant.core.records import Record, clean, rfc3339
 from gallant.drivers.commands import run_command
 from gallant.operations.ground.secrets import resolve

@@ -21,7 +21,8 @@ from gallant.core.assess.outages import Watched
 from gallant.core.catalog.products import Product, Release, release_digest
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse
-from gallant.core.estate.systems import SLOW_S, Node, Service, System, node_name
+from gallant.core.estate.services import SLOW_S, Service
+from gallant.core.estate.systems import Node, System, node_name
 from gallant.core.ports import Driver, Listener, OneRoll
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace

@@ -17,19 +17,12 @@ import msgspec
 
 from gallant.core.documents import Invalid, suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
+from gallant.core.estate.accounts import Account
 from gallant.core.estate.blocks import DraftNode, SystemDraft, with_system
 from gallant.core.estate.order import SHAPES
-from gallant.core.estate.systems import (
-    DRIVERS,
-    GENERIC_PROFILES,
-    Account,
-    Node,
-    System,
-    is_loopback,
-    name_problem,
-    node_name,
-    parse_estate,
-)
+from gallant.core.estate.places import is_loopback
+from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import DRIVERS, GENERIC_PROFILES, Node, System, name_problem, node_name
 from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.disk import put_whole

@@ -15,7 +15,7 @@ from gallant.core.documents import LARGEST_BYTES, Document, Invalid, Problem, do
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.gathering import LISTS, MAPPINGS
-from gallant.core.estate.systems import parse_estate
+from gallant.core.estate.reading import parse_estate
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole, why_not

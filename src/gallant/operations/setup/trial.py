@@ -8,7 +8,8 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from gallant.core.errors import GallantError, WrongUse
-from gallant.core.estate.systems import Account, Estate, Node, Site, System
+from gallant.core.estate.accounts import Account
+from gallant.core.estate.systems import Estate, Node, Site, System
 from gallant.core.readings import IMAGE, UNKNOWN, Reading
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, parse
