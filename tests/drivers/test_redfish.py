@@ -14,10 +14,10 @@ from aiohttp import web
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused, LoginRefused, WrongMachine
-from gallant.drivers.base import Credential, Tools
 from gallant.drivers.http import new_session
 from gallant.drivers.profile import load_profile
 from gallant.drivers.redfish import RedfishDriver
+from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve

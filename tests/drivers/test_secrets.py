@@ -15,7 +15,7 @@ from gallant.core.errors import GallantError
 from gallant.core.ports import Act
 from gallant.core.readings import Reading
 from gallant.core.records import clean
-from gallant.drivers.base import Credential
+from gallant.drivers.tools import Credential
 
 from .test_hostile import web_device
 

@@ -15,9 +15,9 @@ import pytest
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused
-from gallant.drivers.base import Credential, Tools
 from gallant.drivers.debian import DebianDriver
 from gallant.drivers.profile import load_profile
+from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 
 from .repository import package, signed

@@ -11,9 +11,9 @@ import pytest
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, LoginRefused, NotReached
-from gallant.drivers.base import Credential, Tools
 from gallant.drivers.profile import parse_profile
 from gallant.drivers.shell import ShellDriver
+from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 
 ESTATE = """

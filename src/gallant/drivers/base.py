@@ -10,14 +10,9 @@ import contextlib
 import functools
 import hashlib
 import io
-import math
-from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Hashable, Iterator, Mapping, Sequence
-from contextlib import AbstractAsyncContextManager
-from dataclasses import dataclass, field
-from datetime import UTC, datetime
-from functools import lru_cache
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple, ParamSpec, Protocol, TypeVar, cast
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Mapping, Sequence
+from datetime import datetime
+from typing import Any, ParamSpec, TypeVar
 
 import msgspec
 
@@ -28,13 +23,11 @@ from gallant.core.ports import (
     Accepted,
     Act,
     AnswerLost,
-    Clock,
     DeviceRefused,
     LoginRefused,
     NotReached,
     NotSent,
     Progress,
-    Refusals,
     Tested,
     WrongMachine,
 )
@@ -43,24 +36,33 @@ from gallant.core.readings import (
     IMAGE,
     UNKNOWN,
     Alarm,
-    AtHand,
-    Channel,
     Closely,
     Component,
-    Expiry,
     Facet,
     Gauge,
-    Guest,
     Job,
     Logged,
-    PackagePresent,
     Reading,
-    Snapshot,
 )
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Knows
+from gallant.drivers.answers import (
+    ROWS,
+    Ours,
+    clock_offset,
+    left_out_rows,
+    merge,
+    named,
+    number,
+    record_of,
+    rows_of,
+    several,
+    text_of,
+    texts_of,
+    told_apart,
+)
 from gallant.drivers.calls import Call
-from gallant.drivers.patterns import searched
+from gallant.drivers.masking import encoded_needles, needles
 from gallant.drivers.profile import (
     CLOSELY,
     CLOSELY_FIELDS,
@@ -70,13 +72,10 @@ from gallant.drivers.profile import (
     Profile,
     expression,
     fill,
-    rule_for,
 )
 from gallant.drivers.spoken import fields_of, spoken
+from gallant.drivers.tools import Acts, Asked, CallTold, Credential, Exports, Fields, Order, Reads, Tools
 from gallant.drivers.xml import MOST_ROWS
-
-if TYPE_CHECKING:
-    from aiohttp import ClientSession
 
 T = TypeVar("T")
 R = TypeVar("R", bound=Record)
@@ -86,86 +85,11 @@ MOST_LOGGED = 100  # newest entries of a node's own log
 RETRY_PAUSE_S = 0.1  # real seconds; doubled with each try
 LARGEST_COMPLAINT = 64 * 1024  # an error says what it is in its first lines
 LARGEST_EXPORT = 64 * 1024 * 1024 * 1024
-SHORTEST_SECRET = 4  # a shorter one would mask half of every text
 
 
 # The fields of a reading that are a word or a number each.
 TRIMMED_AS = {"next_version": "version", "other_slot": "version"}
 TEXTS = ("serial", "version", "boot", "build", "next_version", "other_slot", "model", "network", "part_number")
-
-
-class Credential(NamedTuple):
-    """Who Gallant is on a device. `kind` is password, key (the
-    secret is a private key's text) or agent (there is none)."""
-
-    user: str
-    secret: str
-    kind: str = "password"
-
-
-class CallTold(NamedTuple):
-    """One call as it was made, for anyone who wants to see: the question, the answer, and the fields taken from it."""
-
-    node: str
-    call: str
-    answer: str
-    fields: dict[str, object]
-
-
-class Asked(NamedTuple):
-    """One call to be made: with which fields and whose account, and for an act the order that it carries out."""
-
-    call: Call
-    fields: Mapping[str, str] = {}
-    purpose: str = "read"
-    act: Act | None = None
-    progress: Progress | None = None
-
-
-class Memory(Protocol):
-    """What a node said before, by call, with the tag under which the device can say that nothing changed."""
-
-    def recall(self, node: str, call: str) -> tuple[str, dict[str, object]] | None: ...
-    def remember(self, node: str, call: str, tag: str, fields: dict[str, object]) -> None: ...
-
-
-Serving = Callable[[str, Path], AbstractAsyncContextManager[str]]  # node's host, file → URL for the block's length
-
-
-class Throttled(Protocol):
-    """Waits until so many more bytes may be sent to a site."""
-
-    async def let(self, count: int) -> None: ...
-
-
-@dataclass
-class Tools:
-    """What a driver is given from outside; each is used when it is first needed and not before."""
-
-    credentials: Callable[[str], Credential]
-    clock: Clock
-    folder: Path = field(default_factory=Path)
-    session: ClientSession | None = None
-    package_file: Callable[[str, str], Path] | None = None
-    throttle: Throttled | None = None
-    serving: Serving | None = None
-    memory: Memory | None = None
-    one_by_one: bool = False
-    told: Callable[[CallTold], None] | None = None
-    hands: Callable[[str], str | None] | None = None  # tells a person what to do; what the person answers
-    learn_key: Callable[[str, str, str], bool] | None = None  # node, kind, fingerprint → whether it is to be trusted
-    refusals: Refusals = field(default_factory=Refusals)
-    sighted: Callable[[str, str], None] | None = (
-        None  # node, serial: seen for the first time, where the estate names none
-    )
-
-
-Fields = dict[str, object]
-Exporter = Callable[[str], AsyncIterator[bytes]]
-Exports = Mapping[str, Exporter]
-Reads = Mapping[str, Callable[[str], Awaitable[Fields]]]
-Order = Callable[[str, Act, Progress | None], Awaitable[Fields]]
-Acts = Mapping[str, Order]
 
 
 HELD_BY_SIGHT = ("when it was first seen it was", "take its lines out of known_nodes")
@@ -414,7 +338,7 @@ class ProfiledDriver:
             if not call.applies_to(self._versions.get(node)):
                 continue
             before = self.clock.now()
-            taken = await self._repeated(node, Asked(call, {"node": node, **_texts(found)}))
+            taken = await self._repeated(node, Asked(call, {"node": node, **texts_of(found)}))
             merge(found, self._heard(taken, before))
         return found
 
@@ -436,7 +360,7 @@ class ProfiledDriver:
             raise DeviceRefused(f"{self.name_of(node)} has no readiness test of its own.", meaning="fatal")
         found: Fields = {}
         for call in self.profile.self_test:
-            fields = {"node": node, "release": release, **_texts(found)}
+            fields = {"node": node, "release": release, **texts_of(found)}
             merge(found, await self._repeated(node, Asked(call, fields)))
         found = self._hidden(found)
         return Tested(
@@ -487,15 +411,15 @@ class ProfiledDriver:
         if _names(plan, "{url}"):
             fields["url"] = await self._serve(node, act)
         calls = [call for call in plan.calls if call.applies_to(self._versions.get(node))]
-        for number, call in enumerate(calls):
+        for sent, call in enumerate(calls):
             try:
                 self._in_time(node, act, send_by)
-                taken.update(await self._once(node, Asked(call, {**fields, **_texts(taken)}, "act", act, progress)))
+                taken.update(await self._once(node, Asked(call, {**fields, **texts_of(taken)}, "act", act, progress)))
             except (NotReached, LoginRefused, NotSent) as error:
-                if not number:
+                if not sent:
                     raise
                 raise AnswerLost(  # an order of several calls is not unsent because its last one is
-                    f"{self.name_of(node)}: {number} of the {len(calls)} calls of {act.kind} went out, then:"
+                    f"{self.name_of(node)}: {sent} of the {len(calls)} calls of {act.kind} went out, then:"
                     f" {error.what}",
                     error.why,
                 ) from None
@@ -667,7 +591,7 @@ class ProfiledDriver:
 
     def mask(self, text: str) -> str:
         """The text without any secret that this driver has used."""
-        for secret in _needles(frozenset(self._secrets)):
+        for secret in needles(frozenset(self._secrets)):
             text = text.replace(secret, "•••")
         return text
 
@@ -680,7 +604,7 @@ class ProfiledDriver:
 
         Nearly no device gives one back; that none is there is seen in one look at all of it.
         """
-        forms = _encoded(frozenset(self._secrets))
+        forms = encoded_needles(frozenset(self._secrets))
         if not forms:
             return fields
         raw = msgspec.json.encode(fields, enc_hook=str)
@@ -711,7 +635,7 @@ class ProfiledDriver:
         profile = self.profile
         text = {key: profile.trimmed(TRIMMED_AS.get(key, key), text_of(fields.get(key))) for key in TEXTS}
         sync = profile.word("sync", fields["sync"]) if "sync" in fields else None
-        offset = _clock_offset(fields.get("clock"), fields.get("clock_heard"))
+        offset = clock_offset(fields.get("clock"), fields.get("clock_heard"))
         offers, channels = fields.get("offers"), fields.get("channels")
         image = Component(
             name=IMAGE,
@@ -724,7 +648,7 @@ class ProfiledDriver:
         shape = SHAPES[self.system.shape]
         rows: dict[str, tuple[Any, ...]] = {name: self._records(kind, fields.get(name)) for name, kind in ROWS.items()}
         parts = [self._part(part) for part in rows["components"]]
-        said = [clean(str(o), 200) for o in _list(fields, "oddities")]
+        said = [clean(str(o), 200) for o in rows_of(fields, "oddities")]
         return Reading(
             system=self.system.name,
             node=node,
@@ -748,24 +672,24 @@ class ProfiledDriver:
             model=text["model"],
             part_number=text["part_number"],
             network=text["network"],
-            answers_for=_several(fields.get("answers_for")),
+            answers_for=several(fields.get("answers_for")),
             clock_offset_s=offset,
             clock_uncertainty_s=None if offset is None else number(fields.get("clock_within")),
-            components=(image, *_told_apart([part for part in parts if part.name != IMAGE])),
+            components=(image, *told_apart([part for part in parts if part.name != IMAGE])),
             packages=rows["packages"],
-            jobs=tuple(self._job(job) for job in _list(fields, "jobs") if isinstance(job, dict)),
+            jobs=tuple(self._job(job) for job in rows_of(fields, "jobs") if isinstance(job, dict)),
             facets=tuple(
                 replace(f, state=self.profile.states.get("facet", {}).get(f.state, f.state)) for f in rows["facets"]
             ),
             gauges=tuple(self._gauge(g) for g in rows["gauges"]),
-            offers=self._versions_of(_several(offers)),
+            offers=self._versions_of(several(offers)),
             channels=rows["channels"] if isinstance(channels, list) else None,
             alarms=tuple(replace(a, level=self._level(a.level)) for a in rows["alarms"]),
             expiries=rows["expiries"],
             snapshots=rows["snapshots"] if isinstance(fields.get("snapshots"), list) else None,
-            oddities=tuple(dict.fromkeys([*said, *_left_out(fields, rows)])),
+            oddities=tuple(dict.fromkeys([*said, *left_out_rows(fields, rows)])),
             tells_work=fields.get("tells_work") is not False,
-            not_at_hand=_several(fields.get("not_at_hand")) or (),
+            not_at_hand=several(fields.get("not_at_hand")) or (),
             at_hand=rows["at_hand"] if isinstance(fields.get("at_hand"), list) else None,
             guests=rows["guests"] if isinstance(fields.get("guests"), list) else None,
             reach=self._word("reach", fields["reach"]) if fields.get("reach") is not None else None,
@@ -817,11 +741,11 @@ class ProfiledDriver:
         return named(self.profile.parts, self.system.product, said, version)
 
     def _records(self, kind: type[R], rows: object) -> tuple[R, ...]:
-        """Rows of an answer as records; a row that is none is left out rather than guessed at, and `_left_out` says
+        """Rows of an answer as records; a row that is none is left out rather than guessed at, and `left_out_rows` says
         so."""
         found: list[R] = []
         for row in rows if isinstance(rows, (list, tuple)) else ():
-            record = _record(kind, row)
+            record = record_of(kind, row)
             if record is not None:
                 found.append(record)
         return tuple(found)
@@ -836,163 +760,3 @@ class ProfiledDriver:
             release=self.profile.trimmed("version", text_of(fields.get("release"))) or None,
             remaining_s=number(fields.get("remaining_s")),
         )
-
-
-@lru_cache(maxsize=1024)
-def _needles(secrets: frozenset[str]) -> tuple[str, ...]:
-    """What must not be in any text: each secret, also as it is in a text that was cleaned; the longest first."""
-    every = {form for secret in secrets for form in (secret, clean(secret, len(secret)))}
-    return tuple(sorted((form for form in every if len(form) >= SHORTEST_SECRET), key=lambda f: (-len(f), f)))
-
-
-@lru_cache(maxsize=1024)
-def _encoded(secrets: frozenset[str]) -> tuple[bytes, ...]:
-    return tuple(msgspec.json.encode(form)[1:-1] for form in _needles(secrets))
-
-
-def named(rules: tuple[PartRule, ...], product: str, said: str, version: str) -> tuple[Fields, PartRule | None]:
-    """A component that a device calls `said`, and the rule that fits it; see `ProfiledDriver.named_part`."""
-    rule = rule_for(rules, said)
-    return {**_named(rule, product, said), "version": version}, rule
-
-
-@lru_cache(maxsize=4096)
-def _named(rule: PartRule | None, product: str, said: str) -> Fields:
-    plain = _slug(said)
-    if rule is None:
-        return {"name": plain, "kind": UNKNOWN, "product": f"{product}-{plain}"}
-    found = searched(rule.pattern, said)
-    groups = {k: _slug(v) for k, v in found.groupdict().items() if v is not None} if found else {}
-    name = fill(rule.name, groups) if rule.name else plain
-    own = fill(rule.product, groups) if rule.product else f"{product}-{_slug(name)}"
-    return {"name": name, "kind": rule.kind, "product": own}
-
-
-class Ours:
-    """A word that is Gallant's already, where the driver itself knows the protocol's."""
-
-    __slots__ = ("word",)
-
-    def __init__(self, word: str) -> None:
-        self.word = word
-
-    def __str__(self) -> str:
-        return self.word
-
-
-# What the rows of a reading's lists are.
-ROWS: Mapping[str, type[Record]] = {
-    "components": Component,
-    "packages": PackagePresent,
-    "facets": Facet,
-    "gauges": Gauge,
-    "channels": Channel,
-    "alarms": Alarm,
-    "expiries": Expiry,
-    "snapshots": Snapshot,
-    "guests": Guest,
-    "at_hand": AtHand,
-}
-
-
-def as_record(kind: type[R], row: Mapping[str, object]) -> R | None:
-    tidy = {key: text_of(value) if isinstance(value, str) else value for key, value in row.items() if value is not None}
-    try:
-        return msgspec.convert(tidy, kind, strict=False)
-    except msgspec.ValidationError:
-        return None
-
-
-def _record(kind: type[R], row: object) -> R | None:
-    if isinstance(row, kind):
-        return row
-    if not isinstance(row, dict):
-        return None
-    try:
-        return cast("R | None", _shared(cast(Hashable, kind), tuple(row.items())))
-    except TypeError:  # a list or an object where a text belongs
-        return as_record(kind, row)
-
-
-def _left_out(fields: Fields, taken: Mapping[str, Sequence[object]]) -> Iterator[str]:
-    """Which rows of an answer are none of what they should be, each list in a sentence; `taken` are those that were."""
-    for name, kind in ROWS.items():
-        rows = _list(fields, name)
-        if len(rows) > len(taken[name]):
-            lost = [row for row in rows if _record(kind, row) is None]
-            first = lost[0] if isinstance(lost[0], dict) else {}
-            lacks = [
-                f.name
-                for f in msgspec.structs.fields(cast(type[msgspec.Struct], kind))
-                if f.required and first.get(f.name) is None
-            ]
-            why = f"the first has no {' and no '.join(lacks)}" if lacks else "they are not in form"
-            yield f"{len(lost)} of {len(rows)} rows of {name} are left out: {why}"
-
-
-@lru_cache(maxsize=65536)
-def _shared(kind: Hashable, row: tuple[tuple[str, object], ...]) -> Record | None:
-    """Thousands of machines of one kind say the same of their parts: one record serves them all."""
-    return as_record(cast(type[Record], kind), dict(row))
-
-
-def merge(into: Fields, more: Fields) -> None:
-    """Add fields: rows to rows, and a value in the place of one that was there."""
-    for key, value in more.items():
-        if key in LISTS and isinstance(value, list):
-            into[key] = [*_list(into, key), *value]
-        elif value is not None:
-            into[key] = value
-
-
-def _several(said: object) -> tuple[str, ...] | None:
-    return tuple(text for value in said if (text := text_of(value))) if isinstance(said, list) else None
-
-
-def _list(fields: Fields, name: str) -> list[object]:
-    return found if isinstance(found := fields.get(name), list) else []
-
-
-def _texts(fields: Fields) -> dict[str, str]:
-    return {key: str(value) for key, value in fields.items() if isinstance(value, (str, int)) and key not in LISTS}
-
-
-def _slug(text: str) -> str:
-    kept = "".join(c if c.isalnum() and c.isascii() else "-" for c in text.lower())
-    return "-".join(part for part in kept.split("-") if part)[:60] or "part"
-
-
-def _told_apart(parts: list[Component]) -> list[Component]:
-    """Components whose names are all different: a name that comes again gets a number."""
-    if len({part.name for part in parts}) == len(parts):
-        return parts
-    seen: dict[str, int] = {}
-    found = []
-    for part in parts:
-        seen[part.name] = seen.get(part.name, 0) + 1
-        found.append(part if seen[part.name] == 1 else replace(part, name=f"{part.name}-{seen[part.name]}"))
-    return found
-
-
-def text_of(value: object, limit: int = 200) -> str | None:
-    return None if value is None else clean(str(value), limit)
-
-
-def number(value: object) -> float | None:
-    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
-        return None
-    try:
-        found = float(value)
-    except (ValueError, OverflowError):
-        return None
-    return found if math.isfinite(found) else None
-
-
-def _clock_offset(said: object, heard: object) -> float | None:
-    if not isinstance(heard, datetime) or not isinstance(said, (str, int, float)):
-        return None
-    try:
-        theirs = datetime.fromisoformat(said) if isinstance(said, str) else datetime.fromtimestamp(said, UTC)
-    except (ValueError, OSError, OverflowError):
-        return None
-    return None if theirs.tzinfo is None else (theirs - heard).total_seconds()

@@ -18,10 +18,12 @@ from gallant.core.ports import Act, DeviceRefused, Progress, Tested
 from gallant.core.readings import IMAGE, Alarm
 from gallant.core.records import clean
 from gallant.core.versions import parse
-from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, Reads, hiding
+from gallant.drivers.answers import Ours
+from gallant.drivers.base import hiding
 from gallant.drivers.calls import RunCommand
 from gallant.drivers.profile import Profile, every_call, fill
 from gallant.drivers.shell import ShellDriver
+from gallant.drivers.tools import Acts, Asked, Exporter, Exports, Fields, Reads
 
 PUBLISHER = "deb"  # of products that come from a channel of packages
 # Conffiles that a person changed stay; new ones are laid next to them (dpkg(1), --force-conf…).

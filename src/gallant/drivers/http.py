@@ -28,20 +28,12 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.ports import AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.records import clean, replace
-from gallant.drivers.base import (
-    LARGEST_COMPLAINT,
-    READ_TRIES,
-    RETRY_PAUSE_S,
-    Asked,
-    Fields,
-    ProfiledDriver,
-    Throttled,
-    Tools,
-)
+from gallant.drivers.base import LARGEST_COMPLAINT, READ_TRIES, RETRY_PAUSE_S, ProfiledDriver
 from gallant.drivers.calls import Call, Get, Pages, Request
 from gallant.drivers.network import reason
 from gallant.drivers.profile import Profile, fill
 from gallant.drivers.tls import shown_fingerprint, verification
+from gallant.drivers.tools import Asked, Fields, Throttled, Tools
 from gallant.drivers.xml import MOST_ROWS, NotXml, parse_xml, picked
 
 LARGEST_JSON = 8 * 1024 * 1024

@@ -7,8 +7,10 @@ import asyncio
 
 from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
-from gallant.drivers.base import Acts, Asked, Fields, Order, Ours, ProfiledDriver, Reads
+from gallant.drivers.answers import Ours
+from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.profile import fill
+from gallant.drivers.tools import Acts, Asked, Fields, Order, Reads
 
 # What is asked of a person for each order; a profile's acts say it better for a kind of device.
 ORDERS = {

@@ -19,10 +19,12 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.readings import SPEED
 from gallant.core.records import clean
-from gallant.drivers.base import Acts, Asked, Exporter, Exports, Fields, Ours, ProfiledDriver, Reads, Tools
+from gallant.drivers.answers import Ours
+from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.calls import Call
 from gallant.drivers.profile import Profile, fill
 from gallant.drivers.ssh import Connections, explained
+from gallant.drivers.tools import Acts, Asked, Exporter, Exports, Fields, Reads, Tools
 from gallant.drivers.xml import STANDARD, Element, NotXml, parse_xml, picked, table, text_at
 
 if TYPE_CHECKING:

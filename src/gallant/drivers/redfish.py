@@ -17,24 +17,13 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, Progress
 from gallant.core.readings import SPEED, Component, Reading
 from gallant.core.records import clean, replace
-from gallant.drivers.base import (
-    READ_TRIES,
-    RETRY_PAUSE_S,
-    Acts,
-    Asked,
-    Exports,
-    Fields,
-    Ours,
-    Reads,
-    Tools,
-    as_record,
-    merge,
-    named,
-)
+from gallant.drivers.answers import Ours, as_record, merge, named
+from gallant.drivers.base import READ_TRIES, RETRY_PAUSE_S
 from gallant.drivers.calls import Delete, Get, Post, Request
 from gallant.drivers.http import MOST_PAGES, HttpDriver, basic, getting, own_path, parsed_json
 from gallant.drivers.profile import PartRule, Profile, rule_for
 from gallant.drivers.redfish_settings import settings
+from gallant.drivers.tools import Acts, Asked, Exports, Fields, Reads, Tools
 from gallant.drivers.xml import MOST_ROWS
 
 ROOT = "/redfish/v1/"

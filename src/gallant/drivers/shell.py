@@ -19,12 +19,13 @@ from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached, Progress
 from gallant.core.records import clean
 from gallant.disk import replacing
-from gallant.drivers.base import Asked, ProfiledDriver, Tools
+from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.calls import Call, Command, Fetch, RunCommand
 from gallant.drivers.commands import small_environment
 from gallant.drivers.patterns import every_match, searched
 from gallant.drivers.profile import Profile, fill
 from gallant.drivers.ssh import Connections, explained
+from gallant.drivers.tools import Asked, Tools
 from gallant.drivers.xml import NotXml, parse_xml, picked
 
 if TYPE_CHECKING:

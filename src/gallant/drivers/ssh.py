@@ -17,8 +17,9 @@ from gallant.core.estate.systems import Node
 from gallant.core.ports import AnswerLost, LoginRefused, NotReached
 from gallant.core.records import clean
 from gallant.disk import appending
-from gallant.drivers.base import Credential, ProfiledDriver
+from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.network import reason
+from gallant.drivers.tools import Credential
 
 if TYPE_CHECKING:
     from asyncssh import SSHClientConnection, SSHKey

@@ -12,8 +12,6 @@ from gallant.views.words import BOLD, DIM, OFF, many, mark, plain, said, size
 if TYPE_CHECKING:
     from gallant.operations.keep.stock import InStock, PackageCarriedIn, PackageFetched, Preloaded, Pruned
 
-if TYPE_CHECKING:
-    pass
 
 STATES = {
     "fetched": ("good", "fetched, verified"),

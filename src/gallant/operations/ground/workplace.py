@@ -36,8 +36,9 @@ if TYPE_CHECKING:
     from gallant.catalogs.fetch import Reach
     from gallant.core.ports import Driver, Ledger, Refusals, Rolls, Stock, Store
     from gallant.core.work.plan import Knows
-    from gallant.drivers.base import Credential, ProfiledDriver, Tools
+    from gallant.drivers.base import ProfiledDriver
     from gallant.drivers.profile import Profile
+    from gallant.drivers.tools import Credential, Tools
 
 ESTATE_FILE = "estate.yaml"
 Ask = Callable[[str], bool]  # a question, and whether somebody said yes
@@ -401,7 +402,7 @@ class Workplace:
         keep_sight: bool,
     ) -> Callable[[System], Tools]:
         """What drivers are given; those of one site share what may be sent there in a second."""
-        from gallant.drivers.base import Tools
+        from gallant.drivers.tools import Tools
         from gallant.stock.serve import serving
         from gallant.stock.stockroom import Throttle
 
@@ -429,7 +430,7 @@ class Workplace:
         return tools
 
     def _credential(self, system: System, purpose: str) -> Credential:
-        from gallant.drivers.base import Credential
+        from gallant.drivers.tools import Credential
 
         return Credential(*self.credentials(system, purpose))
 
@@ -442,7 +443,7 @@ class Workplace:
 def knows_of(profile: Profile) -> Knows:
     """What a profile gives a device, its driver's own included; nothing is contacted."""
     from gallant.core.estate.systems import Node, Site
-    from gallant.drivers.base import Credential, Tools
+    from gallant.drivers.tools import Credential, Tools
 
     address = {"shell": "ssh://x", "debian": "ssh://x", "netconf": "ssh://x", "manual": "hands:"}
     node = Node(address=address.get(profile.driver, "https://x"), serial="x")

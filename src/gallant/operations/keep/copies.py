@@ -37,8 +37,8 @@ class SftpPlace:
 
     @contextlib.asynccontextmanager
     async def _client(self) -> AsyncIterator[Any]:  # asyncssh's, imported late
-        from gallant.drivers.base import Credential
         from gallant.drivers.ssh import connect
+        from gallant.drivers.tools import Credential
 
         copy, parts = self._copy, urlsplit(self._copy.to)
         assert copy.account is not None  # CopyPlace says so

@@ -13,8 +13,9 @@ from gallant.core.estate.systems import Estate, Node, Site, System
 from gallant.core.readings import IMAGE, UNKNOWN, Reading
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, parse
-from gallant.drivers.base import CallTold, Credential, ProfiledDriver, Tools
+from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.profile import Profile, load_profile
+from gallant.drivers.tools import CallTold, Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from gallant.operations.ground.secrets import Asker, resolve
 
