@@ -51,6 +51,7 @@ from gallant.views import stock as stock_views
 from gallant.views import survey as survey_views
 from gallant.views.listing import sort_key
 from gallant.views.output import Output
+from gallant.views.parts import View
 
 from ..builders import NOW, filled
 
@@ -247,7 +248,7 @@ def test_a_view_that_fails_says_so_and_takes_nothing_else_along(capsys):
         yield "between"
         raise KeyError("x")
 
-    out, err = shown(output.View("x", [], text), capsys)
+    out, err = shown(View("x", [], text), capsys)
     assert out.split() == ["before", "between"]
     assert err.count("could not be drawn") == 2
 

@@ -9,12 +9,21 @@ is left out, and so are secrets, which a service does not tell anyway.
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING
+from typing import Protocol
 
+from gallant.core.estate.systems import System
 from gallant.core.ports import DeviceRefused
 
-if TYPE_CHECKING:
-    from gallant.drivers.redfish import RedfishDriver
+
+class Asks(Protocol):
+    """What is wanted of the driver of a Redfish service: resources, and what they hold and link to."""
+
+    system: System
+
+    def rows(self, thing: object, node: str, *names: str) -> list[dict[str, object]]: ...
+    def link(self, thing: object, node: str, *names: str) -> str | None: ...
+    async def now(self, node: str, path: str, purpose: str = "act") -> dict[str, object]: ...
+
 
 OF_SYSTEM = ("AssetTag", "HostName", "PowerRestorePolicy", "Boot")
 OF_SECURE_BOOT = ("SecureBootEnable", "SecureBootMode")
@@ -38,7 +47,7 @@ PASSING = (
 MOST_ACCOUNTS = 64
 
 
-async def settings(driver: RedfishDriver, node: str) -> bytes:
+async def settings(driver: Asks, node: str) -> bytes:
     """All of them as one JSON document, in an order that stays. Raises what a request raises."""
     told = _Telling(driver, node)
     root = await told.at("/redfish/v1/")
@@ -62,7 +71,7 @@ async def settings(driver: RedfishDriver, node: str) -> bytes:
 class _Telling:
     """Resources as they are at this moment; one that is linked to and not had is empty."""
 
-    def __init__(self, driver: RedfishDriver, node: str) -> None:
+    def __init__(self, driver: Asks, node: str) -> None:
         self.driver, self.node = driver, node
 
     async def at(self, path: str) -> dict[str, object]:

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 from gallant.core.assess.gaps import STANDINGS, Gap
 from gallant.core.assess.routes import Route, RouteHop
 from gallant.core.versions import parse_range
-from gallant.views.output import Drawn, View
 from gallant.views.palette import TERMINAL
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import (
     BOLD,

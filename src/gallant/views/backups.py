@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.core.estate.backups import Backup, BackupFate, Copy, Item
-from gallant.views.output import Drawn, View
 from gallant.views.palette import TERMINAL
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, next_steps, table
 from gallant.views.words import (
     BOLD,

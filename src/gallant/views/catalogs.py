@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.versions import parse_range
 from gallant.views.assess import note_line
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, plain, said, size
 

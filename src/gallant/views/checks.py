@@ -14,7 +14,7 @@ from gallant.core.assess.waivers import Waiver
 from gallant.core.documents import suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.records import clean
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, WordMarks, ago, many, mark, plain, said
 

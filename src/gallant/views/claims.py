@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.after.claims import NO_RESTART, Claim
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from gallant.core.readings import IMAGE, Component, Gauge, Reading
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.words import (
     BOLD,

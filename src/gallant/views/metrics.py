@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import table_of
 from gallant.views.words import plain
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from gallant.core.assess.ledger import PLAN, Kept, LedgerEntry
 from gallant.core.assess.notices import Notice
 from gallant.core.records import fields_of
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, LOUD, OFF, WordMarks, ago, many, mark, moment, plain, said
 

@@ -8,15 +8,15 @@ import csv
 import errno
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import IO, TYPE_CHECKING, Protocol, TypeAlias, Union, cast, runtime_checkable
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import IO, TYPE_CHECKING, Protocol, cast, runtime_checkable
 
 import msgspec
 
 from gallant.core.errors import GallantError
 from gallant.core.records import printable
 from gallant.views.listing import Listing, arranged_rows, no_column, resolved
+from gallant.views.parts import Drawn, Part, View
 from gallant.views.words import styled
 
 if TYPE_CHECKING:
@@ -25,30 +25,6 @@ if TYPE_CHECKING:
 FORMULA = ("=", "+", "-", "@", "\t", "\r")  # with what a cell begins that a table program computes
 # A table fits this where nothing says how wide the reader's screen is.
 PIPED_WIDTH = 120
-
-
-# The parts of a view, one after the other: prose, whose styles are markers, or a table as Rich draws it.
-Part: TypeAlias = Union[str, "RenderableType"]
-Drawn: TypeAlias = Iterator[Part]
-
-
-@dataclass(frozen=True)
-class View:
-    """One result, ready for every form: `rows` (or what makes them) and
-    `more` for data, `text` for people, `remarks` for stderr."""
-
-    command: str
-    rows: Sequence[object] | Callable[[], Sequence[object]]
-    text: Callable[[], Iterable[Part]]
-    more: Mapping[str, object] = field(default_factory=dict)
-    remarks: Sequence[str] = ()
-    fields: Mapping[str, str] = field(
-        default_factory=dict
-    )  # by the heading of a column: its field in the data, where that is called otherwise
-
-    @property
-    def data(self) -> Sequence[object]:
-        return self.rows() if callable(self.rows) else self.rows
 
 
 def console(file: IO[str], force: bool = False) -> Console:

@@ -6,7 +6,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import barred_lines, next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 

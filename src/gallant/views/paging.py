@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Literal
 
-from gallant.views.output import Part
+from gallant.views.parts import Part
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -9,7 +9,7 @@ from gallant.core.work.away import out_s
 from gallant.core.work.plan import BACKOUT, Back, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.core.work.steps import LOOK_OVER, by_device
 from gallant.views.claims import borne_lines
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.steps import hop_words, step_words
 from gallant.views.tables import LEVEL_MARKS, Grid, barred_lines, left_lines, next_steps, table
 from gallant.views.words import (

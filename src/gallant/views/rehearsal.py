@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gallant.core.readings import IMAGE
-from gallant.views.output import Drawn, View
 from gallant.views.palette import ACCENT, BAD, GOOD, MUTED, ONE, TEXT, paler
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, OFF, duration, many, mark, plain
 

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from gallant.core.after.picture import LOST, PLANNED, Unlike
-from gallant.views.output import Drawn, View
 from gallant.views.page import PageVerdict, drawn, rendered, write
+from gallant.views.parts import Drawn, View
 from gallant.views.rolls import down_words
 from gallant.views.words import duration, many, plain
 

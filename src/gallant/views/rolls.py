@@ -16,7 +16,7 @@ from gallant.core.after.still import HOP, RESTART, Still
 from gallant.core.assess.lookup import Match
 from gallant.core.errors import GallantError
 from gallant.views.claims import claim_lines
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, left_lines, next_steps, table
 from gallant.views.words import (
     BOLD,

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from gallant.core.readings import HeldSurvey
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.words import (
     BOLD,

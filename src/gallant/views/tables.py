@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.assess.notices import Notice
 from gallant.views.listing import Listing, ordered, resolved, sort_key
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.words import (
     BOLD,
     DIM,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 from gallant.core.estate.windows import Span
-from gallant.views.output import Drawn, View
+from gallant.views.parts import Drawn, View
 from gallant.views.tables import next_steps, table
 from gallant.views.words import BOLD, DIM, GREEN, OFF, duration, mark, plain, said
 
