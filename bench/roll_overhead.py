@@ -27,8 +27,8 @@ from spans import Timing, length, union
 
 from gallant.core.catalog.products import Minutes, Package, Product, Release
 from gallant.core.estate.backups import Backup
-from gallant.core.estate.systems import Estate
 from gallant.core.estate.reading import parse_estate
+from gallant.core.estate.systems import Estate
 from gallant.core.ports import Accepted, Act
 from gallant.core.readings import Job, PackagePresent, Reading
 from gallant.core.work.events import Entry, Event

@@ -1,4 +1,4 @@
-"""Gallant's own health: what is wrong with its stores, keys, rights and copies, what would be done, and doing it."""
+"""Gallant's own health: what is wrong with its stores, keys, rights and copies, what mends it, and mending it."""
 
 from __future__ import annotations
 

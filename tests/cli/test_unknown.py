@@ -1,4 +1,4 @@
-"""What no catalog says anything of is no gap: it is counted by node, and never stands in the way of what is one."""
+"""What no catalog says anything of is no gap: it is counted by node, and never hides what is one."""
 
 from __future__ import annotations
 

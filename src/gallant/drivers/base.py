@@ -696,7 +696,7 @@ class ProfiledDriver:
         )
 
     def _checked(self, reading: Reading) -> Reading:
-        """With an alarm for each of the profile's own checks that does not hold; one that cannot be told holds not."""
+        """With an alarm for each of the profile's own checks that does not hold; a check that cannot be evaluated fails."""
         if not self.profile.checks:
             return reading
         body = msgspec.json.decode(msgspec.json.encode(reading))  # lists: to JMESPath a tuple is none

@@ -473,7 +473,7 @@ class DebianDriver(ShellDriver):
         said = await self.run(node, f"sh -c {shlex.quote(script)}", "act")
         handle = next((row.removeprefix("handle=") for row in said.text.splitlines() if row.startswith("handle=")), "")
         if said.status != 0 or not handle:
-            raise self._refusal(node, said.errors.strip() or "the work could not be begun", said.status)
+            raise self._refusal(node, said.errors.strip() or "the work did not start", said.status)
         return {"handle": handle}
 
     async def _restart(self, node: str, act: Act, progress: Progress | None) -> Fields:

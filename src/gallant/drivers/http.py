@@ -321,7 +321,7 @@ class HttpDriver(ProfiledDriver):
         name, pinned = self.name_of(node), self.system.nodes[node].fingerprint
         if shown is None:
             return NotReached(
-                f"{name}: no TLS connection comes about.", next=f"Does {self.system.nodes[node].address} speak HTTPS?"
+                f"{name}: there is no TLS connection.", next=f"Does {self.system.nodes[node].address} speak HTTPS?"
             )
         why = (
             f"It shows {shown}; the estate pins {pinned}."

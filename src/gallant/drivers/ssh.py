@@ -157,7 +157,7 @@ def explained(name: str, node: Node, error: Exception, sent: bool, user: str = "
         kind = "it took too long" if late else "the connection was cut"
         return AnswerLost(f"{name} gave no answer: {kind}.", next=f"gallant survey {name}", late=late)
     if isinstance(error, asyncssh.Error):
-        return NotReached(f"{name}: no SSH connection comes about: {clean(str(error), 120)}.", next=todo)
+        return NotReached(f"{name}: there is no SSH connection: {clean(str(error), 120)}.", next=todo)
     if isinstance(error, TimeoutError):
         return NotReached(
             f"{name} cannot be reached at {node.address}: no answer in time.",

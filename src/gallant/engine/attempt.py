@@ -96,7 +96,7 @@ class Attempts:
         self._returned: dict[str, float] = {}  # when an order of this process came back without an answer, by step
 
     async def carry_out(self, step: Step, may_begin: Callable[[], None] = lambda: None) -> None:
-        """Until the step is done; raises what stands in the way. `may_begin` is asked
+        """Until the step is done; raises what prevents it. `may_begin` is asked
         again before an order that is given later than when it was asked first: after
         a halt, or where nothing came of one that an earlier process gave."""
         with self.watch.moving(step.system) if step.interrupts_s else contextlib.nullcontext():

@@ -480,7 +480,7 @@ class Roll:
 
     def _in_window(self, lane: Lane, steps: Sequence[Step]) -> None:
         """Hold before a system is disturbed outside of its windows, or so late that in
-        one case of ten it would not be at rest again when its window ends."""
+        one case of ten the work would still go on when its window ends."""
         spans = self.orders.windows.get(lane.system)
         if spans is None:
             return

@@ -129,7 +129,7 @@ class Begun(Record):
 
 
 class Ready(Record):
-    """A plan of what is due, and by system why it cannot be begun (`stuck`)."""
+    """A plan of what is due, and by system why it cannot start (`stuck`)."""
 
     plan: str
     stuck: Mapping[str, Why]

@@ -1,4 +1,4 @@
-"""What the doctor found, the worst first, each with what would be done about it."""
+"""What the doctor found, the worst first, each with what would mend it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]]
             yield f"{said('good', row.subject)}  {plain(what)}"
         wrong = [row for row in rows if row.level != "pass"]
         if wrong:
-            shown = table("level", "about", "what", "seen", "what would be done")
+            shown = table("level", "about", "what", "seen", "what mends it")
             for row in wrong:
                 shown.add_row(
                     said(LEVEL_MARKS[row.level], row.level),

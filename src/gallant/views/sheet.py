@@ -66,7 +66,7 @@ def _verdict(sheet: Sheet) -> PageVerdict:
         against.append(f"{len(planned.to_fetch)} packages are not in stock yet")
     if against:
         more = f"; and {len(against) - MOST_SAID} more" if len(against) > MOST_SAID else ""
-        return PageVerdict("bad", f"It may not be begun yet: {'; '.join(against[:MOST_SAID])}{more}.")
+        return PageVerdict("bad", f"It may not start yet: {'; '.join(against[:MOST_SAID])}{more}.")
     if planned.opens is not None:
         return PageVerdict("work", f"It may be begun from {day(planned.opens)} on.")
     return PageVerdict("good", "No known problem.")

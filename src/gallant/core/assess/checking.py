@@ -25,7 +25,7 @@ class Check(Record):
     `phases` are ahead (days before), before, during and after the work; `shapes` those of the systems
     that it applies to, all where none is named; `mend` names an action of `operations/checks/mending.py`.
     `entering`: it is about releases that are to be entered, and says nothing where none is. `firm`:
-    nobody passes a stop of it by word, since what it is about is a promise.
+    nobody can pass a stop of it with --despite, since it guards a promise.
     """
 
     id: str

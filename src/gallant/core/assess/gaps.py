@@ -24,11 +24,7 @@ from gallant.core.records import Record, replace
 from gallant.core.versions import NotAVersion, Version, parse
 
 # Worst first: what a person should look at before the rest.
-NO_GAP = (
-    "current",
-    "ahead",
-    "unknown",
-)  # there is nothing to close; of what nobody knows anything, as far as one knows
+NO_GAP = ("current", "ahead", "unknown")  # there is nothing to close, as far as is known
 SUPPORT_NEARLY_OVER = timedelta(days=90)
 SEVERE = ("critical", "high")
 RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
@@ -134,7 +130,7 @@ class Gap(Record, gc=False):
 
     @property
     def needs_work(self) -> bool:
-        """Whether there is anything to close: of what nobody knows anything there is not."""
+        """Whether there is anything to close; of what is unknown there is not."""
         return self.verdict.standing not in NO_GAP
 
     @property

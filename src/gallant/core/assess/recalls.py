@@ -18,7 +18,7 @@ FORWARD, BACK, WAIT, FINISH = "forward", "back", "wait", "finish"
 
 
 class WayOut(Record):
-    """One way: whether it is open, what would be done, and why it is
+    """One way: whether it is open, what it does, and why it is
     (not) open; `next` is the command, where there is one."""
 
     way: str

@@ -31,7 +31,7 @@ class Turn(Record):
 
 
 class NotSafe(Refused):
-    """No order exists that keeps the shape's promise; the message says what stands in the way."""
+    """No order exists that keeps the shape's promise; the message says what prevents it."""
 
 
 class Standing(Record):

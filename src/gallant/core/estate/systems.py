@@ -281,7 +281,7 @@ class RoundRule(Record):
 
 class DueRules(Record):
     """What `gallant due` may do: `rests`, book what did not fit into a window for the next one, and carry it on then.
-    What could not be begun is tried again after `retry_minutes`."""
+    What could not start is tried again after `retry_minutes`."""
 
     rests: bool = False
     retry_minutes: Annotated[float, msgspec.Meta(ge=1)] = 10

@@ -2,8 +2,9 @@
 weightiest are done first, within what may be done at once.
 
 A first placing is made piece by piece (`first_fit`). A mixed-integer program (SciPy's `milp`, HiGHS) then says which
-night each piece goes into, and how good any placing could be at most (`assign`); of a night it knows only how much goes
-into it in all. So what is laid out of that is bettered by exchanges between the places of the nights (`exchanged`).
+night each piece goes into, and the best worth that any schedule could have (`assign`); of a night it knows only how
+much goes into it in all. So what is laid out of that is bettered by exchanges between the places of the nights
+(`exchanged`).
 `problems` holds what comes of it against every rule, and knows nothing of how it was made.
 
 Worth of a piece in the n-th of N nights: its weight * (1 - n / (N + 1)); of one that is not placed: 0.

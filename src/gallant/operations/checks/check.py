@@ -34,7 +34,7 @@ NOTHING_AHEAD = Ahead(entered=(), running=())
 
 class Health(Record):
     """What the checks found, worst first, and what is not as it was at an earlier run (`compared_with`: when that was).
-    `ways` are the next steps towards a plan, where nothing stands in the way of one."""
+    `ways` are the next steps towards a plan, where nothing prevents one."""
 
     findings: tuple[Finding, ...]
     drift: tuple[Drift, ...] = ()

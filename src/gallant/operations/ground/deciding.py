@@ -20,7 +20,7 @@ from gallant.core.estate.told import EventPlace
 from gallant.core.ports import OneRoll
 from gallant.core.work import events
 from gallant.disk import appending
-from gallant.operations.ground.sealing import seal_of
+from gallant.operations.ground.sealing import seal_now
 from gallant.operations.ground.workplace import Workplace
 
 PATIENCE_S = 3.0
@@ -58,7 +58,7 @@ def end_here(place: Workplace, journal: OneRoll, reason: str) -> None:
     """The same of the roll that this process has in its hands."""
     now, wall = place.clock.now(), place.clock.real()
     journal.write(events.Entry(kind=events.ENDED, at=now, wall=wall, by=place.user, message=reason))
-    record(place, "roll", journal.id, reason=f"ended for good: {reason}", seal=seal_of(journal.events()))
+    record(place, "roll", journal.id, reason=f"ended for good: {reason}", seal=seal_now(journal))
 
 
 def tell(place: Workplace) -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from gallant.core.errors import Refused
+from gallant.core.errors import GallantError, Refused
+from gallant.core.ports import OneRoll
 from gallant.core.records import digest
 from gallant.core.work.events import Event
 from gallant.operations.ground.workplace import Workplace
@@ -15,6 +16,14 @@ from gallant.store.copies import was_brought_back
 def seal_of(events: Sequence[Event]) -> str:
     """How many entries a journal has, and the SHA-256 of all of them."""
     return f"{len(events)}:{digest(tuple(event.entry for event in events))}"
+
+
+def seal_now(journal: OneRoll) -> str | None:
+    """The seal of a journal that this process writes; None where it cannot be read now: the roll has ended all the same."""
+    try:
+        return seal_of(journal.events())
+    except GallantError:
+        return None
 
 
 def seal_problem(place: Workplace, roll_id: str, events: Sequence[Event]) -> str | None:

@@ -75,7 +75,7 @@ async def fetch(
     place: Workplace, terms: Sequence[str], meter: Meter | None = None, plan: Plan | None = None
 ) -> tuple[list[PackageFetched], int]:
     """Fetch what is not here, several at once; one row a package, failures first, and the exit code. One failure stops
-    no other; what would not fit into the quota is not begun. With a `plan`: what that needs, and nothing else."""
+    no other; nothing starts that would not fit into the quota. With a `plan`: what that needs, and nothing else."""
     from gallant.drivers.http import new_session
 
     stockroom, limits = Stockroom(place.folder), place.estate.limits

@@ -72,12 +72,13 @@ def _still(place: Workplace, row: RollRow, systems: Sequence[str]) -> None:
     """Raise `Refused` while the roll, or another on these systems, is under way."""
     if place.journal.is_running(row.id):
         raise Refused(
-            f"{row.id} is running; what it does is not taken back under its hands.",
+            f"{row.id} is still running; it cannot be taken back now.",
             next=f"gallant hold {row.id}, then: gallant backout {row.id}",
         )
     if row.plan.undoes is not None:
         raise Refused(
-            f"{row.id} took {row.plan.undoes} back already; that is not taken back in its turn.",
+            f"{row.id} took {row.plan.undoes} back already; a roll that takes another one back cannot be taken back"
+            " itself.",
             next=f"gallant plan {' '.join(row.plan.systems)} goes to the aims again",
         )
     others = (one for system in systems for one in place.journal.open_rolls(system) if one.id != row.id)

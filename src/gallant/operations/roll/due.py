@@ -42,7 +42,7 @@ SAMPLED_FOR = "10m"  # of what a roll left behind
 IN_STOCK = "stock"  # the check that misses what can be fetched
 # How a roll that no process carries out stands, by its journal.
 STANDS = {"open": CUT, "held": HELD, "stopped": STOPPED, "ended": ENDED, "finished": FINISHED}
-TRIED = "due.json"  # in state/: when what could not be begun was tried last; nothing is lost with it
+TRIED = "due.json"  # in state/: when what could not start was tried last; nothing is lost with it
 
 
 def to_come(place: Workplace) -> DueLook:
@@ -162,7 +162,7 @@ class PlaceDesk:
 
     async def planned(self, jobs: Sequence[DueJob], given: Collection[str]) -> Ready:
         """A plan of what is due; what can be fetched for it is fetched
-        once, and what is still missing then stands in the way."""
+        once, and what is still missing then is what stops it."""
         parts = {job.system: tuple(j.component for j in jobs if j.system == job.system) for job in jobs}
         fetched = set[str]()
         while True:

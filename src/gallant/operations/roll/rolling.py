@@ -51,7 +51,7 @@ from gallant.operations.ground.deciding import end_here, end_roll, record
 from gallant.operations.ground.heard import keep_readings
 from gallant.operations.ground.keepers import drivers_of
 from gallant.operations.ground.last import last_readings
-from gallant.operations.ground.sealing import refuse_altered, seal_of
+from gallant.operations.ground.sealing import refuse_altered, seal_now
 from gallant.operations.ground.survey import survey_with
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep.backups import PlaceVault
@@ -255,7 +255,7 @@ async def _looked_at(
     consents: set[str],
 ) -> list[Finding]:
     """Check and read everything a plan is about; raises `Refused` where it may not begin, also for want of a consent
-    that what is known now asks for, whatever the plan says of it. Gives the stops that are passed by word."""
+    that what is known now asks for, whatever the plan says of it. Gives the stops that a person passes with a reason."""
     own = [system for system in systems if system.name in plan.systems]
     findings, survey = await check_with(
         place, own, drivers, own_roll=plan.undoes, entering=_enters(plan), still=_still(plan)
@@ -528,7 +528,7 @@ async def _run(
             )
         means.hears.rest()  # of lanes that were cut off
         told = f"{end.state}: {end.message}"
-        record(place, "roll", journal.id, target=plan.id, reason=told, seal=seal_of(journal.events()))
+        record(place, "roll", journal.id, target=plan.id, reason=told, seal=seal_now(journal))
         if end.opens is not None and place.estate.due.rests:
             record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
             show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
@@ -738,7 +738,7 @@ def _refuse_differences(plan: Plan, now: Basis) -> None:
     if said:
         raise Refused(
             f"{plan.id} does not fit any more: {'; '.join(said)}.",
-            "What was looked at and approved is not what would be done.",
+            "What was approved is no longer what would happen.",
             f"gallant plan {' '.join(plan.systems)} makes a new one.",
         )
 
