@@ -78,7 +78,7 @@ def test_nothing_is_due_where_nothing_is_booked(place):
 
 def test_what_is_booked_begins_once_at_its_time_however_often_due_is_called(place):
     place.make_ready()
-    at = book(place, 40)
+    at = book(place, 40, "--for", "12h")  # a busy machine takes long by this clock
     before = place.run("due", "--json")
     assert before.code == 0
     assert by_subject(before)["tickets:image"]["did"] == "to come"
@@ -174,7 +174,7 @@ def test_what_was_not_begun_in_its_time_is_said_to_be_late(place):
 
 def test_what_lapsed_is_placed_beside_what_is_booked(standins):
     """As it is decided, with all that is read and booked here; no time is waited for."""
-    line = standins(whole=True)
+    line = standins(whole=True, speed=60.0)  # a command may take many seconds before twenty minutes have passed
     line.read_all()
     estate = line.folder / "estate.yaml"
     text = estate.read_text()
