@@ -26,7 +26,7 @@ from gallant.core.catalog.products import decode_catalog
 from gallant.core.documents import Document, Invalid
 from gallant.core.estate.sources import parse_channel
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import WindowRule, spans_of
+from gallant.core.windows.rules import WindowRule, spans_of
 from gallant.drivers.patterns import begins
 from gallant.drivers.xml import NotXml, parse_xml, picked
 from gallant.operations.ground.calendars import events_of

@@ -25,6 +25,7 @@ from spans import Timing, length, union
 from gallant.demo.skerry import furnish, new_accounts
 from gallant.demo.standins import running
 from gallant.operations.catalogs import following as catalogs
+from gallant.operations.catalogs import syncing
 from gallant.operations.decide import notices
 from gallant.operations.ground import survey
 from gallant.operations.ground.workplace import Workplace
@@ -38,7 +39,7 @@ async def prepare(folder: Path, said: dict) -> tuple[Workplace, object]:
     place = Workplace(folder)
     await survey.survey(place, [])
     catalogs.add(place, "ostrel", said["publisher"]["url"], str(folder / "keys" / "ostrel.pub"))
-    await catalogs.sync(place, [])
+    await syncing.sync(place, [])
     place = Workplace(folder)
     notices.accept(place, "tickets:image", [TERMS[0]])
     await stock.fetch(place, [])

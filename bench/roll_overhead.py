@@ -29,12 +29,13 @@ from gallant.core.catalog.products import Minutes, Package, Product, Release
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.systems import Estate
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.planning import make_plan
 from gallant.core.ports import Accepted, Act
 from gallant.core.readings import Job, PackagePresent, Reading
 from gallant.core.work.events import Entry, Event
-from gallant.core.work.ground import Ground
-from gallant.core.work.plan import Knows, Plan, steps_of
-from gallant.core.work.planning import make_plan
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import Plan, steps_of
 from gallant.drivers.probe import SocketProber
 from gallant.engine.means import Means, Orders
 from gallant.engine.roll import Roll
@@ -43,7 +44,7 @@ from gallant.standin.cluster import Cluster, Member
 from gallant.standin.shoal import Image
 from gallant.standin.world import World
 from gallant.store.journal import JournalStore
-from gallant.views.live import FRAMES, LiveShow
+from gallant.views.roll.live import FRAMES, LiveShow
 
 ORDERS = {"install": "install", "restart": "restart", "handover": "hand-over", "failback": "lead"}
 KINDS = {order: kind for kind, order in ORDERS.items()}

@@ -23,7 +23,7 @@ from tests.simulation.dice import Case, carried_out, drawn, night_of
 from tests.simulation.night import BEGAN
 from tests.twins.cases import Case as Rehearsed
 
-from gallant.core.work.rehearsing import lasting, rehearsed
+from gallant.core.length.rehearsing import lasting, rehearsed
 from gallant.twins.many import nights
 from gallant.twins.night import Night as Twin
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from datetime import datetime
 
-from gallant.views.live import LinesShow
+from gallant.views.roll.live import LinesShow
 
 Span = tuple[float, float]
 

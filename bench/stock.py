@@ -23,7 +23,7 @@ import aiohttp
 from short import asked_for, sized
 
 from gallant.core.catalog.products import Package
-from gallant.drivers.http import new_session
+from gallant.drivers.http.driver import new_session
 from gallant.stock.stockroom import Stockroom
 
 ROUNDS = sized(7, 1)

@@ -27,7 +27,7 @@ from pathlib import Path
 import aiohttp
 from short import asked_for, sized
 
-from gallant.cli.common import run
+from gallant.cli.ground.common import run
 from gallant.core import records
 from gallant.drivers.base import ProfiledDriver
 from gallant.operations.ground import survey

@@ -9,8 +9,8 @@ from datetime import UTC, datetime, timedelta
 
 from short import sized
 
-from gallant.core.estate.windows import Span
-from gallant.core.work.placing import AtOnce, Piece, first_fit, nights_of
+from gallant.core.length.placing import AtOnce, Piece, first_fit, nights_of
+from gallant.core.windows.rules import Span
 from gallant.operations.plan.placing import place
 
 SYSTEMS, WINDOWS, AT_ONCE = sized(200, 40), sized(12, 4), 4

@@ -160,6 +160,7 @@ class Place:
     def read_all(self) -> None:
         """Every publisher followed and every node read, by the operations themselves."""
         from gallant.operations.catalogs import following as catalogs
+        from gallant.operations.catalogs import syncing
         from gallant.operations.ground import survey
         from gallant.operations.ground.workplace import Workplace
 
@@ -167,7 +168,7 @@ class Place:
             place = Workplace(self.folder)
             for name, url in sources_of(self.said).items():
                 catalogs.add(place, name, url, str(self.folder / "keys" / f"{name}.pub"))
-            assert (await catalogs.sync(place, []))[1] == 0
+            assert (await syncing.sync(place, []))[1] == 0
             assert (await survey.survey(Workplace(self.folder), [])).exit_code == 0
 
         asyncio.run(read())
@@ -175,6 +176,7 @@ class Place:
     def make_ready(self) -> str:
         """Everything before a roll, by the operations themselves; gives the plan's name."""
         from gallant.operations.catalogs import following as catalogs
+        from gallant.operations.catalogs import syncing
         from gallant.operations.decide import notices
         from gallant.operations.ground import survey
         from gallant.operations.ground.workplace import Workplace
@@ -185,7 +187,7 @@ class Place:
             place = Workplace(self.folder)
             assert (await survey.survey(place, [])).exit_code == 0
             catalogs.add(place, "ostrel", self.said["publisher"]["url"], str(self.folder / "keys" / "ostrel.pub"))
-            assert (await catalogs.sync(place, []))[1] == 0
+            assert (await syncing.sync(place, []))[1] == 0
             place = Workplace(self.folder)
             if any(n.name == "tickets:image" for n in notices.listed(place, []).notices):
                 notices.accept(place, "tickets:image", [TERMS])

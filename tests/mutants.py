@@ -26,14 +26,16 @@ from xml.etree import ElementTree
 from coverage import CoverageData
 
 ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "gallant"
 TARGETS = (
-    *(f"engine/{name}.py" for name in ("attempt", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak", "known")),
-    *(f"core/work/{name}.py" for name in ("planning", "hops", "lanes", "layers", "consents", "estimate")),
-    *(f"core/work/{name}.py" for name in ("away", "guests", "returning", "backing", "due", "placing", "patience")),
+    *(f"engine/{name}.py" for name in ("attempt", "looking", "waiting", "own_work", "reconcile", "ends", "guards", "roll", "rounds", "watch", "journal", "overseer", "stages", "soak", "known")),
+    *(f"core/{path.parent.name}/{path.name}" for room in ("plan", "steps") for path in sorted((SOURCE / "core" / room).glob("[a-z]*.py"))),
+    *(f"core/plan/back/{name}.py" for name in ("lane", "making", "order", "pieces")),
+    *(f"core/{name}.py" for name in ("decide/consents", "decide/due", "length/placing", "length/patience")),
     "engine/turn.py",
     "core/after/settling.py",
-    "core/assess/outages.py",
-    "core/estate/order.py",
+    "core/outages.py",
+    "core/shapes.py",
     "core/estate/capacity.py",
 )  # fmt: skip
 # The tests that are asked; each mutant meets those of them that come to its line, the quickest first.

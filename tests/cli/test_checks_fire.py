@@ -11,7 +11,7 @@ from importlib import resources
 
 import pytest
 
-from gallant.core.assess.checks import CHECKS
+from gallant.core.checks.all import CHECKS
 from tests.conftest import TERMS, Place, starting
 from tests.core.test_work import assert_command
 

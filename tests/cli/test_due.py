@@ -14,15 +14,15 @@ from pathlib import Path
 import pytest
 
 import gallant
-from gallant.core.assess.ledger import BEGUN
+from gallant.core.decide.due import MOST_TAKEN_UP
+from gallant.core.decide.ledger import BEGUN
 from gallant.core.errors import Refused
-from gallant.core.work.due import MOST_TAKEN_UP
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.plan.again import next_times
-from gallant.operations.plan.making import load_plan
+from gallant.operations.plan.loading import load_plan
 from gallant.operations.roll import rolling as roll
-from gallant.views.live import LinesShow
+from gallant.views.roll.live import LinesShow
 
 from ..users import SOMEBODY
 
@@ -96,7 +96,9 @@ def test_what_is_booked_begins_once_at_its_time_however_often_due_is_called(plac
     [plan] = [subject for subject, state in told if state == "intended"]  # written down before the process is started
     assert told == {(plan, "intended"), ("tickets:image", "begun"), ("roll-0001", "begun")}
     began = min(e.at for e in place.entries())
-    assert timedelta(0) <= began - at < timedelta(minutes=60)  # of simulated time: four seconds
+    assert (
+        timedelta(0) <= began - at < timedelta(hours=12)
+    )  # within its booking; a busy machine takes hours by this clock
 
 
 def test_what_is_left_is_told_once_and_tried_again_later(place):
@@ -128,10 +130,10 @@ def test_what_was_left_and_is_too_late_then_is_told_twice_and_no_more(place):
     estate = place.folder / "estate.yaml"
     estate.write_text(estate.read_text() + "approval: {prod: 1}\n")
     place.make_ready()
-    at = book(place, 40, "--for", "30m")
+    at = book(place, 40, "--for", "4h")  # a busy machine takes long by this clock
     until(place, at)
     assert place.run("due").code == 1
-    until(place, at + timedelta(minutes=31))
+    until(place, at + timedelta(minutes=241))
     for _ in range(3):
         assert place.run("due").code == 1
     told = [e["reason"] for e in ledger(place, "due")]

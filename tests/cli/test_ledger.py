@@ -13,8 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, against, broken_at, next_hash
-from gallant.core.assess.syslog import framed, rfc5424
+from gallant.core.decide.ledger import FIRST, Kept, LedgerEntry, against, broken_at, next_hash
+from gallant.core.decide.syslog import framed, rfc5424
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)
 # RFC 5424, 6: the grammar of a message with one element of structured data.

@@ -119,7 +119,7 @@ def test_stopping_a_machine_stops_what_lives_on_it(line):
     line.run("survey")
 
     async def off(driver):
-        await driver.act("a", Act(kind="power", reason="off"), send_by=driver.clock.real() + 9)
+        await driver._reset("a", Act(kind="restart", reason="off"), ("ForceOff",))
 
     driving(line, "deck-hw", off)
     done = line.run("survey", "deck", "overlook", "--json")

@@ -7,7 +7,7 @@ import contextlib
 
 import pytest
 
-from gallant.cli import common
+from gallant.cli.ground import common
 
 NODES = 90  # no answer at any address: closed ports on this machine
 

@@ -14,9 +14,9 @@ from datetime import datetime
 
 import pytest
 
-from gallant.core.work.spread import room_s
+from gallant.core.length.spread import room_s
 from gallant.operations.ground.workplace import Workplace
-from gallant.operations.plan.making import load_plan
+from gallant.operations.plan.loading import load_plan
 
 from ..conftest import TERMS
 

@@ -16,7 +16,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 import pytest
 
 from gallant.operations.ground.workplace import Workplace
-from gallant.operations.plan.making import load_plan
+from gallant.operations.plan.loading import load_plan
 
 TAKES = f'{sys.executable} -c \'import sys; open("told.json", "a").write(sys.stdin.read())\''
 
@@ -166,7 +166,7 @@ def test_a_place_that_cannot_be_told_is_an_error_of_the_file(estate, row, words)
 
 def test_a_step_that_is_late_and_goes_on_is_told_to_those_who_want_to_know_of_it(place):
     from gallant.operations.ground.workplace import Workplace
-    from gallant.operations.roll.rolling import _Kept
+    from gallant.operations.roll.carrying import RollKept
 
     heard: list = []
     plan = place.make_ready()
@@ -180,7 +180,7 @@ def test_a_step_that_is_late_and_goes_on_is_told_to_those_who_want_to_know_of_it
         step = next(s for s in load_plan(there, plan).steps() if s.id == "tickets.1.b.install")
 
         async def late() -> None:
-            kept = _Kept(there, None, "roll-0007")
+            kept = RollKept(there, None, "roll-0007")
             kept.late(step, "is over its 32 min, and its device shows that it goes on: 93 %")
             await kept.all_told()
 

@@ -110,7 +110,7 @@ def test_what_a_member_makes_is_the_groups_and_a_secret_is_nobody_elses(shared):
 
 FORGED = """
 import hashlib, json, os, sqlite3, sys
-from gallant.core.assess.ledger import LedgerEntry, next_hash
+from gallant.core.decide.ledger import LedgerEntry, next_hash
 import msgspec
 folder, plan, uid = sys.argv[1:]
 db = sqlite3.connect(folder + "/state/ledger.db")

@@ -217,7 +217,7 @@ def test_findings_are_written_for_a_pipeline(rolled, command):
 def test_no_sign_that_xml_forbids_comes_through(tmp_path):
     from datetime import UTC, datetime
 
-    from gallant.views.junit import Case, write_junit
+    from gallant.views.ground.junit import Case, write_junit
 
     path = tmp_path / "x.xml"
     write_junit(

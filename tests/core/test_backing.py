@@ -5,24 +5,17 @@ from __future__ import annotations
 import pytest
 
 from gallant.core.catalog.products import Product, Requirement
-from gallant.core.estate.order import Standing
+from gallant.core.plan.back.case import BackCase, Did, Obstacle
+from gallant.core.plan.back.lane import _after, _has_turn, newest_first, standing_after
+from gallant.core.plan.back.order import parts_against
+from gallant.core.plan.back.pieces import part_back, part_goal
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.todo import Runs, Todo
 from gallant.core.readings import Component
 from gallant.core.records import replace
-from gallant.core.work.backing import (  # fmt: skip
-    Did,
-    Obstacle,
-    _after,
-    _Case,
-    _has_turn,
-    _newest_first,
-    _part_back,
-    _part_goal,
-    _parts_against,
-    _standing_after,
-)
-from gallant.core.work.ground import Ground
-from gallant.core.work.hops import Runs, Todo
-from gallant.core.work.plan import BACKOUT, Hop, Knows, Lane, Part
+from gallant.core.shapes import Standing
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import BACKOUT, Hop, Lane, Part
 
 from ..builders import ESTATE, TICKETS, both
 from .test_assessment import NOW, SHOAL, release
@@ -63,10 +56,10 @@ def ground(needs: str | None = None) -> Ground:
     return Ground(estate=ESTATE, readings=readings, products=products, now=NOW)
 
 
-def case(*hops: Hop, began: str = "1", points: tuple[str, ...] = (), nodes: tuple[str, ...] = ("a", "b"), system=TICKETS) -> _Case:  # fmt: skip
+def case(*hops: Hop, began: str = "1", points: tuple[str, ...] = (), nodes: tuple[str, ...] = ("a", "b"), system=TICKETS) -> BackCase:  # fmt: skip
     undone = plan_of(both())
     versions = {**undone.basis.versions, **{f"tickets/{n}:bmc": began for n in nodes}}
-    return _Case(
+    return BackCase(
         ground=replace(ground(), knows={"tickets": Knows(capabilities=frozenset(), parts=("bmc",))}),
         system=system,
         lane=Lane(system="tickets", hops=hops),
@@ -94,15 +87,15 @@ def case(*hops: Hop, began: str = "1", points: tuple[str, ...] = (), nodes: tupl
 )
 def test_what_stays_keeps_what_it_needs_where_that_is(needs, back, words):
     lane = Lane(system="tickets", hops=(hop(from_="2.11.3", to=back, back=True),), kind=BACKOUT)
-    found = _parts_against(ground(needs), [lane])
+    found = parts_against(ground(needs), [lane])
     assert [obstacle.why[: len(word)] for obstacle, word in zip(found, words, strict=True)] == words
 
 
 def test_a_component_goes_back_hop_by_hop_and_what_joined_on_the_way_to_where_it_joined_from():
     runs = Runs(version="2.11.3", parts={"bmc": ("3", None)})
-    assert [_part_goal(case(began=began), part("2", "3"), "a", runs) for began in ("1", "2")] == ["2", "2"]
-    assert _part_goal(case(began="2"), part("1", "3"), "a", runs) == "2"
-    assert _part_goal(case(), part("2", "3"), "a", replace(runs, parts={"bmc": ("1", "2")})) is None
+    assert [part_goal(case(began=began), part("2", "3"), "a", runs) for began in ("1", "2")] == ["2", "2"]
+    assert part_goal(case(began="2"), part("1", "3"), "a", runs) == "2"
+    assert part_goal(case(), part("2", "3"), "a", replace(runs, parts={"bmc": ("1", "2")})) is None
 
 
 @pytest.mark.parametrize(("runs", "turn"), [(("3", None), True), (("1", None), False), (("1", "3"), False)])
@@ -111,13 +104,13 @@ def test_a_node_has_a_turn_where_it_runs_something_of_the_roll(runs, turn):
 
 
 def test_a_package_that_goes_on_nothing_newer_leads_no_component_back_and_both_releases_are_named():
-    found = _part_back(case(), part("2", "4"), "2", ["a"])
+    found = part_back(case(), part("2", "4"), "2", ["a"])
     assert isinstance(found, Obstacle)
     assert found.why == "no package of bmc 2 goes on 4"
 
 
 def test_a_component_whose_older_release_its_catalog_lost_does_not_go_back_and_its_nodes_are_named():
-    assert _part_back(case(), part("2", "3"), "0", ["a"]) == Obstacle(
+    assert part_back(case(), part("2", "3"), "0", ["a"]) == Obstacle(
         system="tickets", nodes=("a",), why="bmc 0 is not in its catalog"
     )
 
@@ -139,7 +132,7 @@ def test_with_a_second_slot_a_restart_into_another_release_leaves_there_what_it_
 def test_after_a_hop_back_the_nodes_have_the_roles_to_which_its_handover_led():
     before = Standing(roles={"a": "active", "b": "standby"})
     both_go = {n: Todo(image=True) for n in "ab"}
-    after = _standing_after(replace(TICKETS, usual={}), before, both_go)
+    after = standing_after(replace(TICKETS, usual={}), before, both_go)
     assert after.roles == {"a": "standby", "b": "active"}
 
 
@@ -148,5 +141,5 @@ def test_a_restore_point_takes_back_all_the_components_of_its_own_hop_and_of_eve
     alone = replace(TICKETS, nodes={"a": TICKETS.nodes["a"]}, shape="single")
     hops = (hop(*names[:2], number=1), hop(*names[2:], number=2, from_="2.11.3", to="3.2.4"))
     own = case(*hops, points=("2.11.3",), nodes=("a",), system=alone)
-    [back] = _newest_first(own, {"a": Runs(version="2.11.3")})
+    [back] = newest_first(own, {"a": Runs(version="2.11.3")})
     assert (back.rewinds, "".join(p.component for p in back.parts)) == ("2.11.3", "yxwz")

@@ -10,9 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.assess.gaps import Gap, Verdict
-from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, chain_problems, next_hash
-from gallant.core.assess.notices import Notice, NoticeWork, notices, wanted
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Product
+from gallant.core.decide.ledger import FIRST, Kept, LedgerEntry, chain_problems, next_hash
+from gallant.core.decide.notices import Notice, NoticeWork, notices, wanted
 from gallant.core.estate.rules import ActRule, Decision, Marks, decide
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace

@@ -8,10 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.ledger import BEGUN, INTENDED, LedgerEntry
-from gallant.core.assess.notices import Notice
-from gallant.core.estate.windows import Span
-from gallant.core.work.due import (
+from gallant.core.decide.due import (
     BEGAN,
     CUT,
     CUT_OFF,
@@ -39,6 +36,9 @@ from gallant.core.work.due import (
     preparations,
     rest_of,
 )
+from gallant.core.decide.ledger import BEGUN, INTENDED, LedgerEntry
+from gallant.core.decide.notices import Notice
+from gallant.core.windows.rules import Span
 
 NOW = datetime(2026, 11, 24, 22, 0, tzinfo=UTC)
 

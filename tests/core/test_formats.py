@@ -12,7 +12,7 @@ import msgspec
 from gallant.cli.main import COMMANDS
 from gallant.core.catalog.products import Catalog
 from gallant.core.estate.reference import reference
-from gallant.drivers.profile import parse_profile
+from gallant.drivers.profile_reading import parse_profile
 
 DOCS = Path(__file__).resolve().parents[2] / "docs"
 

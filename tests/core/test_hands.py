@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.hands import Hand, by_others, hand_problems, is_by_hand
-from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, next_hash
+from gallant.core.decide.hands import Hand, by_others, hand_problems, is_by_hand
+from gallant.core.decide.ledger import FIRST, Kept, LedgerEntry, next_hash
 from gallant.core.records import replace
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.estate.reading import parse_estate
-from gallant.core.work.lanes import one_after_the_other, waited_for
+from gallant.core.plan.lanes import one_after_the_other, waited_for
 from gallant.core.work.plan import Hop, Lane
 
 TEXT = """\

@@ -10,12 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from gallant.core.catalog.products import Package, Product, Release, Requirement
+from gallant.core.plan.components import _layer, one_way_of, unmet
+from gallant.core.plan.ground import Ground, PartGoal
+from gallant.core.plan.layers import Layer, Layers, find_passes
 from gallant.core.readings import Component
 from gallant.core.records import replace
-from gallant.core.work.ground import Ground, PartGoal
-from gallant.core.work.layers import Layer, Layers, find_passes
-from gallant.core.work.plan import Knows, Migration
-from gallant.core.work.planning import _layer, _unmet, one_way_of
+from gallant.core.work.knows import Knows, Migration
 
 from ..builders import ESTATE, TICKETS, reading
 
@@ -84,9 +84,9 @@ def test_what_a_release_needs_of_others_is_held_against_what_runs_and_not_what_w
     read = reading("a", components=(other,))
     products = {"x/bmc": Product(name="x/bmc", scheme="dotted", releases=(release(1), release(2)))}
     ground = Ground(estate=ESTATE, readings={"tickets/a": read}, products=products, now=LONG_AGO)
-    why = _unmet(ground, TICKETS, release(2, bmc=">=2.0"), set())
+    why = unmet(ground, TICKETS, release(2, bmc=">=2.0"), set())
     assert (why is None) == met, why
-    assert _unmet(ground, TICKETS, release(2, bmc=">=2.0"), {"x/bmc"}) is None
+    assert unmet(ground, TICKETS, release(2, bmc=">=2.0"), {"x/bmc"}) is None
 
 
 def test_what_needs_no_restart_goes_first_and_all_the_rest_share_one_restart():

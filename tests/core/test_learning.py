@@ -11,26 +11,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.records import replace
-from gallant.core.work.estimate import LEAST_DEADLINE_S, deadline_seconds
-from gallant.core.work.learning import (
+from gallant.core.length.learning import (
     BETWEEN_HOPS,
     BETWEEN_KINDS,
     BETWEEN_SYSTEMS,
     EACH_TIME,
     MOST_EFFECTS,
-    OVERHEAD_S,
     ROUNDS,
     WORTH,
-    Observation,
-    Pace,
-    hop_key,
     model_of,
     paces_of,
-    taken,
 )
-from gallant.core.work.plan import Hop, Lane, Step, Track, Wave, hop_ends, waves_seconds
-from gallant.core.work.spread import (
+from gallant.core.length.spread import (
     announced_s,
     has_to_go_on,
     late_s,
@@ -39,6 +31,10 @@ from gallant.core.work.spread import (
     to_rest_s,
     with_spread,
 )
+from gallant.core.records import replace
+from gallant.core.steps.minutes import LEAST_DEADLINE_S, deadline_seconds
+from gallant.core.work.paces import OVERHEAD_S, Observation, Pace, hop_key, taken
+from gallant.core.work.plan import Hop, Lane, Step, Track, Wave, hop_ends, waves_seconds
 
 from .test_requirements import BOTH, PRODUCTS, plan_of, readings
 

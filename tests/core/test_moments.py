@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.estate.moments import NotATime, Unclear, moment_meant
+from gallant.core.windows.moments import NotATime, Unclear, moment_meant
 
 LONDON = ZoneInfo("Europe/London")
 

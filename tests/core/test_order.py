@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.estate.capacity import rooms, standing_of, width
-from gallant.core.estate.order import SHAPES, NotSafe, Standing, Turn, rounds
 from gallant.core.estate.systems import Limits
 from gallant.core.readings import Gauge
 from gallant.core.records import replace
+from gallant.core.shapes import SHAPES, NotSafe, Standing, Turn, rounds
 
 from ..builders import TICKETS, reading
 

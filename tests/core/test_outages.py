@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.outages import Outage, Sample, outages
-from gallant.views.rolls import between
+from gallant.core.outages import Outage, Sample, outages
+from gallant.views.roll.outages import between
 
 THEN = datetime(2026, 12, 1, tzinfo=UTC)
 

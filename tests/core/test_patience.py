@@ -6,9 +6,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from gallant.core.work.learning import OVERHEAD_S, Observation
-from gallant.core.work.patience import with_patience
-from gallant.core.work.rehearsing import MOST_RUNS, lasting
+from gallant.core.length.patience import with_patience
+from gallant.core.length.rehearsing import MOST_RUNS, lasting
+from gallant.core.work.paces import OVERHEAD_S, Observation
 
 from ..simulation.night import Night
 

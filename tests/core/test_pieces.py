@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from gallant.core.estate.windows import Span
-from gallant.core.work.pieces import pieces_of
+from gallant.core.length.pieces import pieces_of
+from gallant.core.length.spread import room_s, stretches_of, to_rest_s
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Basis, Hop, Lane, Plan, Round, Step, Track, Wave
-from gallant.core.work.spread import room_s, stretches_of, to_rest_s
 
 THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
 

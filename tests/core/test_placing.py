@@ -9,17 +9,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.estate.windows import Span
-from gallant.core.work.placing import (
+from gallant.core.length.exchanging import Exchange, exchanged
+from gallant.core.length.placing import (
     Answer,
     AtOnce,
     Piece,
     Placed,
     Placing,
-    _Exchange,
-    assign,
     best,
-    exchanged,
     first_fit,
     improved,
     in_order,
@@ -27,6 +24,8 @@ from gallant.core.work.placing import (
     problems,
     worth_of,
 )
+from gallant.core.windows.rules import Span
+from gallant.operations.plan.searching import assign
 
 THEN = datetime(2026, 12, 1, 22, tzinfo=UTC)
 
@@ -109,7 +108,7 @@ def test_an_exchange_leaves_a_piece_where_all_that_it_needs_and_all_that_need_it
         Placed(piece=name, span=Span(begin=nights[n].begin, end=nights[n].begin + timedelta(minutes=30)))
         for name, n in begins.items()
     ]
-    search = _Exchange(pieces, nights, 4, Placing(placed=tuple(placed), left={}, worth=0.0))
+    search = Exchange(pieces, nights, 4, Placing(placed=tuple(placed), left={}, worth=0.0))
     number = {one.name: i for i, one in enumerate(pieces)}
     assert [name for name in "abcd" if not search._stands(number[name])] == [late, "d"]
     search._put(number[late], -1)

@@ -11,8 +11,8 @@ from dateutil import rrule
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gallant.core.estate.recurring import CalendarEvent, Repeat
-from gallant.core.estate.windows import WindowRule, spans_of
+from gallant.core.windows.recurring import CalendarEvent, Repeat
+from gallant.core.windows.rules import WindowRule, spans_of
 
 START = datetime(2026, 1, 6, 22, 0)  # a Tuesday
 FAR = datetime(2031, 12, 31)

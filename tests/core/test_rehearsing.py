@@ -8,9 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.estate.windows import Span
-from gallant.core.work.learning import SEED, Observation
-from gallant.core.work.rehearsing import (
+from gallant.core.length.learning import SEED
+from gallant.core.length.rehearsing import (
     FINISHED,
     HELD,
     MOST_RUNS,
@@ -22,8 +21,10 @@ from gallant.core.work.rehearsing import (
     lasting,
     rehearsed,
 )
-from gallant.core.work.spread import spread_of
-from gallant.core.work.steps import KINDS
+from gallant.core.length.spread import spread_of
+from gallant.core.steps.kinds import KINDS
+from gallant.core.windows.rules import Span
+from gallant.core.work.paces import Observation
 
 from ..simulation.night import BEGAN, Night
 

@@ -13,11 +13,11 @@ from gallant.core.catalog.products import Product, Requirement
 from gallant.core.errors import Refused
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.systems import Estate
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.planning import make_plan
 from gallant.core.readings import Component, Reading
 from gallant.core.records import replace
-from gallant.core.work.ground import Ground
 from gallant.core.work.plan import Plan
-from gallant.core.work.planning import make_plan
 
 from .test_assessment import NOW, release
 
@@ -180,7 +180,7 @@ def test_a_version_with_signs_of_the_range_notation_is_still_one_version():
 
 
 def test_an_order_that_cannot_be_kept_says_why_and_what_to_do():
-    from gallant.core.work.planning import NoOrder
+    from gallant.core.plan.components import NoOrder
 
     error = NoOrder(
         "No order keeps it.", "spit needs bank, and bank spit.", "gallant gaps --conflicts", ["spit", "bank"]

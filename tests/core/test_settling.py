@@ -24,15 +24,15 @@ from gallant.core.after.settling import (
     SETTLING,
     SLOWER,
     Series,
-    _bounds,
     _decay,
     _follows,
-    _steady,
+    bounds,
     end_of,
     joined,
     judge,
     judge_all,
     judge_twice,
+    steady,
     trend,
     valued,
     words_of,
@@ -80,7 +80,7 @@ def test_each_course_has_its_own_word(what):
 
 
 def test_what_goes_one_way_does_so_in_each_third_of_its_time():
-    assert [_steady([(t, y) for t, y in enumerate(ys)]) for ys in ([0, 0, 1, 1, 2, 2], [0, 0, 0.1, 0.1, 2, 2], [0, 0, 1, 1, 0, 0])] == [True, False, False]  # fmt: skip
+    assert [steady([(t, y) for t, y in enumerate(ys)]) for ys in ([0, 0, 1, 1, 2, 2], [0, 0, 0.1, 0.1, 2, 2], [0, 0, 1, 1, 0, 0])] == [True, False, False]  # fmt: skip
 
 
 @pytest.mark.parametrize(("pace", "same"), [(60, True), (31, True), (119, True), (29, False), (121, False)])
@@ -222,7 +222,7 @@ def test_values_that_repeat_narrow_the_bounds_of_a_slope_by_the_ties_among_them(
     slopes = sorted((b[1] - a[1]) / (b[0] - a[0]) for a, b in itertools.combinations(points, 2))
     half = NormalDist().inv_cdf(0.995) * math.sqrt(156) / 2
     low, high = len(slopes) / 2 - half, len(slopes) / 2 + half
-    assert _bounds(points, 1) == (slopes[math.floor(low) - 1], slopes[math.ceil(high)])
+    assert bounds(points, 1) == (slopes[math.floor(low) - 1], slopes[math.ceil(high)])
     wide = NormalDist().inv_cdf(0.995) * math.sqrt(12 * 11 * 29 / 18) / 2
     assert slopes[math.floor(len(slopes) / 2 - wide) - 1] < slopes[math.floor(low) - 1]  # else nothing is shown
 

@@ -6,11 +6,11 @@ import pytest
 
 from gallant.core.catalog.products import Product
 from gallant.core.estate.systems import Estate
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.planning import make_plan
+from gallant.core.plan.sifting import sift
 from gallant.core.records import replace
-from gallant.core.work.ground import Ground
-from gallant.core.work.plan import Knows
-from gallant.core.work.planning import make_plan
-from gallant.core.work.sifting import sift
+from gallant.core.work.knows import Knows
 
 from .test_assessment import NOW, release
 from .test_requirements import PRODUCTS, estate, needs, readings

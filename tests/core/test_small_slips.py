@@ -6,10 +6,11 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from gallant.core.estate.recurring import CalendarEvent
-from gallant.core.estate.windows import WindowRule, spans_of
-from gallant.core.work import learning
-from gallant.core.work.learning import Observation, model_of
+from gallant.core.length import learning
+from gallant.core.length.learning import model_of
+from gallant.core.windows.recurring import CalendarEvent
+from gallant.core.windows.rules import WindowRule, spans_of
+from gallant.core.work.paces import Observation
 
 LONDON = ZoneInfo("Europe/London")
 

@@ -16,7 +16,7 @@ from gallant.catalogs.medium import local_source
 from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Item
 from gallant.core.tars import LARGEST_HEADER, Modest
-from gallant.operations.keep.backups import _texts
+from gallant.operations.keep.looking_into import texts
 from gallant.vault.archive import NotWhole, unpack
 
 ITEM = Item(node="a", name="x", bytes=1, sha256="0" * 64)
@@ -84,7 +84,7 @@ def test_an_odd_archive_is_refused_or_read_and_is_no_defect(name, tmp_path):
             local_source(tmp_path / file)
     with pytest.raises(NotWhole):
         unpack(tmp_path / "carried.tar.zst", [ITEM], None)
-    assert _texts({"a.tar": io.BytesIO(raw)}) is not None
+    assert texts({"a.tar": io.BytesIO(raw)}) is not None
 
 
 def test_a_header_as_archives_have_them_is_read():
@@ -105,7 +105,7 @@ def test_a_hundred_damaged_archives_are_no_defect(tmp_path):
         path.write_bytes(bytes(raw))
         with contextlib.suppress(GallantError):
             local_source(path)
-        _texts({"a.tar": io.BytesIO(bytes(raw))})
+        texts({"a.tar": io.BytesIO(bytes(raw))})
 
 
 def test_a_header_of_100_mb_costs_no_memory(tmp_path):

@@ -17,8 +17,8 @@ from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.rules import Marks
 from gallant.core.estate.rules import matches as rule_matches
 from gallant.core.estate.selecting import select
-from gallant.core.estate.terms import matches, parse_term, unmatched
-from gallant.core.work.planning import systems_of
+from gallant.core.plan.planning import systems_of
+from gallant.core.terms import matches, parse_term, unmatched
 
 TEXT = """\
 gallant: estate/1

@@ -7,10 +7,10 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gallant.core.assess.drift import BETTER, GONE, NEW, WORSE, drift
-from gallant.core.assess.findings import LEVELS, Finding
-from gallant.core.assess.ledger import Kept, LedgerEntry
-from gallant.core.assess.waivers import subject, waivers, with_waivers
+from gallant.core.checks.drift import BETTER, GONE, NEW, WORSE, drift
+from gallant.core.checks.facts import LEVELS, Finding
+from gallant.core.decide.ledger import Kept, LedgerEntry
+from gallant.core.decide.waivers import subject, waivers, with_waivers
 from gallant.core.records import replace
 
 NOW = datetime(2026, 11, 25, 22, 0, tzinfo=UTC)

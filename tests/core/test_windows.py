@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from gallant.core.documents import Invalid
 from gallant.core.estate.calendar import most_special, windows_of, windows_of_all
 from gallant.core.estate.reading import parse_estate
-from gallant.core.estate.windows import Span, WindowRule, common, joined, next_after, open_at, spans_of, without
+from gallant.core.windows.rules import Span, WindowRule, common, joined, next_after, open_at, spans_of, without
 
 LONDON, LORD_HOWE, KIRITIMATI = (ZoneInfo(z) for z in ("Europe/London", "Australia/Lord_Howe", "Pacific/Kiritimati"))
 

@@ -17,8 +17,10 @@ from gallant.core.after.compare import verify_system, with_all_that_is_known
 from gallant.core.after.picture import Unlike
 from gallant.core.after.settling import Judged
 from gallant.core.after.still import Still
-from gallant.core.assess.checks import CHECKS, check_named, run_checks
-from gallant.core.assess.findings import (
+from gallant.core.assess.issues import Concern
+from gallant.core.catalog.products import KnownIssue, Minutes, Package
+from gallant.core.checks.all import CHECKS, check_named, run_checks
+from gallant.core.checks.facts import (
     LEVELS,
     AroundFacts,
     AskedFacts,
@@ -31,15 +33,16 @@ from gallant.core.assess.findings import (
     SnapshotRoom,
     Unattended,
 )
-from gallant.core.assess.issues import Concern
-from gallant.core.assess.outages import Sample, outages
-from gallant.core.catalog.products import KnownIssue, Minutes, Package
+from gallant.core.decide.consents import parse_consent
 from gallant.core.errors import Refused, worst_exit
 from gallant.core.estate.backups import Copy
-from gallant.core.estate.order import NotSafe, Standing, rounds
 from gallant.core.estate.services import Service
 from gallant.core.estate.snapshots import RestorePoint
 from gallant.core.estate.systems import Aim, Limits, Note
+from gallant.core.outages import Sample, outages
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.lane_hops import lane_seconds
+from gallant.core.plan.planning import make_plan
 from gallant.core.readings import (
     RUNNING,
     SAVED,
@@ -55,12 +58,12 @@ from gallant.core.readings import (
     Snapshot,
 )
 from gallant.core.records import replace
-from gallant.core.work import estimate
-from gallant.core.work.consents import parse_consent
-from gallant.core.work.ground import Ground
-from gallant.core.work.plan import HopWork, Knows, NothingToDo, Plan, basis_differences, steps_of
-from gallant.core.work.planning import lane_seconds, make_plan
-from gallant.core.work.steps import KINDS
+from gallant.core.shapes import NotSafe, Standing, rounds
+from gallant.core.steps import minutes as estimate
+from gallant.core.steps.kinds import KINDS
+from gallant.core.work.hop_work import HopWork
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import NothingToDo, Plan, basis_differences, steps_of
 
 from ..builders import ESTATE, TICKETS, both, reading, sealed_backup
 from .test_assessment import NOW, SHOAL

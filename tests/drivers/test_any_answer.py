@@ -12,7 +12,7 @@ from aiohttp import web
 
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act
-from gallant.drivers.profile import load_profile
+from gallant.drivers.profile_reading import load_profile
 
 from .test_hostile import REDFISH, web_device
 from .test_leading_away import tree

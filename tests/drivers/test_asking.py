@@ -14,10 +14,10 @@ from pathlib import Path
 
 import pytest
 
-from gallant.core.assess.outages import Watched
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.services import FAST_S, SLOW_S, HttpAsked, Service
+from gallant.core.outages import Watched
 from gallant.drivers.asking import ways_in
 from gallant.drivers.commands import run_command
 from gallant.drivers.probe import SocketProber, probe

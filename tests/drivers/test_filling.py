@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
 
-from gallant.drivers.netconf import filled, located
+from gallant.drivers.netconf.driver import filled, located
 
 CHARACTERS = st.characters(min_codepoint=32, exclude_categories=("Cs", "Cc", "Cn"))
 

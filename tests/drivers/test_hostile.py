@@ -16,11 +16,11 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, NotReached
 from gallant.core.records import replace
-from gallant.drivers.http import HttpDriver, new_session
+from gallant.drivers.http.driver import HttpDriver, new_session
 from gallant.drivers.manual import ManualDriver
-from gallant.drivers.netconf import NetconfDriver
-from gallant.drivers.profile import load_profile, parse_profile
-from gallant.drivers.redfish import RedfishDriver
+from gallant.drivers.netconf.driver import NetconfDriver
+from gallant.drivers.profile_reading import load_profile, parse_profile
+from gallant.drivers.redfish.driver import RedfishDriver
 from gallant.drivers.tools import Credential, Tools
 from gallant.drivers.xml import NotXml, parse_xml
 from gallant.operations.ground.clock import EstateClock

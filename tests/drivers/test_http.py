@@ -18,8 +18,9 @@ from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.systems import Estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent, WrongMachine
 from gallant.core.records import replace
-from gallant.drivers.http import HttpDriver, new_session
-from gallant.drivers.profile import PassingRule, load_profile
+from gallant.drivers.http.driver import HttpDriver, new_session
+from gallant.drivers.profile import PassingRule
+from gallant.drivers.profile_reading import load_profile
 from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed

@@ -12,7 +12,7 @@ from aiohttp import web
 
 from gallant.core.errors import GallantError
 from gallant.core.ports import Act, DeviceRefused
-from gallant.drivers.http import own_path
+from gallant.drivers.http.wire import own_path
 from gallant.standin.certificates import self_signed
 from gallant.standin.ports import reserve
 

@@ -11,7 +11,7 @@ from aiohttp import web
 
 from gallant.core.errors import GallantError
 from gallant.core.ports import LoginRefused
-from gallant.drivers.profile import parse_profile
+from gallant.drivers.profile_reading import parse_profile
 
 from .test_hostile import web_device
 

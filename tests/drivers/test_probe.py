@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from gallant.core.assess.outages import outages
 from gallant.core.estate.services import Read, Service
+from gallant.core.outages import outages
 from gallant.drivers.asking import ways_in
 from gallant.drivers.probe import INTERVAL_S, SocketProber, probe
 from gallant.standin.ports import bound, reserve

@@ -7,7 +7,8 @@ from importlib import resources
 import pytest
 
 from gallant.core.documents import Invalid
-from gallant.drivers.profile import fill, parse_profile
+from gallant.drivers.profile import fill
+from gallant.drivers.profile_reading import parse_profile
 
 TEXT = (resources.files("gallant.drivers") / "profiles" / "ostrel-shoal.yaml").read_text("utf-8")
 

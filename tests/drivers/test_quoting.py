@@ -8,7 +8,8 @@ import subprocess
 import pytest
 
 from gallant.core.documents import Invalid
-from gallant.drivers.profile import fill, parse_profile
+from gallant.drivers.profile import fill
+from gallant.drivers.profile_reading import parse_profile
 from gallant.drivers.quoting import misplaced
 
 PROFILE = """

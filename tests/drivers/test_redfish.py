@@ -14,9 +14,9 @@ from aiohttp import web
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused, LoginRefused, WrongMachine
-from gallant.drivers.http import new_session
-from gallant.drivers.profile import load_profile
-from gallant.drivers.redfish import RedfishDriver
+from gallant.drivers.http.driver import new_session
+from gallant.drivers.profile_reading import load_profile
+from gallant.drivers.redfish.driver import RedfishDriver
 from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from gallant.standin.certificates import self_signed

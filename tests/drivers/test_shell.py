@@ -14,7 +14,7 @@ import pytest
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, WrongMachine
-from gallant.drivers.profile import load_profile, parse_profile
+from gallant.drivers.profile_reading import load_profile, parse_profile
 from gallant.drivers.shell import ShellDriver
 from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock

@@ -7,7 +7,7 @@ import asyncio
 import pytest
 
 from gallant.core.documents import Invalid
-from gallant.drivers.profile import parse_profile
+from gallant.drivers.profile_reading import parse_profile
 
 from .test_errors import PROFILE
 from .test_hostile import web_device

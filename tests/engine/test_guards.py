@@ -9,8 +9,8 @@ import pytest
 from gallant.core.catalog.products import Recall
 from gallant.core.readings import RUNNING, UNSAVED, Component, Facet, Gauge, Job, PackagePresent
 from gallant.core.records import replace
+from gallant.core.steps.kinds import KINDS
 from gallant.core.work.plan import Brought, steps_of
-from gallant.core.work.steps import KINDS
 from gallant.engine.guards import GUARDS, MOST_FLAPS, Above, Scene, objections
 
 from ..builders import ESTATE, TICKETS, both, sealed_backup

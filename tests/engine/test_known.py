@@ -8,7 +8,8 @@ import pytest
 
 from gallant.core.readings import Facet
 from gallant.core.records import replace
-from gallant.core.work.plan import Knows, steps_of
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import steps_of
 from gallant.engine.known import RunKnown
 from gallant.engine.means import Log
 

@@ -12,8 +12,9 @@ import pytest
 from gallant.core.errors import Stopped
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, NotReached
 from gallant.core.records import replace
+from gallant.core.steps.kinds import UPDATE_ALL
+from gallant.core.steps.seen import GOING, PAUSED, Look
 from gallant.core.work.plan import steps_of
-from gallant.core.work.steps import GOING, PAUSED, UPDATE_ALL, Look
 from gallant.engine.means import Hold
 from gallant.engine.overseer import Overseer
 

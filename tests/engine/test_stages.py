@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from gallant.core.work.plan import ANSWERS, LINKS, SERVES, Returns
-from gallant.core.work.steps import Look
+from gallant.core.steps.seen import Look
+from gallant.core.work.knows import ANSWERS, LINKS, SERVES, Returns
 from gallant.engine.stages import Stages
 
 NOW = datetime(2026, 11, 27, tzinfo=UTC)

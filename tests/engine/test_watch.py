@@ -8,7 +8,7 @@ from types import SimpleNamespace
 
 import pytest
 
-from gallant.core.assess.outages import Sample, Watched
+from gallant.core.outages import Sample, Watched
 from gallant.engine.watch import Watch
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

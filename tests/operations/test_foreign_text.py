@@ -13,10 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gallant.core.errors import WrongUse
-from gallant.core.estate.windows import Span
+from gallant.core.windows.rules import Span
 from gallant.operations.plan.calendar_entries import CalendarEntry, write
 from gallant.operations.setup import timers
-from gallant.views.junit import Case, write_junit
+from gallant.views.ground.junit import Case, write_junit
 
 NOW = datetime(2026, 12, 2, 4, 0, tzinfo=UTC)
 WORDS = st.one_of(

@@ -16,7 +16,7 @@ from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused
 from gallant.drivers.debian import DebianDriver
-from gallant.drivers.profile import load_profile
+from gallant.drivers.profile_reading import load_profile
 from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 

@@ -12,8 +12,8 @@ import pytest
 from gallant.core.errors import GallantError
 from gallant.core.estate.reading import parse_estate
 from gallant.core.ports import Act, DeviceRefused
-from gallant.drivers.netconf import NetconfDriver
-from gallant.drivers.profile import parse_profile
+from gallant.drivers.netconf.driver import NetconfDriver
+from gallant.drivers.profile_reading import parse_profile
 from gallant.drivers.tools import Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from tests.conftest import Place

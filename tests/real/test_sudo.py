@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from gallant.drivers.debian import APT, APT_BACK, ARCHIVES, sudoers
-from gallant.drivers.profile import load_profile
+from gallant.drivers.profile_reading import load_profile
 
 from .conftest import needed
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import make_backout
 from gallant.core.records import replace
-from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import Plan, steps_of
 from gallant.engine.journal import replay
 

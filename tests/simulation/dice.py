@@ -23,12 +23,12 @@ from datetime import timedelta
 import msgspec
 
 from gallant.core.catalog.products import Recall, Requirement
+from gallant.core.decide.consents import consents_needed
 from gallant.core.errors import GallantError, Refused
-from gallant.core.estate.windows import Span
 from gallant.core.ports import NotReached
 from gallant.core.readings import Facet, Reading
 from gallant.core.records import replace
-from gallant.core.work.consents import consents_needed
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.journal import grammar_problems
 from gallant.engine.means import End, Orders

@@ -9,7 +9,7 @@ from gallant.core.catalog.products import Product
 from gallant.core.estate.systems import System
 from gallant.core.readings import Guest, Reading
 from gallant.core.records import replace
-from gallant.core.work.plan import Knows
+from gallant.core.work.knows import Knows
 from gallant.standin.cluster import DRAIN_S, Member
 from gallant.standin.shoal import PairTask
 

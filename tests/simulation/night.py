@@ -13,21 +13,22 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from gallant.core.assess.outages import Sample, Watched
 from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Backup, Item
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.snapshots import is_for, roll_reason, snapshot_name
 from gallant.core.estate.systems import Estate, System
+from gallant.core.outages import Sample, Watched
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.planning import make_plan
+from gallant.core.plan.returning import with_ways_back
 from gallant.core.ports import Accepted, AnswerLost, DeviceRefused, LeaseLost, Listener, NotReached, NotSent
 from gallant.core.readings import Component, Gauge, Job, PackagePresent, Reading
 from gallant.core.versions import parse, parse_range
 from gallant.core.work.events import Entry, Event, HoldWanted
-from gallant.core.work.ground import Ground
-from gallant.core.work.plan import Knows, Plan
-from gallant.core.work.planning import make_plan
-from gallant.core.work.returning import with_ways_back
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import Plan
 from gallant.engine.journal import grammar_problems, replay
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll

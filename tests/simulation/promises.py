@@ -11,7 +11,7 @@ from datetime import timedelta
 
 import msgspec
 
-from gallant.core.estate.windows import Span
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Hop, Plan
 from gallant.engine.means import End
 

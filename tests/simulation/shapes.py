@@ -13,14 +13,15 @@ from types import SimpleNamespace
 
 from gallant.core.catalog.products import Minutes, Package, Product, Release, Requirement
 from gallant.core.estate.systems import System
+from gallant.core.plan.ground import PartGoal
+from gallant.core.plan.planning import make_plan
+from gallant.core.plan.returning import with_ways_back
 from gallant.core.ports import DeviceRefused
 from gallant.core.readings import AtHand, Component, Gauge, PackagePresent, Reading
 from gallant.core.records import replace
 from gallant.core.versions import parse, parse_range
-from gallant.core.work.ground import PartGoal
-from gallant.core.work.plan import Knows, Plan
-from gallant.core.work.planning import make_plan
-from gallant.core.work.returning import with_ways_back
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import Plan
 from gallant.standin.cluster import Cluster, Member, PartImage
 from gallant.standin.shoal import Denied, PairTask
 

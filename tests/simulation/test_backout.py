@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import make_backout
 from gallant.core.records import replace
-from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault

@@ -13,7 +13,7 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
-from gallant.core.work.beside import broken_beside
+from gallant.core.plan.beside import broken_beside
 from gallant.core.work.plan import NothingToDo, Plan
 from gallant.engine.means import End, Orders
 from gallant.standin.world import Fault

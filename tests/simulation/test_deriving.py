@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import pytest
 
+from gallant.core.decide.consents import consents_needed
 from gallant.core.errors import Refused
+from gallant.core.plan.deriving import derived
+from gallant.core.plan.undoing import beyond_undoing
 from gallant.core.records import replace
-from gallant.core.work.consents import consents_needed
-from gallant.core.work.deriving import derived
 from gallant.core.work.plan import Lane, Plan
-from gallant.core.work.undoing import beyond_undoing
 
 from . import dice
 from .dice import drawn, night_of

@@ -7,9 +7,10 @@ from __future__ import annotations
 import pytest
 
 from gallant.core.errors import Refused
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import make_backout
 from gallant.core.ports import DeviceRefused
 from gallant.core.records import replace
-from gallant.core.work.backing import did, make_backout
 from gallant.core.work.plan import DEVICE_LED, steps_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
@@ -174,7 +175,7 @@ def test_components_that_wait_for_the_restart_are_laid_before_the_one_order():
 
 def test_neither_some_of_its_nodes_nor_an_order_of_them_can_be_chosen():
     for choice, words in (
-        ({"chosen": {"tickets": ("b",)}}, "which of them"),
+        ({"chosen": {"tickets": ("b",)}}, "no choice of nodes"),
         ({"wishes": {"tickets": ("b",)}}, "order"),
     ):
         with pytest.raises(Refused, match="updates all of its nodes by one order") as refused:

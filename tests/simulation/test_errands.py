@@ -7,9 +7,9 @@ import pytest
 
 from gallant.core.catalog.products import NewSetting
 from gallant.core.errors import Refused
+from gallant.core.plan.errands import make_errand
 from gallant.core.readings import Facet
 from gallant.core.records import replace
-from gallant.core.work.errands import make_errand
 from gallant.core.work.plan import Plan
 from gallant.engine.means import Orders
 

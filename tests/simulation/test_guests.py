@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import pytest
 
+from gallant.core.decide.consents import consents_needed
 from gallant.core.errors import Refused
+from gallant.core.plan.planning import make_plan
 from gallant.core.readings import Guest
 from gallant.core.records import replace
-from gallant.core.work.consents import consents_needed
 from gallant.core.work.plan import Down, steps_of
-from gallant.core.work.planning import make_plan
 from gallant.engine.means import Orders
 
 from ..twins.cases import Case

@@ -9,10 +9,10 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
+from gallant.core.plan.ground import PartGoal
+from gallant.core.plan.planning import make_plan
 from gallant.core.records import replace
-from gallant.core.work.ground import PartGoal
 from gallant.core.work.plan import steps_of
-from gallant.core.work.planning import make_plan
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 

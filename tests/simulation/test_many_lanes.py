@@ -605,8 +605,8 @@ def test_a_job_of_ours_that_a_person_declares_dead_is_not_taken_for_somebody_els
 
 
 def test_a_consent_is_read_as_what_it_is():
+    from gallant.core.decide.consents import Consent, parse_consent
     from gallant.core.errors import WrongUse
-    from gallant.core.work.consents import Consent, parse_consent
 
     assert parse_consent("one-way:tickets") == Consent(to="one-way", system="tickets")
     assert parse_consent("one-way:tickets").words == "one-way:tickets"

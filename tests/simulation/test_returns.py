@@ -9,7 +9,7 @@ import pytest
 
 from gallant.core.readings import Facet
 from gallant.core.records import replace
-from gallant.core.work.plan import Returns
+from gallant.core.work.knows import Returns
 from gallant.standin.world import Fault
 
 from .night import Killed

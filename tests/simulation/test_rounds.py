@@ -11,9 +11,9 @@ import pytest
 from gallant.core.catalog.products import Requirement
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.systems import RoundRule
+from gallant.core.plan.planning import systems_of
 from gallant.core.readings import Gauge, Reading
 from gallant.core.records import replace
-from gallant.core.work.planning import systems_of
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 

@@ -9,9 +9,10 @@ import pytest
 
 from gallant.core.catalog.products import Requirement
 from gallant.core.errors import Refused
-from gallant.core.estate.windows import Span
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import make_backout
 from gallant.core.records import replace
-from gallant.core.work.backing import did, make_backout
+from gallant.core.windows.rules import Span
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault
 

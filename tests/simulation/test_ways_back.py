@@ -9,14 +9,15 @@ from dataclasses import replace as with_
 
 import pytest
 
+from gallant.core.decide.consents import consents_needed
 from gallant.core.errors import Refused
-from gallant.core.estate.order import NotSafe
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import ways_back
+from gallant.core.plan.returning import LOST, no_way_back, with_ways_back
 from gallant.core.records import replace
-from gallant.core.work.backing import did, ways_back
-from gallant.core.work.consents import consents_needed
+from gallant.core.shapes import NotSafe
+from gallant.core.steps.kinds import KINDS, SNAPSHOT
 from gallant.core.work.plan import Plan, steps_of
-from gallant.core.work.returning import LOST, no_way_back, with_ways_back
-from gallant.core.work.steps import KINDS, SNAPSHOT
 from gallant.engine.journal import replay
 from gallant.engine.means import Orders
 from gallant.standin.world import Fault

@@ -7,8 +7,8 @@ from datetime import datetime
 
 import pytest
 
+from gallant.core.decide import due
 from gallant.core.estate.reading import parse_estate
-from gallant.core.work import due
 from gallant.engine import turn
 
 from .week import EVERY, SimDesk, Week, asyncio_free, one_week

@@ -6,9 +6,9 @@ from datetime import timedelta
 
 import pytest
 
-from gallant.core.estate.windows import Span
+from gallant.core.length.spread import is_disruptive, late_s, to_rest_s
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Plan
-from gallant.core.work.spread import is_disruptive, late_s, to_rest_s
 from gallant.engine.means import End, Orders
 
 from .night import BEGAN, Killed, Night

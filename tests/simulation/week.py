@@ -20,19 +20,19 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from gallant.core.assess.ledger import CLOSE, DECISIONS, ENDED, LedgerEntry
-from gallant.core.assess.notices import Notice, NoticeWork, Wanted, notices
 from gallant.core.catalog.products import SEVERITIES
+from gallant.core.decide import due
+from gallant.core.decide.ledger import CLOSE, DECISIONS, ENDED, LedgerEntry
+from gallant.core.decide.notices import Notice, NoticeWork, Wanted, notices
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.rules import ACT, Decision
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import Span, next_after, open_at
 from gallant.core.records import replace
-from gallant.core.work import due
+from gallant.core.windows.rules import Span, next_after, open_at
 from gallant.engine import turn
-from gallant.engine.turn import Begun, DueRow, EndedRoll, LastTry, OpenRoll, Ready
+from gallant.engine.desk import Begun, DueRow, EndedRoll, LastTry, OpenRoll, Ready
 
 from .week_judge import Judge
 

@@ -11,9 +11,9 @@ from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from gallant.core.assess.ledger import LedgerEntry
+from gallant.core.decide.ledger import LedgerEntry
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import DAYS, WindowRule
+from gallant.core.windows.rules import DAYS, WindowRule
 
 MINUTE = timedelta(minutes=1)
 WORDS = ("accept", "book", "cancel", "skip", "reopen")  # of a person, on a notice

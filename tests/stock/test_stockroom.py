@@ -15,7 +15,7 @@ from aiohttp import web
 from gallant.core.catalog.products import Package
 from gallant.core.errors import GallantError, Refused, Unreached
 from gallant.core.records import replace
-from gallant.drivers.http import new_session
+from gallant.drivers.http.driver import new_session
 from gallant.standin.ports import reserve
 from gallant.stock.stockroom import Stockroom, Throttle, Way
 
@@ -220,7 +220,7 @@ import asyncio, os, sys, threading, time
 sys.path.insert(0, {tests!r})
 from pathlib import Path
 from gallant.core.catalog.products import Package
-from gallant.drivers.http import new_session
+from gallant.drivers.http.driver import new_session
 from gallant.stock.stockroom import Stockroom, Throttle, Way
 threading.Thread(target=lambda: (time.sleep({delay}), os.kill(os.getpid(), 9)), daemon=True).start()
 async def go():

@@ -11,7 +11,7 @@ from datetime import timedelta
 
 import pytest
 
-from gallant.core.assess.ledger import LedgerEntry
+from gallant.core.decide.ledger import LedgerEntry
 from gallant.core.errors import GallantError, Refused
 from gallant.store import copies, database
 from gallant.store.copies import copy_of, keep_copy, made_at

@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 import msgspec
 import pytest
 
-from gallant.core.assess.ledger import LedgerEntry
+from gallant.core.decide.ledger import LedgerEntry
 from gallant.core.errors import GallantError, Refused
 from gallant.core.ports import LeaseLost
 from gallant.core.readings import Gauge, Reading

@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from gallant.core.assess.outages import Watched
-from gallant.core.work.consents import consents_needed
+from gallant.core.decide.consents import consents_needed
+from gallant.core.length.rehearsing import NightEnd
+from gallant.core.outages import Watched
 from gallant.core.work.plan import Plan
-from gallant.core.work.rehearsing import NightEnd
 from gallant.twins.night import Night as Twin
 from gallant.twins.world import Cast
 

@@ -11,11 +11,11 @@ from datetime import timedelta
 import numpy as np
 import pytest
 
-from gallant.core.estate.windows import Span
+from gallant.core.length.rehearsing import Where, lasting, rehearsed
 from gallant.core.records import replace as with_
+from gallant.core.steps.kinds import KINDS
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Plan, Round
-from gallant.core.work.rehearsing import Where, lasting, rehearsed
-from gallant.core.work.steps import KINDS
 from gallant.engine.means import Orders
 from gallant.operations.length.durations import of_roll
 from gallant.twins.many import nights

@@ -14,11 +14,11 @@ import pytest
 
 from gallant.core.after.claims import Claim
 from gallant.core.after.compare import NodeVerdict
-from gallant.core.assess.ledger import Kept
-from gallant.core.assess.outages import Outage, Sample
-from gallant.core.assess.waivers import Waiver
+from gallant.core.decide.ledger import Kept
+from gallant.core.decide.waivers import Waiver
 from gallant.core.estate.backups import Backup, BackupFate
 from gallant.core.estate.snapshots import RestorePoint
+from gallant.core.outages import Outage, Sample
 from gallant.core.records import replace
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event
@@ -26,32 +26,38 @@ from gallant.core.work.plan import Hop, Lane, Plan, Step, Track, Wave
 from gallant.operations.after import history, verify
 from gallant.operations.assess import gaps, inventory, route
 from gallant.operations.catalogs import following as catalogs
+from gallant.operations.catalogs import here, syncing, testing, writing
 from gallant.operations.checks import check, mending
 from gallant.operations.decide import ledger as ledgers
 from gallant.operations.decide import notices
 from gallant.operations.ground import last as operation
 from gallant.operations.ground import survey
-from gallant.operations.keep import backups, snapshots, stock
+from gallant.operations.keep import backups, looking_into, preloading, restoring, snapshots, stock
 from gallant.operations.plan import calls
 from gallant.operations.plan import making as plans
-from gallant.operations.roll import rolling as rolls
+from gallant.operations.roll import carrying
 from gallant.operations.setup import files, trial
-from gallant.views import assess, output, tables
-from gallant.views import backups as backup_views
-from gallant.views import catalogs as catalog_views
-from gallant.views import checks as check_views
-from gallant.views import claims as claim_views
-from gallant.views import inventory as inventory_views
-from gallant.views import live as live_views
-from gallant.views import notices as notice_views
-from gallant.views import plans as plan_views
-from gallant.views import rolls as roll_views
-from gallant.views import snapshots as snapshot_views
-from gallant.views import stock as stock_views
-from gallant.views import survey as survey_views
-from gallant.views.listing import sort_key
-from gallant.views.output import Output
-from gallant.views.parts import View
+from gallant.views.after import history as history_views
+from gallant.views.after.verify import verify_view
+from gallant.views.assess import gaps as assess
+from gallant.views.assess import inventory as inventory_views
+from gallant.views.assess import survey as survey_views
+from gallant.views.assess.conflicts import conflicts_view
+from gallant.views.assess.route import route_view
+from gallant.views.catalogs import catalogs as catalog_views
+from gallant.views.checks import checks as check_views
+from gallant.views.decide import claims as claim_views
+from gallant.views.decide import notices as notice_views
+from gallant.views.ground import output, tables
+from gallant.views.ground.listing import sort_key
+from gallant.views.ground.output import Output
+from gallant.views.ground.parts import View
+from gallant.views.keep import backups as backup_views
+from gallant.views.keep import snapshots as snapshot_views
+from gallant.views.keep import stock as stock_views
+from gallant.views.plan import plans as plan_views
+from gallant.views.roll import live as live_views
+from gallant.views.roll import rolls as roll_views
 
 from ..builders import NOW, filled
 
@@ -98,33 +104,33 @@ def views_of(text: str):
     def of(kind, **said):
         return filled(kind, text, **said)
 
-    details = of(catalogs.Details)
+    details = of(here.Details)
     plan = plan_of(text)
     assessment = of(
         gaps.Assessment,
         shown=[gaps.GapShown(of(gaps.Gap), text, lambda gap: of(gaps.Decision))],
         tallies={(text, text): Counter({"behind": 2, text: 1})},
     )
-    compared = of(backups.Compared)
+    compared = of(looking_into.Compared)
     return [
         assess.gaps_view(assessment, NOW, True),
         assess.gaps_view(assessment, NOW, False),
-        assess.conflicts_view([of(operation.ConflictRow)]),
-        assess.route_view(of(route.RouteAnswer)),
+        conflicts_view([of(operation.ConflictRow)]),
+        route_view(of(route.RouteAnswer)),
         backup_views.taken_view([of(backups.BackupTaken), of(backups.BackupTaken, error=None)]),
         backup_views.list_view([of(Backup)], NOW),
-        backup_views.show_view(of(backups.BackupShown), NOW),
-        backup_views.checked_view([of(backups.BackupChecked), of(backups.BackupChecked, problems=())]),
+        backup_views.show_view(of(looking_into.BackupShown), NOW),
+        backup_views.checked_view([of(looking_into.BackupChecked), of(looking_into.BackupChecked, problems=())]),
         backup_views.diff_view(compared, NOW, True),
         backup_views.exported_view(of(Backup), Path("x")),
-        backup_views.restored_view(of(backups.Restored)),
+        backup_views.restored_view(of(restoring.Restored)),
         backup_views.pruned_view([of(BackupFate), of(BackupFate, kept=None)], NOW, True),
         catalog_views.catalog_added_view(of(catalogs.SourceFollowed)),
-        catalog_views.catalog_synced_view([of(catalogs.Synced)]),
-        catalog_views.catalog_tested_view([of(catalogs.SourceAsked)]),
+        catalog_views.catalog_synced_view([of(syncing.Synced)]),
+        catalog_views.catalog_tested_view([of(testing.SourceAsked)]),
         catalog_views.catalog_trusted_view(of(catalogs.KeyChanged)),
-        catalog_views.catalog_written_view(of(catalogs.CatalogWritten, file="f")),
-        catalog_views.catalog_list_view([of(catalogs.CatalogListed)], NOW),
+        catalog_views.catalog_written_view(of(writing.CatalogWritten, file="f")),
+        catalog_views.catalog_list_view([of(here.CatalogListed)], NOW),
         catalog_views.catalog_show_view(replace(details, alone=True)),
         catalog_views.catalog_show_view(replace(details, alone=False)),
         check_views.health_view(of(check.Health), True, NOW),
@@ -147,19 +153,19 @@ def views_of(text: str):
         stock_views.fetched_view([of(stock.PackageFetched)], [of(stock.PackageFetched).error]),
         stock_views.held_view([of(stock.InStock)]),
         stock_views.added_view([of(stock.PackageCarriedIn)]),
-        stock_views.preloaded_view([of(stock.Preloaded)]),
+        stock_views.preloaded_view([of(preloading.Preloaded)]),
         stock_views.pruned_view([of(stock.Pruned), of(stock.Pruned, kept=None)], True),
         survey_views.survey_view(
             of(survey.Survey, nodes=(of(survey.Surveyed), of(survey.Surveyed, reading=None))), NOW
         ),
         plan_views.plan_view(of(plans.Planned, plan=plan)),
-        roll_views.rolled_view(of(rolls.RollEnded), run_of(text)),
-        roll_views.verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
-        roll_views.history_view([run_of(text)]),
-        roll_views.roll_steps_view(run_of(text), [of(history.StepRow)], [of(Claim)]),
+        roll_views.rolled_view(of(carrying.RollEnded), run_of(text)),
+        verify_view(of(verify.Verified, verdicts=(of(NodeVerdict, ok=False),))),
+        history_views.history_view([run_of(text)]),
+        history_views.roll_steps_view(run_of(text), [of(history.StepRow)], [of(Claim)]),
         claim_views.draft_view(text, [of(Claim)]),
         plan_views.calls_view(of(calls.PlanCalls)),
-        roll_views.journal_view(text, 3, [text]),
+        history_views.journal_view(text, 3, [text]),
         tables.validated_view([of(files.Validated)]),
     ]
 

@@ -6,11 +6,11 @@ import io
 
 import pytest
 
+from gallant.core.length.spread import with_spread
 from gallant.core.work import events as e
 from gallant.core.work.plan import hop_ends, waves_seconds
-from gallant.core.work.spread import with_spread
-from gallant.views.live import LinesShow, LiveShow
-from gallant.views.words import clock
+from gallant.views.ground.words import clock
+from gallant.views.roll.live import LinesShow, LiveShow
 
 from ..simulation.night import Night
 

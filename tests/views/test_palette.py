@@ -7,7 +7,7 @@ import math
 
 import pytest
 
-from gallant.views.palette import COLOURS, ONE, PAPER, TERMINAL, TWO, paler, variables
+from gallant.views.ground.palette import COLOURS, ONE, PAPER, TERMINAL, TWO, paler, variables
 
 # Machado, Oliveira, Fernandes 2009, severity 1.0, on linear light.
 VISION = {

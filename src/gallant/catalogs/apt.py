@@ -98,9 +98,6 @@ async def read_channel(
     return ChannelRead(catalog=catalog, sha256=signed.sha256, tag=signed.tag, left_out=left_out)
 
 
-# --- Release --------------------------------------------------------------------------------------------------------
-
-
 async def _release(name: str, channel: AptChannel, key: str, get: Get, tag: str | None) -> Signed | None:
     if not key.startswith(OPENPGP):
         raise WrongUse(
@@ -208,9 +205,6 @@ def _refuse_old(name: str, channel: AptChannel, signed: Signed, now: datetime, s
     asked = channel.suite.split("/")[0]
     if not channel.is_flat and names and asked not in names and channel.suite not in names:
         raise Refused(f"The channel {name} answers as {' or '.join(sorted(names))}, not as {channel.suite}.", KEEP)
-
-
-# --- Packages -------------------------------------------------------------------------------------------------------
 
 
 async def _index(name: str, channel: AptChannel, component: str, signed: Signed, get: Get) -> bytes:

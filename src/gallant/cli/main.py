@@ -6,6 +6,7 @@ import contextlib
 import gc
 import inspect
 import os
+import re
 import sys
 from importlib import import_module
 from typing import TYPE_CHECKING
@@ -17,42 +18,46 @@ from gallant import __version__
 if TYPE_CHECKING:
     from gallant.core.errors import GallantError
 
-# In the order of the work. Each is cli/<module>.py:<function>, with the one line that --help shows, so that listing the
+# In the order of the work. Each is cli/<room>/<module>.py:<function>, with the one line that --help shows, so that listing the
 # commands loads none of them.
 COMMANDS: dict[str, tuple[str, str, str]] = {
-    "demo": ("demo", "demo", "The whole example on stand-ins, from survey to history."),
-    "init": ("files", "init", "A new estate folder with a commented estate.yaml."),
-    "add": ("add", "add", "One device or many, told by themselves, written into the estate."),
-    "validate": ("files", "validate", "Check any Gallant file: errors as file:line:column."),
-    "profiles": ("files", "profiles", "The kinds of device that are known, each with its driver."),
-    "doctor": ("doctor", "doctor", "Gallant's own stores, keys, rights, free space, clock."),
-    "survey": ("survey", "survey", "Contact nodes and keep what they say."),
-    "inventory": ("survey", "inventory", "What runs where."),
-    "catalog": ("catalog", "catalog", "Publishers' catalogs: add, remove, test, sync, list, show, draft, sign, trust."),
-    "gaps": ("assess", "gaps", "Installed against aimed-for."),
-    "route": ("assess", "route", "The chain of releases to the aim, and why."),
-    "notice": ("notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
-    "note": ("note", "note", "What was learned: add it, for the next time."),
-    "stock": ("stock", "stock", "Packages kept locally: fetch, add, list, verify, preload, unload, prune."),
-    "backup": ("backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
-    "snapshot": ("snapshot", "snapshot", "Restore points: take, list, revert, remove."),
-    "check": ("check", "check", "Health, now or ahead of time; --mend clears what can be cleared."),
-    "windows": ("windows", "windows", "When work is allowed, over the next two weeks."),
-    "waive": ("check", "waive", "Accept a warning, by name, with a reason and an end."),
-    "plan": ("plan", "plan", "The ordered work, its length, what will change."),
-    "rehearse": ("rehearse", "rehearse", "A plan some hundred times on twins: when it is done, where it stops."),
-    "approve": ("roll", "approve", "Approve a plan that somebody else made."),
-    "roll": ("roll", "roll", "Carry out a plan."),
-    "due": ("due", "due", "Do what is booked and due; for a timer."),
-    "backout": ("roll", "backout", "Plan the way back from what a roll did, newest change first."),
-    "hold": ("roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),
-    "resume": ("roll", "resume", "Carry on a roll that was held, stopped or cut off."),
-    "verify": ("verify", "verify", "Versions, roles and services after the work."),
-    "history": ("history", "history", "Past rolls and their steps."),
-    "report": ("report", "report", "The change record, as a page or as data."),
-    "support": ("support", "support", "A bundle for a publisher's support desk, without secrets."),
-    "metrics": ("metrics", "metrics", "Figures for a collector, to a file or a local port."),
-    "ledger": ("ledger", "ledger", "Who decided what; export, and verify whether the chain is whole."),
+    "demo": ("setup.demo", "demo", "The whole example on stand-ins, from survey to history."),
+    "init": ("setup.files", "init", "A new estate folder with a commented estate.yaml."),
+    "add": ("setup.add", "add", "One device or many, told by themselves, written into the estate."),
+    "validate": ("setup.files", "validate", "Check any Gallant file: errors as file:line:column."),
+    "profiles": ("setup.files", "profiles", "The kinds of device that are known, each with its driver."),
+    "doctor": ("setup.doctor", "doctor", "Gallant's own stores, keys, rights, free space, clock."),
+    "survey": ("assess.survey", "survey", "Contact nodes and keep what they say."),
+    "inventory": ("assess.survey", "inventory", "What runs where."),
+    "catalog": (
+        "catalogs.catalog",
+        "catalog",
+        "Publishers' catalogs: add, remove, test, sync, list, show, draft, sign, trust.",
+    ),
+    "gaps": ("assess.gaps", "gaps", "Installed against aimed-for."),
+    "route": ("assess.gaps", "route", "The chain of releases to the aim, and why."),
+    "notice": ("decide.notice", "notice", "Decisions on gaps: list, accept, book, assign, skip, reopen."),
+    "note": ("assess.note", "note", "What was learned: add it, for the next time."),
+    "stock": ("keep.stock", "stock", "Packages kept locally: fetch, add, list, verify, preload, unload, prune."),
+    "backup": ("keep.backup", "backup", "Configurations: take, list, show, verify, diff, export, restore, prune."),
+    "snapshot": ("keep.snapshot", "snapshot", "Restore points: take, list, revert, remove."),
+    "check": ("checks.check", "check", "Health, now or ahead of time; --mend clears what can be cleared."),
+    "windows": ("plan.windows", "windows", "When work is allowed, over the next two weeks."),
+    "waive": ("checks.check", "waive", "Accept a warning, by name, with a reason and an end."),
+    "plan": ("plan.plan", "plan", "The ordered work, its length, what will change."),
+    "rehearse": ("roll.rehearse", "rehearse", "A plan some hundred times on twins: when it is done, where it stops."),
+    "approve": ("roll.roll", "approve", "Approve a plan that somebody else made."),
+    "roll": ("roll.roll", "roll", "Carry out a plan."),
+    "due": ("roll.due", "due", "Do what is booked and due; for a timer."),
+    "backout": ("roll.roll", "backout", "Plan the way back from what a roll did, newest change first."),
+    "hold": ("roll.roll", "hold", "Pause a running roll at its next safe stop, or end one for good."),
+    "resume": ("roll.roll", "resume", "Carry on a roll that was held, stopped or cut off."),
+    "verify": ("after.verify", "verify", "Versions, roles and services after the work."),
+    "history": ("after.history", "history", "Past rolls and their steps."),
+    "report": ("after.report", "report", "The change record, as a page or as data."),
+    "support": ("after.support", "support", "A bundle for a publisher's support desk, without secrets."),
+    "metrics": ("after.metrics", "metrics", "Figures for a collector, to a file or a local port."),
+    "ledger": ("decide.ledger", "ledger", "Who decided what; export, and verify whether the chain is whole."),
 }
 
 
@@ -63,7 +68,7 @@ def _examples_on_lines(command: click.Command) -> None:
     """Put the examples of a command, and of those below it, one on a line; in its docstring they stand between bars."""
     text, title, examples = inspect.cleandoc(command.help or "").partition(EXAMPLES)
     if title and "\b" not in examples:  # click leaves a paragraph that begins with this mark as it is
-        rows = (" ".join(example.split()) for example in examples.split("   |"))
+        rows = (" ".join(example.split()) for example in re.split(r"\s\|\s+(?=gallant\b)", examples))
         command.help = f"{text}\b\n{EXAMPLES}\n" + "\n".join(f"  {row}" for row in rows if row)
     for below in getattr(command, "commands", {}).values():
         _examples_on_lines(below)
@@ -185,7 +190,7 @@ def _defect(error: Exception) -> GallantError:
 
 
 def _show(error: GallantError, as_json: bool) -> None:
-    from gallant.views.output import show_error
+    from gallant.views.ground.output import show_error
 
     with contextlib.suppress(OSError):  # nobody may be there to read it
         show_error(error, as_json)

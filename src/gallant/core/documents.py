@@ -162,6 +162,18 @@ def near(word: object, known: Iterable[str]) -> str | None:
     return close[0] if close else None
 
 
+def _below(node: yaml.Node, part: str | int, key: bool) -> yaml.Node | None:
+    """What a table has under a name (or the name itself, where `key`), or a list at a place."""
+    if isinstance(node, yaml.MappingNode):
+        pair = next((pair for pair in node.value if pair[0].value == str(part)), None)
+        found: yaml.Node | None = None if pair is None else pair[0] if key else pair[1]
+        return found
+    if isinstance(node, yaml.SequenceNode) and isinstance(part, int) and part < len(node.value):
+        item: yaml.Node = node.value[part]
+        return item
+    return None
+
+
 class Document:
     """One parsed file: its plain values, and where each of them stands."""
 
@@ -263,6 +275,7 @@ class Document:
         return len(self.problems) >= MOST_PROBLEMS
 
     def at_node(self, node: yaml.Node, message: str) -> None:
+        """Note a problem where a node of the document begins."""
         self._note(Problem(node.start_mark.line + 1, node.start_mark.column + 1, message))
 
     def _note(self, problem: Problem) -> None:
@@ -281,19 +294,14 @@ class Document:
             self.at_node(self._find(path, key), message)
 
     def _find(self, path: Path, want_key: bool) -> yaml.Node:
+        """The node at a path, or the last one on the way there that is."""
         node = self.root
         assert node is not None
         for depth, part in enumerate(path):
-            if isinstance(node, yaml.MappingNode):
-                found = next(((k, v) for k, v in node.value if k.value == str(part)), None)
-                if found is None:
-                    return node
-                last = depth == len(path) - 1
-                node = found[0] if (last and want_key) else found[1]
-            elif isinstance(node, yaml.SequenceNode) and isinstance(part, int) and part < len(node.value):
-                node = node.value[part]
-            else:
-                return node
+            found = _below(node, part, want_key and depth == len(path) - 1)
+            if found is None:
+                break
+            node = found
         return node
 
     def convert(self, kind: type[T], path: Path = (), value: object = msgspec.UNSET) -> T | None:
@@ -377,19 +385,27 @@ def _problems_of(value: object, kind: object, spell: Spell) -> Iterator[tuple[Pa
     if record is not None and isinstance(value, dict):
         yield from _problems_of_record(value, record, spell)
         return
-    origin, arguments = get_origin(kind), get_args(kind)
-    if origin in (Union, types.UnionType):
-        inner = [a for a in arguments if get_origin(a) in (dict, list, tuple)]
-        if inner and isinstance(value, (dict, list)):
-            kind, origin, arguments = inner[0], get_origin(inner[0]), get_args(inner[0])
+    origin, arguments = _container_in(kind, value)
     if origin is dict and isinstance(value, dict):
         for key, item in value.items():
             yield from (((key, *where), message, k) for where, message, k in _problems_of(item, arguments[1], spell))
-        return
-    if origin in (list, tuple) and isinstance(value, list):
+    elif origin in (list, tuple) and isinstance(value, list):
         for index, item in enumerate(value):
             yield from (((index, *where), message, k) for where, message, k in _problems_of(item, arguments[0], spell))
-        return
+    else:
+        yield from _problem_of_value(value, kind)
+
+
+def _container_in(kind: object, value: object) -> tuple[object, tuple[object, ...]]:
+    """What of a type is a list or a table, and of what: of a union the one that a value may be."""
+    origin, arguments = get_origin(kind), get_args(kind)
+    if origin not in (Union, types.UnionType):
+        return origin, arguments
+    inner = next((a for a in arguments if get_origin(a) in (dict, list, tuple)), None)
+    return (get_origin(inner), get_args(inner)) if isinstance(value, (dict, list)) else (None, ())
+
+
+def _problem_of_value(value: object, kind: object) -> Iterator[tuple[Path, str, bool]]:
     try:
         msgspec.convert(value, kind)
     except msgspec.ValidationError as error:
@@ -418,14 +434,19 @@ def _problems_of_record(
         for where, message, at_key in _problems_of(item, hints[fields[key].name], spell):
             found = True
             yield (key, *where), message, at_key
-    for name, field in fields.items():
-        if field.required and name not in value:
-            found = True
-            yield (), f"missing {name!r}", False
-    if not found:
-        try:
-            msgspec.convert(value, record)
-        except msgspec.ValidationError as error:
-            text = _sentence(str(error))
-            named = next((name for name in fields if text.startswith(f"{name}:")), None)
-            yield ((named,) if named else ()), text, False
+    missing = [name for name, field in fields.items() if field.required and name not in value]
+    yield from (((), f"missing {name!r}", False) for name in missing)
+    if not found and not missing:
+        yield from _problem_of_whole(value, record, fields)
+
+
+def _problem_of_whole(
+    value: object, record: type[msgspec.Struct], fields: Iterable[str]
+) -> Iterator[tuple[Path, str, bool]]:
+    """What a record says of itself once each of its fields is well; it is at a field where it names one first."""
+    try:
+        msgspec.convert(value, record)
+    except msgspec.ValidationError as error:
+        text = _sentence(str(error))
+        named = next((name for name in fields if text.startswith(f"{name}:")), None)
+        yield ((named,) if named else ()), text, False

@@ -68,8 +68,6 @@ class Version:
         return bool(self.key >= self._beside(other))
 
 
-# --- dotted ---------------------------------------------------------------------------------------------------------
-
 # What may stand at one position, in ascending order: a pre-release word, the end, a build number, a suffix of letters
 # (3.4b, 38.1b, 21.3p4), a further numeric part.
 _PRE, _END, _BUILD, _SUFFIX, _NUMBER = range(5)
@@ -122,8 +120,6 @@ def _without_trailing_zeros(elements: list[tuple[int, str | int, int]]) -> list[
     return elements[:kept] + elements[run:]
 
 
-# --- deb ------------------------------------------------------------------------------------------------------------
-
 _DEB = re.compile(
     r"(?:(?P<epoch>[0-9]+):)?(?P<upstream>[0-9][A-Za-z0-9.+~:-]*?)(?:-(?P<revision>[A-Za-z0-9+.~]+))?", re.ASCII
 )
@@ -153,8 +149,6 @@ def _deb(text: str) -> Key:
     return (int(match["epoch"] or 0), _deb_part(match["upstream"]), _deb_part(match["revision"] or ""))
 
 
-# --- rpm ------------------------------------------------------------------------------------------------------------
-
 _RPM = re.compile(
     r"(?:(?P<epoch>[0-9]+):)?(?P<version>[A-Za-z0-9._+~^]+)(?:-(?P<release>[A-Za-z0-9._+~^]+))?", re.ASCII
 )
@@ -178,8 +172,6 @@ def _rpm(text: str) -> Key:
     release = (0,) if match["release"] is None else (1, _rpm_part(match["release"]))
     return (int(match["epoch"] or 0), _rpm_part(match["version"]), release)
 
-
-# --- semver ---------------------------------------------------------------------------------------------------------
 
 _IDENTIFIER = r"(?:0|[1-9][0-9]*|[0-9]*[A-Za-z-][0-9A-Za-z-]*)"
 _SEMVER = re.compile(
@@ -222,8 +214,6 @@ def compare(scheme: str, a: str, b: str) -> int:
     left, right = parse(scheme, a), parse(scheme, b)
     return (left > right) - (left < right)
 
-
-# --- ranges ---------------------------------------------------------------------------------------------------------
 
 _CONSTRAINT = re.compile(r"(>=|<=|!=|>|<|=)?(.+)")
 

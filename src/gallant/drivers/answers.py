@@ -1,4 +1,5 @@
-"""What a device answered, as values and records of ours: its words cleaned, its rows taken apart, what is none of them left out and told."""
+"""What a device answered, as values and records of ours: its words cleaned, its rows taken apart, what is none of them
+left out and told."""
 
 from __future__ import annotations
 

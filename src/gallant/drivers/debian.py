@@ -13,10 +13,10 @@ from collections.abc import AsyncIterator, Iterator, Sequence
 from typing import NamedTuple
 from urllib.parse import unquote
 
-from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, Progress, Tested
 from gallant.core.readings import IMAGE, Alarm
 from gallant.core.records import clean
+from gallant.core.shapes import SHAPES
 from gallant.core.versions import parse
 from gallant.drivers.answers import Ours
 from gallant.drivers.base import hiding
@@ -408,7 +408,6 @@ class DebianDriver(ShellDriver):
             "preload": self._preload,
             "install": self._install,
             "restart": self._restart,
-            "service_restart": self._service_restart,
         }
 
     def _own_spoken(self, node: str, act: Act) -> str:
@@ -416,7 +415,6 @@ class DebianDriver(ShellDriver):
             "preload": f"{APT} -d install {self._wanted(act)}",
             "install": f"{APT} install {self._wanted(act)}",
             "restart": "/usr/bin/systemctl reboot --message=…",
-            "service_restart": f"/usr/bin/systemctl restart {shlex.quote(act.package)}",
         }
         return f"{commands[act.kind]}   with more rights"
 
@@ -487,12 +485,6 @@ class DebianDriver(ShellDriver):
         script = f"setsid sh -c {shlex.quote(f'sleep 3; {command}')} </dev/null >/dev/null 2>&1 &"
         await self.run(node, f"sh -c {shlex.quote(script)}", "act")
         return {"message": "it goes down in three seconds"}
-
-    async def _service_restart(self, node: str, act: Act, progress: Progress | None) -> Fields:
-        said = await self.run(node, f"/usr/bin/systemctl restart {shlex.quote(act.package)}", "act", 120, elevated=True)
-        if said.status != 0:
-            raise self._refusal(node, said.errors.strip() or f"exit status {said.status}", said.status)
-        return {}
 
 
 class _Hand(NamedTuple):

@@ -16,7 +16,7 @@ import aiohttp
 import msgspec
 
 from gallant.core.records import Record, clean
-from gallant.drivers.http import new_session
+from gallant.drivers.http.driver import new_session
 from gallant.drivers.tls import shared_context, shown_fingerprint
 
 REDFISH, NETCONF, SSH, HTTPS = "redfish", "netconf", "ssh", "https"

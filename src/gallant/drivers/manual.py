@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import asyncio
 
-from gallant.core.estate.order import SHAPES
 from gallant.core.ports import Act, DeviceRefused, NotReached, Progress
+from gallant.core.shapes import SHAPES
 from gallant.drivers.answers import Ours
 from gallant.drivers.base import ProfiledDriver
 from gallant.drivers.profile import fill
@@ -21,7 +21,6 @@ ORDERS = {
     "drain": "Move everything that runs on {node} away",
     "refill": "Let work come back to {node}",
     "snapshot": "Take a snapshot of {node}",
-    "power": "Switch {node} off and on",
 }
 UNTOLD = "not told"
 

@@ -13,8 +13,8 @@ from collections import deque
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from gallant.core.assess.outages import Sample, Watched
 from gallant.core.estate.services import FAST_S, Service
+from gallant.core.outages import Sample, Watched
 from gallant.core.ports import Clock
 from gallant.drivers.asking import Ways, ways_in
 

@@ -11,23 +11,17 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from functools import lru_cache
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, TypeVar, cast, get_args, get_origin
 
 import jmespath
 import msgspec
-import regex
 
-from gallant.core.documents import Document, document_of
-from gallant.core.estate.systems import DRIVERS
 from gallant.core.readings import COMPONENT_KINDS, Job, Reading
 from gallant.core.records import Record, digest, kinds_of
-from gallant.core.work.plan import GUESTS, STAY, Migration, Returns
-from gallant.drivers.calls import EVERY_VERB, VERBS, Call, OneCall, Request, RunCommand, checked_pattern, with_verbs
+from gallant.core.steps.verbs import VERBS
+from gallant.core.work.knows import GUESTS, STAY, Migration, Returns
+from gallant.drivers.calls import Call, OneCall, checked_pattern
 from gallant.drivers.patterns import searched
-from gallant.drivers.quoting import misplaced
-from gallant.drivers.shelf import file_of
-from gallant.drivers.xml import STANDARD, xpath_problem
 
 if TYPE_CHECKING:
     from jmespath.parser import ParsedResult
@@ -35,40 +29,7 @@ if TYPE_CHECKING:
 T = TypeVar("T")
 
 MEANINGS = ("passing", "refused", "already", "auth", "fatal")
-ACTS = (
-    "preload",
-    "unload",
-    "install",
-    "activate",
-    "cancel",
-    "restart",
-    "service_restart",
-    "power",
-    "handover",
-    "failback",
-    "suspend",
-    "rejoin",
-    "drain",
-    "refill",
-    "restore",
-    "save_config",
-    "snapshot",
-    "revert_snapshot",
-    "remove_snapshot",
-    "fall_back",
-    "confirm",
-    "raise_format",
-    "accept_terms",
-    "hush",
-    "enable_channel",
-    "disable_channel",
-    "attach",
-    "detach",
-    "renew_spare",
-    "update_all",
-    "pause",
-    "go_on",
-)
+ACTS = tuple(VERBS)
 LOGINS = ("session", "basic", "header", "nothing")
 TABLES = ("role", "state", "sync", "job", "job_kind", "facet", "kind", "level", "reach")
 NEEDED_IN_ABOUT = ("serial", "version", "boot")
@@ -113,7 +74,7 @@ TEMPLATE_FIELDS = (
 TRIMMED = ("version", "component", "build", "serial", "model")
 # Drivers whose protocol says by itself who a node is.
 KNOWS_ABOUT = ("redfish", "debian", "netconf", "manual")
-_TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
+TEMPLATE = re.compile(r"\{([a-z_0-9]*)\}")
 
 
 @lru_cache(maxsize=4096)
@@ -359,17 +320,6 @@ def expression(text: str) -> ParsedResult:
     return jmespath.compile(text)
 
 
-def parse_profile(name: str, text: str | bytes | Document) -> Profile:
-    """The profile that `text` holds; raises `Invalid` with every problem of the file `name`."""
-    document = document_of(name, text)
-    profile = document.convert(Profile, (), with_verbs(document))
-    if profile is not None:
-        _look_at_profile(document, profile)
-    document.finish()
-    assert profile is not None
-    return profile
-
-
 def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, tuple[str, ...]]]:
     """Every call with its path in the file and the fields it may give."""
     if profile.login is not None and profile.login.call is not None:
@@ -393,136 +343,6 @@ def every_call(profile: Profile) -> Iterator[tuple[tuple[str | int, ...], Call, 
         yield ("exports", index, "call"), export.call, ()
 
 
-def _look_at_profile(document: Document, profile: Profile) -> None:
-    if profile.gallant != "profile/1":
-        document.at(("gallant",), f"{profile.gallant!r} is not known here; this Gallant reads profile/1")
-    if profile.driver not in DRIVERS:
-        document.at(("driver",), f"unknown driver {profile.driver!r}{document.suggestion(profile.driver, DRIVERS)}")
-    for field, found, known in (
-        ("reads", profile.reads, READS),
-        ("acts", profile.acts, ACTS),
-        ("states", profile.states, TABLES),
-    ):
-        for key in found:
-            if key not in known:
-                document.at((field, key), f"unknown {field[:-1]} {key!r}{document.suggestion(key, known)}", key=True)
-    for path, call, fields in every_call(profile):
-        _look_at_call(document, profile, path, call, fields)
-    for field, texts in (("checks", [c.well for c in profile.checks]),):
-        for index, text in enumerate(texts):
-            _look_at_expression(document, (field, index, "well"), text)
-    for index, pattern in enumerate(profile.secrets):
-        try:
-            if regex.compile(pattern).groups < 1:
-                document.at(("secrets", index), "a pattern whose groups are what is to be masked: password (\\S+)")
-        except regex.error as error:
-            document.at(("secrets", index), f"no pattern: {error}")
-    for index, pattern in enumerate(profile.changing):
-        try:
-            regex.compile(pattern)
-        except regex.error as error:
-            document.at(("changing", index), f"no pattern: {error}")
-    for field, pattern in profile.trim.items():
-        _look_at_trim(document, field, pattern)
-    if profile.transport not in ("ssh", "local"):
-        document.at(("transport",), "ssh or local")
-    if profile.driver == "http" and profile.login is None:
-        document.at(
-            ("driver",),
-            "an http profile says how we are let in: login: {call: …}, or {by: basic}, {by: header, …}, {by: nothing}",
-        )
-    for name in profile.without:
-        if name not in (*READS, *ACTS):
-            document.at(("without",), f"no capability {name!r}{document.suggestion(name, (*READS, *ACTS))}")
-    taken = {field for calls in profile.reads.get("about", ()) for field in calls.take}
-    for needed in NEEDED_IN_ABOUT if profile.driver not in KNOWS_ABOUT or "about" in profile.without else ():
-        if needed not in taken:
-            document.at(
-                ("reads",),
-                f"reads: about gives no {needed!r}; without it a node cannot be told from another or a restart be seen",
-            )
-
-
-def _look_at_trim(document: Document, field: str, pattern: str) -> None:
-    if field not in TRIMMED:
-        document.at(
-            ("trim", field),
-            f"nothing of that name is trimmed{document.suggestion(field, TRIMMED)}; write one of {', '.join(TRIMMED)}",
-            key=True,
-        )
-    try:
-        if regex.compile(pattern).groups != 1:
-            document.at(("trim", field), "a pattern with one group, which is what is kept: FW-(.+)")
-    except regex.error as error:
-        document.at(("trim", field), f"no pattern: {error}")
-
-
-def _look_at_call(
-    document: Document, profile: Profile, path: tuple[str | int, ...], call: Call, fields: tuple[str, ...]
-) -> None:
-    verbs = VERBS.get(profile.driver, EVERY_VERB)
-    if call.verb not in verbs:
-        document.at(path, f"the driver {profile.driver} knows no {call.verb}; it knows {', '.join(verbs)}")
-    if isinstance(call, RunCommand):
-        _look_at_command(document, profile, path, call)
-    own = call.groups()
-    for key, text in call.take.items():
-        if key not in fields and not key.startswith("_"):
-            document.at(
-                (*path, "take", key), f"{key!r} is not a field here{document.suggestion(key, fields)}", key=True
-            )
-        _look_at_expression(document, (*path, "take", key), text)
-    for name, wanted in call.find.items():
-        paths = [wanted] if isinstance(wanted, str) else list(wanted.values())
-        if not isinstance(wanted, str) and "at" not in wanted:
-            document.at((*path, "find", name), "rows say where they are: at:")
-        for xpath in paths:
-            if problem := xpath_problem(xpath, {**STANDARD, **profile.namespaces}):
-                document.at((*path, "find", name), f"no XPath: {problem}")
-    pages = call.pages if isinstance(call, Request) else None
-    for text in (pages.next, pages.rows) if pages else ():
-        _look_at_expression(document, (*path, "pages"), text)
-    before = {field for _, other, _ in every_call(profile) for field in other.take}
-    for used in _fields_in(list(call.texts())):
-        if used not in TEMPLATE_FIELDS and used not in before and used not in own:
-            document.at(path, f"{{{used}}} is filled by nothing{document.suggestion(used, TEMPLATE_FIELDS)}")
-
-
-def _look_at_command(document: Document, profile: Profile, path: tuple[str | int, ...], call: RunCommand) -> None:
-    if call.detached and profile.driver != "debian":
-        document.at((*path, "detached"), "only a command that the debian driver runs can be detached", key=True)
-    if call.detached and "handle" not in call.take:
-        document.at(path, "a detached command is found again by its handle: take: {handle: handle}")
-    if call.elevated and profile.driver == "debian":
-        for line in call.lines:
-            if not line.startswith("/"):
-                document.at(path, f"{line.split()[0]!r}: a command with more rights is named by its whole path")
-    if profile.shell.prompt is None:
-        for name, place in misplaced(call.run):
-            document.at(
-                (*path, "run"),
-                f"{{{name}}} stands {place}; it is one quoted word already, and stands for itself: echo {{{name}}}",
-            )
-
-
-def _look_at_expression(document: Document, path: tuple[str | int, ...], text: str) -> None:
-    try:
-        expression(text)
-    except jmespath.exceptions.JMESPathError as error:
-        document.at(path, f"no JMESPath: {str(error).splitlines()[0]}")
-
-
-def _fields_in(value: object) -> Iterator[str]:
-    if isinstance(value, str):
-        yield from _TEMPLATE.findall(value)
-    elif isinstance(value, dict):
-        for item in value.values():
-            yield from _fields_in(item)
-    elif isinstance(value, list):
-        for item in value:
-            yield from _fields_in(item)
-
-
 def _left(match: re.Match[str]) -> str:
     return "" if match[1] in TEMPLATE_FIELDS else match[0]
 
@@ -535,15 +355,9 @@ def fill(template: T, fields: Mapping[str, str]) -> T:
 def _filled(template: object, fields: Mapping[str, str]) -> object:
     if isinstance(template, str):
         # A brace that stands around no field is the protocol's own.
-        return _TEMPLATE.sub(lambda match: fields[match[1]] if match[1] in fields else _left(match), template)
+        return TEMPLATE.sub(lambda match: fields[match[1]] if match[1] in fields else _left(match), template)
     if isinstance(template, dict):
         return {key: _filled(item, fields) for key, item in template.items()}
     if isinstance(template, list):
         return [_filled(item, fields) for item in template]
     return template
-
-
-@lru_cache(maxsize=64)
-def load_profile(name: str, folder: Path) -> Profile:
-    """A profile by the name of a built-in one, or by a path relative to the estate's folder."""
-    return parse_profile(*file_of(name, folder))

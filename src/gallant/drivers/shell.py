@@ -152,7 +152,7 @@ class ShellDriver(ProfiledDriver):
             if call.find:
                 return found | picked(parse_xml(text.strip().encode()), call.find, self.profile.namespaces)
             if call.match is None and call.rows is None and text.lstrip()[:1] in ("{", "["):
-                from gallant.drivers.http import parsed_json
+                from gallant.drivers.http.wire import parsed_json
 
                 with contextlib.suppress(ValueError, RecursionError):
                     found["data"] = parsed_json(text.encode())

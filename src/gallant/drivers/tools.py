@@ -1,4 +1,5 @@
-"""What a driver is given from outside, and how it tells of a call; and the shapes of what it reads, exports and orders."""
+"""What a driver is given from outside, and how it tells of a call; and the shapes of what it reads, exports and
+orders."""
 
 from __future__ import annotations
 

@@ -13,12 +13,13 @@ from datetime import datetime, timedelta
 from gallant.core.catalog.products import Release
 from gallant.core.estate.backups import Backup
 from gallant.core.estate.capacity import rooms
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, moving_service
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
+from gallant.core.shapes import SHAPES
+from gallant.core.steps.kinds import KINDS, nodes_of
+from gallant.core.steps.seen import Same, component_of
 from gallant.core.work.plan import Step
-from gallant.core.work.steps import KINDS, Same, component_of, nodes_of
 
 MOST_FLAPS = 3  # outages that no move of roles explains, in one run
 

@@ -9,8 +9,8 @@ from typing import TypeVar, cast
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.ports import Drivers
 from gallant.core.readings import IMAGE
+from gallant.core.steps.kinds import BACKUP, KINDS, Kind, nodes_of
 from gallant.core.work.plan import Plan, Step, steps_of
-from gallant.core.work.steps import BACKUP, KINDS, Kind, nodes_of
 from gallant.engine.means import Log
 
 T = TypeVar("T")

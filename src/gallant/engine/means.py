@@ -10,13 +10,13 @@ from datetime import datetime, timedelta
 from pathlib import PurePath
 from typing import Any, Protocol, TypeVar
 
-from gallant.core.assess.outages import Sample
 from gallant.core.errors import GallantError, Stopped
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import Span
+from gallant.core.outages import Sample
 from gallant.core.ports import Clock, Drivers, Journal, Listener, Prober, Releases, RestorePoints, Vault
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.windows.rules import Span
 from gallant.core.work import events as e
 from gallant.core.work.events import Before, Entry, Event
 from gallant.core.work.plan import Step

@@ -11,12 +11,13 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 
 from gallant.core.errors import Stopped
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, LoginRefused, NotReached, NotSent
+from gallant.core.shapes import SHAPES
+from gallant.core.steps.kinds import CANCEL, GO_ON, PAUSE
+from gallant.core.steps.seen import PAUSED, Look
 from gallant.core.work import events as e
 from gallant.core.work.plan import Step
-from gallant.core.work.steps import CANCEL, GO_ON, PAUSE, PAUSED, Look
 from gallant.engine.means import SEND_WITHIN, Hold, Log, Means, awake
 
 MOST_TRIES = 5

@@ -6,8 +6,8 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from gallant.core.records import replace
-from gallant.core.work.plan import Returns
-from gallant.core.work.steps import Look
+from gallant.core.steps.seen import Look
+from gallant.core.work.knows import Returns
 
 YOUNG = 0.25  # of a deadline: a sign that is older says nothing of now
 

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 
-from gallant.core.assess.outages import Outage, Sample, Tally
+from gallant.core.outages import Outage, Sample, Tally
 from gallant.core.ports import Clock, Prober
 from gallant.core.work import events as e
 from gallant.engine.means import Log, Shielded

@@ -131,54 +131,77 @@ class WeirServer(ShellHost):
 
     def _obey(self, user: str, rpc: etree._Element) -> str:
         verb = etree.QName(rpc).localname
-        if verb == "get":
-            wanted = [etree.QName(e).localname for e in rpc.iterfind(f"{{{BASE}}}filter/*")]
-            parts = {
-                "system-state": self._system,
-                "hardware": self._hardware,
-                "interfaces": self._interfaces,
-                "fabric": self._fabric,
-                "routing": self._routing,
-                "lldp": self._neighbours,
-            }
-            return f"<data>{''.join(make() for key, make in parts.items() if not wanted or key in wanted)}</data>"
-        if verb == "get-config":
-            store = etree.QName(rpc.find(f"{{{BASE}}}source")[0]).localname
-            return f"<data>{self.startup if store == 'startup' else self.running}</data>"
-        if verb == "close-session":
-            return "<ok/>"
+        if (read := self._reads.get(verb)) is not None:
+            return read(rpc)
         if not user.endswith("act"):
             raise Denied(403, "this account only reads")
-        if verb in ("lock", "unlock"):
-            return "<ok/>"
-        if verb == "edit-config" and self.world.fault("empty_word", self.full, "restore"):
-            return "<ok/>"
-        if verb == "edit-config":
-            self.running = self._written(rpc.find(f"{{{BASE}}}config"))
-            return "<ok/>"
-        if verb == "copy-config":
-            if self.world.fault("empty_word", self.full, "save"):
-                return "<ok/>"
-            inline = rpc.find(f"{{{BASE}}}source/{{{BASE}}}config")
-            self.startup = self.running if inline is None else self._written(inline)
-            return "<ok/>"
-        if verb == "keep-image":
-            name = rpc.findtext(f"{{{WEIR}}}name") or ""
-            digest = self.cluster.keep(self.name, name, bytes.fromhex(rpc.findtext(f"{{{WEIR}}}content") or ""))
-            return f'<digest xmlns="{WEIR}">{digest}</digest>'
-        if verb == "fetch-image":
-            task = self.cluster.fetch(self.name)
-            name, url = (rpc.findtext(f"{{{WEIR}}}{part}") or "" for part in ("name", "url"))
-            self.fetching = asyncio.create_task(self._fetch(task, name, url))
-            return f'<job xmlns="{WEIR}">{task.number}</job>'
-        if verb == "install-module":
-            task = self.cluster.fetch_part(self.name)
-            self.fetching = asyncio.create_task(self._fetch_part(task, rpc.findtext(f"{{{WEIR}}}url") or ""))
-            return f'<job xmlns="{WEIR}">{task.number}</job>'
+        if (own := self._own_acts.get(verb)) is not None:
+            return own(rpc)
         if verb not in ORDERS:
             raise Denied(404, f"there is no {verb}")
         task = self.cluster.order(self.name, ORDERS[verb], rpc.findtext(f"{{{WEIR}}}name") or "")
         return "<ok/>" if verb == "system-restart" else f'<job xmlns="{WEIR}">{task.number}</job>'
+
+    @property
+    def _reads(self) -> dict[str, Callable[[etree._Element], str]]:
+        """What any account may ask for."""
+        return {"get": self._get, "get-config": self._get_config, "close-session": lambda rpc: "<ok/>"}
+
+    @property
+    def _own_acts(self) -> dict[str, Callable[[etree._Element], str]]:
+        """What a switch does besides the orders that every kind of device here knows."""
+        return {
+            "lock": lambda rpc: "<ok/>",
+            "unlock": lambda rpc: "<ok/>",
+            "edit-config": self._edit_config,
+            "copy-config": self._copy_config,
+            "keep-image": self._keep_image,
+            "fetch-image": self._fetch_image,
+            "install-module": self._install_module,
+        }
+
+    def _get(self, rpc: etree._Element) -> str:
+        wanted = [etree.QName(e).localname for e in rpc.iterfind(f"{{{BASE}}}filter/*")]
+        parts = {
+            "system-state": self._system,
+            "hardware": self._hardware,
+            "interfaces": self._interfaces,
+            "fabric": self._fabric,
+            "routing": self._routing,
+            "lldp": self._neighbours,
+        }
+        return f"<data>{''.join(make() for key, make in parts.items() if not wanted or key in wanted)}</data>"
+
+    def _get_config(self, rpc: etree._Element) -> str:
+        store = etree.QName(rpc.find(f"{{{BASE}}}source")[0]).localname
+        return f"<data>{self.startup if store == 'startup' else self.running}</data>"
+
+    def _edit_config(self, rpc: etree._Element) -> str:
+        if not self.world.fault("empty_word", self.full, "restore"):
+            self.running = self._written(rpc.find(f"{{{BASE}}}config"))
+        return "<ok/>"
+
+    def _copy_config(self, rpc: etree._Element) -> str:
+        if not self.world.fault("empty_word", self.full, "save"):
+            inline = rpc.find(f"{{{BASE}}}source/{{{BASE}}}config")
+            self.startup = self.running if inline is None else self._written(inline)
+        return "<ok/>"
+
+    def _keep_image(self, rpc: etree._Element) -> str:
+        name = rpc.findtext(f"{{{WEIR}}}name") or ""
+        digest = self.cluster.keep(self.name, name, bytes.fromhex(rpc.findtext(f"{{{WEIR}}}content") or ""))
+        return f'<digest xmlns="{WEIR}">{digest}</digest>'
+
+    def _fetch_image(self, rpc: etree._Element) -> str:
+        task = self.cluster.fetch(self.name)
+        name, url = (rpc.findtext(f"{{{WEIR}}}{part}") or "" for part in ("name", "url"))
+        self.fetching = asyncio.create_task(self._fetch(task, name, url))
+        return f'<job xmlns="{WEIR}">{task.number}</job>'
+
+    def _install_module(self, rpc: etree._Element) -> str:
+        task = self.cluster.fetch_part(self.name)
+        self.fetching = asyncio.create_task(self._fetch_part(task, rpc.findtext(f"{{{WEIR}}}url") or ""))
+        return f'<job xmlns="{WEIR}">{task.number}</job>'
 
     async def _got(self, url: str) -> bytes:
         own = aiohttp.TCPConnector(local_addr=(self.line.address, 0))

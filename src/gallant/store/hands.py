@@ -13,7 +13,7 @@ import re
 import stat
 from pathlib import Path
 
-from gallant.core.assess.hands import Hand
+from gallant.core.decide.hands import Hand
 from gallant.core.errors import GallantError
 from gallant.disk import is_of_group, make_folder, refuse_link, why_not
 from gallant.people import account_name

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import msgspec
 
-from gallant.core.assess.hands import Hand
-from gallant.core.assess.ledger import FIRST, Kept, LedgerEntry, next_hash
+from gallant.core.decide.hands import Hand
+from gallant.core.decide.ledger import FIRST, Kept, LedgerEntry, next_hash
 from gallant.core.errors import GallantError
 from gallant.store import hands
 from gallant.store.copies import damaged, keep_copy

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from gallant.core.assess.findings import Finding
+from gallant.core.checks.facts import Finding
 from gallant.core.errors import GallantError
 from gallant.core.estate.sources import Access, News, Source
 from gallant.core.readings import Gauge, HeldSurvey, Last, Reading, lasting

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from random import Random
 
-from gallant.core.work.rehearsing import NightEnd
+from gallant.core.length.rehearsing import NightEnd
 from gallant.twins.night import Night
 from gallant.twins.world import Cast
 

@@ -9,36 +9,25 @@ from contextvars import ContextVar
 from datetime import datetime
 from typing import TypeVar
 
-from gallant.core.assess.outages import Sample, Watched
 from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import GallantError
 from gallant.core.estate.backups import Backup, Item
 from gallant.core.estate.snapshots import roll_reason, snapshot_name
 from gallant.core.estate.systems import System
+from gallant.core.length.rehearsing import FINISHED, HELD, STOPPED, NightEnd, Where, where
+from gallant.core.outages import Sample, Watched
 from gallant.core.ports import Accepted, Act, DeviceRefused, NotReached, Progress
 from gallant.core.readings import Job, Reading
+from gallant.core.steps.kinds import KINDS, REWIND
 from gallant.core.work import events as e
 from gallant.core.work.events import Entry, Event, HoldWanted
-from gallant.core.work.plan import Knows, Step, steps_of
-from gallant.core.work.rehearsing import FINISHED, HELD, STOPPED, NightEnd, Where, where
-from gallant.core.work.steps import KINDS, REWIND
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import Step, steps_of
 from gallant.engine.means import End, Means, Orders
 from gallant.engine.roll import Roll
+from gallant.twins.effects import EFFECTS, STANDS, begins, restarts, rewinds, told, updates_all, works
 from gallant.twins.loop import VirtualLoop
-from gallant.twins.world import (
-    AT_WORK,
-    DRAWN,
-    EFFECTS,
-    STANDS,
-    Cast,
-    TwinWorld,
-    Work,
-    restarts,
-    rewinds,
-    told,
-    updates_all,
-    works,
-)
+from gallant.twins.world import AT_WORK, DRAWN, Cast, TwinWorld, Work
 
 T = TypeVar("T")
 LONG_S = 1e9  # longer than any night
@@ -239,7 +228,7 @@ class TwinJournal:
         if entry.kind == e.DERIVED:
             self.world.steps |= {step.id: step for step in steps_of(entry.waves or ())}
         elif entry.kind == e.INTENT:
-            self.world.begins(self.world.steps[entry.step or ""])
+            begins(self.world, self.world.steps[entry.step or ""])
         event = Event(seq=len(self.written) + 1, entry=entry)
         self.written.append(event)
         return event

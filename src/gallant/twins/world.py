@@ -14,29 +14,18 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from math import inf
 
-from gallant.core.assess.outages import Sample, Watched
 from gallant.core.catalog.products import Product
-from gallant.core.estate.capacity import OUT
-from gallant.core.estate.order import FAILBACK, HANDOVER, SHAPES, Turn
 from gallant.core.estate.systems import Estate, System, node_name
-from gallant.core.estate.windows import Span
-from gallant.core.ports import Act
-from gallant.core.readings import IMAGE, IN_SERVICE, RUNNING, SAVED, Component, Gauge, Job, PackagePresent, Reading
+from gallant.core.length.rehearsing import Lasts
+from gallant.core.outages import Sample, Watched
+from gallant.core.readings import IMAGE, IN_SERVICE, Component, Job, Reading
 from gallant.core.records import replace
-from gallant.core.work.plan import STAGES, Knows, Plan, Returns, Step
-from gallant.core.work.rehearsing import Lasts
-from gallant.core.work.steps import (
-    BY_HAND,
-    CANCEL,
-    KINDS,
-    PAUSE,
-    QUIET,
-    RETURN,
-    START_ON,
-    STEADY,
-    component_of,
-    nodes_of,
-)
+from gallant.core.shapes import FAILBACK, HANDOVER, SHAPES, Turn
+from gallant.core.steps.kinds import KINDS, RETURN, START_ON
+from gallant.core.steps.seen import component_of
+from gallant.core.windows.rules import Span
+from gallant.core.work.knows import STAGES, Knows, Returns
+from gallant.core.work.plan import Plan, Step
 
 SETTLING = "settling"  # what a twin says of its replica after a start
 LOOKS = 4  # within the time of a stage
@@ -101,7 +90,7 @@ class TwinWorld:
         self.work: dict[tuple[str, str], Work] = {}
         self.started: dict[str, list[str]] = {}  # by system, the nodes that started since it was last looked at
         stands = {(s.name, n): node.runs_on for s in cast.systems for n, node in s.nodes.items()}
-        lower = {name: _pair(below) for name, below in stands.items() if below is not None}
+        lower = {name: pair(below) for name, below in stands.items() if below is not None}
         self._kept: dict[
             tuple[str, str], tuple[tuple[str, str], ...]
         ] = {}  # by an emptied node, what is left down on it
@@ -140,7 +129,7 @@ class TwinWorld:
 
     # --- steps
 
-    def begins(self, step: Step) -> None:
+    def begins(self, step: Step) -> Work:
         """The engine has written down that it begins a step: how that will end is drawn now."""
         lasts = self._lasts(step)
         chance = self.cast.fails.get(step.kind, 0.0)
@@ -148,8 +137,7 @@ class TwinWorld:
         work = Work(step, lasts, bool(chance) and self.draw() < chance, now + step.deadline_s + OVERDUE_S)
         self.work[step.system, step.node] = work
         AT_WORK.set(work)
-        if (effect := BY_ITSELF.get(step.kind)) is not None:
-            effect(self, work)
+        return work
 
     def _lasts(self, step: Step) -> float:
         """Of a step that is on another node than was planned, since roles
@@ -203,13 +191,13 @@ class TwinWorld:
     def leaves_down(self, step: Step) -> None:
         """A node is being emptied: what it does not move is down until
         it takes its guests again, or is started anew elsewhere."""
-        kept = tuple(_pair(name) for name in step.disturbs if name != step.subject)
+        kept = tuple(pair(name) for name in step.disturbs if name != step.subject)
         self._kept[step.system, step.node] = kept
         for guest in kept:
             self.goes(*guest)
         for name, seconds in step.anew.items():
-            self.goes(*_pair(name))
-            self.after(seconds, lambda n=name: self.starts(*_pair(n)))  # type: ignore[misc]
+            self.goes(*pair(name))
+            self.after(seconds, lambda n=name: self.starts(*pair(n)))  # type: ignore[misc]
 
     def takes_again(self, step: Step) -> None:
         """A node carries again: what was left down on it is started."""
@@ -302,259 +290,10 @@ def _alike(one: Step, other: Step) -> bool:
     return (one.hop, one.kind, one.component) == (other.hop, other.kind, other.component)
 
 
-def _pair(name: str) -> tuple[str, str]:
+def pair(name: str) -> tuple[str, str]:
     system, _, node = name.partition("/")
     return system, node
 
 
 def _switched(part: Component) -> Component:
     return part if part.next_version is None else replace(part, version=part.next_version, next_version=None)
-
-
-# --- what steps come to that are no order to a node
-
-
-def _steady(world: TwinWorld, work: Work) -> None:
-    """Nodes that started are whole again so long after that, and stay so for as long as the estate wants to see it."""
-    step, steady = work.step, world.cast.estate.limits.steady_s
-    fresh, now = world.started.pop(step.system, [step.node]), world.loop.time()
-    whole = max(0.0, work.lasts - steady)
-    work.turns = [now + whole, now + whole + steady]
-    for node in fresh if whole else ():
-        reading = world.nodes[step.system][node]
-        if reading.in_sync is False and reading.sync_word != SETTLING:
-            continue  # it was so before the night, and is not ours to mend
-        world.change(step.system, node, in_sync=False, sync_word=SETTLING)
-        before = {"in_sync": reading.in_sync if reading.sync_word != SETTLING else True, "sync_word": reading.sync_word}
-        world.after(whole, lambda n=node, b=before: world.change(step.system, n, **b))  # type: ignore[misc]
-
-
-def _quiet(world: TwinWorld, work: Work) -> None:
-    step, rule = work.step, world.cast.estate.systems[work.step.system].quiet
-    assert rule is not None  # else the step would not be there
-    gauges = world.nodes[step.system][step.node].gauges
-    fewer = tuple(
-        Gauge(name=g.name, value=min(g.value, rule.sessions), unit=g.unit) if g.name == "sessions" else g
-        for g in gauges
-    )
-    work.turns = [world.loop.time() + work.lasts]
-    world.after(work.lasts, lambda: world.change(step.system, step.node, gauges=fewer))
-
-
-def _returns(world: TwinWorld, work: Work) -> None:
-    """What went down with the node below it is back so long after that."""
-    work.turns = [world.loop.time() + work.lasts]
-    world.after(work.lasts, lambda: world.starts(work.step.system, work.step.node))
-
-
-def _by_hand(world: TwinWorld, work: Work) -> None:
-    """Somebody switches it off, and works on it."""
-    if KINDS[work.step.kind].away:
-        world.goes(work.step.system, work.step.node)
-
-
-BY_ITSELF: Mapping[str, Callable[[TwinWorld, Work], None]] = {
-    STEADY: _steady,
-    QUIET: _quiet,
-    RETURN: _returns,
-    START_ON: _returns,
-    BY_HAND: _by_hand,
-}
-
-
-# --- what orders come to
-
-
-def _laid(world: TwinWorld, work: Work, act: Act) -> None:
-    """An install: of the image it runs from the next restart on; of a component at once where its step says so."""
-    step = work.step
-    if step.component == IMAGE:
-        world.change(step.system, step.node, next_version=step.to)
-    elif KINDS[step.kind].proved_by == "awaits_target":  # it waits for the restart
-        world.part(step.system, step.node, step.component, next_version=step.to)
-    else:
-        world.runs_part(step)
-
-
-def _raised(world: TwinWorld, work: Work, act: Act) -> None:
-    """A format is that of the data, which all nodes share."""
-    for node, reading in world.nodes[work.step.system].items():
-        if component_of(reading, work.step.component) is not None:
-            world.part(work.step.system, node, work.step.component, version=work.step.to)
-
-
-def _set(**fields: object) -> Callable[[TwinWorld, Work, Act], None]:
-    def effect(world: TwinWorld, work: Work, act: Act) -> None:
-        world.change(work.step.system, work.step.node, **fields)
-        world.seen_to_serve(work.step.system)
-
-    return effect
-
-
-def _refilled(world: TwinWorld, work: Work, act: Act) -> None:
-    _set(state=IN_SERVICE)(world, work, act)
-    world.takes_again(work.step)
-
-
-def _spare(world: TwinWorld, work: Work, act: Act) -> None:
-    world.change(work.step.system, work.step.node, other_slot=work.step.to)
-
-
-def _channel(on: bool) -> Callable[[TwinWorld, Work, Act], None]:
-    def effect(world: TwinWorld, work: Work, act: Act) -> None:
-        step = work.step
-        known = world.nodes[step.system][step.node].channels or ()
-        set_ = tuple(replace(c, enabled=on) if c.name == step.component else c for c in known)
-        world.change(step.system, step.node, channels=set_)
-
-    return effect
-
-
-def _kept(world: TwinWorld, work: Work, act: Act) -> None:
-    step = work.step
-    facets = world.nodes[step.system][step.node].facets
-    saved = tuple(replace(f, state=SAVED) if f.name == RUNNING else f for f in facets)
-    world.change(step.system, step.node, facets=saved)
-
-
-def _loaded(world: TwinWorld, work: Work, act: Act) -> None:
-    step = work.step
-    there = tuple(p for p in world.nodes[step.system][step.node].packages if p.name != act.package)
-    own = PackagePresent(name=act.package, sha256=act.sha256, bytes=act.bytes)
-    world.change(step.system, step.node, packages=(*there, own))
-
-
-def _moves(to_itself: bool) -> Callable[[TwinWorld, Work, Act], None]:
-    return lambda world, work, act: world.moved(work, to_itself)
-
-
-EFFECTS: Mapping[str, Callable[[TwinWorld, Work, Act], None]] = {
-    "preload": _loaded,
-    "save_config": _kept,
-    "install": _laid,
-    "fall_back": _laid,
-    "renew_spare": _spare,
-    "raise_format": _raised,
-    "drain": _set(state=OUT),
-    "refill": _refilled,
-    "handover": _moves(to_itself=False),
-    "failback": _moves(to_itself=True),
-    "enable_channel": _channel(True),
-    "disable_channel": _channel(False),
-}
-
-
-def works(world: TwinWorld, work: Work, act: Act) -> str:
-    """An order that a node carries out while it answers; gives its job."""
-    step = work.step
-    name = world.job(work, [step.node])
-    work.turns = [world.loop.time() + work.lasts]
-    if KINDS[step.kind].sets_aside and not work.fails:
-        world.leaves_down(step)
-    if step.interrupts_s and not work.fails:
-        world.after(work.lasts - step.interrupts_s, lambda: world.answers(step.system, False))
-
-    def end() -> None:
-        if not work.fails:
-            EFFECTS[act.kind](world, work, act)
-        world.job(work, [step.node], "failed" if work.fails else "done", name)
-        if step.interrupts_s and not work.fails:
-            world.answers(step.system, world.serves(step.system))
-
-    world.after(work.lasts, end)
-    return name
-
-
-def restarts(world: TwinWorld, work: Work) -> None:
-    """A node goes, with all that stands on it, and comes back; one whose restart fails does not."""
-    step = work.step
-    taken = [_pair(name) for name in step.disturbs] or [(step.system, step.node)]
-    for system, node in taken:
-        world.goes(system, node)
-    work.turns = [work.until if work.fails else world.loop.time() + work.lasts]
-    if work.fails:
-        return
-
-    def back() -> None:
-        if not step.aside:
-            world.change(step.system, step.node, state=IN_SERVICE)
-        world.starts(step.system, step.node)
-
-    world.after(work.lasts, back)
-
-
-def rewinds(world: TwinWorld, work: Work) -> None:
-    """A system goes back to its restore point, all of its nodes at once."""
-    step = work.step
-    for node in world.nodes[step.system]:
-        world.change(step.system, node, next_version=step.to)
-        world.goes(step.system, node)
-    work.turns = [world.loop.time() + work.lasts]
-
-    def back() -> None:
-        for node in world.nodes[step.system]:
-            world.change(step.system, node, state=IN_SERVICE)
-            world.starts(step.system, node)
-
-    world.after(work.lasts, back)
-
-
-def updates_all(world: TwinWorld, work: Work) -> str:
-    """A device brings its nodes to the release one after the other, the one that leads last; then it leads again."""
-    step = work.step
-    shape = SHAPES[world.cast.estate.systems[step.system].shape]
-    every = tuple(world.nodes[step.system])
-    roles = {n: r.role for n, r in world.nodes[step.system].items()}
-    order = sorted(nodes_of(step) or every, key=lambda n: roles[n] in shape.heads)
-    each, name = work.lasts / len(order), world.job(work, every)
-    work.turns = [world.loop.time() + work.lasts]
-    heads = [n for n in order if roles[n] in shape.heads and len(every) > 1]
-
-    def takes(node: str) -> None:
-        if work.stopped:
-            return
-        if node in heads:
-            world.moved(_of_node(work, node), to_itself=False)
-        world.goes(step.system, node)
-
-    def brings(node: str) -> None:
-        if (step.system, node) not in world.away:
-            return
-        world.change(step.system, node, next_version=step.to)
-        for brought in step.brings:
-            world.part(step.system, node, brought.component, version=brought.version, next_version=None)
-        world.starts(step.system, node)
-
-    def end() -> None:
-        if work.stopped:
-            return
-        for node in heads:
-            world.moved(_of_node(work, node), to_itself=True)
-        world.job(work, every, "done", name)
-
-    def fail() -> None:
-        work.stopped = True
-        world.job(work, every, "failed", name)
-
-    for number, node in enumerate(order):
-        world.after(number * each, lambda n=node: takes(n))  # type: ignore[misc]
-        world.after((number + 0.6) * each, lambda n=node: brings(n))  # type: ignore[misc]
-    world.after(work.lasts * (0.5 if work.fails else 1.0), fail if work.fails else end)
-    return name
-
-
-def _of_node(work: Work, node: str) -> Work:
-    """The work as if it were about another of its nodes."""
-    return Work(replace(work.step, node=node), work.lasts, work.fails, work.until)
-
-
-STANDS = {PAUSE: "paused", CANCEL: "failed"}  # what a device that works on its nodes by itself does at such a word
-
-
-def told(world: TwinWorld, work: Work, act: Act) -> None:
-    """It stands still, or gives up, once the node is back that it has taken."""
-    work.stopped = True
-    every, at = list(world.nodes[work.step.system]), world.loop.time()
-    later = [t for t in work.turns if t > at]
-    work.turns = [min([at + OVERDUE_S, *later])]
-    world.job(work, every, STANDS[act.kind], act.handle)

@@ -8,8 +8,8 @@ from datetime import datetime
 
 from gallant.core.catalog.products import Product, Release
 from gallant.core.records import Record
+from gallant.core.steps.kinds import KINDS, STEADY
 from gallant.core.work.plan import Step
-from gallant.core.work.steps import KINDS, STEADY
 
 INSTALL, RESTART, SYNC, NO_RESTART = "install", "restart", "sync", "no restart"
 # Which of the publisher's figures a kind of step is held against.
@@ -38,6 +38,7 @@ class Fact(Record):
 
     @property
     def seconds(self) -> float:
+        """How long it took, in seconds."""
         return (self.ended - self.began).total_seconds()
 
 

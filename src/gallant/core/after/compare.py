@@ -7,12 +7,12 @@ from collections.abc import Container, Mapping, Sequence
 from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, Judged
 from gallant.core.after.still import RESTART, Still
-from gallant.core.assess.outages import Sample
 from gallant.core.catalog.products import Product, Release
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
+from gallant.core.outages import Sample
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
+from gallant.core.shapes import SHAPES
 
 
 class NodeVerdict(Record):

@@ -25,6 +25,7 @@ class Pair(Record):
 
     @property
     def differs(self) -> bool:
+        """Whether both sides are not the same."""
         return self.left != self.right
 
 

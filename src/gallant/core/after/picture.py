@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
-from gallant.core.assess.complaints import KNOWN_FACETS
+from gallant.core.checks.complaints import KNOWN_FACETS
 from gallant.core.estate.systems import System, node_name
 from gallant.core.readings import (
     DOWN_ON_PURPOSE,
@@ -100,6 +100,7 @@ class Unlike(Record):
 
     @property
     def words(self) -> str:
+        """Where something is not as it was, and how, in one line."""
         whose = node_name(self.system, self.node) if self.node else self.system
         return f"{whose}: {self.about} {self.before or 'none'} → {self.after or 'gone'}"
 
@@ -131,6 +132,7 @@ def unlike(before: Picture, after: Picture, planned: Moved | None = None) -> lis
 
 
 def losses(before: Picture, after: Picture, planned: Moved | None = None) -> list[Unlike]:
+    """What is worse than before, and was not planned."""
     return [one for one in unlike(before, after, planned) if one.means == LOST]
 
 

@@ -67,6 +67,7 @@ class Trend(Record):
 
     @property
     def moves(self) -> bool:
+        """Whether it rises or falls for certain: its interval lies on one side of zero."""
         return self.low > 0 or self.high < 0
 
 
@@ -108,9 +109,9 @@ def trend(points: Sequence[Point], among: int = 1, follows: float = 0.0) -> Tren
     last = points[-1][0]
     level = statistics.median(value + slope * (last - at) for at, value in points)
     r = max(follows, _correlation([value - slope * (at - last) for at, value in points]))
-    low, high = _bounds(points, among)
+    low, high = bounds(points, among)
     if r > 0:  # and never narrower than of independent samples: a short series can be so by chance
-        own = _bounds([(b[0], (b[1] - r * a[1]) / (1 - r)) for a, b in itertools.pairwise(points)], among)
+        own = bounds([(b[0], (b[1] - r * a[1]) / (1 - r)) for a, b in itertools.pairwise(points)], among)
         low, high = min(low, own[0]), max(high, own[1])
     return Trend(level=level, slope=slope, low=low, high=high, follows=r)
 
@@ -119,7 +120,7 @@ def _slopes(points: Sequence[Point]) -> list[float]:
     return sorted((b[1] - a[1]) / (b[0] - a[0]) for a, b in itertools.combinations(points, 2) if b[0] != a[0])
 
 
-def _bounds(points: Sequence[Point], among: int) -> tuple[float, float]:
+def bounds(points: Sequence[Point], among: int) -> tuple[float, float]:
     """Sen's interval: the slopes at which a rank sum would be as far off as it may by chance."""
     slopes = _slopes(points)
     n, count = len(points), len(slopes)
@@ -204,7 +205,7 @@ def _moving(after: Series, base: float | None, now: Trend, tolerance: float, spa
         return (SETTLING, wait) if wait > 0 else (SETTLED, None)
     if back:
         return SETTLING, (abs(off) - tolerance) / abs(now.slope)
-    if not _steady(after.points):
+    if not steady(after.points):
         return SETTLED, None
     end = end_of(after)
     left = (end - now.level) / now.slope if end is not None else -1.0
@@ -306,7 +307,7 @@ def _decay(points: Sequence[Point]) -> float | None:
     return math.log(abs(first) / max(abs(second), abs(first) / 1000)) / between
 
 
-def _steady(points: Sequence[Point]) -> bool:
+def steady(points: Sequence[Point]) -> bool:
     """Whether a movement goes one way all along, not up and down: each third of it lies a step on from the one
     before."""
     cuts = [round(n * len(points) / 3) for n in range(4)]

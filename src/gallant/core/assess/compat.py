@@ -37,6 +37,7 @@ class Rule(Record):
 
     @property
     def words(self) -> str:
+        """What a rule asks of which system, in one line."""
         subject = f"{self.system} on {parse_range(self.when).words()}" if self.when else self.system
         return f"{subject} needs {self.other} on {parse_range(self.range).words()}" + (
             f" ({self.said_by})" if self.said_by else ""

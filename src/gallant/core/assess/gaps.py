@@ -13,7 +13,7 @@ from operator import attrgetter, itemgetter
 from typing import overload
 
 from gallant.core.assess.remarks import Remark, remarks
-from gallant.core.assess.routes import Route, describe_unknown, find_route, why_not_enter
+from gallant.core.assess.routes import Refusal, describe_unknown, find_route, why_not_enter
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Bundle, Product, Release
 from gallant.core.estate.aiming import AimHere, aims_by_subject, aims_on, subject_of
 from gallant.core.estate.aims import choose, parse_aim
@@ -56,6 +56,7 @@ class Verdict(Record):
 
     @property
     def needs_a_way(self) -> bool:
+        """Whether a route from what is installed is of any interest."""
         return self.standing in ("behind", "blocked", "recalled")
 
     @property
@@ -135,6 +136,7 @@ class Gap(Record, gc=False):
 
     @property
     def severe(self) -> bool:
+        """Whether it is work that should not wait."""
         return self.needs_work and (self.verdict.severity in SEVERE or self.verdict.standing == "recalled")
 
     @property
@@ -354,36 +356,52 @@ def assess(prospect: Prospect, installed: str, next_version: str | None, now: da
     if target != running:
         notes += _support(f"support of {target.version}, the aim,", target, now)
     recall = running.recall.words if running and running.recall else None
-    waits = next_version is not None and not product.same(next_version, installed)
-    if waits:
-        right = product.resolve(str(next_version)) == target
+    reasons = (*notes, *passed)
+    if next_version is not None and not product.same(next_version, installed):
+        right = product.resolve(next_version) == target
         beside = "" if right else f"; the aim is {target.version}"
-        notes.insert(0, f"{next_version} is installed and runs from the next restart on{beside}")
-    elif at == product.key(target):
-        return Verdict(aim=aim, target=target.version, standing="current", reasons=(*notes, *passed))
-    elif at > product.key(target):
+        waiting = f"{next_version} is installed and runs from the next restart on{beside}"
+        entered, _ = _way(prospect, target, next_version)
+        return _verdict(prospect, target, running, at, "waits for restart", entered, (waiting, *reasons))
+    if at == product.key(target):
+        return Verdict(aim=aim, target=target.version, standing="current", reasons=reasons)
+    if at > product.key(target):
         reason = recall or f"newer than the aim {aim} asks for"
         standing = "recalled" if recall else "ahead"
-        return Verdict(aim=aim, target=target.version, standing=standing, reasons=(reason, *notes, *passed))
-    elif prospect.refused:
-        notes.insert(0, f"{target.version}, what the aim {aim} comes to, cannot be kept: {prospect.refused}")
-        return _verdict(prospect, target, running, at, "blocked", (), (*notes, *passed))
-    route: Route | None = None
-    entered: tuple[Release, ...] = (target,)
-    if waits or not prospect.from_anywhere:
-        start = str(next_version) if waits else installed
-        route = find_route(product, start, target, explain=False) if _is_version(product, start) else None
-        entered = tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None) if route else ()
-    if waits:
-        return _verdict(prospect, target, running, at, "waits for restart", entered, (*notes, *passed))
+        return Verdict(aim=aim, target=target.version, standing=standing, reasons=(reason, *reasons))
+    if prospect.refused:
+        why = f"{target.version}, what the aim {aim} comes to, cannot be kept: {prospect.refused}"
+        return _verdict(prospect, target, running, at, "blocked", (), (why, *reasons))
+    return _behind(prospect, target, running, at, installed, recall, reasons)
+
+
+def _behind(
+    prospect: Prospect,
+    target: Release,
+    running: Release | None,
+    at: Version,
+    installed: str,
+    recall: str | None,
+    reasons: tuple[str, ...],
+) -> Verdict:
+    """The verdict on what is older than its target: whether a chain of releases leads there."""
+    entered, refused = ((target,), ()) if prospect.from_anywhere else _way(prospect, target, installed)
     if not entered:
-        refused = route.refused if route else ()
         why = next((r.why for r in refused if r.version == target.version), "no chain of releases leads there")
-        reasons = (f"no route to {target.version}: {why}", *notes, *passed)
-        return _verdict(prospect, target, running, at, "blocked", entered, reasons)
+        why = f"no route to {target.version}: {why}"
+        return _verdict(prospect, target, running, at, "blocked", entered, (why, *reasons))
     if recall is not None:
-        return _verdict(prospect, target, running, at, "recalled", entered, (recall, *notes, *passed))
-    return _verdict(prospect, target, running, at, "behind", entered, (*notes, *passed))
+        return _verdict(prospect, target, running, at, "recalled", entered, (recall, *reasons))
+    return _verdict(prospect, target, running, at, "behind", entered, reasons)
+
+
+def _way(prospect: Prospect, target: Release, start: str) -> tuple[tuple[Release, ...], tuple[Refusal, ...]]:
+    """The releases that a route from a version enters, and what bars others; nothing of a text that is no version."""
+    product = prospect.product
+    if not _is_version(product, start):
+        return (), ()
+    route = find_route(product, start, target, explain=False)
+    return tuple(r for hop in route.hops if (r := product.resolve(hop.to)) is not None), route.refused
 
 
 def _verdict(

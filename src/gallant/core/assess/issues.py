@@ -20,6 +20,7 @@ class Concern(Record):
 
     @property
     def words(self) -> str:
+        """Which nodes it concerns, and of which that is not known."""
         said = [f"concerns {', '.join(self.nodes)}"] if self.nodes else []
         if self.untold:
             said.append(f"the readings of {', '.join(self.untold)} do not tell")
@@ -48,4 +49,5 @@ def concerns_of(product: Product, release: Release, facts: Mapping[str, FactsByN
 
 
 def worst_concerns(concerns: Iterable[Concern]) -> list[Concern]:
+    """Those that concern a node for certain first, the most severe among them first."""
     return sorted(concerns, key=lambda concern: concern.rank)

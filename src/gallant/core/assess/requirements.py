@@ -6,7 +6,7 @@ are none either, all of them. A product that no system of the estate runs may be
 there by a named person; else the requirement is unknown, which is not the same as kept.
 
 What a system's own nodes carry as a component is the nearest of all: a requirement on it is about that component, and
-no other system. A plan keeps it by the order of a node's layers (core/work/layers.py).
+no other system. A plan keeps it by the order of a node's layers (core/plan/layers.py).
 """
 
 from __future__ import annotations
@@ -32,6 +32,7 @@ class RequirementUnknown(Record):
 
     @property
     def words(self) -> str:
+        """What was not looked at, in one line."""
         return (
             f"{self.system} on {self.release} needs {self.product} on {parse_range(self.range).words()}, and what that"
             " runs is not known"

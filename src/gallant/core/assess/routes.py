@@ -72,6 +72,7 @@ class Route(Record):
 
     @property
     def minutes(self) -> float:
+        """What its hops take in all, by the publisher."""
         return sum(hop.minutes for hop in self.hops)
 
 

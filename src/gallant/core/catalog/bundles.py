@@ -19,6 +19,7 @@ class Break(Record):
 
     @property
     def words(self) -> str:
+        """What of a bundle another version runs, in one line."""
         return (
             f"{self.component} runs {self.installed}, the bundle has {self.wanted}"
             if self.installed

@@ -56,6 +56,7 @@ class Minutes(Record):
 
     @property
     def total(self) -> float:
+        """Install, restart and sync together."""
         return self.install + self.restart + self.sync
 
 
@@ -74,6 +75,7 @@ class Recall(Record):
 
     @property
     def words(self) -> str:
+        """Since when, and why."""
         return f"recalled on {self.date:%Y-%m-%d}: {self.reason}"
 
 
@@ -101,6 +103,7 @@ class NewSetting(Record):
 
     @property
     def words(self) -> str:
+        """Which setting is new, and to what it is set."""
         default = f" (set to {self.default})" if self.default else ""
         return f"{self.name}{default}{f': {self.text}' if self.text else ''}"
 
@@ -187,6 +190,7 @@ class Release(Record):
 
     @property
     def installer(self) -> Package | None:
+        """The package of a fresh install, where there is one."""
         return next((p for p in self.packages if p.kind == "installer"), None)
 
 
@@ -211,6 +215,7 @@ class Product(Record, dict=True):
             seen[version] = release.version
 
     def key(self, release: Release) -> Version:
+        """A release's place among all versions of its scheme."""
         return parse(self.scheme, release.version)
 
     @cached_property
@@ -297,6 +302,7 @@ class Bundle(Record):
         check_moments(released=self.released)
 
     def version_of(self, product: str) -> str | None:
+        """What a bundle has of a product, also where that is optional; None where it has nothing of it."""
         return self.versions.get(product) or self.optional.get(product)
 
 

@@ -13,6 +13,7 @@ from gallant.core.records import Record
 
 
 def aims_by_subject(estate: Estate) -> dict[str, str]:
+    """The aims of an estate, by what each is for."""
     return {subject_of(aim.for_): aim.aim for aim in estate.aims}
 
 
@@ -29,6 +30,7 @@ class AimHere(Record):
     named: bool = False
 
     def binds(self, product: str, own: bool, bundles: Sequence[Bundle]) -> bool:
+        """Whether an aim is about a product: by its name, or since it says so of all."""
         return self.named or binds(self.aim, product, own, bundles)
 
 

@@ -84,6 +84,7 @@ class Backup(Record):
 
     @property
     def encrypted(self) -> bool:
+        """Whether it was sealed for somebody."""
         return bool(self.recipients)
 
     def signed_part(self) -> Raw:

@@ -8,8 +8,8 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import Estate, System
-from gallant.core.estate.terms import ALL, KIND, NAME, SITE, TAG, matches
-from gallant.core.estate.windows import Span, WindowRule, common, joined, spans_of, without
+from gallant.core.terms import ALL, KIND, NAME, SITE, TAG, matches
+from gallant.core.windows.rules import Span, WindowRule, common, joined, spans_of, without
 
 # The most special rules that there are for a system say when it may be worked on; the others are silent then.
 KINDS = (NAME, TAG, KIND, SITE, ALL)

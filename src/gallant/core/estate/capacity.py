@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from gallant.core.estate.order import SHAPES, Standing
 from gallant.core.estate.systems import Limits, System
 from gallant.core.readings import IN_SERVICE, Reading
 from gallant.core.records import Record
+from gallant.core.shapes import SHAPES, Standing
 
 
 class Room(Record):

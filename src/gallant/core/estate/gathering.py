@@ -104,12 +104,14 @@ class Gathered(Document):
         self.values[section] = whole
 
     def at(self, path: Path, message: str, *, key: bool = False) -> None:
+        """Note a problem at the place in the file that it comes from."""
         document, own = self.main, tuple(path)
         if len(own) > 1 and (found := self._owners.get((str(own[0]), own[1]))) is not None:
             document, own = found[0], (own[0], found[1], *own[2:])
         document.at(own, message, key=key)
 
     def finish(self) -> None:
+        """Raise all that was noted, each with its file and line."""
         wrong = list(self._faulty)
         for document in self._documents:
             try:
@@ -121,4 +123,5 @@ class Gathered(Document):
 
 
 def no_files(pattern: str) -> Sequence[tuple[str, bytes]]:
+    """Raises: an estate that is read without its folder includes no files."""
     raise ValueError(f"{pattern}: no file is included where an estate is read without its folder")

@@ -39,6 +39,7 @@ class Pick(Record):
 
     @property
     def asked(self) -> bool:
+        """Whether anything narrows the rows at all."""
         return self != Pick()
 
     def takes(

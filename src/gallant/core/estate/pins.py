@@ -38,10 +38,12 @@ def parse_pins(text: str) -> dict[str, Pin]:
 
 
 def pin_line(node: str, pin: Pin) -> str:
+    """A line of known_nodes: node, serial, since when, by whom."""
     return "\t".join((node, clean(pin.serial, 200), pin.since, pin.by or NOBODY)) + "\n"
 
 
 def without_serial(estate: Estate) -> bool:
+    """Whether any node is told from others by nothing but what was seen first."""
     return any(not node.serial for system in estate.systems.values() for node in system.nodes.values())
 
 

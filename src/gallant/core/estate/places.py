@@ -1,4 +1,5 @@
-"""Where something is, as people write it in an estate: HOST:PORT, an address without a secret, a command and its words."""
+"""Where something is, as people write it in an estate: HOST:PORT, an address without a secret, a command and its
+words."""
 
 from __future__ import annotations
 

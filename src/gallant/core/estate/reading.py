@@ -1,4 +1,5 @@
-"""An estate's file read: `parse_estate` turns its text into an `Estate`, or raises every problem of the file at once."""
+"""An estate's file read: `parse_estate` turns its text into an `Estate`, or raises every problem of the file at once.
+An estate's file read: `parse_estate` turns its text into an `Estate`, or raises every problem of the file at once."""
 
 from __future__ import annotations
 
@@ -10,9 +11,9 @@ from gallant.core.documents import Document, Invalid, Problem, document_of
 from gallant.core.estate.accounts import Account
 from gallant.core.estate.gathering import Gathered, Reader, no_files
 from gallant.core.estate.systems import GENERIC_PROFILES, Default, Estate, Site, System
-from gallant.core.estate.terms import matches, parse_term
 from gallant.core.estate.wrong import look_for_names
 from gallant.core.records import Record, replace
+from gallant.core.terms import matches, parse_term
 
 
 def parse_estate(name: str, text: str | bytes | Document, read: Reader = no_files) -> Estate:

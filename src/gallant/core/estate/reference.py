@@ -11,9 +11,9 @@ from typing import Annotated, Any, Literal, Union, cast, get_args, get_origin
 
 import msgspec
 
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import DRIVERS, GENERIC_PROFILES, Estate
 from gallant.core.records import Record
+from gallant.core.shapes import SHAPES
 
 HEAD = """\
 # estate.yaml, field by field

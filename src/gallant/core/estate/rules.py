@@ -39,6 +39,7 @@ class ActRule(Record):
 
     @property
     def words(self) -> str:
+        """What a rule lets happen, in one line."""
         said = [
             f"{field} {value if not isinstance(value, bool) else 'yes' if value else 'no'}"
             for field in ("security", "severity", "restart", "kind", "tag")
@@ -66,6 +67,7 @@ class Decision(Record):
 
 
 def matches(rule: ActRule, marks: Marks) -> bool:
+    """Whether a rule is about a release with these marks."""
     return (
         rule.security in (None, marks.security)
         and severe_enough(rule.severity, marks.severity)

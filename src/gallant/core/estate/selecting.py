@@ -8,7 +8,7 @@ from collections.abc import Set as AbstractSet
 from gallant.core.documents import suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.estate.systems import Estate, System, node_name
-from gallant.core.estate.terms import NAME, Term, matches, parse_term, unmatched
+from gallant.core.terms import NAME, Term, matches, parse_term, unmatched
 
 
 def select(estate: Estate, terms: Sequence[str]) -> list[tuple[System, tuple[str, ...]]]:

@@ -101,16 +101,20 @@ class Service(Record):
 
     @property
     def asked(self) -> str:
+        """How the service is asked: by a connection where nothing else is said."""
         return next((name for name in ASKED if getattr(self, name)), "tcp")
 
     @property
     def pace_s(self) -> float:
+        """Seconds between two probes."""
         return self.every_s or (FAST_S if self.asked in ("tcp", "read") else SLOW_S)
 
     @property
     def command(self) -> list[str]:
+        """The words of its command."""
         return command_words(self.run or "")
 
     @property
     def endpoint(self) -> tuple[str, int]:
+        """Host and port of its address."""
         return host_and_port(self.address)

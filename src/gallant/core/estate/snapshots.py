@@ -36,6 +36,7 @@ def is_for(name: str, reason: str) -> bool:
 
 
 def is_of_roll(name: str, roll: str) -> bool:
+    """Whether a restore point was taken by a roll."""
     return name.startswith(name_begins(roll_reason(roll)) + "-")
 
 

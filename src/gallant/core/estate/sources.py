@@ -59,6 +59,7 @@ class AptChannel(Record):
 
     @property
     def is_flat(self) -> bool:
+        """Whether its suite is a path and has no components."""
         return self.suite.endswith("/")
 
     @property
@@ -73,6 +74,7 @@ class AptChannel(Record):
 
     @property
     def text(self) -> str:
+        """As a line of a sources.list (sources.list(5))."""
         return " ".join(["deb", f"[arch={self.arch}]", self.url, self.suite, *self.components])
 
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from gallant.core.estate.order import SHAPES, Standing
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.records import Record
+from gallant.core.shapes import SHAPES, Standing
 
 
 class Upper(Record):

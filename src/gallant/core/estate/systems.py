@@ -16,10 +16,10 @@ from gallant.core.estate.backups import Keep
 from gallant.core.estate.places import secretless_in
 from gallant.core.estate.rules import ActRule
 from gallant.core.estate.services import Service
-from gallant.core.estate.terms import NAME, Term, parse_term
 from gallant.core.estate.told import EventPlace, NotifyPlace
-from gallant.core.estate.windows import WindowRule
 from gallant.core.records import Moment, Record
+from gallant.core.terms import NAME, Term, parse_term
+from gallant.core.windows.rules import WindowRule
 
 DRIVERS = ("http", "redfish", "netconf", "shell", "debian", "manual")
 # The profile of a system that names none, by its driver: what any device that speaks the protocol can be asked for.
@@ -38,6 +38,7 @@ HOST_KEY = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?", re.ASCII)
 
 
 def name_problem(name: str) -> str | None:
+    """What is wrong with a name; None where nothing is."""
     if _NAME.fullmatch(name):
         return None
     return f"{name!r} is not a name: small letters, digits, dot, dash and underscore, from a letter or digit on"
@@ -76,10 +77,12 @@ class Node(Record):
 
     @property
     def host(self) -> str:
+        """The host of its address."""
         return urlsplit(self.address).hostname or ""
 
     @property
     def port(self) -> int | None:
+        """The port of its address; None where it names none."""
         return urlsplit(self.address).port
 
     @property
@@ -276,6 +279,7 @@ class RoundRule(Record):
 
     @property
     def terms(self) -> tuple[Term, ...]:
+        """The terms that choose its systems."""
         return tuple(map(parse_term, self.of))
 
 
@@ -306,6 +310,7 @@ class CopyPlace(Record):
 
     @property
     def is_folder(self) -> bool:
+        """Whether copies go to a folder of this machine."""
         return urlsplit(self.to).scheme == ""
 
 
@@ -394,6 +399,7 @@ class Estate(Record, dict=True):
 
 
 def node_name(system: System | str, node: str) -> str:
+    """How a node is named everywhere: system/node."""
     return f"{system if isinstance(system, str) else system.name}/{node}"
 
 

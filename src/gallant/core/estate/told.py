@@ -82,4 +82,5 @@ class NotifyPlace(Record):
 
     @property
     def command(self) -> list[str]:
+        """The words of its command."""
         return command_words(self.run or "")

@@ -1,4 +1,5 @@
-"""What is wrong with an estate that could be read: names that nothing has, terms that hold for nothing, settings that do not go together."""
+"""What is wrong with an estate that could be read: names that nothing has, terms that hold for nothing, settings that
+do not go together."""
 
 from __future__ import annotations
 
@@ -8,11 +9,11 @@ from collections.abc import Set as AbstractSet
 from gallant.core.documents import Document, suggestion
 from gallant.core.estate.accounts import PURPOSES, Account
 from gallant.core.estate.aiming import subject_of
-from gallant.core.estate.order import ROLES, SHAPES
 from gallant.core.estate.places import is_loopback
 from gallant.core.estate.systems import DRIVERS, Estate, System, name_problem, node_name, nodes_below
-from gallant.core.estate.terms import ALL, CONDITIONS, NAME, TAG, Term, parse_term, unmatched
 from gallant.core.readings import COMPONENT_KINDS
+from gallant.core.shapes import ROLES, SHAPES
+from gallant.core.terms import ALL, CONDITIONS, NAME, TAG, Term, parse_term, unmatched
 
 
 def look_for_names(document: Document, estate: Estate) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from gallant.core.assess.outages import Outage, Watched
+from gallant.core.outages import Outage, Watched
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan, Wave
 

@@ -1,4 +1,4 @@
-"""Plans as values: lanes, hops, waves, tracks and steps. How one is made is in core/work/planning.py.
+"""Plans as values: lanes, hops, waves, tracks and steps. How one is made is in core/plan/planning.py.
 
 A plan is a document named by the hash of its content.
 """
@@ -7,18 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import Annotated, Any, TypeAlias
+from typing import Any, TypeAlias
 
-import msgspec
-
-from gallant.core.catalog.products import Minutes, NewSetting, Package
+from gallant.core.catalog.products import NewSetting, Package
 from gallant.core.errors import GallantError
-from gallant.core.estate.stacks import Upper
 from gallant.core.estate.systems import System
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, as_read_back, digest, replace
-from gallant.core.versions import parse_range
-from gallant.core.work.learning import Pace, Spread
+from gallant.core.work.paces import Pace, Spread
 
 
 class Brought(Record):
@@ -140,7 +136,7 @@ class Hop(Record, rename={"from_": "from"}):
     `renews_spare`: when all of it is whole on the release, the nodes' spare slots are brought to it too; then nothing
     older is left there. `settings` are new in the image's release. `channels` are, by node, those that are closed there
     and opened for the work. `paces` are, by the key of a step, what was learned of how long it really takes; `patience`
-    by which factor each of its steps may take longer than one that stands alone (core/work/patience.py).
+    by which factor each of its steps may take longer than one that stands alone (core/length/patience.py).
     """
 
     id: str
@@ -425,167 +421,6 @@ class NothingToDo(GallantError):
     ) -> None:
         super().__init__(what, why, next)
         self.systems, self.left = tuple(systems), left or {}
-
-
-# The stages in which a node comes back.
-STAGES = ANSWERS, SERVES, LINKS, IN_SYNC = "answers", "serves", "links", "in sync"
-Within = Annotated[float, msgspec.Meta(gt=0, le=86400)] | None
-
-
-# --- what a plan is made with, and what a person has to accept
-
-
-class Returns(Record):
-    """For how long each part of a node's return may take, in seconds of estate time, by its
-    profile (None: it does not say): until it `answers` after an order that takes it away, is in
-    service (`serves`) after that, has the `links` up again that were, and is `in_sync`."""
-
-    answers_within_s: Within = None
-    serves_within_s: Within = None
-    links_within_s: Within = None
-    in_sync_within_s: Within = None
-
-    def of(self, stage: str) -> float | None:
-        known = {ANSWERS: self.answers_within_s, SERVES: self.serves_within_s, LINKS: self.links_within_s}
-        return known.get(stage, self.in_sync_within_s if stage == IN_SYNC else None)
-
-    @property
-    def longest_s(self) -> float:
-        return max((s for s in map(self.of, STAGES) if s is not None), default=0.0)
-
-
-ONE, ALL = "one", "all"  # whom an order reaches
-# What becomes of the guests of a node that is emptied: they run on elsewhere,
-# are started anew elsewhere, or are down until it takes them again.
-MOVE, ELSEWHERE, STAY = GUESTS = ("move", "restart", "stay")
-
-
-class Migration(Record):
-    """What bringing some releases (a VERS range; empty: any) of one component does to another by itself: that comes to
-    a release too, and there is no way back from it but a backup."""
-
-    component: str
-    to: str
-    releases: str = ""
-
-    def __post_init__(self) -> None:
-        if self.releases:
-            parse_range(self.releases)
-
-
-class Knows(Record):
-    """What a system's driver, with its profile, knows: its capabilities, how each of its acts may be
-    repeated where the profile says so (`safe`, `if_absent`, `never`), and how many places for a system image
-    each node has. `keeps_guests`: its snapshots are of the guests that it carries, not of itself; `guests`
-    is what becomes of those when a node is emptied (one of `GUESTS`). `parts` are the components that it can
-    bring to another release, each by its name, its kind, or the start of its name with a `*` (a `!` before a
-    name: not that one); `fetches` those (in the same words) whose package the device brings by itself,
-    `goes_back` those of them that it brings older releases of too; `migrates` what bringing some of them
-    does to others; `image_from` components from which the image has its version, as a host has it from one
-    of its packages. `reach`: whether an order reaches one node or `all`, by the mode that the nodes are in."""
-
-    capabilities: frozenset[str]
-    repeat: dict[str, str] = {}
-    slots: int = 1
-    keeps_guests: bool = False
-    guests: str = STAY
-    parts: tuple[str, ...] = ()
-    fetches: tuple[str, ...] = ()
-    goes_back: tuple[str, ...] = ()
-    migrates: dict[str, tuple[Migration, ...]] = {}
-    image_from: tuple[str, ...] = ()
-    reach: str | None = None
-    returns: Returns = Returns()
-
-    @property
-    def updates_all(self) -> bool:
-        """Whether the device brings all of its nodes to a release by one order."""
-        return "update_all" in self.capabilities and self.reach != ONE
-
-    def brings(self, component: str, kind: str) -> bool:
-        return f"!{component}" not in self.parts and any(_is_meant(word, component, kind) for word in self.parts)
-
-    def brings_older(self, component: str, kind: str) -> bool:
-        return any(_is_meant(word, component, kind) for word in self.goes_back)
-
-    def migrations(self, component: str, kind: str) -> tuple[Migration, ...]:
-        """What bringing a component may do to others."""
-        return tuple(one for word, ones in self.migrates.items() if _is_meant(word, component, kind) for one in ones)
-
-    def is_fetched(self, component: str, kind: str) -> bool:
-        return any(_is_meant(word, component, kind) for word in self.fetches)
-
-
-def _is_meant(word: str, component: str, kind: str) -> bool:
-    return word in (component, kind) or (word.endswith("*") and component.startswith(word[:-1]))
-
-
-class HopWork(Record):
-    """What the waves of a hop are made from, besides the roles.
-
-    `to` is the image's release and `minutes` the publisher's word on it; where the image stays as it is (not `image`),
-    those of the `parts` stand for it. Where a device keeps no packages its install brings the package along.
-    `restore_point`: a snapshot is taken first, which for a system of one node is the way back. `part` is the component
-    that a step is about, where it is one. `uppers` are systems that stand on it; `above` is the one that a step is
-    about, where it is one; `stacked` has all that goes down with a node where nothing empties it first, `fates` by the
-    name of a node that is emptied what becomes of what stands on it. `back`, `returns`, `rewinds`, `restarts`,
-    `by_hand`, `lays`, `serves`, `served` and `renews_spare` are as in the hop; `quiet_s` is for how long a node's
-    sessions are waited for; `by_itself` how many nodes the device updates by one order; `look_over` what a person is to
-    look at in the end; `patience` is as in the hop.
-    """
-
-    hop_id: str
-    to: str
-    minutes: Minutes
-    image: bool = True
-    parts: tuple[Part, ...] = ()
-    nodes: tuple[str, ...] = ()
-    package: Package | None
-    mbit_per_s: float | None
-    steady_s: float
-    knows: Knows
-    despite_recall: bool = False
-    restore_point: bool = False
-    part: Part | None = None
-    uppers: tuple[Upper, ...] = ()
-    above: Upper | None = None
-    stacked: dict[str, tuple[str, ...]] = {}
-    fates: dict[str, NodesFate] = {}
-    back: bool = False
-    returns: tuple[str, ...] = ()
-    rewinds: str | None = None
-    restarts: bool = False
-    by_hand: str = ""
-    lays: bool = False
-    serves: dict[str, str] = {}
-    served: bool = False
-    renews_spare: bool = False
-    look_over: str = ""
-    channels: dict[str, tuple[str, ...]] = {}
-    quiet_s: float = 0
-    by_itself: int = 0
-    paces: dict[str, Pace] = {}
-    patience: float = 1.0
-
-    @property
-    def goal(self) -> str:
-        """What the hop leads to, in a word: no two hops of a lane have the same."""
-        return self.to if self.image or not self.parts else f"{self.parts[0].component} {self.parts[0].to}"
-
-    @property
-    def preloads(self) -> bool:
-        return "preload" in self.knows.capabilities
-
-    def applies(self, guard: str) -> bool:
-        """Whether a guard has anything to look at in this hop."""
-        applies = {
-            "package_verified": self.preloads,
-            "restore_point_there": self.restore_point or self.rewinds is not None,
-            "not_recalled": self.image or self.part is not None,  # what runs already is not entered
-            "backup_sealed": self.above is None,  # nothing of what stands above is changed
-            "service_well": not self.back,  # what is wrong may be what is taken back
-        }
-        return applies.get(guard, True)
 
 
 def basis_differences(planned: Basis, now: Basis) -> list[str]:

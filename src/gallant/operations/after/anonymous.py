@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.assess.ledger import DECISIONS
+from gallant.core.decide.ledger import DECISIONS
 from gallant.core.estate.systems import Estate
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Workplace

@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import itertools
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from gallant.core.after.claims import Claim
-from gallant.core.assess.outages import Outage, Watched
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.calendar import windows_of_all
-from gallant.core.estate.windows import open_at
+from gallant.core.outages import Outage, Watched
 from gallant.core.records import Record, clean
-from gallant.core.work.events import OUTAGE, RESUMED, Event
-from gallant.core.work.learning import Spread
+from gallant.core.steps.kinds import doing
+from gallant.core.windows.rules import open_at
+from gallant.core.work.events import OUTAGE, RESUMED, Event, RollRow
+from gallant.core.work.paces import Spread
 from gallant.core.work.plan import Hop, Plan, Step, Wave, brought, steps_of
-from gallant.core.work.steps import doing
 from gallant.engine.journal import RollState, grammar_problems, replay
 from gallant.operations.decide.claims import claims_of
 from gallant.operations.ground.sealing import seal_problem
@@ -117,18 +118,10 @@ def history(
     """Newest first, of some systems, of a stretch of time, in some states; and what is to be said of those that cannot
     be read any more. Raises `WrongUse` for a system that neither the estate nor any roll knows."""
     rows, wrong = place.journal.rolls()
-    known = {*place.estate.systems, *(name for row in rows for name in row.plan.systems)}
-    for name in systems:
-        if name not in known:
-            raise WrongUse(
-                f"No system and no roll is of {clean(name, 60)!r}{suggestion(name, sorted(known))}.",
-                next="gallant history lists all",
-            )
+    _known_to_any(place, rows, systems)
     first, found = place.clock.now() - since if since is not None else None, []
     for row in rows:
-        if (systems and not set(systems) & set(row.plan.systems)) or (
-            first is not None and (row.ended or row.began) < first
-        ):
+        if (systems and not set(systems) & set(row.plan.systems)) or _is_before(row, first):
             continue
         try:
             run = _run(place, row.id, row.plan, row.began, row.ended)
@@ -140,20 +133,35 @@ def history(
     return found, wrong
 
 
+def _known_to_any(place: Workplace, rows: Sequence[RollRow], systems: Sequence[str]) -> None:
+    """Raise `WrongUse` for a system that neither the estate nor any roll knows."""
+    known = {*place.estate.systems, *(name for row in rows for name in row.plan.systems)}
+    for name in (name for name in systems if name not in known):
+        raise WrongUse(
+            f"No system and no roll is of {clean(name, 60)!r}{suggestion(name, sorted(known))}.",
+            next="gallant history lists all",
+        )
+
+
+def _is_before(row: RollRow, first: datetime | None) -> bool:
+    return first is not None and (row.ended or row.began) < first
+
+
 def totals(place: Workplace, runs: Sequence[Run]) -> Totals:
-    states = {state: count for state in STATES if (count := sum(run.state == state for run in runs))}
+    """How rolls ended, how long services were out in each month, and how many rolls kept their windows."""
+    ended = Counter(run.state for run in runs)
     out: dict[tuple[str, str], list[float]] = {}
     for outage in (o for run in runs for o in run.outages):
         out.setdefault((f"{outage.began:%Y-%m}", outage.service), []).append(outage.measured or outage.seconds or 0.0)
     kept = [_in_window(place, run) for run in runs if run.state == "finished" and run.ended is not None]
     return Totals(
-        states=states,
+        states={state: ended[state] for state in STATES if ended[state]},
         outages=tuple(
             OutMonth(month=month, service=service, outages=len(seconds), seconds=sum(seconds))
             for (month, service), seconds in sorted(out.items(), reverse=True)
         ),
-        in_window=sum(one is True for one in kept),
-        with_windows=sum(one is not None for one in kept),
+        in_window=kept.count(True),
+        with_windows=len(kept) - kept.count(None),
     )
 
 
@@ -207,24 +215,19 @@ def verify(place: Workplace, run: str) -> tuple[int, list[str]]:
 def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetime | None) -> Run:
     events = place.journal.events(run)
     state = replay(events)
-    shown: str = state.state
-    if state.state == "open":
-        shown = "running" if place.journal.is_running(run) else "cut off"
-    elif state.state in ("held", "stopped") and place.journal.is_running(run):
-        shown = "running"
+    shown = _state_shown(place, run, state.state)
     seen = [e.entry.outage for e in events if e.entry.kind == OUTAGE and e.entry.outage is not None]
     probed = {w.service: w for event in events for w in event.entry.watched or ()}
-    following = f"gallant resume {run}" if shown == "cut off" else state.next
-    last = events[-1].entry.at if ended is None and events and shown in ("held", "stopped") else ended
+    addresses = {name for name, watched in probed.items() if watched.is_address}
     watch = _watch(plan, events)
     return Run(
         run=run,
         plan=plan.id,
         began=began,
-        ended=last,
+        ended=events[-1].entry.at if ended is None and events and shown in ("held", "stopped") else ended,
         state=shown,
         systems=plan.systems,
-        outages=tuple(o for o in seen if o.service not in probed or not probed[o.service].is_address),
+        outages=tuple(outage for outage in seen if outage.service not in addresses),
         downs=tuple(_was_down(name, seconds, probed, seen) for name, seconds in plan.down_s.items()),
         watched=watch.watched,
         unwatched=watch.unwatched,
@@ -234,8 +237,17 @@ def _run(place: Workplace, run: str, plan: Plan, began: datetime, ended: datetim
         planned_outage_s=max((step.interrupts_s for step in plan.steps()), default=0.0),
         undoes=plan.undoes,
         message=state.message,
-        next=following,
+        next=f"gallant resume {run}" if shown == "cut off" else state.next,
     )
+
+
+def _state_shown(place: Workplace, run: str, state: str) -> str:
+    """How a roll stands: what its journal says, and whether a process carries it out."""
+    if state not in ("open", "held", "stopped"):
+        return state
+    if place.journal.is_running(run):
+        return "running"
+    return "cut off" if state == "open" else state
 
 
 def _was_down(system: str, planned_s: float, probed: Mapping[str, Watched], seen: Sequence[Outage]) -> WasDown:

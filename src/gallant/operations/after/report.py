@@ -3,12 +3,11 @@ facts from the journal, the ledger and the pictures that were kept."""
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.after.picture import LOST, Unlike
-from gallant.core.assess.ledger import FAILED, LedgerEntry
+from gallant.core.decide.ledger import FAILED, LedgerEntry
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work import events as e
@@ -61,6 +60,7 @@ class RollReport(Record):
 
     @property
     def is_happy(self) -> bool:
+        """Whether it finished, lost nothing, and no later look found anything wrong."""
         lost = any(one.means == LOST for one in self.unlike)
         return self.run.state == "finished" and not lost and not (self.looks and self.looks[-1].state == FAILED)
 
@@ -71,6 +71,7 @@ class RollReport(Record):
 
     @property
     def took_s(self) -> float | None:
+        """Seconds from begin to end; None while it goes on."""
         return None if self.run.ended is None else (self.run.ended - self.run.began).total_seconds()
 
 
@@ -88,6 +89,7 @@ class Report(Record):
 
     @property
     def exit_code(self) -> int:
+        """1 where a roll did not end well, or was never begun."""
         return 0 if all(one.is_happy for one in self.rolls) and not self.not_begun else 1
 
 
@@ -98,27 +100,31 @@ def report(place: Workplace, roll_id: str | None, since: timedelta | None) -> Re
     said = [kept.entry for kept in place.ledger.about([*WORDS, "due", "roll"])]
     rolls = sorted((_one(place, run, said) for run in runs), key=_unhappy_first)
     first = place.clock.now() - since if since is not None else None
-    systems = [name for name in dict.fromkeys(n for run in runs for n in run.systems) if name in place.estate.systems]
-    behind: Sequence[str] = ()
-    with contextlib.suppress(GallantError):
-        behind = (
-            [f"{n.name} {', '.join(n.installed)} → {n.target or 'unknown'}" for n in left_out(place, systems)]
-            if systems
-            else []
-        )
     return Report(
         estate=place.estate.name,
         at=place.clock.now(),
         rolls=tuple(rolls),
         totals=history.totals(place, runs),
         since=first,
-        left=tuple(behind),
-        not_begun=tuple(
-            entry
-            for entry in said
-            if entry.kind == "due" and entry.state == "failed" and first is not None and entry.at >= first
-        ),
+        left=tuple(_behind(place, [name for run in runs for name in run.systems])),
+        not_begun=tuple(entry for entry in said if first is not None and _not_begun(entry) and entry.at >= first),
     )
+
+
+def _behind(place: Workplace, names: Sequence[str]) -> list[str]:
+    """What is still behind on the systems of some rolls, as far as that can be told now."""
+    systems = [name for name in dict.fromkeys(names) if name in place.estate.systems]
+    if not systems:
+        return []
+    try:
+        left = left_out(place, systems)
+    except GallantError:
+        return []
+    return [f"{notice.name} {', '.join(notice.installed)} → {notice.target or 'unknown'}" for notice in left]
+
+
+def _not_begun(entry: LedgerEntry) -> bool:
+    return entry.kind == "due" and entry.state == "failed"
 
 
 def _unhappy_first(one: RollReport) -> tuple[bool, int, float]:
@@ -130,18 +136,6 @@ def _one(place: Workplace, run: Run, said: Sequence[LedgerEntry]) -> RollReport:
     row = place.journal.roll(run.run)
     _, steps = history.one(place, run.run)
     unlike, compared = _unlike(place, run)
-    begun = next((x.by for x in said if x.kind == "roll" and x.subject == run.run), row.plan.by)
-    own = {f"{s}:" for s in run.systems}
-    words = tuple(
-        x
-        for x in said
-        if x.kind in WORDS
-        and (
-            x.target == row.plan.id
-            or x.subject in (run.run, row.plan.id)
-            or (x.kind in ("accept", "book") and any(x.subject.startswith(s) for s in own) and x.at <= run.began)
-        )
-    )
     return RollReport(
         run=run,
         plan=row.plan,
@@ -151,10 +145,18 @@ def _one(place: Workplace, run: Run, said: Sequence[LedgerEntry]) -> RollReport:
         unlike=unlike,
         compared=compared,
         off=tuple(_off(steps)),
-        words=words,
+        words=tuple(word for word in said if word.kind in WORDS and _is_about(word, run, row.plan.id)),
         first=tuple(_first(run, unlike)),
-        by=begun,
+        by=next((x.by for x in said if x.kind == "roll" and x.subject == run.run), row.plan.by),
     )
+
+
+def _is_about(word: LedgerEntry, run: Run, plan: str) -> bool:
+    """Whether a decision is about a roll: its own, its plan's, or one on its systems that was made before it."""
+    if word.target == plan or word.subject in (run.run, plan):
+        return True
+    on_systems = any(word.subject.startswith(f"{system}:") for system in run.systems)
+    return word.kind in ("accept", "book") and on_systems and word.at <= run.began
 
 
 def _unlike(place: Workplace, run: Run) -> tuple[tuple[Unlike, ...], bool]:

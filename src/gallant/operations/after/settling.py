@@ -38,6 +38,7 @@ class Settling(Record):
 
     @property
     def settled(self) -> bool:
+        """Whether every value has come to rest."""
         return all(one.state in AT_REST for one in self.judged)
 
 

@@ -7,11 +7,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 
 from gallant.core.after.still import BACKUP, CATALOG, HOP, OFFER, PACKAGE, RESTART, Still
+from gallant.core.catalog.products import Product
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.ports import Driver
 from gallant.core.readings import Reading
-from gallant.operations.catalogs import following as catalogs
+from gallant.operations.catalogs import syncing
 from gallant.operations.ground.last import releases_ahead
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep import backups, stock
@@ -31,7 +32,7 @@ async def fresh_catalogs(place: Workplace, systems: Sequence[System]) -> list[St
     ]
     if not old:
         return []
-    rows, _ = await catalogs.sync(place, old)
+    rows, _ = await syncing.sync(place, old)
     for cached in ("catalogs", "products", "bundles"):
         place.__dict__.pop(cached, None)
     return [
@@ -83,9 +84,7 @@ def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> I
     product = place.products.get(system.product)
     wanted = _packages_wanted(place, system, own)
     for node, reading in own.items():
-        waits = [f.name for f in reading.facets if (f.name, f.state) == RESTART_FACET]
-        waits += [p.name for p in reading.components if p.next_version is not None and p.next_version != p.version]
-        if waits:
+        if waits := _waiting(reading):
             yield Still(
                 about=RESTART,
                 system=system.name,
@@ -93,24 +92,34 @@ def _of_nodes(place: Workplace, system: System, own: Mapping[str, Reading]) -> I
                 what="it waits for a restart" if waits == ["restart"] else f"{', '.join(waits)} wait for a restart",
                 next=_plan(place, system, ' --restart --reason "a restart is wanted"'),
             )
-        for text in reading.offers or ():
-            offered = product.resolve(text) if product is not None else None
-            if offered is None and text != reading.version:
-                yield Still(
-                    about=OFFER,
-                    system=system.name,
-                    node=node,
-                    what=f"its own list of updates has {text}, which no catalog here has",
-                    next=f"gallant catalog sync; gallant gaps {system.name}",
-                )
-        for package in reading.packages:
-            if wanted is not None and package.name not in wanted:
-                yield Still(
-                    about=PACKAGE,
-                    system=system.name,
-                    node=node,
-                    what=f"{package.name} lies on it ({package.bytes / 1e6:.3g} MB), and is no longer needed",
-                )
+        for text in _unlisted_offers(reading, product):
+            yield Still(
+                about=OFFER,
+                system=system.name,
+                node=node,
+                what=f"its own list of updates has {text}, which no catalog here has",
+                next=f"gallant catalog sync; gallant gaps {system.name}",
+            )
+        for package in (p for p in reading.packages if wanted is not None and p.name not in wanted):
+            yield Still(
+                about=PACKAGE,
+                system=system.name,
+                node=node,
+                what=f"{package.name} lies on it ({package.bytes / 1e6:.3g} MB), and is no longer needed",
+            )
+
+
+def _waiting(reading: Reading) -> list[str]:
+    """What of a node runs from its next restart on."""
+    facets = [f.name for f in reading.facets if (f.name, f.state) == RESTART_FACET]
+    return facets + [p.name for p in reading.components if p.next_version is not None and p.next_version != p.version]
+
+
+def _unlisted_offers(reading: Reading, product: Product | None) -> Iterator[str]:
+    """What a node's own list of updates has and no catalog here."""
+    for text in reading.offers or ():
+        if text != reading.version and (product is None or product.resolve(text) is None):
+            yield text
 
 
 def _packages_wanted(place: Workplace, system: System, own: Mapping[str, Reading]) -> set[str] | None:

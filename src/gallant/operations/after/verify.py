@@ -10,17 +10,18 @@ from gallant.core.after.compare import NodeVerdict, verify_system, with_all_that
 from gallant.core.after.picture import LOST, Unlike
 from gallant.core.after.settling import AT_REST, words_of
 from gallant.core.after.still import Still
-from gallant.core.assess.ledger import ENDED, FAILED
-from gallant.core.assess.notices import Notice
-from gallant.core.assess.outages import Sample
+from gallant.core.decide.ledger import ENDED, FAILED
+from gallant.core.decide.notices import Notice
 from gallant.core.errors import GallantError, worst_exit
 from gallant.core.estate.systems import System
+from gallant.core.outages import Sample
+from gallant.core.plan.targets import target_of
 from gallant.core.records import Record, clean
-from gallant.core.work.planning import target_of
 from gallant.operations.after.settling import Settling, Tick, settling
 from gallant.operations.after.still import fresh_catalogs, still_wanted
 from gallant.operations.checks import keeping
 from gallant.operations.checks.check import probe_services
+from gallant.operations.checks.keeping import PictureKept
 from gallant.operations.decide.notices import left_out
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.survey import Survey, survey_with
@@ -51,6 +52,7 @@ class Verified(Record):
 
     @property
     def exit_code(self) -> int:
+        """1 where anything is not as it should be."""
         lost = any(one.means == LOST for one in self.unlike)  # also of a system that was not asked about
         found = 1 if lost or not all(verdict.ok for verdict in self.verdicts) else 0
         return worst_exit([found, *(row.exit_code for row in self.backups)])
@@ -107,13 +109,7 @@ async def _verified(place: Workplace, terms: Sequence[str], look: _Look, tick: T
         probes = await asyncio.gather(*(probe_services(place, s) for s in systems))
         still = still_wanted(place, systems, seen.readings(), drivers)
     wide = keeping.around(place, systems)
-    around, found = {s.name for s in wide}, list[Unlike]()
-    if before is not None or look.keep is not None:
-        picture = await keeping.take_settled(place, wide, before, seen=seen.nodes)
-        if before is not None:
-            found = [one for one in keeping.compared(place, before, picture) if one.system in around]
-        if look.keep is not None:
-            keeping.keep(place, look.keep, picture, series=sampled.after if sampled is not None else ())
+    found = await _unlike_before(place, wide, before, look.keep, seen, sampled)
     judged = sampled.judged if sampled is not None else ()
     verdicts = with_all_that_is_known(list(_verdicts(place, systems, seen, probes)), found, still, judged)
     rows = sorted(verdicts, key=lambda r: r.ok)
@@ -125,12 +121,36 @@ async def _verified(place: Workplace, terms: Sequence[str], look: _Look, tick: T
         unlike=tuple(found),
         against=before.name if before is not None else None,
         since=before.picture.at if before is not None else None,
-        compared=len(around & {r.system for r in before.picture.readings.values()}) if before is not None else 0,
+        compared=_systems_in(before, wide) if before is not None else 0,
         kept=look.keep,
         still=(*unfresh, *still),
         settling=sampled,
         backups=tuple(taken),
     )
+
+
+async def _unlike_before(
+    place: Workplace,
+    wide: Sequence[System],
+    before: PictureKept | None,
+    name: str | None,
+    seen: Survey,
+    sampled: Settling | None,
+) -> list[Unlike]:
+    """What is not as it was in the picture before; how it is now is kept under `name` where one is given."""
+    if before is None and name is None:
+        return []
+    picture = await keeping.take_settled(place, wide, before, seen=seen.nodes)
+    around = {system.name for system in wide}
+    found = [one for one in keeping.compared(place, before, picture) if one.system in around] if before else []
+    if name is not None:
+        keeping.keep(place, name, picture, series=sampled.after if sampled is not None else ())
+    return found
+
+
+def _systems_in(before: PictureKept, wide: Sequence[System]) -> int:
+    """How many of some systems a picture has."""
+    return len({system.name for system in wide} & {r.system for r in before.picture.readings.values()})
 
 
 def _verdicts(

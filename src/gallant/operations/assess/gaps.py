@@ -13,9 +13,9 @@ from gallant.core.catalog.bundles import BundleMatch, match_bundle
 from gallant.core.errors import WrongUse
 from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.rules import Decision, Marks, decide
+from gallant.core.plan.sifting import Barred
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.core.work.sifting import Barred
 from gallant.operations.assess.plannable import barred_here, moved_by
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Workplace
@@ -43,6 +43,7 @@ class GapShown:
 
     @property
     def decision(self) -> Decision:
+        """What was decided on it; looked up when it is shown."""
         return self.decide(self.gap)
 
 
@@ -80,6 +81,7 @@ class Assessment:
 
     @property
     def exit_code(self) -> int:
+        """1 where there is work to do."""
         work = any(count for t in self.tallies.values() for s, count in t.items() if s not in NO_GAP)
         return 1 if self.unread or work else 0
 
@@ -134,21 +136,27 @@ class ShownGaps:
 
     def __iter__(self) -> Iterator[GapShown]:
         narrow, decided = self._narrow, partial(decision_on, self._place)
-        wanted = narrow.component.casefold() if narrow.component is not None else None
         for gap in self._found:
-            called = (gap.kind, gap.product)
-            if not self._pick.takes(gap.system, [gap.node], gap.component, called, gap.severity, gap.standing):
-                continue
-            if wanted is not None and all(wanted != name.casefold() for name in (gap.component, gap.kind, gap.product)):
-                continue
-            if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
-                continue
-            if narrow.severe and not gap.severe:
+            if not self._is_meant(gap):
                 continue
             change = _change(gap, self._before.get(_key(gap))) if narrow.changed else None
             if narrow.changed and change is None:
                 continue
             yield GapShown(gap, change, decided)
+
+    def _is_meant(self, gap: Gap) -> bool:
+        """Whether a gap is among those that were asked for."""
+        narrow = self._narrow
+        called = (gap.kind, gap.product)
+        if not self._pick.takes(gap.system, [gap.node], gap.component, called, gap.severity, gap.standing):
+            return False
+        if narrow.component is not None and narrow.component.casefold() not in map(
+            str.casefold, (gap.component, gap.kind, gap.product)
+        ):
+            return False
+        if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
+            return False
+        return gap.severe or not narrow.severe
 
 
 def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | None:

@@ -3,7 +3,7 @@ notes and in earlier rolls; and a note of what was learned."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
 import msgspec
@@ -12,7 +12,7 @@ from gallant.core.assess.lookup import Known, Match, find_any
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import Note
 from gallant.core.records import clean
-from gallant.core.work.events import ANSWERED, RESUMED, STOPPED
+from gallant.core.work.events import ANSWERED, RESUMED, STOPPED, Entry
 from gallant.disk import locked, put_whole, why_not
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.ground.written import NOTES, NOTES_FILE, keep_copy
@@ -57,14 +57,18 @@ def _rolled(place: Workplace, but: str | None) -> Iterator[Known]:
         if row.id == but:
             continue
         with suppress(GallantError):
-            events = place.journal.events(row.id)
-            for number, event in enumerate(events):
-                if event.entry.kind == STOPPED:
-                    after = [e.entry for e in events[number + 1 :]]
-                    said = next((e.message for e in after if e.kind == ANSWERED), "")
-                    resumed = next((e for e in after if e.kind == RESUMED), None)
-                    helped = said or (f"resumed by {resumed.by} on {resumed.at:%Y-%m-%d %H:%M}" if resumed else "")
-                    yield Known(source="roll", about=row.id, text=event.entry.message, helped=helped)
+            events = [event.entry for event in place.journal.events(row.id)]
+            for number, entry in enumerate(events):
+                if entry.kind == STOPPED:
+                    helped = _what_helped(events[number + 1 :])
+                    yield Known(source="roll", about=row.id, text=entry.message, helped=helped)
+
+
+def _what_helped(after: Sequence[Entry]) -> str:
+    """What a person said of a stop, else who had the roll go on."""
+    said = next((entry.message for entry in after if entry.kind == ANSWERED), "")
+    resumed = next((entry for entry in after if entry.kind == RESUMED), None)
+    return said or (f"resumed by {resumed.by} on {resumed.at:%Y-%m-%d %H:%M}" if resumed else "")
 
 
 def add_note(place: Workplace, about: str, text: str) -> Note:

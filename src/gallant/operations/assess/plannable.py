@@ -8,10 +8,10 @@ from collections.abc import Iterable, Sequence
 from gallant.core.assess.gaps import NO_GAP, Gaps, find_gaps
 from gallant.core.errors import GallantError, Refused
 from gallant.core.estate.systems import System
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.planning import not_taught
+from gallant.core.plan.sifting import Barred, barred_by, sift
 from gallant.core.readings import IMAGE, Reading
-from gallant.core.work.ground import Ground
-from gallant.core.work.planning import not_taught
-from gallant.core.work.sifting import Barred, barred_by, sift
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Workplace
 

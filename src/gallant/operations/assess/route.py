@@ -12,9 +12,9 @@ from gallant.core.estate.aiming import aim_for
 from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import Note, System
+from gallant.core.plan.targets import target_of
 from gallant.core.readings import Reading
 from gallant.core.records import Record, replace
-from gallant.core.work.planning import target_of
 from gallant.operations.assess.plannable import ways_to_plan
 from gallant.operations.ground.last import last_readings, product_of, slowest, ways_out_of
 from gallant.operations.ground.workplace import Workplace

@@ -7,16 +7,16 @@ import itertools
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.assess.checks import CHECKS, check_named, run_checks, worst_first
-from gallant.core.assess.drift import Drift, drift
-from gallant.core.assess.findings import LEVELS, AskedFacts, BookedTime, Facts, Finding, RouteFacts
-from gallant.core.assess.outages import Sample
-from gallant.core.assess.waivers import WAIVE, waivers, with_waivers
-from gallant.core.catalog.products import Release
+from gallant.core.catalog.products import Package, Release
+from gallant.core.checks.all import CHECKS, check_named, run_checks, worst_first
+from gallant.core.checks.drift import Drift, drift
+from gallant.core.checks.facts import LEVELS, AskedFacts, BookedTime, Facts, Finding, RouteFacts
+from gallant.core.decide.waivers import WAIVE, waivers, with_waivers
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import System
+from gallant.core.outages import Sample
 from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
@@ -51,16 +51,9 @@ async def check(
     since: timedelta | None = None,
 ) -> Health:
     """Findings on every selected system, held against the run before, or against the one that was `since` ago."""
-    for name in only:
-        if check_named(name) is None:
-            raise WrongUse(
-                f"No check {clean(name, 60)!r}{suggestion(name, [c.id for c, _ in CHECKS])}.",
-                next="gallant check --list",
-            )
     systems, now = place.systems(terms), place.clock.now()
     nodes = {n.rpartition("/")[2] for n in nodes}
-    for node in nodes - {n for s in systems for n in s.nodes}:
-        raise WrongUse(f"None of these systems has a node {clean(node, 60)!r}.", next="gallant inventory lists them.")
+    _known_here(systems, only, nodes)
     moment = now if since is None else now - since
     earlier = {s.name: found for s in systems if (found := place.readings.findings_before(s.name, moment)) is not None}
     async with drivers_of(place, systems) as drivers:
@@ -69,12 +62,24 @@ async def check(
     before = [f for _, rows in earlier.values() for f in _looked_at(rows, survey, only, phase)]
     known = [f for f in chosen if f.system in earlier]
     changed = [d for d in drift(before, known) if not nodes or d.finding.node in nodes]
+    troubled = any(f.level in ("stop", "warn") for f in chosen)
     return Health(
         findings=tuple(chosen),
         drift=tuple(changed),
         compared_with=max((at for at, _ in earlier.values()), default=None),
-        ways=() if any(f.level in ("stop", "warn") for f in chosen) else ways_to_plan(place, [s.name for s in systems]),
+        ways=() if troubled else ways_to_plan(place, [s.name for s in systems]),
     )
+
+
+def _known_here(systems: Sequence[System], only: Collection[str], nodes: Collection[str]) -> None:
+    """Raise `WrongUse` for a check that does not exist, or a node that none of these systems has."""
+    for name in (name for name in only if check_named(name) is None):
+        raise WrongUse(
+            f"No check {clean(name, 60)!r}{suggestion(name, [c.id for c, _ in CHECKS])}.",
+            next="gallant check --list",
+        )
+    for node in set(nodes) - {n for s in systems for n in s.nodes}:
+        raise WrongUse(f"None of these systems has a node {clean(node, 60)!r}.", next="gallant inventory lists them.")
 
 
 def _looked_at(
@@ -94,6 +99,7 @@ def _looked_at(
 
 
 def exit_code(findings: Sequence[Finding], fail_on: str = "warn") -> int:
+    """1 where a finding is as bad as `fail_on`, or worse."""
     worst = LEVELS.index(fail_on)
     return 1 if any(LEVELS.index(f.level) <= worst for f in findings) else 0
 
@@ -199,20 +205,18 @@ def _on_the_route(
     booked: BookedTime | None,
     plan: str | None,
 ) -> RouteFacts:
-    stockroom, product = place.stock, place.products.get(system.product)
+    product = place.products.get(system.product)
     kept = [p for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
     releases = [release for release, _ in ahead.entered]
     hops = hops_of([r.version for r in readings.values()], releases)
-    publisher = system.product.partition("/")[0]
-    terms = dict.fromkeys(r.terms for r in releases if r.terms)
     job = job_seconds(place, system, readings, releases) if booked else None
     return RouteFacts(
         wanted=ahead.packages,
-        missing=tuple(p.name for p in ahead.packages if not stockroom.has(p)),
-        unkept=tuple(p.name for p in kept if not stockroom.has(p)),
+        missing=_not_here(place, ahead.packages),
+        unkept=_not_here(place, kept),
         notes=tuple(notes_on(place.estate, system, product, hops)) if product else (),
         issues=tuple(issues_here(place, system, product, releases, readings.values())) if product else (),
-        terms=tuple(t for t in terms if not place.ledger.accepted(t, publisher)),
+        terms=_terms_to_accept(place, system, releases),
         entering=tuple(r.version for r in releases),
         recalled={r.version: r.recall.words for r in (*ahead.running, *releases) if r.recall is not None},
         conflicts=tuple(broken),
@@ -220,6 +224,18 @@ def _on_the_route(
         needed_s=job[0] if job is not None else None,
         plan=plan,
     )
+
+
+def _not_here(place: Workplace, packages: Iterable[Package]) -> tuple[str, ...]:
+    """The packages that are not in stock, by name."""
+    return tuple(package.name for package in packages if not place.stock.has(package))
+
+
+def _terms_to_accept(place: Workplace, system: System, releases: Sequence[Release]) -> tuple[str, ...]:
+    """The terms of releases on the way that nobody has accepted yet."""
+    publisher = system.product.partition("/")[0]
+    terms = dict.fromkeys(release.terms for release in releases if release.terms)
+    return tuple(one for one in terms if not place.ledger.accepted(one, publisher))
 
 
 async def _asked(
@@ -265,6 +281,7 @@ async def probe_answers(place: Workplace, system: System, times: int = 3) -> dic
 
 
 async def probe_services(place: Workplace, system: System) -> dict[str, Sample]:
+    """One probe of each service of a system."""
     from gallant.drivers.asking import ways_in
     from gallant.drivers.probe import probe
 

@@ -16,10 +16,10 @@ from gallant.core.after.settling import Series
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System, node_name
+from gallant.core.plan.lanes import dependents
 from gallant.core.ports import Driver
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.events import RollRow
-from gallant.core.work.lanes import dependents
 from gallant.core.work.plan import Plan
 from gallant.disk import make_folder, put_whole, why_not
 from gallant.operations.checks.check import probe_answers
@@ -71,37 +71,42 @@ async def take(
     it with the reason; systems that were `seen` just now are not read again."""
     known = {node.system for node in seen}
     to_read = [system for system in systems if system.name not in known]
-    nodes, errors = list(seen), dict[str, str]()
-    async with contextlib.AsyncExitStack() as stack:
-        every = dict(drivers or {})
-        for system in (s for s in to_read if s.name not in every):
-            try:
-                if place.has_to_ask(system, "read"):
-                    raise Refused(f"{system.name} was not looked at: its secret would have to be typed.")
-                every |= await stack.enter_async_context(place.drivers([system]))
-            except GallantError as error:  # what only stands beside the work does not stop it
-                errors |= {node_name(system, node): clean(error.what, 200) for node in system.nodes}
-        readable = [(s, tuple(s.nodes)) for s in to_read if s.name in every]
-        if readable:
-            nodes += (await survey_with(place, readable, every, closely=True)).nodes
-    probes = await asyncio.gather(*(probe_answers(place, s) for s in systems if s.in_service))
+    nodes, errors = await _read(place, to_read, drivers or {})
+    nodes = [*seen, *nodes]
     served = [s for s in systems if s.in_service]
+    probes = await asyncio.gather(*(probe_answers(place, s) for s in served))
+    answered = {
+        f"{s.name} {name}": some for s, found in zip(served, probes, strict=True) for name, some in found.items()
+    }
     return Picture(
         at=place.clock.now(),
         readings={n.reading.name: n.reading for n in nodes if n.reading is not None},
         errors=errors | {node_name(n.system, n.node): clean(n.error or "", 200) for n in nodes if n.reading is None},
-        services={
-            f"{s.name} {name}": some[-1].ok
-            for s, found in zip(served, probes, strict=True)
-            for name, some in found.items()
-        },
+        services={name: some[-1].ok for name, some in answered.items()},
         answers={
-            f"{s.name} {name}": statistics.median(one.answer_s for one in some)
-            for s, found in zip(served, probes, strict=True)
-            for name, some in found.items()
+            name: statistics.median(one.answer_s for one in some)
+            for name, some in answered.items()
             if all(one.ok for one in some)
         },
     )
+
+
+async def _read(
+    place: Workplace, systems: Sequence[System], drivers: Mapping[str, Driver]
+) -> tuple[Sequence[Surveyed], dict[str, str]]:
+    """Some systems read, and why nodes of others could not be: what only stands beside the work does not stop it."""
+    every, errors = dict(drivers), dict[str, str]()
+    async with contextlib.AsyncExitStack() as stack:
+        for system in (s for s in systems if s.name not in drivers):
+            try:
+                if place.has_to_ask(system, "read"):
+                    raise Refused(f"{system.name} was not looked at: its secret would have to be typed.")
+                every |= await stack.enter_async_context(place.drivers([system]))
+            except GallantError as error:
+                errors |= {node_name(system, node): clean(error.what, 200) for node in system.nodes}
+        readable = [(s, tuple(s.nodes)) for s in systems if s.name in every]
+        nodes = (await survey_with(place, readable, every, closely=True)).nodes if readable else ()
+    return nodes, errors
 
 
 LOOK_AGAIN_S = 10.0  # estate seconds between two looks at what may still come
@@ -129,7 +134,7 @@ async def take_settled(
 
 def _until(place: Workplace, lost: Unlike, before: PictureKept, began: datetime) -> datetime:
     """How long a loss is waited for before it counts; `began` is when it was first looked at."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     steady = began + timedelta(seconds=place.estate.limits.steady_s)
     system = place.estate.systems.get(lost.system)

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
 
-from gallant.core.assess.findings import Finding
+from gallant.core.checks.facts import Finding
 from gallant.core.errors import GallantError, Refused, Stopped
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, Driver
 from gallant.core.readings import Reading
 from gallant.core.records import Record
+from gallant.core.shapes import SHAPES
 from gallant.operations.ground.acting import SHOWN_WITHIN_S, carry_out, shown
 from gallant.operations.ground.last import releases_ahead
 from gallant.operations.ground.workplace import Ask, Workplace
 from gallant.operations.keep import snapshots
 from gallant.operations.keep.backups import take_one
-from gallant.operations.keep.stock import take_off
+from gallant.operations.keep.preloading import take_off
 
 
 class Mended(Record):

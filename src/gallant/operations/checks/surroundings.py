@@ -11,15 +11,15 @@ from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from gallant.core.assess.findings import AroundFacts, BookedTime, Followed, HalfRestored, Rescue, SnapshotRoom
-from gallant.core.assess.ledger import BEGUN, FAILED
+from gallant.core.checks.facts import AroundFacts, BookedTime, Followed, HalfRestored, Rescue, SnapshotRoom
+from gallant.core.decide.ledger import BEGUN, FAILED
 from gallant.core.errors import GallantError
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import RestorePoint, snapshots_of
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.ports import Driver
 from gallant.core.readings import Reading
 from gallant.core.records import replace
+from gallant.core.shapes import SHAPES
 from gallant.operations.ground.keepers import can_snapshot, keepers_of
 from gallant.operations.ground.secrets import unattended
 from gallant.operations.ground.workplace import Workplace, knows_of
@@ -99,6 +99,7 @@ async def _way(system: System, name: str, hands: bool) -> Rescue:
 
 
 def followed(place: Workplace, system: System) -> tuple[Followed, ...]:
+    """The catalog that a system is judged by, and how old it is."""
     source = place.source_of(system.product)
     return () if source is None else (Followed(name=source.name, state=source.state, why=source.problem),)
 
@@ -148,7 +149,8 @@ def room_for_snapshot(
 
 
 def can_export(place: Workplace, system: System) -> bool:
-    from gallant.drivers.profile import load_profile
+    """Whether a configuration backup can be taken."""
+    from gallant.drivers.profile_reading import load_profile
 
     return "export" in knows_of(load_profile(system.profile, place.folder)).capabilities
 
@@ -180,9 +182,6 @@ def half_restored(place: Workplace, system: System) -> tuple[HalfRestored, ...]:
         else:
             open_.pop(node, None)
     return tuple(open_.values())
-
-
-# --- what Gallant itself stands on ----------------------------------------------------------------------------------
 
 
 def own_path(estate: Estate, system: System, folder: Path) -> tuple[str, ...]:

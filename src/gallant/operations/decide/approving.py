@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gallant.core.assess.hands import by_others, is_by_hand
-from gallant.core.assess.ledger import PLAN
+from gallant.core.decide.consents import roll_command
+from gallant.core.decide.hands import by_others, is_by_hand
+from gallant.core.decide.ledger import PLAN
 from gallant.core.errors import Refused
-from gallant.core.estate.terms import TAG, matches, parse_term
 from gallant.core.records import Record, clean
-from gallant.core.work.consents import roll_command
+from gallant.core.terms import TAG, matches, parse_term
 from gallant.core.work.plan import Plan
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.workplace import Workplace
@@ -29,6 +29,7 @@ class Approval(Record):
 
     @property
     def missing(self) -> int:
+        """How many approvals are still missing."""
         return max(0, self.needed - len(self.by))
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from gallant.core.after.claims import LEAST_S, Claim, Fact, held_against
 from gallant.core.errors import GallantError
 from gallant.core.records import Record
 from gallant.core.work.events import RollRow
-from gallant.core.work.plan import Plan, steps_of
-from gallant.engine.journal import replay, taken_up, watched_through
+from gallant.core.work.plan import Plan, Step, steps_of
+from gallant.engine.journal import StepState, replay, taken_up, watched_through
 from gallant.operations.ground.workplace import Workplace
 
 LEAST_REAL_S = 3.0  # what asking and answering take; on a simulated clock that is many minutes
@@ -29,17 +29,21 @@ def claims_of(place: Workplace, row: RollRow) -> tuple[Claim, ...]:
     state = replay(events)
     waves = [hop_waves for lane in row.plan.lanes for hop in lane.hops if (hop_waves := state.waves.get(hop.id))]
     known = {step.id: step for each in waves for step in steps_of(each)}
-    facts, unwatched = [], taken_up(events)
-    for name in state.order:
-        done = state.step(name)
-        if name in known and done.done and done.intent is not None and done.outcome is not None:
-            before = done.intent.entry.before
-            boot = (before.boot or None) if before is not None else None
-            began, ended = done.intent.entry.at, done.outcome.entry.at
-            timed = watched_through(done, unwatched)
-            facts.append(Fact(step=known[name], began=began, ended=ended, boot=boot, timed=timed))
+    unwatched = taken_up(events)
+    done = ((known[name], state.step(name)) for name in state.order if name in known)
+    facts = [fact for step, own in done if (fact := _fact(step, own, unwatched)) is not None]
     least_s = max(LEAST_S, place.clock.estate_s(LEAST_REAL_S))
     return held_against(facts, place.products, place.estate.limits.steady_s, least_s)
+
+
+def _fact(step: Step, done: StepState, unwatched: Sequence[int]) -> Fact | None:
+    """What was seen of a step that is done; None of one that is not."""
+    if not done.done or done.intent is None or done.outcome is None:
+        return None
+    before = done.intent.entry.before
+    boot = (before.boot or None) if before is not None else None
+    began, ended = done.intent.entry.at, done.outcome.entry.at
+    return Fact(step=step, began=began, ended=ended, boot=boot, timed=watched_through(done, unwatched))
 
 
 def seen_before(place: Workplace, plan: Plan) -> list[Borne]:

@@ -7,9 +7,9 @@ import os
 import re
 from pathlib import Path
 
-from gallant.core.assess.hands import hand_problems
-from gallant.core.assess.ledger import Kept, against, broken_at, chain_problems
-from gallant.core.assess.syslog import json_line
+from gallant.core.decide.hands import hand_problems
+from gallant.core.decide.ledger import Kept, against, broken_at, chain_problems
+from gallant.core.decide.syslog import json_line
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.records import Record
 from gallant.disk import opened, why_not
@@ -42,6 +42,7 @@ class ChainVerified(Record):
 
 
 def look(place: Workplace) -> LedgerLook:
+    """The entries that can be read, and what is wrong with the others."""
     kept, problems = _read(place)
     return LedgerLook(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
 

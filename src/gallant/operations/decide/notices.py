@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.assess.gaps import find_gaps
-from gallant.core.assess.ledger import CLOSE, DECISIONS, ENDED, Kept
-from gallant.core.assess.notices import (
+from gallant.core.decide.ledger import CLOSE, DECISIONS, ENDED, Kept, LedgerEntry
+from gallant.core.decide.notices import (
     ACCEPTED,
     BOOKED,
     DONE,
@@ -29,22 +28,19 @@ from gallant.core.assess.notices import (
 )
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
-from gallant.core.estate.calendar import windows_of
-from gallant.core.estate.moments import NotATime, Unclear, moment_meant
 from gallant.core.estate.picks import Pick, is_condition, split
-from gallant.core.estate.windows import AHEAD, Span, joined, next_after, open_at
+from gallant.core.plan.sifting import Barred
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
-from gallant.core.work.consents import parse_consent
+from gallant.core.windows.rules import Span, joined
+from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan
-from gallant.core.work.sifting import Barred
 from gallant.operations.assess.gaps import decision_on, wrongly_picked
 from gallant.operations.assess.plannable import barred_here, ways_to_plan
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Ask, Workplace
-from gallant.operations.length.jobs import image_room
 from gallant.store.ledger import terms_subject
 
 
@@ -65,13 +61,14 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
     terms, pick = split(place.estate, terms)
     found, selected, read = _picked(place, terms, pick), place.select(terms), last_readings(place, terms)[0]
     done = _done(place, terms, {n.name for n in found}) if everything else []
-    settled = [n for n in found if n.rank[0]]
+    open_now = [n for n in found if not n.rank[0]]
+    nodes = (f"{system.name}/{node}" for system, own in selected for node in own)
     return NoticesListed(
-        notices=tuple(found if everything else [n for n in found if not n.rank[0]]) + tuple(done),
-        settled=0 if everything else len(settled),
+        notices=(*(found if everything else open_now), *done),
+        settled=0 if everything else len(found) - len(open_now),
         uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
-        barred=tuple(barred_here(place, ((n.system, n.component) for n in found if not n.rank[0])).values()),
-        unread=tuple(f"{s.name}/{n}" for s, nodes in selected for n in nodes if f"{s.name}/{n}" not in read),
+        barred=tuple(barred_here(place, ((n.system, n.component) for n in open_now)).values()),
+        unread=tuple(name for name in nodes if name not in read),
     )
 
 
@@ -79,7 +76,7 @@ def bars(place: Workplace, plan: Plan) -> list[Bar]:
     """The decisions that a roll of this plan would go against now. None is about going back."""
     if plan.undoes is not None:
         return []
-    every, now = _wanted(place, plan.systems), place.clock.now()
+    every, now = all_wanted(place, plan.systems), place.clock.now()
     decisions = {w.name: w.decision for w in every}
     found = (bar(n, decisions[n.name], now) for n in _concerned(place, plan, every))
     return [one for one in found if one is not None]
@@ -97,7 +94,7 @@ def booked(place: Workplace, plan: Plan) -> dict[str, list[Span]]:
 
 def carried_out(place: Workplace, plan: Plan) -> list[Notice]:
     """The notices that a plan is about."""
-    return _concerned(place, plan, _wanted(place, plan.systems))
+    return _concerned(place, plan, all_wanted(place, plan.systems))
 
 
 def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[Notice]:
@@ -111,7 +108,7 @@ def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[No
 
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
     """What `gaps` lists of some systems besides their images, and nobody decided to leave."""
-    return [n for n in _told(place, _wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
+    return [n for n in _told(place, all_wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
 
 
 def _picked(place: Workplace, terms: Sequence[str], pick: Pick) -> list[Notice]:
@@ -130,10 +127,11 @@ def _is_meant(pick: Pick, n: Notice) -> bool:
 
 
 def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
-    return _told(place, _wanted(place, terms))
+    return _told(place, all_wanted(place, terms))
 
 
-def _wanted(place: Workplace, terms: Sequence[str]) -> list[Wanted]:
+def all_wanted(place: Workplace, terms: Sequence[str]) -> list[Wanted]:
+    """What the gaps of some systems ask for."""
     readings, _ = last_readings(place, terms)
     gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
     return wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
@@ -160,35 +158,37 @@ def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notic
     rolls, _ = place.journal.rolls(chosen)
     for kept in reversed(place.ledger.about([*DECISIONS, CLOSE])):
         entry = kept.entry
-        system, _, component = entry.subject.partition(":")
         told = entry.subject in still or entry.subject in found
-        if system not in chosen or told or entry.target is None:
-            continue
-        roll = next(
-            (r for r in reversed(rolls) if r.ended and (system, component, entry.target) in brought_by(r.plan)),
-            None,
-        )
-        found[entry.subject] = Notice(
-            name=entry.subject,
-            system=system,
-            component=component,
-            product=place.estate.systems[system].product,
-            nodes=(),
-            installed=(entry.target,),
-            target=entry.target,
-            standing="current",
-            severity=None,
-            security=False,
-            restart=None,
-            state=DONE,
-            since=entry.at,
-            start=roll.began if roll else None,
-            end=roll.ended if roll else None,
-            by=entry.by,
-            why=roll.id if roll else "closed outside a roll",
-            roll=roll.id if roll else None,
-        )
+        if entry.subject.partition(":")[0] in chosen and not told and entry.target is not None:
+            found[entry.subject] = _done_notice(place, entry, entry.target, rolls)
     return list(found.values())
+
+
+def _done_notice(place: Workplace, entry: LedgerEntry, target: str, rolls: Sequence[RollRow]) -> Notice:
+    """A notice whose gap is no more, with the first roll that brought what was wanted."""
+    system, _, component = entry.subject.partition(":")
+    brought = (r for r in reversed(rolls) if r.ended and (system, component, target) in brought_by(r.plan))
+    roll = next(brought, None)
+    return Notice(
+        name=entry.subject,
+        system=system,
+        component=component,
+        product=place.estate.systems[system].product,
+        nodes=(),
+        installed=(target,),
+        target=target,
+        standing="current",
+        severity=None,
+        security=False,
+        restart=None,
+        state=DONE,
+        since=entry.at,
+        start=roll.began if roll else None,
+        end=roll.ended if roll else None,
+        by=entry.by,
+        why=roll.id if roll else "closed outside a roll",
+        roll=roll.id if roll else None,
+    )
 
 
 def brought_by(plan: Plan) -> set[tuple[str, str, str]]:
@@ -199,7 +199,7 @@ def brought_by(plan: Plan) -> set[tuple[str, str, str]]:
 def close(place: Workplace, plan: Plan, roll: str) -> list[str]:
     """Write down which notices a roll that finished has closed; gives their names. One whose gap is still there, at
     another node or to a newer release, stays open."""
-    still = {w.name for w in _wanted(place, plan.systems)}
+    still = {w.name for w in all_wanted(place, plan.systems)}
     last = {f"{system}:{component}": to for system, component, to in _in_order(plan)}
     names = [name for name in last if name not in still]
     for name in names:
@@ -299,11 +299,13 @@ class TermsAsked(Refused):
         )
 
 
-def _record(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:  # fields of an entry
+def write_down(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:  # fields of an entry
+    """Write a decision on a notice into the ledger."""
     return record(place, kind, notice.name, target=notice.target, **more)
 
 
-def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> None:
+def accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> None:
+    """Raise `TermsAsked` for terms of a release that nobody has accepted; those that are given are written down."""
     publisher = notice.product.partition("/")[0]
     for version in notice.terms:
         if place.ledger.accepted(version, publisher):
@@ -313,11 +315,12 @@ def _accept_terms(place: Workplace, notice: Notice, accepted: Sequence[str]) -> 
         record(place, "terms", terms_subject(publisher, version), target=notice.target)
 
 
-def _decided(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str, ...] = ()) -> Decided:
+def decided_as(place: Workplace, name: str, kept: Kept, did: str, next: tuple[str, ...] = ()) -> Decided:
+    """A notice as it is after a decision, with its entry."""
     return Decided(notice=one(place, name), entry=kept.seq, did=did, next=next)
 
 
-def _still_open(decided: Decided) -> Decided:
+def still_open(decided: Decided) -> Decided:
     """A decision that was written down while a roll began: the roll looks at it
     once more, and whoever decided hears of the roll. Raises `Refused`."""
     notice = decided.notice
@@ -330,7 +333,8 @@ def _still_open(decided: Decided) -> Decided:
     return decided
 
 
-def _may(notice: Notice) -> None:
+def may(notice: Notice) -> None:
+    """Raise `Refused` where a roll works on it right now."""
     if notice.state == UNDER_WAY:
         raise Refused(
             f"{notice.name} is being carried out by {notice.roll}.",
@@ -341,63 +345,20 @@ def _may(notice: Notice) -> None:
 def accept(place: Workplace, name: str, terms: Sequence[str], reason: str = "") -> Decided:
     """Somebody wants it done; the terms of use of what is to be entered are accepted with it."""
     notice = one(place, name)
-    _may(notice)
-    _refuse_blocked(notice)
-    _accept_terms(place, notice, terms)
-    kept = _record(place, "accept", notice, reason=reason)
-    return _decided(place, notice.name, kept, f"accepted for {notice.target}", ways_to_plan(place, [notice.system]))
+    may(notice)
+    refuse_blocked(notice)
+    accept_terms(place, notice, terms)
+    kept = write_down(place, "accept", notice, reason=reason)
+    return decided_as(place, notice.name, kept, f"accepted for {notice.target}", ways_to_plan(place, [notice.system]))
 
 
-def _refuse_blocked(notice: Notice) -> None:
+def refuse_blocked(notice: Notice) -> None:
+    """Raise `Refused` for what cannot be done at all."""
     if notice.standing == "blocked":
         raise Refused(
             f"{notice.name} cannot be done yet: {notice.why}.",
             next=f"gallant route {notice.system} says what bars the way.",
         )
-
-
-class BookingDraft(Record):
-    """A booking before it is taken: the notice, its time, and all that a
-    named person accepts with it. `length_said`: by a person."""
-
-    notice: Notice
-    start: datetime
-    end: datetime | None
-    consents: tuple[str, ...]
-    length_said: bool = False
-
-
-def drafted(
-    place: Workplace, name: str, when: str, lasting: timedelta | None = None, consents: Sequence[str] = ()
-) -> BookingDraft:
-    """For a time, and as long as is said, else as the work is expected to last. With
-    it a named person gives `consents`, for when nobody is there to ask; what was
-    given with the one before holds on. Raises `Refused` outside of its windows."""
-    for word in consents:
-        parse_consent(word)
-    notice = one(place, name)
-    _may(notice)
-    _refuse_blocked(notice)
-    start = moment_of(place, notice.system, when)
-    if start <= place.clock.now():
-        raise WrongUse(f"{when} is past; it is {place.clock.now():%Y-%m-%d %H:%M}Z now.", next="Book a time to come.")
-    _refuse_closed(place, notice, start)
-    length = lasting or _length(place, notice)
-    words = dict.fromkeys([*given_with(place, notice), *consents])
-    end = start + length if length else None
-    return BookingDraft(notice=notice, start=start, end=end, consents=tuple(words), length_said=lasting is not None)
-
-
-def book(place: Workplace, draft: BookingDraft, terms: Sequence[str]) -> Decided:
-    """Take a booking; a second one of a notice changes the first."""
-    notice, start = draft.notice, draft.start
-    _accept_terms(place, notice, terms)
-    kept = _record(place, "book", notice, start=start, end=draft.end)
-    for word in draft.consents:
-        record(place, "consent", word, target=notice.target, start=start, reason=f"with the booking of {notice.name}")
-    did = "booking changed to" if notice.state in (BOOKED, OVERDUE) else "booked for"
-    said = f"{did} {start:%Y-%m-%d %H:%M}Z"
-    return _still_open(_decided(place, notice.name, kept, said, ways_to_plan(place, [notice.system])))
 
 
 def given_with(place: Workplace, notice: Notice) -> list[str]:
@@ -408,51 +369,20 @@ def given_with(place: Workplace, notice: Notice) -> list[str]:
     return list(dict.fromkeys(e.subject for e in entries if (e.target, e.start) == (notice.target, notice.start)))
 
 
-def _refuse_closed(place: Workplace, notice: Notice, start: datetime) -> None:
-    """What is booked begins in a window of its system, where it has any."""
-    spans = windows_of(place.estate, place.estate.systems[notice.system], start - timedelta(days=1), start + AHEAD)
-    if spans is None or open_at(spans, start) is not None:
-        return
-    following = next_after(spans, start)
-    raise Refused(
-        f"{notice.name} is not booked: no window of {notice.system} is open at {start:%Y-%m-%d %H:%M} UTC"
-        + (f"; the next begins at {following.begin:%Y-%m-%d %H:%M} UTC." if following is not None else "."),
-        next=f"gallant windows {notice.system}",
-    )
-
-
-def _length(place: Workplace, notice: Notice) -> timedelta | None:
-    """So long that a plan of it has room for each of its stretches;
-    the publisher's word where none can be made of it yet."""
-    seconds = image_room(place, place.estate.systems[notice.system]) if notice.component == IMAGE else None
-    if seconds is None:
-        every = _wanted(place, [notice.system])
-        seconds = next((w.length_s for w in every if w.name == notice.name), None)
-    return timedelta(seconds=seconds) if seconds else None
-
-
-def cancel(place: Workplace, name: str) -> Decided:
-    """Take a booking back; the acceptance stays."""
-    notice = one(place, name)
-    if notice.state not in (BOOKED, OVERDUE):
-        raise WrongUse(f"{notice.name} is not booked; it is {notice.state}.", next="gallant notice list")
-    kept = _record(place, "cancel", notice)
-    return _still_open(_decided(place, notice.name, kept, "booked no more, and stays accepted"))
-
-
 def assign(place: Workplace, name: str, person: str) -> Decided:
+    """Give a notice to a person. Raises `WrongUse` without a name."""
     notice = one(place, name)
     if not person.strip():
         raise WrongUse("A person has a name.", next="gallant notice assign NOTICE PERSON")
-    kept = _record(place, "assign", notice, person=clean(person, 80))
-    return _decided(place, notice.name, kept, f"assigned to {clean(person, 80)}")
+    kept = write_down(place, "assign", notice, person=clean(person, 80))
+    return decided_as(place, notice.name, kept, f"assigned to {clean(person, 80)}")
 
 
 def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Decided:
     """Leave it until a release is out or a day has come; the reason is kept. A release that no catalog lists yet is
     asked about: it may be one to come, or a slip of the pen."""
     notice = one(place, name)
-    _may(notice)
+    may(notice)
     if not reason.strip():
         raise WrongUse("A skip has a reason, for anyone who asks later.", next="Add --reason TEXT.")
     if not _is_known(place, notice, until) and not sure(
@@ -463,8 +393,8 @@ def skip(place: Workplace, name: str, until: str, reason: str, sure: Ask) -> Dec
             f"{notice.name} is not skipped: no catalog lists {clean(until, 40)}; the newest is {newest}.",
             next="Write a release that is listed, a day, or --yes for one to come",
         )
-    kept = _record(place, "skip", notice, until=until, reason=clean(reason))
-    return _still_open(_decided(place, notice.name, kept, f"skipped until {until}"))
+    kept = write_down(place, "skip", notice, until=until, reason=clean(reason))
+    return still_open(decided_as(place, notice.name, kept, f"skipped until {until}"))
 
 
 def _is_known(place: Workplace, notice: Notice, until: str) -> bool:
@@ -492,38 +422,14 @@ def _is_known(place: Workplace, notice: Notice, until: str) -> bool:
 def reopen(place: Workplace, name: str, reason: str = "") -> Decided:
     """Take the last decision back: the notice is new again."""
     notice = one(place, name)
-    _may(notice)
+    may(notice)
     if notice.state not in (ACCEPTED, BOOKED, OVERDUE, SKIPPED):
         raise WrongUse(
             f"{notice.name} is {notice.state}; there is no decision to take back.", next="gallant notice list"
         )
-    return _still_open(
-        _decided(place, notice.name, _record(place, "reopen", notice, reason=clean(reason)), "open again")
+    return still_open(
+        decided_as(place, notice.name, write_down(place, "reopen", notice, reason=clean(reason)), "open again")
     )
-
-
-def moment_of(place: Workplace, system: str, text: str) -> datetime:
-    """A time as people write it: with a zone, else in that of the system's site; HH:MM is the next such time there."""
-    zone_name = place.estate.sites[place.estate.systems[system].site].time_zone
-    try:
-        zone = ZoneInfo(zone_name)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise WrongUse(f"{zone_name!r}, the time zone of the site of {system}, is not known on this machine.") from None
-    try:
-        return moment_meant(text, zone, place.clock.now())
-    except NotATime:
-        raise WrongUse(
-            f"{clean(text, 40)!r} is not a time.", next="Write 2026-11-28T22:00, with a zone if you like, or 22:00."
-        ) from None
-    except Unclear as unclear:
-        early, late = (i.astimezone(zone).isoformat(timespec="minutes") for i in unclear.instants)
-        how = "is not there" if unclear.skipped else "is there twice"
-        why = "clocks go forward over it" if unclear.skipped else "clocks go back over it"
-        utc = " and ".join(f"{i:%H:%M}Z" for i in unclear.instants)
-        raise WrongUse(
-            f"{unclear.local:%Y-%m-%d %H:%M} {how} in {zone.key}: {why}. It may mean {utc}.",
-            next=f"Write {early} or {late}.",
-        ) from None
 
 
 def record_despite(place: Workplace, system: str, release: str, reason: str) -> None:

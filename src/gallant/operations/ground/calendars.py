@@ -10,10 +10,10 @@ from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.errors import WrongUse
-from gallant.core.estate.recurring import CalendarEvent, Repeat
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import WindowRule
 from gallant.core.records import clean, replace
+from gallant.core.windows.recurring import CalendarEvent, Repeat
+from gallant.core.windows.rules import WindowRule
 
 LARGEST_BYTES = 4 * 1024 * 1024
 MOST_EVENTS = 5000
@@ -51,21 +51,8 @@ def library() -> Any:
 
 def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
     """The events of a calendar's file. Raises `WrongUse` for what cannot be read, or says what is no window."""
-    icalendar = library()
-    try:
-        with path.open("rb") as file:
-            raw = file.read(LARGEST_BYTES + 1)
-    except OSError as error:
-        raise WrongUse(f"{name} cannot be read: {error.strerror}.", next="Look at windows: and blackouts:") from None
-    if len(raw) > LARGEST_BYTES:
-        raise WrongUse(f"{name} is larger than {LARGEST_BYTES // 1024 // 1024} MiB.")
-    try:
-        calendars = icalendar.Calendar.from_ical(raw, multiple=True)
-        events = [event for calendar in calendars for event in calendar.walk("VEVENT")]
-    except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
-        raise WrongUse(f"{name} is no calendar (RFC 5545): {clean(str(error), 120)}.") from None
-    if len(events) > MOST_EVENTS:
-        raise WrongUse(f"{name} has more than {MOST_EVENTS} events.")
+    raw = _bytes_of(path, name)
+    events = _parsed(raw, name)
     lines = raw.decode("utf-8", "replace").splitlines()
     by_uid = dict[str, list[Any]]()
     for event in events:
@@ -87,6 +74,30 @@ def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
             what = f"the event {summary!r}" if summary else "an event"
             raise WrongUse(f"{name}: {what} is no window: {clean(str(error), 160)}.") from None
         yield from found
+
+
+def _bytes_of(path: Path, name: str) -> bytes:
+    try:
+        with path.open("rb") as file:
+            raw = file.read(LARGEST_BYTES + 1)
+    except OSError as error:
+        raise WrongUse(f"{name} cannot be read: {error.strerror}.", next="Look at windows: and blackouts:") from None
+    if len(raw) > LARGEST_BYTES:
+        raise WrongUse(f"{name} is larger than {LARGEST_BYTES // 1024 // 1024} MiB.")
+    return raw
+
+
+def _parsed(raw: bytes, name: str) -> list[Any]:
+    """The events of a file as the library has them; what it raises for a broken file is of many kinds."""
+    icalendar = library()
+    try:
+        calendars = icalendar.Calendar.from_ical(raw, multiple=True)
+        events = [event for calendar in calendars for event in calendar.walk("VEVENT")]
+    except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
+        raise WrongUse(f"{name} is no calendar (RFC 5545): {clean(str(error), 120)}.") from None
+    if len(events) > MOST_EVENTS:
+        raise WrongUse(f"{name} has more than {MOST_EVENTS} events.")
+    return events
 
 
 class _NoZone(ValueError):

@@ -29,6 +29,7 @@ class EstateClock:
 
     @property
     def floor_s(self) -> float:
+        """0, or what a process can keep where time is simulated."""
         return LEAST_REAL_DEADLINE_S * self.speed if self.speed != 1.0 else 0.0
 
     def now(self) -> datetime:

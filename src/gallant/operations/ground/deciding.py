@@ -13,8 +13,8 @@ import socket
 from typing import Any
 from urllib.parse import urlsplit
 
-from gallant.core.assess.ledger import Kept, LedgerEntry
-from gallant.core.assess.syslog import framed, json_line, rfc5424
+from gallant.core.decide.ledger import Kept, LedgerEntry
+from gallant.core.decide.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
 from gallant.core.estate.told import EventPlace
 from gallant.core.ports import OneRoll

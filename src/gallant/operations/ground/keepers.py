@@ -19,7 +19,7 @@ def keepers_of(place: Workplace, system: System) -> dict[str, System]:
 
 def keeps(place: Workplace, system: System, guests: bool) -> bool:
     """Whether a system's driver keeps restore points: of its guests, or of itself."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     knows = knows_of(load_profile(system.profile, place.folder))
     return "snapshot" in knows.capabilities and knows.keeps_guests == guests

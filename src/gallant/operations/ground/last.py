@@ -14,9 +14,9 @@ from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.errors import GallantError
 from gallant.core.estate.facts import facts_of
 from gallant.core.estate.systems import System, node_name
+from gallant.core.plan.targets import target_of
 from gallant.core.readings import Reading
 from gallant.core.records import Record
-from gallant.core.work.planning import target_of
 from gallant.operations.ground.workplace import Workplace
 
 
@@ -108,6 +108,7 @@ def ways_out_of(
 
 
 def product_of(place: Workplace, system: System) -> Product:
+    """The catalog of a system's image. Raises `Refused` where none is here."""
     product = place.products.get(system.product)
     if product is None:
         raise GallantError(

@@ -160,6 +160,7 @@ def _is_changeable(path: Path, trusted: Trusted) -> bool:
 
 
 def owner_of(path: Path) -> str:
+    """The account that a file belongs to."""
     return account_name(path.lstat().st_uid)
 
 

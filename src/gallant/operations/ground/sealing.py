@@ -19,7 +19,8 @@ def seal_of(events: Sequence[Event]) -> str:
 
 
 def seal_now(journal: OneRoll) -> str | None:
-    """The seal of a journal that this process writes; None where it cannot be read now: the roll has ended all the same."""
+    """The seal of a journal that this process writes; None where it cannot be read now: the roll has ended all the
+    same."""
     try:
         return seal_of(journal.events())
     except GallantError:

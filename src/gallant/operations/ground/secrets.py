@@ -7,7 +7,7 @@ import stat
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from gallant.core.assess.findings import UNATTENDED, Unattended
+from gallant.core.checks.facts import UNATTENDED, Unattended
 from gallant.core.errors import Unreached, WrongUse
 from gallant.core.estate.accounts import Account
 from gallant.core.estate.systems import Estate, System

@@ -53,9 +53,11 @@ class Survey(Record):
 
     @property
     def exit_code(self) -> int:
+        """3 where some nodes were not reached, as the worst of them says."""
         return worst_exit([n.exit_code for n in self.nodes])
 
     def readings(self) -> dict[str, Reading]:
+        """By node name: the readings of those that answered."""
         return {node_name(n.system, n.node): n.reading for n in self.nodes if n.reading is not None}
 
 

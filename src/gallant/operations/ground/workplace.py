@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 
     from gallant.catalogs.fetch import Reach
     from gallant.core.ports import Driver, Ledger, Refusals, Rolls, Stock, Store
-    from gallant.core.work.plan import Knows
+    from gallant.core.work.knows import Knows
     from gallant.drivers.base import ProfiledDriver
     from gallant.drivers.profile import Profile
     from gallant.drivers.tools import Credential, Tools
@@ -44,9 +44,9 @@ ESTATE_FILE = "estate.yaml"
 Ask = Callable[[str], bool]  # a question, and whether somebody said yes
 # Each driver's class, imported when a system needs it.
 DRIVER_CLASSES = {
-    "http": ("gallant.drivers.http", "HttpDriver"),
-    "redfish": ("gallant.drivers.redfish", "RedfishDriver"),
-    "netconf": ("gallant.drivers.netconf", "NetconfDriver"),
+    "http": ("gallant.drivers.http.driver", "HttpDriver"),
+    "redfish": ("gallant.drivers.redfish.driver", "RedfishDriver"),
+    "netconf": ("gallant.drivers.netconf.driver", "NetconfDriver"),
     "shell": ("gallant.drivers.shell", "ShellDriver"),
     "debian": ("gallant.drivers.debian", "DebianDriver"),
     "manual": ("gallant.drivers.manual", "ManualDriver"),
@@ -162,6 +162,7 @@ class Workplace:
 
     @property
     def user(self) -> str:
+        """The account of this process."""
         return self.person.name
 
     @cached_property
@@ -259,6 +260,7 @@ class Workplace:
         return select(self.estate, terms)
 
     def systems(self, terms: Sequence[str]) -> list[System]:
+        """The systems that some terms select."""
         return [system for system, _ in self.select(terms)]
 
     # --- catalogs
@@ -289,6 +291,7 @@ class Workplace:
 
     @cached_property
     def bundles(self) -> tuple[Bundle, ...]:
+        """All bundles of the catalogs here."""
         return tuple(bundle for _, catalog in self.catalogs for bundle in catalog.bundles)
 
     def terms_text(self, product: str, version: str) -> str | None:
@@ -373,13 +376,13 @@ class Workplace:
         """
         import asyncio
 
-        from gallant.drivers.profile import load_profile
+        from gallant.drivers.profile_reading import load_profile
 
         self._ask_now(systems, "read")
         async with AsyncExitStack() as stack:
             session = None
             if any(system.driver in SPEAK_HTTP for system in systems):
-                from gallant.drivers.http import new_session
+                from gallant.drivers.http.driver import new_session
 
                 session = await stack.enter_async_context(new_session(1 if remembering else 8))
             tools = self._tools(remembering, package_file, session, learn, hands, keep_sight)
@@ -435,7 +438,7 @@ class Workplace:
         return Credential(*self.credentials(system, purpose))
 
     def profile_digests(self, systems: Sequence[System]) -> dict[str, str]:
-        from gallant.drivers.profile import load_profile
+        from gallant.drivers.profile_reading import load_profile
 
         return {s.profile: load_profile(s.profile, self.folder).digest for s in systems}
 

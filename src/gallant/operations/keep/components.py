@@ -17,7 +17,7 @@ from gallant.operations.ground.workplace import Workplace, knows_of
 def packages_of_parts(place: Workplace, system: System) -> Iterator[tuple[Product, Release, str, Package]]:
     """What is to be kept in stock for the components that are behind, can be brought, and do not get theirs by
     themselves: on their route, and for recovery."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     knows = knows_of(load_profile(system.profile, place.folder))
     readings, _ = last_readings(place, [system.name])

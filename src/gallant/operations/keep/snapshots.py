@@ -7,14 +7,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
-from gallant.core.assess.ledger import BEGUN, FAILED, REMOVED, REVERTED, TAKEN
+from gallant.core.decide.ledger import BEGUN, FAILED, REMOVED, REVERTED, TAKEN
 from gallant.core.errors import GallantError, Refused, Stopped, WrongUse, worst_exit
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.snapshots import RestorePoint, is_for, is_of_roll, roll_reason, snapshot_name, snapshots_of
 from gallant.core.estate.systems import System, node_name
 from gallant.core.ports import Act, AnswerLost, DeviceRefused, Driver, NotReached
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean
+from gallant.core.shapes import SHAPES
 from gallant.operations.ground.acting import POLL_S, carry_out
 from gallant.operations.ground.deciding import end_roll, record
 from gallant.operations.ground.heard import keep_readings
@@ -216,6 +216,7 @@ class NodeBack(Record):
 
     @property
     def is_back(self) -> bool:
+        """Whether the node runs what it ran when the restore point was taken."""
         return self.runs is not None and not self.others
 
     @property
@@ -233,6 +234,7 @@ class Reverted(Record):
 
     @property
     def exit_code(self) -> int:
+        """4 where some node is not back."""
         return 0 if all(one.is_back for one in self.nodes) else 4
 
 

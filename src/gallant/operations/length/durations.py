@@ -10,11 +10,12 @@ import msgspec
 
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, WrongUse
+from gallant.core.length.learning import MOST_OBSERVED, model_of
+from gallant.core.length.spread import announced_s, product_of, way_of
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.events import DONE, FAILED, Event
-from gallant.core.work.learning import MOST_OBSERVED, Observation, Pace, model_of, taken
+from gallant.core.work.paces import Observation, Pace, taken
 from gallant.core.work.plan import Plan, steps_of
-from gallant.core.work.spread import announced_s, product_of, way_of
 from gallant.disk import put_whole, why_not
 from gallant.engine.journal import replay, taken_up, watched_through
 from gallant.operations.ground.workplace import Workplace

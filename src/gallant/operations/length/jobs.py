@@ -9,9 +9,9 @@ from gallant.core.catalog.products import Release
 from gallant.core.errors import Refused
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
+from gallant.core.plan.ground import Ground
+from gallant.core.plan.lane_hops import lane_seconds
 from gallant.core.readings import Reading
-from gallant.core.work.ground import Ground
-from gallant.core.work.planning import lane_seconds
 from gallant.operations.ground.keepers import can_snapshot
 from gallant.operations.ground.last import last_readings, releases_ahead
 from gallant.operations.ground.workplace import Workplace, knows_of
@@ -23,7 +23,7 @@ def job_seconds(
 ) -> tuple[float, float] | None:
     """Seconds of estate time to bring a system through `releases`, and those of a window with room for it; `readings`
     are by the nodes' own names. None where no such work could be planned now."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     if not releases or readings.keys() != system.nodes.keys():
         return None

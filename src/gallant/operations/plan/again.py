@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime, timedelta
 
-from gallant.core.assess.notices import BOOKED
-from gallant.core.estate.windows import Span
+from gallant.core.decide.notices import BOOKED
+from gallant.core.length.pieces import PieceShare
+from gallant.core.length.placing import Piece, first_fit, nights_of
 from gallant.core.records import replace
-from gallant.core.work.pieces import PieceShare
-from gallant.core.work.placing import Piece, first_fit, nights_of
+from gallant.core.windows.rules import Span
 from gallant.operations.decide import notices
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.plan.making import foreseen

@@ -12,7 +12,7 @@ from gallant.core.work.plan import Plan
 from gallant.operations.decide import notices
 from gallant.operations.decide.approving import approval_of
 from gallant.operations.ground.workplace import Workplace
-from gallant.operations.plan.making import load_plan
+from gallant.operations.plan.loading import load_plan
 
 Brought: TypeAlias = tuple[str, str, str | None]  # system, component, version
 

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
+from gallant.core.decide.consents import roll_command
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, WrongUse
 from gallant.core.estate.systems import System
+from gallant.core.length.patience import with_patience
+from gallant.core.length.spread import with_spread
+from gallant.core.plan.back.case import did
+from gallant.core.plan.back.making import make_backout
 from gallant.core.ports import Driver
 from gallant.core.records import clean, replace
-from gallant.core.work.backing import did, make_backout
-from gallant.core.work.consents import roll_command
 from gallant.core.work.events import RollRow
-from gallant.core.work.patience import with_patience
 from gallant.core.work.plan import Plan, Step, steps_of
-from gallant.core.work.spread import with_spread
 from gallant.engine.journal import replay
 from gallant.operations.ground.sealing import refuse_altered
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep.components import not_in_stock
 from gallant.operations.keep.snapshots import PlaceRestorePoints
 from gallant.operations.length.durations import learned
-from gallant.operations.plan.making import Planned, look_at, written
+from gallant.operations.plan.loading import written
+from gallant.operations.plan.making import Planned, look_at
 from gallant.operations.plan.recorded import refuse_replaced
 from gallant.operations.plan.windows import fits, opens_at
 

@@ -7,19 +7,20 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import TypeAlias
 
-from gallant.core.assess.findings import UNATTENDED
-from gallant.core.assess.notices import Notice
+from gallant.core.checks.facts import UNATTENDED
+from gallant.core.decide.consents import Needed
+from gallant.core.decide.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of_all
 from gallant.core.estate.stacks import systems_above
-from gallant.core.estate.windows import open_at
+from gallant.core.length.spread import stretches_of, to_rest_s
 from gallant.core.records import Record, replace
-from gallant.core.work.consents import Needed
+from gallant.core.windows.rules import open_at
 from gallant.core.work.plan import Plan
-from gallant.core.work.spread import stretches_of, to_rest_s
-from gallant.operations.decide import notices
+from gallant.operations.decide import bookings
 from gallant.operations.decide.approving import asked_for
-from gallant.operations.decide.notices import BookingDraft, Decided
+from gallant.operations.decide.bookings import BookingDraft
+from gallant.operations.decide.notices import Decided
 from gallant.operations.ground.secrets import unattended
 from gallant.operations.ground.workplace import Ask, Workplace
 from gallant.operations.plan.approved import approved_plan
@@ -56,7 +57,7 @@ def book(place: Workplace, draft: BookingDraft, terms: Sequence[str], sure: Ask)
             " ".join(f"Also: {doubt.what}." for doubt in found[1:]) or None,
             f"{_way_out(draft, found)}; or --yes books it all the same",
         )
-    return replace(notices.book(place, draft, terms), doubts=tuple(doubt.what for doubt in found))
+    return replace(bookings.book(place, draft, terms), doubts=tuple(doubt.what for doubt in found))
 
 
 Foreknown: TypeAlias = (

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.windows import Span
 from gallant.core.records import Record
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Plan
 from gallant.disk import put_whole, why_not
 from gallant.operations.ground.calendars import library

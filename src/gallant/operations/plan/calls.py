@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from gallant.core.estate.systems import System
 from gallant.core.ports import Act, Driver, act_of
 from gallant.core.records import Record
+from gallant.core.steps.kinds import BACKUP, KINDS, REWIND, SNAPSHOT, doing
 from gallant.core.work.plan import Plan, Step
-from gallant.core.work.steps import BACKUP, KINDS, REWIND, SNAPSHOT, doing
 from gallant.operations.ground.keepers import drivers_of, keepers_of
 from gallant.operations.ground.workplace import Workplace
 

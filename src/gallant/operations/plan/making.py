@@ -5,30 +5,28 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
 
-import msgspec
-
-from gallant.core.assess.findings import Finding
-from gallant.core.assess.notices import Bar, Notice
 from gallant.core.assess.recalls import FINISH
+from gallant.core.checks.facts import Finding
+from gallant.core.decide.consents import Needed, consents_needed, roll_command
+from gallant.core.decide.notices import Bar, Notice
 from gallant.core.documents import suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate.stacks import systems_above
 from gallant.core.estate.systems import System
+from gallant.core.length.patience import with_patience
+from gallant.core.length.spread import with_spread
+from gallant.core.plan.errands import make_errand
+from gallant.core.plan.ground import Ground, PartGoal
+from gallant.core.plan.planning import make_plan
+from gallant.core.plan.returning import with_ways_back
+from gallant.core.plan.sifting import Barred, barred_by, sift
+from gallant.core.plan.targets import needed_with
 from gallant.core.ports import Driver
 from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean, replace
-from gallant.core.work.consents import Needed, consents_needed, roll_command
-from gallant.core.work.errands import make_errand
-from gallant.core.work.ground import Ground, PartGoal
-from gallant.core.work.patience import with_patience
-from gallant.core.work.plan import Knows, NothingToDo, Plan
-from gallant.core.work.planning import make_plan, needed_with
-from gallant.core.work.returning import with_ways_back
-from gallant.core.work.sifting import Barred, barred_by, sift
-from gallant.core.work.spread import with_spread
-from gallant.disk import make_folder, put_whole, why_not
+from gallant.core.work.knows import Knows
+from gallant.core.work.plan import NothingToDo, Plan
 from gallant.operations.assess.plannable import open_roll
 from gallant.operations.checks.check import check_with
 from gallant.operations.decide.approving import approval_of
@@ -40,7 +38,7 @@ from gallant.operations.ground.survey import Survey, survey_with
 from gallant.operations.ground.workplace import Workplace, knows_of
 from gallant.operations.keep.components import not_in_stock
 from gallant.operations.length.durations import learned
-from gallant.operations.plan.recorded import plans_made, record_plan, refuse_unrecorded
+from gallant.operations.plan.loading import load_plan, written
 from gallant.operations.plan.windows import Fit, fits, opens_at
 
 
@@ -56,6 +54,7 @@ class PartChoice(Record):
     of: dict[str, tuple[str, ...]] = {}
 
     def takes(self, component: str, system: str) -> bool:
+        """Whether a component of a system was asked for."""
         wanted = self.of.get(system, self.only)
         return (not wanted or component in wanted) and component not in self.without
 
@@ -139,6 +138,7 @@ class SystemsLook:
         return kind(what, "What is not known is not planned.", nodes[0].next)
 
     def ground(self, place: Workplace, systems: Sequence[System]) -> Ground:
+        """What a plan of some systems is made from."""
         return replace(ground_of(place, systems, self.survey, self.stacked), knows=self.knows)
 
 
@@ -192,15 +192,10 @@ async def plan(
     """
     choice = choice or PartChoice()
     selected = _selected(place, terms)
-    systems = [system for system, _ in selected]
-    along = _needed(place, systems) if choice.needed else ()
-    systems += along
+    chosen = [system for system, _ in selected]
+    along = _needed(place, chosen) if choice.needed else ()
     named = set() if partly else {term.partition("/")[0] for term in terms if ":" not in term}
-    open_now = {s.name: error for s in systems if (error := open_roll(place, s)) is not None}
-    if bar := next((e for name, e in open_now.items() if name in named or (len(systems) == 1 and not partly)), None):
-        raise bar
-    barred = [barred_by(name, error) for name, error in open_now.items()]
-    systems = [s for s in systems if s.name not in open_now]
+    systems, barred = _without_open_rolls(place, [*chosen, *along], named, partly)
     still = [s.name for s in systems if not choice.takes(IMAGE, s.name)]
     looked = await look_at(place, systems, partly=not named, still=still)
     behind = left_out(place, [s.name for s in systems])
@@ -209,9 +204,9 @@ async def plan(
     ground = replace(
         looked.ground(place, systems),
         despite=_despite(place, systems, looked.survey.readings(), despite) if despite is not None else {},
-        wishes=_wishes([system for system, _ in selected], choice.order),
+        wishes=_wishes(chosen, choice.order),
         parts=_goals(behind, choice),
-        still=frozenset(s.name for s in systems if not choice.takes(IMAGE, s.name) or _parts_alone(place, s, behind)),
+        still=frozenset([*still, *(s.name for s in systems if _parts_alone(place, s, behind))]),
         chosen=some,
         learned=learned(place),
     )
@@ -224,14 +219,12 @@ async def plan(
     )
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
-    planned = set(made.systems)
+    barred_names = {bar.system for bar in barred}
     return Planned(
         plan=made,
         path=written(place, made),
-        findings=tuple(
-            f for f in looked.findings if f.system in planned and (f.level in ("stop", "warn") or f.check in TOLD)
-        ),
-        left=tuple(_left([n for n in behind if n.system not in {b.system for b in barred}], made)),
+        findings=_findings_on(looked, made.systems),
+        left=tuple(_left([n for n in behind if n.system not in barred_names], made)),
         some=some,
         along=tuple(system.name for system in along),
         bars=tuple(bars(place, made)),
@@ -246,6 +239,24 @@ async def plan(
     )
 
 
+def _without_open_rolls(
+    place: Workplace, systems: Sequence[System], named: Collection[str], partly: bool
+) -> tuple[list[System], list[Barred]]:
+    """The systems that no roll works on, and what bars the others; raises that where one was named, or is the only
+    one."""
+    open_now = {s.name: error for s in systems if (error := open_roll(place, s)) is not None}
+    alone = len(systems) == 1 and not partly
+    if bar := next((error for name, error in open_now.items() if alone or name in named), None):
+        raise bar
+    return [s for s in systems if s.name not in open_now], [barred_by(n, error) for n, error in open_now.items()]
+
+
+def _findings_on(looked: SystemsLook, systems: Sequence[str]) -> tuple[Finding, ...]:
+    """What a plan shows of the checks: what stops or warns, and what is always told."""
+    told = (f for f in looked.findings if f.level in ("stop", "warn") or f.check in TOLD)
+    return tuple(finding for finding in told if finding.system in systems)
+
+
 def _laid_out(ground: Ground, made: Plan) -> Plan:
     """With its ways back, its deadlines and its spread."""
     made = with_ways_back(made, ground)
@@ -257,7 +268,7 @@ def foreseen(
 ) -> tuple[Plan, tuple[Needed, ...]]:
     """The plan of some components of some systems by what was read last, and what a named person has to accept for it;
     nothing is contacted or written. Raises what `plan` would; `partly`: what cannot be planned is left out."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     choice, systems = PartChoice(of=dict(of)), [place.estate.systems[name] for name in of]
     above = above_of(place, systems)
@@ -441,18 +452,6 @@ def ground_of(
     )
 
 
-def written(place: Workplace, plan: Plan) -> str:
-    folder = place.folder / "plans"
-    path = folder / f"{plan.id}.json"
-    try:
-        make_folder(folder)
-        put_whole(path, msgspec.json.format(msgspec.json.encode(plan), indent=1) + b"\n")
-    except OSError as error:
-        raise GallantError(f"{path} cannot be written: {why_not(error, path)}.") from None
-    record_plan(place, plan)  # after the file: what is recorded can be had
-    return str(path.relative_to(place.folder))
-
-
 def _made(behind: Sequence[Notice], barred: Sequence[Barred], make: Callable[[], Plan]) -> Plan:
     """The plan; where none can be made of what is behind, that is named, and why."""
     try:
@@ -513,53 +512,3 @@ def _despite(
             f"{system.name}: {recalled.version} is not finished: {finish.why}.", next=f"gallant route {system.name}"
         )
     return {system.name: recalled.version}
-
-
-def _newest(place: Workplace, system: str | None) -> str:
-    """The newest plan that was not carried out yet; of a system,
-    where one is named. Raises `WrongUse` where there is none."""
-    carried_out, made_here = {row.plan.id for row in place.journal.rolls()[0]}, plans_made(place)
-    found = []
-    for path in (place.folder / "plans").glob("plan-*.json"):
-        try:
-            plan = msgspec.json.decode(path.read_bytes(), type=Plan)
-        except (OSError, msgspec.DecodeError, ValueError):
-            continue  # whoever names it is told what is wrong with it
-        if plan.id in made_here and plan.id not in carried_out and (system is None or system in plan.systems):
-            found.append((plan.made, plan.id))
-    if not found:
-        raise WrongUse(
-            f"No plan {f'of {system} ' if system is not None else ''}waits to be carried out.",
-            next=f"gallant plan {system or ''}".rstrip(),
-        )
-    return max(found)[1]
-
-
-def load_plan(place: Workplace, name: str | None) -> Plan:
-    """A plan by its name, the start of its name, or its path; by a system's name the newest of it, and without any the
-    newest that was not carried out. Raises `Refused` for one that was altered."""
-    if name is None or name in place.estate.systems:
-        name = _newest(place, name)
-    path = Path(name)
-    if not path.is_file():
-        found = sorted((place.folder / "plans").glob(f"{name}*.json"))
-        if len(found) != 1:
-            what = f"No plan {clean(name, 80)!r}." if not found else f"{name!r} is the start of {len(found)} plans."
-            raise WrongUse(what, next="gallant plan SYSTEM makes one; the plans lie in plans/.")
-        path = found[0]
-    try:
-        plan = msgspec.json.decode(path.read_bytes(), type=Plan)
-    except (OSError, msgspec.DecodeError, ValueError) as error:
-        raise WrongUse(
-            f"{path} is not a plan: {clean(str(error), 120)}.", next="gallant plan SYSTEM makes one."
-        ) from None
-    if not plan.is_whole:
-        raise Refused(
-            f"{path} was altered: its content is no longer what its name says.",
-            "A plan is never edited; what was looked at is what is done.",
-            f"gallant plan {' '.join(plan.systems)} makes a new one.",
-        )
-    if path.parent == place.folder / "plans" and path.stem != plan.id:
-        raise Refused(f"{path} has {plan.id}, and the name of another.", next=f"gallant plan --show {plan.id}")
-    refuse_unrecorded(place, plan, str(path))
-    return plan

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 
-from gallant.core.assess.notices import BLOCKED, BOOKED, SETTLED, UNDER_WAY, Notice
+from gallant.core.decide.consents import Needed
+from gallant.core.decide.notices import BLOCKED, BOOKED, SETTLED, UNDER_WAY, Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of_all
 from gallant.core.estate.systems import Limits
-from gallant.core.estate.windows import AHEAD, Span
+from gallant.core.length.pieces import PieceShare, pieces_of
+from gallant.core.length.placing import LONGEST_NIGHT, AtOnce, Placing
+from gallant.core.plan.sifting import Barred
 from gallant.core.records import Record, replace, rfc3339
-from gallant.core.work.consents import Needed
-from gallant.core.work.pieces import PieceShare, pieces_of
-from gallant.core.work.placing import LONGEST_NIGHT, AtOnce, Placing
+from gallant.core.windows.rules import AHEAD, Span
 from gallant.core.work.plan import Plan
-from gallant.core.work.sifting import Barred
-from gallant.operations.decide import notices
+from gallant.operations.decide import bookings, notices
 from gallant.operations.decide.approving import asked_for
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.plan.approved import approved_plan
@@ -199,7 +199,7 @@ def _booked(place: Workplace, slot: Slot, consents: Sequence[str]) -> Slot:
     try:
         for name in slot.notices:
             begin, lasting = rfc3339(slot.span.begin), _lasting(slot.span, slot.window)
-            notices.book(place, notices.drafted(place, name, begin, lasting, slot.consents), ())
+            bookings.book(place, bookings.drafted(place, name, begin, lasting, slot.consents), ())
     except GallantError as error:
         return replace(slot, not_booked=error.what, next=error.next)
     return replace(slot, booked=bool(slot.notices), not_booked="" if slot.notices else "no notice is about it")

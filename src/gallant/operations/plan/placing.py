@@ -9,18 +9,9 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from gallant.core.errors import GallantError
-from gallant.core.work.placing import (
-    AtOnce,
-    Piece,
-    Placing,
-    assign,
-    best,
-    exchanged,
-    first_fit,
-    improved,
-    nights_of,
-    problems,
-)
+from gallant.core.length.exchanging import exchanged
+from gallant.core.length.placing import AtOnce, Piece, Placing, best, first_fit, improved, nights_of, problems
+from gallant.operations.plan.searching import assign
 
 PROGRAM_S = 4.0  # and no more than half of the time
 STEPS = 500_000  # exchanges between two looks at the clock

@@ -7,15 +7,15 @@ import fcntl
 import os
 from datetime import datetime
 
-from gallant.core.assess.ledger import BEGUN, ENDED, FAILED
+from gallant.core.decide.ledger import BEGUN, ENDED, FAILED
 from gallant.core.errors import Refused, WrongUse, worst_exit
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan
 from gallant.disk import opened
-from gallant.operations.decide.notices import moment_of
+from gallant.operations.decide.bookings import moment_of
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.workplace import Workplace
-from gallant.operations.keep import backups, stock
+from gallant.operations.keep import backups, preloading, stock
 from gallant.store.database import state_folder
 
 
@@ -63,7 +63,7 @@ async def prepare(place: Workplace, plan: Plan) -> list[Prepared]:
         ]
         laid = [s.name for s in systems if can(s.profile, place.folder, "preload") and s.name in _moved(plan)]
         for name in laid:
-            put, _ = await stock.preload(place, [name])
+            put, _ = await preloading.preload(place, [name])
             rows += [
                 Prepared(
                     what="preload", subject=r.node, state=r.state, error=r.error, next=r.next, exit_code=r.exit_code

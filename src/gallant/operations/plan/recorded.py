@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from gallant.core.assess.ledger import PLAN
+from gallant.core.decide.ledger import PLAN
 from gallant.core.errors import GallantError, Refused
 from gallant.core.work.plan import Plan
 from gallant.operations.ground.deciding import record

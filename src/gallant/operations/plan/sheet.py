@@ -6,20 +6,20 @@ import itertools
 from collections.abc import Iterator
 from datetime import datetime
 
-from gallant.core.assess.checks import CHECKS
-from gallant.core.assess.findings import Finding
 from gallant.core.assess.issues import Concern
 from gallant.core.catalog.products import Package
+from gallant.core.checks.all import CHECKS
+from gallant.core.checks.facts import Finding
+from gallant.core.decide.consents import Needed, consents_needed
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import Note
-from gallant.core.estate.windows import Span
+from gallant.core.length.spread import is_disruptive, late_s
+from gallant.core.plan.lanes import dependents
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record
-from gallant.core.work.consents import Needed, consents_needed
-from gallant.core.work.lanes import dependents
+from gallant.core.steps.kinds import KINDS, doing
+from gallant.core.windows.rules import Span
 from gallant.core.work.plan import Back, Hop, Lane, Plan, Step, steps_of, waves_seconds
-from gallant.core.work.spread import is_disruptive, late_s
-from gallant.core.work.steps import KINDS, doing
 from gallant.operations.decide.approving import Approval, approval_of
 from gallant.operations.decide.notices import carried_out
 from gallant.operations.ground.last import issues_here, last_readings
@@ -121,14 +121,17 @@ class Sheet(Record):
 
     @property
     def by_hand(self) -> tuple[SheetStep, ...]:
+        """The steps that a person does."""
         return tuple(line for line in self.lines if line.by_hand)
 
     @property
     def dark(self) -> tuple[SheetStep, ...]:
+        """The steps in which a service may not answer."""
         return tuple(line for line in self.lines if line.dark)
 
 
 def sheet_of(place: Workplace, planned: Planned) -> Sheet:
+    """What a change sheet says of a plan."""
     made, estate = planned.plan, place.estate
     about = carried_out(place, made) if planned.roll_id is None else []
     severity = {n.name: n.severity for n in about}

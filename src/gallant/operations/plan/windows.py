@@ -8,10 +8,10 @@ from datetime import datetime, timedelta
 from gallant.core.errors import Refused
 from gallant.core.estate.calendar import most_special, rules_for, windows_of, windows_of_all, zone_of
 from gallant.core.estate.systems import System
-from gallant.core.estate.windows import AHEAD, Span, next_after, open_at
+from gallant.core.length.spread import is_disruptive, stretches_of, to_rest_s
 from gallant.core.records import Record
+from gallant.core.windows.rules import AHEAD, Span, next_after, open_at
 from gallant.core.work.plan import Lane, Plan
-from gallant.core.work.spread import is_disruptive, stretches_of, to_rest_s
 from gallant.operations.decide import notices
 from gallant.operations.ground.workplace import Workplace
 
@@ -33,6 +33,7 @@ class Calendar(Record):
 
 
 def calendars(place: Workplace, terms: Sequence[str]) -> list[Calendar]:
+    """When work is allowed on some systems, over the next two weeks."""
     now = place.clock.now()
     return [_calendar(place, system, now, now + SHOWN) for system in place.systems(terms)]
 
@@ -113,6 +114,7 @@ def _fit(lane: Lane, spans: Sequence[Span], now: datetime) -> Fit:
 
 
 def used(parts: Sequence[tuple[Span, float]], span: Span) -> float:
+    """Seconds of a window that the stretches before take."""
     return parts[-1][1] if parts and parts[-1][0] == span else 0.0
 
 

@@ -9,20 +9,20 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.assess.ledger import FAILED, LedgerEntry
-from gallant.core.assess.notices import Notice
+from gallant.core.decide.consents import consents_needed
+from gallant.core.decide.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, DueJob, Rolled
+from gallant.core.decide.ledger import FAILED, LedgerEntry
+from gallant.core.decide.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
 from gallant.core.estate.systems import Estate
-from gallant.core.estate.windows import AHEAD, Span
-from gallant.core.work.consents import consents_needed
-from gallant.core.work.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, DueJob, Rolled
+from gallant.core.windows.rules import AHEAD, Span
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan, steps_of
 from gallant.disk import put_whole
 from gallant.engine import turn
+from gallant.engine.desk import Begun, DueLook, DueRow, EndedRoll, LastTry, OpenRoll, Ready, Why
 from gallant.engine.journal import RollState, replay
-from gallant.engine.turn import Begun, DueLook, DueRow, EndedRoll, LastTry, OpenRoll, Ready, Why
 from gallant.operations.assess.plannable import open_roll
 from gallant.operations.decide import notices
 from gallant.operations.decide.approving import asked_for
@@ -33,7 +33,8 @@ from gallant.operations.keep import stock
 from gallant.operations.plan.again import next_times
 from gallant.operations.plan.approved import approved_plan
 from gallant.operations.plan.booking import stretches
-from gallant.operations.plan.making import PartChoice, Planned, foreseen, load_plan, plan
+from gallant.operations.plan.loading import load_plan
+from gallant.operations.plan.making import PartChoice, Planned, foreseen, plan
 from gallant.operations.roll.detaching import begin, detach
 from gallant.operations.roll.notifying import message_of, notify
 from gallant.store.database import state_folder

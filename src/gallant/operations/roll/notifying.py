@@ -40,10 +40,12 @@ class Message(Record):
 
     @property
     def subject(self) -> str:
+        """One line: estate, roll, what became of it."""
         return clean(f"{self.estate}: {self.roll} {self.state}: {', '.join(self.systems)}", 120)
 
     @property
     def body(self) -> str:
+        """The whole text, with what to do next."""
         also = "\nIts time is simulated." if self.simulated else ""
         return f"{self.text}\n\nnext  {self.next}\n{also}"
 
@@ -56,6 +58,7 @@ class Told(Record):
 
 
 def message_of(place: Workplace, roll: str, systems: tuple[str, ...], state: str, text: str, next: str) -> Message:
+    """What people are told of a roll."""
     return Message(
         estate=place.estate.name,
         roll=roll,

@@ -7,20 +7,21 @@ from collections.abc import Callable, Mapping
 from datetime import datetime
 
 from gallant.core.catalog.products import Product
+from gallant.core.decide.consents import consents_needed
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.estate.systems import node_name
+from gallant.core.length.rehearsing import MOST_RUNS, Rehearsal, Tried, failing, lasting, rehearsed
 from gallant.core.readings import Reading
-from gallant.core.work.consents import consents_needed
 from gallant.core.work.events import DONE, FAILED
 from gallant.core.work.plan import Plan, steps_of
-from gallant.core.work.rehearsing import MOST_RUNS, Rehearsal, Tried, failing, lasting, rehearsed
-from gallant.drivers.profile import load_profile
+from gallant.drivers.profile_reading import load_profile
 from gallant.engine.journal import replay
-from gallant.operations.decide.notices import moment_of
+from gallant.operations.decide.bookings import moment_of
 from gallant.operations.ground.workplace import Workplace, knows_of
 from gallant.operations.length.durations import MOST_ROLLS, learned
 from gallant.operations.plan.windows import opens_at, windows_of_plan
-from gallant.operations.roll.rolling import systems_of, watched
+from gallant.operations.roll.carrying import watched
+from gallant.operations.roll.refusing import systems_of
 from gallant.twins.many import nights
 from gallant.twins.world import Cast
 

@@ -3,13 +3,10 @@ those that answer in a network. Reading is all that is done to any of them."""
 
 from __future__ import annotations
 
-import asyncio
-import csv
 import ipaddress
 import re
-from collections.abc import AsyncIterator, Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
@@ -19,17 +16,16 @@ from gallant.core.documents import Invalid, suggestion
 from gallant.core.errors import GallantError, Refused, Unreached, WrongUse, worst_exit
 from gallant.core.estate.accounts import Account
 from gallant.core.estate.blocks import DraftNode, SystemDraft, with_system
-from gallant.core.estate.order import SHAPES
 from gallant.core.estate.places import is_loopback
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.systems import DRIVERS, GENERIC_PROFILES, Node, System, name_problem, node_name
 from gallant.core.readings import Reading
-from gallant.core.records import Record, clean, replace
+from gallant.core.records import Record, clean
+from gallant.core.shapes import SHAPES
 from gallant.disk import put_whole
 from gallant.drivers.greeting import NETCONF, NETCONF_PORT, REDFISH, SSH, Greeting, greet
 from gallant.operations.ground.opening import Files
-from gallant.operations.ground.workplace import SPEAK_HTTP, Ask, Workplace
-from gallant.operations.setup.taking import Value, refuse_untaken
+from gallant.operations.ground.workplace import Workplace
 
 if TYPE_CHECKING:
     from gallant.drivers.profile import Profile
@@ -117,26 +113,6 @@ class Added(Record):
     error: str | None = None
     next: str | None = None
     exit_code: int = 0
-
-
-class Met(Record):
-    """What answers somewhere in a network; `known` is the node of the estate at this address."""
-
-    address: str
-    protocol: str
-    says: str
-    fingerprint: str | None
-    known: str | None
-
-
-class Scan(Record):
-    """What answered, of so many addresses that were knocked at."""
-
-    asked: int
-    met: tuple[Met, ...]
-
-
-# --- adding ---------------------------------------------------------------------------------------------------------
 
 
 async def add(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> Added:
@@ -337,7 +313,7 @@ def _key_words(greeting: Greeting) -> str:
 
 
 def _taught(place: Workplace, profile: str) -> Profile:
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     return load_profile(profile, place.folder)
 
@@ -470,145 +446,3 @@ def _told(system: str, key: str, node: DraftNode, reading: Reading) -> AddedNode
         role=reading.role,
         fingerprint=node.fingerprint,
     )
-
-
-# --- from a file ----------------------------------------------------------------------------------------------------
-
-
-def from_file(path: Path, usual: SystemWanted, taken: Collection[Value], sure: Ask | None) -> list[SystemWanted]:
-    """The systems of a CSV file with a heading (`address`, and any of `COLUMNS`); rows with one name in `as` are nodes
-    of one system. What a row leaves out is as `usual` has it. Raises `WrongUse` with the line of whatever is wrong, and
-    `Refused` for an account, a secret or a pin that nobody takes (`taking`)."""
-    try:
-        with path.open(newline="", encoding="utf-8-sig") as file:
-            reader = csv.DictReader(file)
-            heads = [(head or "").strip().casefold() for head in reader.fieldnames or ()]
-            if strange := next((h for h in heads if h not in COLUMNS), None):
-                raise WrongUse(
-                    f"{path}:1: no column {clean(strange, 40)!r}{suggestion(strange, COLUMNS)}.",
-                    next=f"Columns: {', '.join(COLUMNS)}",
-                )
-            if "address" not in heads:
-                raise WrongUse(f"{path}:1: no column address.", next=f"Columns: {', '.join(COLUMNS)}")
-            reader.fieldnames = heads
-            rows = list(_rows(path, reader))
-    except OSError as error:
-        raise WrongUse(f"{path} cannot be read: {error.strerror}.") from None
-    except (csv.Error, UnicodeDecodeError) as error:
-        raise WrongUse(f"{path} is no CSV file: {clean(str(error), 100)}.") from None
-    if not rows:
-        raise WrongUse(f"{path} has no rows.", next=f"Columns: {', '.join(COLUMNS)}")
-    refuse_untaken(path, rows, taken, sure)
-    return _together(path, rows, usual)
-
-
-def _rows(path: Path, reader: csv.DictReader[str]) -> Iterator[dict[str, str]]:
-    for row in reader:
-        if reader.line_num > LARGEST_CSV:
-            raise WrongUse(f"{path} has more than {LARGEST_CSV:,} rows.")
-        plain = {
-            key: (value or "").strip()
-            for key, value in row.items()
-            if isinstance(key, str) and not isinstance(value, list)
-        }
-        if not any(plain.values()):
-            continue
-        if not plain.get("address"):
-            raise WrongUse(f"{path}:{reader.line_num}: no address.")
-        yield plain
-
-
-def _together(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWanted) -> list[SystemWanted]:
-    """The rows of one name as one system; what they say of it has to be the same, but for the address and its pin."""
-    found: dict[str, list[Mapping[str, str]]] = {}
-    for row in rows:
-        found.setdefault(row.get("as") or row["address"], []).append(row)
-    return [_system_of(path, own, usual) for own in found.values()]
-
-
-def _system_of(path: Path, rows: Sequence[Mapping[str, str]], usual: SystemWanted) -> SystemWanted:
-    said: dict[str, str] = {}
-    for row in rows:
-        for column in (c for c in COLUMNS if c not in OF_A_NODE and row.get(c)):
-            if said.setdefault(column, row[column]) != row[column]:
-                raise WrongUse(
-                    f"{path}: the rows of {clean(row['as'], 60)} differ in {column}: {clean(said[column], 40)!r},"
-                    f" {clean(row[column], 40)!r}.",
-                    next="Rows with one name in as are nodes of one system; name them otherwise, or alike",
-                )
-    tags = tuple(said.pop("tags").replace(";", " ").split()) if "tags" in said else usual.tags
-    name = said.pop("as", "")
-    return replace(
-        usual,
-        **said,
-        name=name,
-        tags=tags,
-        addresses=tuple(row["address"] for row in rows),
-        pins={row["address"]: row["pin"] for row in rows if row.get("pin")},
-    )
-
-
-# --- what answers in a network --------------------------------------------------------------------------------------
-
-
-async def scan(place: Workplace, text: str, ports: Sequence[int]) -> Scan:
-    """Knock at every address of a network, slowly and no more than
-    `LARGEST_SCAN` of them, and tell what answers. Nobody logs in."""
-    addresses = list(_addresses(place, text))
-    known = _known(place)
-    gate, met = asyncio.Semaphore(AT_ONCE), list[Met]()
-
-    async def knock(host: str, port: int) -> None:
-        async with gate:
-            found = await greet(host, port, KNOCK_S)
-        if found is not None:
-            met.append(
-                Met(
-                    address=found.address,
-                    protocol=found.protocol,
-                    says=found.says,
-                    fingerprint=found.fingerprint,
-                    known=known.get((host, port)),
-                )
-            )
-
-    async with asyncio.TaskGroup() as group:
-        async for host, port in _paced(place, addresses, ports):
-            group.create_task(knock(host, port))
-    order = {address: number for number, address in enumerate(addresses)}
-    met.sort(key=lambda one: (one.known is not None, order.get(urlsplit(one.address).hostname or "", 0), one.address))
-    return Scan(asked=len(addresses), met=tuple(met))
-
-
-async def _paced(place: Workplace, addresses: Sequence[str], ports: Sequence[int]) -> AsyncIterator[tuple[str, int]]:
-    """Every door, no more of them in a second than a network of others is glad of."""
-    for number, (host, port) in enumerate((host, port) for host in addresses for port in ports):
-        if number:
-            await asyncio.sleep(1 / PER_SECOND)
-        yield host, port
-
-
-def _addresses(place: Workplace, text: str) -> Iterator[str]:
-    try:
-        network = ipaddress.ip_network(text.strip(), strict=False)
-    except ValueError:
-        raise WrongUse(
-            f"{clean(text, 60)!r} is no network.", next="Write it as 192.0.2.0/24 or 2001:db8::/120"
-        ) from None
-    if network.num_addresses > LARGEST_SCAN:
-        raise WrongUse(
-            f"{network} has {network.num_addresses:,} addresses; at most {LARGEST_SCAN:,} are knocked at in one go.",
-            next="Name a part of it",
-        )
-    if place.estate.simulation is not None and not network.is_loopback:
-        raise Refused(f"{network} is no loopback network; a simulated estate never speaks to a real machine.")
-    return (str(address) for address in (network.hosts() if network.num_addresses > 2 else network))
-
-
-def _known(place: Workplace) -> dict[tuple[str, int], str]:
-    found = {}
-    for system in place.estate.systems.values():
-        for key, node in system.nodes.items():
-            usual = 443 if system.driver in SPEAK_HTTP else NETCONF_PORT if system.driver == "netconf" else 22
-            found[node.host, node.port or usual] = node_name(system, key)
-    return found

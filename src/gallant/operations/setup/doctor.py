@@ -18,7 +18,7 @@ from typing import Any
 
 import msgspec
 
-from gallant.core.assess.ledger import Kept, LedgerEntry, chain_problems
+from gallant.core.decide.ledger import Kept, LedgerEntry, chain_problems
 from gallant.core.errors import GallantError
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -84,10 +84,8 @@ def examine(place: Workplace, group: int | None = None) -> list[Examined]:
 
 
 def exit_code(rows: list[Examined]) -> int:
+    """1 where anything is wrong that somebody has to see to."""
     return 1 if any(row.level in ("stop", "warn") for row in rows) else 0
-
-
-# --- stores
 
 
 def _stores(place: Workplace) -> Iterator[Examined]:
@@ -221,9 +219,6 @@ def _written(place: Workplace) -> Iterator[Examined]:
         yield Examined(about="store", subject=file.name, level="pass", seen="whole")
         if told is None:
             yield Examined(about="copy", subject=f"copies/{file.name}", level="warn", seen="there is none", would="make one now", mend="copy file")  # fmt: skip
-
-
-# --- keys, rights, space, clock
 
 
 def _keys(place: Workplace) -> Iterator[Examined]:
@@ -413,9 +408,6 @@ def _kept_by_kernel() -> bool | None:
     buffer = ctypes.create_string_buffer(512)  # struct timex, all zero: modes = 0 only reads
     state = ctypes.CDLL(None).adjtimex(buffer)
     return None if state < 0 else state != TIME_ERROR
-
-
-# --- doing something about it
 
 
 def mend(place: Workplace, rows: list[Examined], sure: Callable[[str], bool]) -> list[tuple[Examined, str]]:

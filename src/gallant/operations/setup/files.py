@@ -50,7 +50,7 @@ def _estate(name: str, source: Source) -> None:
 
 
 def _profile(name: str, source: Source) -> None:
-    from gallant.drivers.profile import parse_profile
+    from gallant.drivers.profile_reading import parse_profile
 
     parse_profile(name, source)
 
@@ -144,7 +144,7 @@ def _no_kind(values: object, kind: str) -> str:
 def _profiles_of(name: str, source: Source) -> None:
     """Raise `Invalid` for every system whose profile is not there, or
     is not right; a profile's own file has its own place in it."""
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     document = document_of(name, source)
     folder = Path(name).resolve().parent
@@ -171,7 +171,7 @@ def kinds() -> list[DeviceKind]:
     """The built-in profiles, by name."""
     from importlib import resources
 
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
     from gallant.operations.ground.workplace import knows_of
 
     there = resources.files("gallant.drivers") / "profiles"
@@ -184,7 +184,7 @@ def kinds() -> list[DeviceKind]:
 
 
 def _gives(name: str, raw: bytes) -> tuple[str, ...]:
-    from gallant.drivers.profile import parse_profile
+    from gallant.drivers.profile_reading import parse_profile
     from gallant.operations.ground.workplace import knows_of
 
     return tuple(sorted(knows_of(parse_profile(name, raw)).capabilities))
@@ -323,7 +323,7 @@ def sudoers(user: str, profile: str | None = None) -> str:
     `profile` is a built-in one or a file, whose own commands are let too.
     """
     from gallant.drivers.debian import sudoers as lines
-    from gallant.drivers.profile import load_profile
+    from gallant.drivers.profile_reading import load_profile
 
     if not re.fullmatch(r"[a-z_][a-z0-9_-]{0,31}", user):
         raise WrongUse(f"{user!r} is not the name of an account.", next="gallant init --sudoers gallant")

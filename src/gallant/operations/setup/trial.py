@@ -14,7 +14,8 @@ from gallant.core.readings import IMAGE, UNKNOWN, Reading
 from gallant.core.records import Record
 from gallant.core.versions import NotAVersion, parse
 from gallant.drivers.base import ProfiledDriver
-from gallant.drivers.profile import Profile, load_profile
+from gallant.drivers.profile import Profile
+from gallant.drivers.profile_reading import load_profile
 from gallant.drivers.tools import CallTold, Credential, Tools
 from gallant.operations.ground.clock import EstateClock
 from gallant.operations.ground.secrets import Asker, resolve
@@ -80,7 +81,7 @@ async def try_profile(
     async with AsyncExitStack() as stack:
         session = None
         if taught.driver in SPEAK_HTTP:
-            from gallant.drivers.http import new_session
+            from gallant.drivers.http.driver import new_session
 
             session = await stack.enter_async_context(new_session())
         tools = Tools(

@@ -1,0 +1,1 @@
+"""Commands of what was done, and whether all is as it was."""

@@ -1,0 +1,1 @@
+"""Commands of what runs, what should, and the way there."""

@@ -1,0 +1,1 @@
+"""Commands of what is kept: backups, restore points, packages."""

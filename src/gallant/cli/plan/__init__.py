@@ -1,0 +1,1 @@
+"""Commands of plans and their windows."""

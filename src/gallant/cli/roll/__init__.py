@@ -1,0 +1,1 @@
+"""Commands of carrying out a plan, now or when it is due."""

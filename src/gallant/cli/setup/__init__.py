@@ -1,0 +1,1 @@
+"""Commands of making an estate, and of looking after Gallant itself."""

@@ -1,0 +1,1 @@
+"""How long work takes: learned, drawn, and laid into windows."""

@@ -1,0 +1,1 @@
+"""How a plan is made, and judged again when it begins."""

@@ -1,0 +1,1 @@
+"""When work is allowed, and when it is not."""

@@ -1,0 +1,1 @@
+"""HTTP: one request over a verified connection, sessions, and the calls of a profile."""

@@ -1,0 +1,1 @@
+"""Views of what runs, what should, and the way there."""

@@ -1,0 +1,310 @@
+"""Gaps: bars for the whole estate, then rows, worst first, each with its reasons."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from itertools import groupby, islice
+from typing import TYPE_CHECKING
+
+from gallant.core.assess.gaps import STANDINGS, Gap
+from gallant.views.ground.palette import TERMINAL
+from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
+from gallant.views.ground.words import (
+    BOLD,
+    DIM,
+    LOUD,
+    OFF,
+    WordMarks,
+    ago,
+    many,
+    mark,
+    moment,
+    on,
+    plain,
+    said,
+)
+
+if TYPE_CHECKING:
+    from gallant.core.catalog.bundles import BundleMatch
+    from gallant.operations.assess.gaps import Assessment, GapShown
+
+STANDING_MARKS = WordMarks(
+    {
+        "current": "good",
+        "ahead": "note",
+        "behind": "work",
+        "waits for restart": "work",
+        "recalled": "bad",
+        "blocked": "bad",
+        "unknown": "quiet",
+    }
+)
+# Each standing has a filling of its own, so that a bar reads without colour too.
+FILLINGS = {
+    "recalled": ("✗", TERMINAL["bad"]),
+    "blocked": ("▚", TERMINAL["bad"]),
+    "behind": ("▒", TERMINAL["warn"]),
+    "waits for restart": ("▲", TERMINAL["warn"]),
+    "unknown": ("?", TERMINAL["odd"]),
+    "ahead": ("░", TERMINAL["accent"]),
+    "current": ("█", TERMINAL["good"]),
+}
+BAR = 36  # columns of the longest bar
+MOST_NAMES = 6  # that one set of reasons stands under
+MOST_UNKNOWN = 5  # nodes, a line each
+MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
+
+
+def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = False) -> View:
+    """`whole`: every row, where somebody asked for an order or a number of them."""
+    more = {
+        "summary": [
+            {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
+            for (site, kind), tally in result.tallies.items()
+        ],
+        "lags": result.lags,
+        "bundles": result.matches,
+        "unread": result.unread,
+        "compared_with": result.compared_with,
+        "barred": result.barred,
+    }
+    return View(
+        "gaps",
+        lambda: [_row(s) for s in result.shown],
+        lambda: _gaps_text(result, now, selected, whole),
+        more,
+        fields=GAP_FIELDS,
+    )
+
+
+def _row(shown: GapShown) -> dict[str, object]:
+    gap: Gap = shown.gap
+    verdict = gap.verdict
+    return {
+        "system": gap.system,
+        "node": gap.node,
+        "component": gap.component,
+        "product": gap.product,
+        "installed": gap.installed,
+        "target": gap.target,
+        "standing": gap.standing,
+        "severity": gap.severity,
+        "restart": gap.restart,
+        "hops": gap.hops,
+        "reasons": gap.reasons,
+        "security": gap.security,
+        "kind": gap.kind,
+        "aim": verdict.aim,
+        "releases_behind": verdict.releases_behind,
+        "days_behind": verdict.days_behind,
+        "disruptive": gap.disruptive,
+        "one_way": verdict.one_way,
+        "terms": verdict.terms,
+        "then": shown.decision.then if gap.needs_work else None,
+        "rule": shown.decision.rule if gap.needs_work else None,
+        "change": shown.change,
+    }
+
+
+# The columns whose fields are called otherwise in the data.
+GAP_FIELDS = {"aim": "target", "lag": "days_behind", "by way of": "hops"}
+
+
+def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:
+    narrow = result.narrow
+    every = narrow.changed or narrow.component or result.picked
+    if not selected and not (every or narrow.severe):
+        yield _bars(result.tallies)
+    groups, more = _shown_groups(result, bool(every), whole)
+    visible = [shown for group in groups for shown in group]
+    if visible:
+        yield _gap_table(groups, narrow.changed)
+    if any(shown.gap.security for shown in visible):
+        yield f"{DIM}⚑ closes a security hole{OFF}"
+    if more:
+        yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
+    yield from _reasons(visible, brief=not result.named)
+    yield from _bundles(result.matches)
+    yield _closing(result, len(visible) + more)
+    if not every and not narrow.unknown:
+        yield from _unknown(result)
+    yield from (f"{mark('bad')} {name} was never read." for name in result.unread)
+    yield from _ages(result, now)
+    yield from barred_lines(result.barred)
+    yield from _next_of(result, visible)
+
+
+def _shown_groups(result: Assessment, every: bool, whole: bool) -> tuple[list[list[GapShown]], int]:
+    """The rows that are shown, alike ones together, and how many gaps are left out of them."""
+    quiet = ("current",) if result.narrow.unknown else ("current", "unknown")
+    loud = (shown for shown in result.shown if every or shown.gap.standing not in quiet)
+    alike = (list(group) for _, group in groupby(loud, key=None if result.named else _alike))
+    groups = list(islice(alike, None if result.named or whole else MOST_ROWS))
+    return groups, sum(len(group) for group in alike)
+
+
+def _next_of(result: Assessment, visible: Sequence[GapShown]) -> list[str]:
+    behind = [shown.gap.system for shown in visible if shown.gap.needs_work and shown.gap.hops]
+    return next_steps(
+        *(f"gallant survey {name}" for name in result.unread),
+        *(f"gallant route {system}" for system in behind[:1]),
+        "gallant notice list" if any(shown.gap.needs_work for shown in visible) else None,
+    )
+
+
+def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Grid:
+    """One bar a site and kind, as long as it has components, filled by standing, worst first."""
+    shown = table("site", "kind", "components", "", right=())
+    longest = max((sum(t.values()) for t in tallies.values()), default=0)
+    sites: dict[str, int] = {}
+    for (site, _), tally in tallies.items():  # a site stands together, where its worst kind would
+        sites[site] = min(sites.get(site, len(STANDINGS)), _standing_order(tally))
+    worst = sorted(tallies.items(), key=lambda item: (sites[item[0][0]], item[0][0], _standing_order(item[1]), item[0]))
+    last = None
+    for (site, kind), tally in worst:
+        bar = "".join(f"{on(FILLINGS[s][1])}{FILLINGS[s][0] * n}{OFF}" for s, n in _cells(tally, longest))
+        told = ", ".join(f"{count} {standing}" for standing in STANDINGS if (count := tally.get(standing, 0)))
+        shown.add_row(f"{BOLD}{site}{OFF}" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
+        last = site
+    return shown
+
+
+def _standing_order(tally: Mapping[str, int]) -> int:
+    return next((n for n, standing in enumerate(STANDINGS) if tally.get(standing)), len(STANDINGS))
+
+
+def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
+    """Columns by standing: in proportion, and at least one for whatever there is."""
+    scale = min(1.0, BAR / longest) if longest > BAR else min(BAR / max(1, longest), 4)
+    return [(standing, max(1, round(count * scale))) for standing in STANDINGS if (count := tally.get(standing, 0))]
+
+
+def _alike(shown: GapShown) -> tuple[object, ...]:
+    """Nodes of a system that have the same gap in the same component are one row."""
+    gap = shown.gap
+    return (gap.system, gap.component, gap.installed, gap.verdict, shown.change)
+
+
+def _whose(group: Sequence[GapShown]) -> str:
+    """Which nodes a row is of: `tickets/a`, `tickets/a,b`, `deck-hw, 5 nodes`."""
+    system, nodes = group[0].gap.system, [s.gap.node for s in group]
+    names = ",".join(nodes)
+    return f"{system}/{names}" if len(names) <= 12 else f"{system}, {len(nodes)} nodes"
+
+
+def _gap_table(groups: Sequence[Sequence[GapShown]], changed: bool) -> Grid:
+    columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
+    if changed:
+        columns.insert(3, "before")
+    shown = table(*columns, right=("lag",), optional=("restart", "by way of"))
+    for group in groups:
+        s, g = group[0], group[0].gap
+        severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"
+        cells = [
+            f"{BOLD}{plain(_whose(group))}{OFF}",
+            g.component,
+            plain(g.installed),
+            plain(g.target or "–"),
+            said(STANDING_MARKS[g.standing], g.standing),
+            _lag(g),
+            f"{LOUD}{severity}{OFF}" if g.severity in ("critical", "high") else severity,
+            g.restart or "–",
+            " → ".join(g.hops) or "–",
+        ]
+        if changed:
+            cells.insert(3, plain(s.change or ""))
+        shown.add_row(*cells)
+    return shown
+
+
+def _lag(gap: Gap) -> str:
+    days = gap.verdict.days_behind
+    return f"{days} d" if gap.needs_work and days is not None else "–"
+
+
+def _reasons(visible: Sequence[GapShown], brief: bool) -> Iterator[str]:
+    """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
+    reasons: dict[tuple[str, ...], list[str]] = {}
+    for s in visible:
+        why = tuple(r for r in s.gap.reasons if not (brief and r == s.gap.verdict.lag))
+        if why and s.gap.standing != "current":
+            reasons.setdefault(why, []).append(s.gap.name)
+    for why, names in reasons.items():
+        more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
+        yield f"{BOLD}{', '.join(names[:MOST_NAMES])}{OFF}{more}"
+        yield from (f"  {plain(reason)}" for reason in why)
+
+
+def _ages(result: Assessment, now: datetime) -> Iterator[str]:
+    """How old what is known is: a line for each catalog that
+    something is wrong with, and one for all others, by the oldest."""
+    for name, fetched, problem in result.catalogs:
+        if problem:
+            yield f"{mark('bad')} catalog {plain(name)}: fetched {ago(fetched, now)}; {plain(problem)}"
+    good = [(name, fetched) for name, fetched, problem in result.catalogs if not problem]
+    if good:
+        more = f", the oldest of {len(good)} that are about this" if len(good) > 1 else ""
+        yield f"{DIM}catalog {plain(good[0][0])}: fetched {ago(good[0][1], now)}{more}{OFF}"
+
+
+def _unknown(result: Assessment) -> Iterator[str]:
+    """What no catalog says anything of, counted: it is no gap, and not
+    nothing either. Nodes of a system that have the same are one."""
+    parts: dict[tuple[str, str], list[str]] = {}
+    for s in result.shown:
+        if s.gap.standing == "unknown":
+            parts.setdefault((s.gap.system, s.gap.node), []).append(s.gap.component)
+    alike: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+    for (system, node), own in parts.items():
+        alike.setdefault((system, tuple(own)), []).append(node)
+    for (system, every), nodes in islice(alike.items(), MOST_UNKNOWN):
+        told = f" and {len(every) - MOST_NAMES} more" if len(every) > MOST_NAMES else ""
+        whose = f"{plain(system)}/{plain(nodes[0])}" if len(nodes) == 1 else f"{plain(system)}, {len(nodes)} nodes"
+        each = " each" if len(nodes) > 1 else ""
+        yield (
+            f"{mark('quiet')} {BOLD}{whose}{OFF}: no catalog says anything of {many(len(every), 'component')}{each}"
+            f" {DIM}({plain(', '.join(every[:MOST_NAMES]))}{told}){OFF}"
+        )
+    left = list(islice(alike.items(), MOST_UNKNOWN, None))
+    if left:
+        rest = sum(len(every) * len(nodes) for (_, every), nodes in left)
+        yield (
+            f"{mark('quiet')} and of {many(rest, 'component')} on"
+            f" {many(sum(len(nodes) for _, nodes in left), 'more node', 'more nodes')}"
+        )
+    if parts:
+        yield f"{DIM}gallant gaps --unknown shows them{OFF}"
+
+
+def _bundles(matches: Sequence[BundleMatch]) -> Iterator[str]:
+    for match in matches:
+        if match.whole:
+            yield f"{mark('good')} {match.system} runs the bundle {plain(match.bundle)}"
+            continue
+        yield f"{mark('note')} {match.system} runs no bundle; nearest is {plain(match.bundle)}, broken by"
+        yield from (f"  {plain(one.words)}" for one in match.breaks)
+
+
+def _closing(result: Assessment, count: int) -> str:
+    narrow = result.narrow
+    if narrow.changed:
+        when = (
+            f" since the survey of {moment(result.compared_with)}"
+            if result.compared_with
+            else ": there was no survey before"
+        )
+        return f"{mark('note')} {many(count, 'component')} changed{when}."
+    counts: Counter[str] = Counter()
+    for tally in result.tallies.values():
+        counts.update(tally)
+    if narrow.component or narrow.severe or result.picked:
+        return f"{mark('note')} {count} of {many(counts.total(), 'component')} shown."
+    current = counts["current"]
+    return (
+        f"{mark('good')} {many(current, 'component')} current."
+        if current
+        else f"{mark('work')} No component is current."
+    )

@@ -1,0 +1,1 @@
+"""Views of what is kept: backups, restore points, packages."""

@@ -1,0 +1,1 @@
+"""Views of plans and their windows."""

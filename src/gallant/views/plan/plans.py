@@ -1,0 +1,610 @@
+"""A plan: its waves with their lengths, what is disturbed, what can be undone, what it leaves."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING
+
+from gallant.core.steps.away import out_s
+from gallant.core.steps.kinds import LOOK_OVER, by_device
+from gallant.core.work.plan import BACKOUT, Back, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
+from gallant.views.decide.claims import borne_lines
+from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.steps import hop_words, step_words
+from gallant.views.ground.tables import LEVEL_MARKS, Grid, barred_lines, left_lines, next_steps, table
+from gallant.views.ground.words import (
+    BOLD,
+    DIM,
+    LOUD,
+    OFF,
+    YELLOW,
+    clock,
+    duration,
+    many,
+    mark,
+    plain,
+    said,
+)
+
+if TYPE_CHECKING:
+    from gallant.core.checks.facts import Finding
+    from gallant.core.work.paces import Spread
+    from gallant.operations.decide.approving import Approval
+    from gallant.operations.plan.calls import PlanCalls
+    from gallant.operations.plan.making import Planned
+
+
+def _back_row(back: Back) -> dict[str, object]:
+    return {"does": back.does or None, "lasts": back.lasts_s or None, "why_none": list(back.why)}
+
+
+def plan_rows(plan: Plan) -> list[dict[str, object]]:
+    """A row for each step; `back` is what a back-out finds once it is done, for those that alter what a node runs."""
+    backs = {back.step: back for lane in plan.lanes for back in lane.back if back.component}
+    return [
+        {
+            "step": s.id,
+            "kind": s.kind,
+            "system": s.system,
+            "node": s.node,
+            "component": s.component,
+            "to": s.to,
+            "estimate": s.estimate_s,
+            "deadline": s.deadline_s,
+            "disturbs": s.disturbs,
+            "anew": s.anew,
+            "interrupts": s.interrupts_s,
+            "repeat": s.repeat,
+            "undo": s.undo,
+            "back": _back_row(backs[s.id]) if s.id in backs else None,
+            "safe_stop": s.safe_stop_s,
+            "expects": s.expects,
+        }
+        for s in plan.steps()
+    ]
+
+
+def plan_view(planned: Planned) -> View:
+    plan: Plan = planned.plan
+    more = {
+        "id": plan.id,
+        "path": planned.path,
+        "systems": plan.systems,
+        "estimate": plan.estimate_s,
+        "spread": plan.spread,
+        "left": [
+            {"notice": n.notice.name, "installed": n.notice.installed, "target": n.notice.target, "why": n.why}
+            for n in planned.left
+        ],
+        "barred": planned.barred,
+        "opens": planned.opens,
+        "rolled_by": planned.roll_id,
+        "windows": [
+            {
+                "system": f.system,
+                "longest_s": f.longest_s,
+                "parts": [{"begin": s.begin, "end": s.end, "needed_s": n} for s, n in f.parts],
+            }
+            for f in planned.fits
+        ],
+    }
+    return View("plan", plan_rows(plan), lambda: _plan_text(planned), more)
+
+
+def _plan_text(planned: Planned) -> Drawn:
+    plan = planned.plan
+    yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  {_length(plan)}  {DIM}{planned.path}{OFF}"
+    yield from _why_at_all(plan)
+    yield from _order(plan)
+    yield from _whom(planned)
+    bad = mark("bad")
+    yield from sorted(_consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
+    yield from [told] if (told := _learned(plan)) is not None else []
+    yield from _window_lines(planned)
+    yield from borne_lines(planned.borne)
+    yield from barred_lines(planned.barred)
+    yield from left_lines(
+        [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
+    )
+    yield from _in_the_way(planned) if planned.roll_id is None else _rolled(planned)
+
+
+def _why_at_all(plan: Plan) -> Iterator[str]:
+    """Of a plan that brings no release: what it takes back, or what it is for."""
+    if plan.undoes is not None:
+        yield (
+            f"{mark('note')} Takes back what {BOLD}{plain(plan.undoes)}{OFF} did, the newest change first; that"
+            " roll ends when this one begins."
+        )
+    if plan.reason:
+        yield f"{mark('note')} {_errand(plan)}: {plain(plan.reason)}"
+    if plan.reason or plan.undoes is not None:
+        yield ""
+
+
+def _order(plan: Plan) -> Drawn:
+    """The work in the order in which it ends: all systems at a glance, then hop by hop, then the rounds."""
+    ends = plan.ends_s
+    names = {
+        hop.id: f"{hop.system} {plain(hop.to)}{' laid' if hop.lays else ''}" for lane in plan.lanes for hop in lane.hops
+    }
+    by_end = sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops))
+    if len(by_end) > 1:
+        yield _overview(by_end, ends, names, plan.spread)
+    for lane in by_end:
+        for hop in lane.hops:
+            yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
+    if plan.rounds:
+        yield from _rounds(plan)
+
+
+def _whom(planned: Planned) -> Iterator[str]:
+    """The systems that come along, and those of which only some nodes are worked on."""
+    if planned.along:
+        yield (
+            f"{mark('note')} Taken along, since the others need {'it' if len(planned.along) == 1 else 'them'}"
+            f" first: {BOLD}{plain(', '.join(planned.along))}{OFF}."
+        )
+    for name, nodes in planned.some.items():
+        yield (
+            f"{mark('work')} Of {BOLD}{plain(name)}{OFF} only {plain(', '.join(nodes))}, as chosen; its other nodes"
+            " stay as they are."
+        )
+
+
+def _length(plan: Plan) -> str:
+    """How long it takes: in half of all cases, and in nine of ten."""
+    if plan.spread is None:
+        return f"about {BOLD}{duration(plan.estimate_s)}{OFF}"
+    whole = plan.spread.whole
+    return f"about {BOLD}{duration(whole.p50_s)}{OFF}, within {BOLD}{duration(whole.p90_s)}{OFF} in nine cases of ten"
+
+
+def _learned(plan: Plan) -> str | None:
+    """What its length is known from."""
+    if plan.spread is None:
+        return None
+    if not plan.spread.seen:
+        return f"{mark('note')} Never run here: times are the publishers' estimates plus a margin."
+    return (
+        f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out"
+        " before."
+    )
+
+
+def _in_the_way(planned: Planned) -> Drawn:
+    """What a roll would be refused for today, then what else was found, and what to do before it."""
+    plan: Plan = planned.plan
+    stopping = [f for f in planned.findings if f.level == "stop"]
+    yield from (_finding_line(plan, f) for f in stopping)
+    for name in planned.to_fetch:
+        yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
+    for bar in planned.bars:
+        yield f"{said('bad', 'stop')} {plain(bar.what)}"
+    if planned.approvals:
+        have = "has" if planned.approvals == 1 else "have"
+        yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
+    yield from (_finding_line(plan, f) for f in planned.findings if f.level != "stop")
+    stops = [f.next for f in stopping]
+    stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
+    decide = list(dict.fromkeys(bar.next for bar in planned.bars))
+    approve = [f"gallant approve {plan.id}, by somebody else"] if planned.approvals else []
+    yield from next_steps(*stops, *decide, *approve, _begin(planned))
+
+
+def _rolled(planned: Planned) -> Drawn:
+    """What became of a plan that a roll took up."""
+    if planned.under_way:
+        yield f"{mark('going')} {plain(planned.roll_id)} took it up and is not finished."
+    else:
+        yield f"{mark('note')} {plain(planned.roll_id)} took it up, and has ended."
+    yield from next_steps(f"gallant {'resume' if planned.under_way else 'history'} {planned.roll_id}")
+
+
+def _finding_line(plan: Plan, f: Finding) -> str:
+    whose = f"{plain(f.system)}: " if len(plan.systems) > 1 else ""
+    return f"{said(LEVEL_MARKS[f.level], f.level)} {whose}{plain(f.message.rstrip('.'))}: {plain(f.evidence)}"
+
+
+def _begin(planned: Planned) -> str:
+    """The roll's command; with the time at which it is not refused, where that is not now."""
+    return planned.roll if planned.opens is None else f"From {planned.opens:%Y-%m-%d %H:%M} UTC on: {planned.roll}"
+
+
+def _window_lines(planned: Planned) -> Drawn:
+    """Which windows each lane takes, and what would help one that fits into none."""
+    for fit in planned.fits:
+        name = f"{BOLD}{plain(fit.system)}{OFF}"
+        if not fit.parts:
+            yield (
+                f"{mark('bad')} {name} fits into none of its windows: from one rest to the next it may take"
+                f" {duration(fit.longest_s)}, and that is longer than each, or they are too few. A longer window would"
+                " do, or fewer at a time (--only, fewer hops)."
+            )
+            continue
+        took = ", then ".join(
+            f"{span.begin:%a %Y-%m-%d %H:%M} to {span.end:%H:%M} UTC ({duration(needed)} of"
+            f" {duration(span.length.total_seconds())})"
+            for span, needed in fit.parts[:3]
+        )
+        more = f" and {len(fit.parts) - 3} more" if len(fit.parts) > 3 else ""
+        yield f"{mark('note' if len(fit.parts) == 1 else 'work')} Windows of {name}: {took}{more}." + (
+            " It rests between them." if len(fit.parts) > 1 else ""
+        )
+
+
+def calls_view(shown: PlanCalls) -> View:
+    def text() -> Drawn:
+        yield f"{BOLD}{plain(shown.plan)}{OFF}  {DIM}every call in the plan's order; nothing was sent{OFF}"
+        for step in shown.steps:
+            if step.calls:
+                yield f"{BOLD}{plain(step.at)}{OFF}  {plain(step.doing)}  {DIM}{plain(step.step)}{OFF}"
+                yield from (f"    {plain(call)}" for call in step.calls)
+        yield ""
+        for system, calls in shown.reads.items():
+            yield f"{BOLD}{plain(system)}{OFF}  read of each node before a step, and while it is waited for"
+            yield from (f"    {plain(call)}" for call in calls)
+        yield (
+            f"{mark('note')} {{field}} is what an earlier answer gives. Logins, and what is asked again after an answer"
+            " that was lost, come on top."
+        )
+
+    rows = [{"step": s.step, "at": s.at, "doing": s.doing, "call": call} for s in shown.steps for call in s.calls]
+    return View("roll calls", rows, text, {"plan": shown.plan, "reads": shown.reads})
+
+
+def approved_view(approval: Approval) -> View:
+    def text() -> Drawn:
+        if approval.needed and not approval.by:
+            yield said("bad", f"{plain(approval.plan)} is approved by nobody whose own account wrote it.")
+        elif approval.needed:
+            yield said("good", f"{plain(approval.plan)} is approved by {plain(', '.join(approval.by))}.")
+        else:
+            yield said("note", f"{plain(approval.plan)} needs no approval; yours stands in the ledger all the same.")
+        if approval.missing:
+            yield said(
+                "work", f"{many(approval.missing, 'other')} still {'has' if approval.missing == 1 else 'have'} to."
+            )
+        else:
+            yield from next_steps(approval.roll)
+
+    return View("approve", [approval], text, {"missing": approval.missing})
+
+
+def _errand(plan: Plan) -> str:
+    tasks = dict.fromkeys(hop.by_hand for lane in plan.lanes for hop in lane.hops if hop.by_hand)
+    return f"A person's work at each node, {plain(', '.join(tasks))}" if tasks else "Every node is restarted as it is"
+
+
+def _rounds(plan: Plan) -> Iterator[str]:
+    """In which order systems may begin, and what has to be seen in between."""
+    for number, each in enumerate(plan.rounds, 1):
+        last = number == len(plan.rounds)
+        soak = f", then {duration(each.soak_s)} to soak" if each.soak_s and not last else ""
+        fail = (
+            ""
+            if last
+            else (
+                f"; the next round begins when {'all have' if not each.may_fail else f'all but {each.may_fail} have'}"
+                " finished"
+            )
+        )
+        yield (
+            f"{mark('note')} Round {number}, {plain(each.name)}:"
+            f" {BOLD}{plain(', '.join(each.systems))}{OFF}{soak}{fail}."
+        )
+
+
+def _hop_table(hop: Hop, after: Sequence[str]) -> Grid:
+    shown = table(
+        "wave",
+        "node",
+        "steps, each about min:s",
+        "disturbs",
+        "about",
+        "may be left",
+        optional=("may be left", "about"),
+        right=("about",),
+    )
+    waits = f"   {YELLOW}waits for {' and '.join(after)}{OFF}" if after else ""
+    shown.title(f"{BOLD}{hop.system}  {hop_words(hop)}{OFF}   {duration(waves_seconds(hop.waves))}{waits}")
+    for number, wave in enumerate(hop.waves, 1):
+        for index, track in enumerate(wave.tracks):
+            steps = "  ".join(f"{step_words(s, hop.system)} {DIM}{clock(s.estimate_s)}{OFF}" for s in track.steps)
+            rest = duration(track.steps[-1].safe_stop_s) if track.steps[-1].safe_stop_s else "no"
+            about = clock(sum(s.estimate_s for s in track.steps))
+            shown.add_row(
+                f"{number} {plain(wave.why)}" if index == 0 else "",
+                track.node,
+                steps,
+                _disturbs(track.steps),
+                about,
+                rest,
+            )
+    return shown
+
+
+def _overview(
+    lanes: Sequence[Lane], ends: Mapping[str, float], names: Mapping[str, str], spread: Spread | None
+) -> Grid:
+    """Many systems at a glance, by when each is at its end: what it
+    comes to, when, what it waits for, and what is away meanwhile."""
+    shown = table(
+        "system", "comes to", "begins", "ends", "within", "waits for", "away",
+        right=("begins", "ends", "within"), optional=("waits for", "within"),
+    )  # fmt: skip
+    for lane in lanes:
+        own = {hop.id for hop in lane.hops}
+        first = lane.hops[0]
+        waits = dict.fromkeys(names[n] for hop in lane.hops for n in hop.needs if n in names and n not in own)
+        down = f"{LOUD}down {duration(lane.down_s)}{OFF}" if lane.down_s else _away_at_once(lane)
+        shown.add_row(
+            f"{BOLD}{plain(lane.system)}{OFF}",
+            _comes_to(lane),
+            duration(max(0.0, ends[first.id] - waves_seconds(first.waves))),
+            duration(max(ends[hop.id] for hop in lane.hops)),
+            duration(spread.lanes[lane.system].p90_s) if spread is not None and lane.system in spread.lanes else "–",
+            ", ".join(waits),
+            down,
+        )
+    return shown
+
+
+def _comes_to(lane: Lane) -> str:
+    """The last release of its image, and how many other components go along."""
+    image = [plain(hop.to) for hop in lane.hops if hop.image][-1:]
+    parts = {part.component for hop in lane.hops for part in hop.parts}
+    along = [many(len(parts), "component")] if parts else []
+    return " and ".join([*image, *along]) or plain(lane.hops[-1].to)
+
+
+def _away_at_once(lane: Lane) -> str:
+    if any(hop.served for hop in lane.hops):
+        return "with its machines"
+    waves = [w for hop in lane.hops for w in hop.waves if any(s.disturbs for s in steps_of((w,)))]
+    if any(map(by_device, (s for w in waves for s in steps_of((w,))))):
+        return "by its own device"
+    most = max((sum(any(s.disturbs for s in t.steps) for t in w.tracks) for w in waves), default=0)
+    return f"{many(most, 'node')} at a time" if most else "nothing"
+
+
+def _disturbs(steps: Sequence[Step]) -> str:
+    nodes = dict.fromkeys(n for s in steps for n in s.disturbs)
+    if any(map(by_device, steps)):
+        return f"{many(len(nodes), 'node')}, in its own order"
+    gap, lasts = sum(s.interrupts_s for s in steps), dict[float, list[str]]()
+    for node in nodes | dict.fromkeys(n for s in steps for n in s.anew):
+        lasts.setdefault(out_s(steps, node), []).append(node)
+    out = [f"{', '.join(names)} for {duration(seconds)}" for seconds, names in lasts.items()]
+    return "; ".join(out + ([f"services {duration(gap) if gap >= 60 else f'{gap:g} s'}"] if gap else [])) or "nothing"
+
+
+def _consequences(plan: Plan) -> Iterator[str]:
+    moves = [s for s in plan.steps() if s.interrupts_s and not s.disturbs]
+    if moves:
+        yield (
+            f"{mark('note')} Services: nowhere for about {moves[0].interrupts_s:g} s at each of"
+            f" {many(len(moves), 'move')} of the active role; answering otherwise."
+        )
+    for lane in plan.lanes:
+        if any(s.alone for hop in lane.hops for s in steps_of(hop.waves)):
+            yield (
+                f"{mark('note')} {plain(lane.system)} is not in service: nobody waits for its nodes, so all are worked"
+                " on at once."
+            )
+    yield from _redundancy(plan)
+    without = [one.system for one in plan.lanes if one.enters and not any(hop.restore_point for hop in one.hops)]
+    if without:
+        yield (
+            f"{mark('note')} No snapshot of {plain(', '.join(without))}: neither a profile nor a host below knows how,"
+            " or the release cannot. Backups are the way back."
+        )
+    for lane in plan.lanes:
+        yield from _of_lane(lane)
+
+
+def _redundancy(plan: Plan) -> Iterator[str]:
+    """How often, and for how long, some nodes are away while the others carry the service."""
+    hops = (hop for lane in plan.lanes if not lane.down_s for hop in lane.hops)
+    alone = [wave for hop in hops for wave in hop.waves if _takes_redundancy(wave)]
+    if not alone:
+        return
+    most = max(sum(any(s.disturbs for s in t.steps) for t in wave.tracks) for wave in alone)
+    who = "one node is" if most == 1 else f"up to {most} nodes are"
+    yield (
+        f"{mark('note')} Redundancy: {who} away {many(len(alone), 'time')}, about"
+        f" {duration(max(map(_away, alone)))} each, until all is whole again."
+    )
+
+
+def _takes_redundancy(wave: Wave) -> bool:
+    return any(step.disturbs and not step.alone and not by_device(step) for step in steps_of((wave,)))
+
+
+def _of_lane(lane: Lane) -> Iterator[str]:
+    """What a lane means for those who depend on its system, and what there is to go back to."""
+    if lane.down_s:
+        hit = f" Hit by it: {plain(', '.join(lane.hit))}." if lane.hit else ""
+        yield (
+            f"{mark('bad')} {BOLD}{plain(lane.system)} is down for about {duration(lane.down_s)}{OFF}: nothing of it"
+            f" carries on.{hit} Needs --consent downtime:{lane.system}."
+        )
+    for name, seconds in lane.falls.items():
+        yield (
+            f"{mark('bad')} {BOLD}{plain(name)} is down for about {duration(seconds)}{OFF} in all: it stands on"
+            f" {plain(lane.system)}. Needs --consent downtime:{name}."
+        )
+    yield from _of_guests(lane)
+    if lane.mute:
+        names = ", ".join(f"{lane.system}/{node}" for node in lane.mute)
+        yield (
+            f"{mark('work')} {plain(names)} list{'s' if len(lane.mute) == 1 else ''} nothing of its work: whether an"
+            " install took effect is seen only after its restart."
+        )
+    if lane.enters and (told := _restore_points(lane)):
+        yield f"{mark('note')} {told}"
+    yield from _ways_back(lane) if lane.kind == BACKOUT else ()
+    for node, channels in lane.closed.items():
+        yield (
+            f"{mark('bad')} {BOLD}{plain(lane.system)}/{plain(node)}: {plain(', '.join(channels))}"
+            f" {'is' if len(channels) == 1 else 'are'} disabled{OFF}, and something of this comes through it: enable it"
+            " before, and disable it after."
+        )
+    for node, waiting in lane.due.items():
+        yield (
+            f"{mark('work')} {plain(lane.system)}/{plain(node)}: {plain(', '.join(waiting))}"
+            f" {'is' if len(waiting) == 1 else 'are'} due: what was configured waits to be applied, and may take effect"
+            " with this work."
+        )
+    if lane.by_device:
+        yield (
+            f"{mark('work')} {BOLD}{plain(lane.system)} brings its nodes to a release by itself{OFF}: one order a hop,"
+            f" in an order of its own. {_STOPS_BY.get(lane.stops_by or '', '')}"
+        )
+    for hop in lane.hops:
+        yield from _of_hop(lane.system, hop)
+    if lane.enters:
+        yield from _way_back(lane)
+
+
+MOST_GUESTS = 6  # of one node that are named
+
+
+def _of_guests(lane: Lane) -> Iterator[str]:
+    """What is down meanwhile of what its nodes carry, by name: those
+    that cannot move one by one, all others by their node."""
+    for down in (d for d in lane.guests if d.why):
+        yield (
+            f"{mark('work')} {BOLD}{plain(down.guest)}{OFF} cannot move from {plain(down.node)} ({plain(down.why)}),"
+            f" and is down for about {duration(down.down_s)}."
+        )
+    free = [down for down in lane.guests if not down.why]
+    for node, lasts, elsewhere in dict.fromkeys((d.node, d.down_s, d.elsewhere) for d in free):
+        names = [plain(d.guest) for d in free if (d.node, d.down_s, d.elsewhere) == (node, lasts, elsewhere)]
+        more = f" and {len(names) - MOST_GUESTS} more" if len(names) > MOST_GUESTS else ""
+        does = "each started anew elsewhere, and down for" if elsewhere else "down, since its guests are not moved, for"
+        yield (
+            f"{mark('work')} {plain(node)}: {many(len(names), 'guest')} {does} about {duration(lasts)}:"
+            f" {', '.join(names[:MOST_GUESTS])}{more}."
+        )
+
+
+# What can be done about a device that works by itself, and what cannot.
+_STOPS_BY = {
+    "pause": (
+        "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to pause"
+        " between two nodes, as at a hold; which node is next cannot be chosen."
+    ),
+    "cancel": (
+        "Should it take more nodes than its shape tolerates, or one while another is not whole, it is told to give up,"
+        " as at a hold; which node is next cannot be chosen."
+    ),
+    "": (
+        "Once begun it cannot be stopped from here: should it take more nodes than its shape tolerates, Gallant can"
+        " only say so, and holds when it is done."
+    ),
+}
+
+
+def _of_hop(system: str, hop: Hop) -> Iterator[str]:
+    """What cannot be undone, or is done against somebody's word."""
+    if hop.lays:
+        yield (
+            f"{mark('note')} {plain(system)}: {plain(hop.to)} is laid on its nodes first, and the restart of each"
+            f" machine below enters it: a node is emptied once. From then on it enters {plain(hop.to)} at any start."
+        )
+        return
+    for node, channels in hop.channels.items():
+        yield (
+            f"{mark('bad')} {BOLD}{plain(system)}/{plain(node)}: {plain(', '.join(channels))}{OFF} is enabled before"
+            f" the work and disabled after it. Needs --consent channel:{system}."
+        )
+    if hop.settings:
+        looks = any(step.kind == LOOK_OVER for step in steps_of(hop.waves))
+        then = "; a step has somebody look at them" if looks else ""
+        yield (
+            f"{mark('work')} New in {plain(hop.to)} of {plain(system)}, worth a look{then}:"
+            f" {plain('; '.join(one.words for one in hop.settings))}."
+        )
+    if not hop.snapshots:
+        yield (
+            f"{mark('work')} On {plain(hop.to)} {system} cannot be snapshotted any more; its backups are the way back."
+        )
+    if hop.despite_recall:
+        yield (
+            f"{mark('bad')} {BOLD}{plain(hop.to)} was recalled{OFF} and is"
+            f" {'what ran before' if hop.back else 'finished all the same'}. Needs --consent recalled:{system}."
+        )
+
+
+def _ways_back(lane: Lane) -> Iterator[str]:
+    """By which way each hop goes back."""
+    name = plain(lane.system)
+    yield from dict.fromkeys(line for hop in lane.hops for line in _hop_back(name, hop))
+    if any(hop.rewinds is None for hop in lane.hops):
+        yield (
+            f"{mark('note')} Settings of {name} are not touched: gallant backup diff {name} shows what differs then,"
+            " gallant backup restore brings it back."
+        )
+
+
+def _hop_back(name: str, hop: Hop) -> Iterator[str]:
+    kinds = {step.kind for step in steps_of(hop.waves)}
+    back = f"{name} to {plain(hop.to)}"
+    if hop.rewinds is not None:
+        yield (
+            f"{mark('bad')} {BOLD}{back}: by its restore point{OFF}, so that everything since then is lost on it. Needs"
+            f" --consent loses:{name}."
+        )
+    if "fall_back" in kinds:
+        yield f"{mark('good')} {back}: its other slot holds it still; nothing is installed."
+    if "install" in kinds and hop.package is not None:
+        yield (
+            f"{mark('note')} {back}: installed again from {plain(hop.package.name)}; its replicas are brought up to"
+            " date from its peers."
+        )
+
+
+def _way_back(lane: Lane) -> Iterator[str]:
+    """What a back-out finds once its steps are done, as the planner of back-outs has it."""
+    name = plain(lane.system)
+    if none := lane.one_way:
+        yield f"{mark('bad')} {BOLD}{name}{OFF}: {plain('; '.join(none).rstrip('.'))}. Needs --consent one-way:{name}."
+    if bound := dict.fromkeys(why for back in lane.back if not back.component for why in back.why):
+        yield f"{mark('work')} {name} cannot go back by itself once others went on: {plain('; '.join(bound))}."
+    for waits in dict.fromkeys(back.waits for back in lane.back if back.waits):
+        yield f"{mark('work')} {name}: while its work begins, nothing could be taken back: {plain(waits)}"
+    renewed = next((hop.to for hop in lane.hops if hop.renews_spare), None)
+    if renewed is not None:
+        yield (
+            f"{mark('work')} {name}: at the end its spare slot is brought to {plain(renewed)} too; from then on no slot"
+            " holds the old release."
+        )
+    ways = [back for back in lane.back if back.does]
+    if ways:
+        longest = max(ways, key=lambda back: back.lasts_s)
+        what = "what is done before that" if none else "each of its steps"
+        yield (
+            f"{mark('note' if none else 'good')} {name}: gallant backout takes back {what}, in at most"
+            f" {duration(longest.lasts_s)} (first {plain(longest.does)})."
+        )
+
+
+def _restore_points(lane: Lane) -> str | None:
+    """What of each hop is there to go back to, besides its backup."""
+    name, before = plain(lane.system), [plain(hop.to) for hop in lane.hops if hop.restore_point]
+    if not before:
+        return None
+    each = "each hop" if len(before) == len(lane.hops) > 1 else " and ".join(before)
+    return (
+        f"A snapshot of {name} is taken before {each}; the newest stays until all was well for the soak time, and"
+        " gallant verify removes it then."
+    )
+
+
+def _away(wave: Wave) -> float:
+    return max(
+        max((out_s(t.steps, node) for s in t.steps for node in s.disturbs), default=0.0)
+        + sum(s.estimate_s for s in t.steps if s.ends_node)
+        for t in wave.tracks
+    )

@@ -1,0 +1,1 @@
+"""Views of carrying out a plan, now or when it is due."""

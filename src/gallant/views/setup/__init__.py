@@ -1,0 +1,1 @@
+"""Views of making an estate, and of looking after Gallant itself."""
