@@ -53,10 +53,11 @@ quick: $(VENV)/.test
 	$(BIN)/python -m pytest -n 2 -k "not killed_anywhere and not killed_at_any_instant and not breaks_a_promise" tests/core tests/engine tests/simulation \
 	  tests/cli/test_commands.py::test_the_way_from_survey_to_plan_says_at_each_step_what_comes_next
 
-# What is made from the code: the reference of estate.yaml, and the index of messages.
+# What is made from the code: the reference of estate.yaml, the index of messages, and what each command lists.
 docs: $(VENV)/.base
 	$(BIN)/python -m gallant.core.estate.reference > docs/estate.md
 	$(BIN)/python docs/make_errors.py > docs/errors.md
+	$(BIN)/python docs/make_formats.py
 
 lint: $(VENV)/.lint
 	$(BIN)/ruff check src tests bench

@@ -48,16 +48,17 @@ from gallant.views.catalogs import catalogs as catalog_views
 from gallant.views.checks import checks as check_views
 from gallant.views.decide import claims as claim_views
 from gallant.views.decide import notices as notice_views
-from gallant.views.ground import output, tables
+from gallant.views.ground import output
 from gallant.views.ground.listing import sort_key
 from gallant.views.ground.output import Output
-from gallant.views.ground.parts import View
+from gallant.views.ground.parts import Listed
 from gallant.views.keep import backups as backup_views
 from gallant.views.keep import snapshots as snapshot_views
 from gallant.views.keep import stock as stock_views
 from gallant.views.plan import plans as plan_views
 from gallant.views.roll import live as live_views
 from gallant.views.roll import rolls as roll_views
+from gallant.views.setup import files as file_views
 
 from ..builders import NOW, filled
 
@@ -166,12 +167,12 @@ def views_of(text: str):
         claim_views.draft_view(text, [of(Claim)]),
         plan_views.calls_view(of(calls.PlanCalls)),
         history_views.journal_view(text, 3, [text]),
-        tables.validated_view([of(files.Validated)]),
+        file_views.validated_view([of(files.Validated)]),
     ]
 
 
 def every_view() -> list[str]:
-    return [f"{number}-{view.command}" for number, view in enumerate(views_of("x"))]
+    return [f"{number}-{view.schema}" for number, view in enumerate(views_of("x"))]
 
 
 def shown(view, capsys, form: str = ""):
@@ -254,7 +255,7 @@ def test_a_view_that_fails_says_so_and_takes_nothing_else_along(capsys):
         yield "between"
         raise KeyError("x")
 
-    out, err = shown(View("x", [], text), capsys)
+    out, err = shown(Listed("x", "x").view([], text), capsys)
     assert out.split() == ["before", "between"]
     assert err.count("could not be drawn") == 2
 

@@ -31,7 +31,8 @@ def add(estate_path: Path | None, about: str, text: tuple[str, ...], output: Out
     |   gallant note add tickets "its printers hang on b"
     """
     from gallant.operations.assess.lookup import add_note
-    from gallant.views.ground import tables
+    from gallant.views.assess.lookup import NOTED
+    from gallant.views.ground.tables import lines_view, next_steps
     from gallant.views.ground.words import plain, said
 
     place = open_place(estate_path, output)
@@ -39,4 +40,4 @@ def add(estate_path: Path | None, about: str, text: tuple[str, ...], output: Out
     product = kept.about.partition(" ")[0]
     seen = f"gallant check {kept.about}" if kept.about in place.estate.systems else f"gallant catalog show {product}"
     told = said("good", f"Kept of {plain(kept.about)}: {plain(kept.text)}")
-    output.show(tables.lines_view("note add", [kept], told, *tables.next_steps(seen)))
+    output.show(lines_view(NOTED, [kept], told, *next_steps(seen)))

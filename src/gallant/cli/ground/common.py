@@ -211,7 +211,9 @@ def listing_options(command: Command) -> Command:
         metavar="COLUMN",
         help="By this column, the worst or most first; -COLUMN: the other way round.",
     )
-    @click.option("--columns", default=None, metavar="NAMES", help="Only these columns, in this order: node,aim,lag.")
+    @click.option(
+        "--columns", default=None, metavar="NAMES", help="Only these columns, in this order: node,target,lag."
+    )
     @click.option(
         "--limit", type=click.IntRange(min=1), default=None, metavar="N", help="No more than the first so many rows."
     )

@@ -334,16 +334,17 @@ def hold(
 
 def _end(place: Workplace, output: Output, roll_id: str | None, reason: str) -> None:
     from gallant.operations.roll import holding
-    from gallant.views.ground import tables
+    from gallant.views.ground.tables import lines_view
     from gallant.views.ground.words import BOLD, OFF, said
+    from gallant.views.roll.rolls import HELD, HoldRow
 
     if not reason:
         raise click.UsageError("--for-good needs --reason; it stands in the journal.")
     name = holding.end_for_good(place, roll_id, reason)
     output.show(
-        tables.lines_view(
-            "hold",
-            [{"run": name, "state": "ended"}],
+        lines_view(
+            HELD,
+            [HoldRow(run=name, state="ended")],
             said("good", f"{name} is ended where it stands."),
             f"{BOLD}next{OFF}  gallant verify",
         )

@@ -62,12 +62,13 @@ def init(
     """
     from gallant.operations.setup import files
     from gallant.people import group_name, group_number
-    from gallant.views.ground import tables
+    from gallant.views.ground.tables import lines_view
     from gallant.views.ground.words import BOLD, OFF, plain, said
+    from gallant.views.setup.files import SUDOERS, WRITTEN, FileRow, SudoersRow
 
     if sudoers is not None:
         text = files.sudoers(sudoers, profile)
-        output.show(tables.lines_view("sudoers", [{"user": sudoers, "text": text}], plain(text.rstrip())))
+        output.show(lines_view(SUDOERS, [SudoersRow(user=sudoers, text=text)], plain(text.rstrip())))
         return
 
     if timer is not None:
@@ -89,9 +90,9 @@ def init(
         else []
     )
     output.show(
-        tables.lines_view(
-            "init",
-            [{"file": str(path)}],
+        lines_view(
+            WRITTEN,
+            [FileRow(file=str(path))],
             said("good", f"{path} is written; its comments say what goes where."),
             *theirs,
             f"{BOLD}next{OFF}  {plain(f'gallant validate {path}')}",
@@ -108,16 +109,17 @@ def _program() -> tuple[str, ...]:
 
 def _show_units(folder: Path, whose: str, output: Output) -> None:
     from gallant.operations.setup import timers
-    from gallant.views.ground import tables
+    from gallant.views.ground.tables import lines_view
     from gallant.views.ground.words import BOLD, OFF, plain
+    from gallant.views.setup.files import UNITS
 
     units = timers.units(folder.resolve(), whose, _program())
     control = "systemctl --user" if whose == "user" else "systemctl"
     names = " ".join(unit.file.rpartition("/")[2] for unit in units if unit.file.endswith(".timer"))
     linger = ["  so that it goes on while you are logged out: loginctl enable-linger"] if whose == "user" else []
     output.show(
-        tables.lines_view(
-            "init",
+        lines_view(
+            UNITS,
             units,
             *(f"{BOLD}# {plain(unit.file)}{OFF}\n{plain(unit.text.rstrip())}\n" for unit in units),
             f"{BOLD}next{OFF}  Write each into the file that its first line names; then: {control} daemon-reload;"
@@ -129,15 +131,16 @@ def _show_units(folder: Path, whose: str, output: Output) -> None:
 
 def _make_identity(path: Path, passphrase: bool, output: Output) -> None:
     from gallant.operations.keep import backups
-    from gallant.views.ground import tables
+    from gallant.views.ground.tables import lines_view
     from gallant.views.ground.words import BOLD, OFF, said
+    from gallant.views.setup.files import IDENTITY, IdentityRow
 
     word = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True) if passphrase else None
     recipient = backups.make_identity(path, word)
     output.show(
-        tables.lines_view(
-            "init",
-            [{"file": str(path), "recipient": recipient}],
+        lines_view(
+            IDENTITY,
+            [IdentityRow(file=str(path), recipient=recipient)],
             said("good", f"{path} is written, readable by you alone. It opens what is encrypted to:"),
             f"  {recipient}",
             "Keep a copy of it where the backups are not: without it nothing of them can be read.",
@@ -155,10 +158,10 @@ def validate(file: tuple[Path, ...], output: Output) -> None:
     Examples:  gallant validate estate.yaml my-device.yaml
     """
     from gallant.operations.setup import files
-    from gallant.views.ground import tables
+    from gallant.views.setup.files import validated_view
 
     rows = files.validate(list(file))
-    output.show(tables.validated_view(rows))
+    output.show(validated_view(rows))
     finish(2 if any(r.problems for r in rows) else 0)
 
 
@@ -171,6 +174,6 @@ def profiles(output: Output) -> None:
     Examples:  gallant profiles   |   gallant profiles --json
     """
     from gallant.operations.setup import files
-    from gallant.views.ground import tables
+    from gallant.views.setup.files import profiles_view
 
-    output.show(tables.profiles_view(files.kinds()))
+    output.show(profiles_view(files.kinds()))

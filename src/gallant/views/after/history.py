@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from gallant.core.after.claims import Claim
 from gallant.core.errors import GallantError
 from gallant.views.decide.claims import claim_lines
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow
 from gallant.views.ground.tables import Grid, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -25,7 +26,7 @@ from gallant.views.ground.words import (
     said,
 )
 from gallant.views.roll.outages import outage_lines, outages_of
-from gallant.views.roll.runs import STATE_MARKS, history_rows
+from gallant.views.roll.runs import STATE_MARKS, RunRow
 
 if TYPE_CHECKING:
     from gallant.core.work.paces import Spread
@@ -43,6 +44,29 @@ STEP_MARKS = WordMarks(
         "to come": "quiet",
     }
 )
+
+
+class JournalRow(ListRow):
+    """A roll's journal, and what is wrong with it."""
+
+    run: str
+    events: int
+    ok: bool
+    problems: tuple[str, ...]
+
+
+DURATIONS: Listed[Learned] = Listed(
+    "durations",
+    "history --durations",
+    headings={"announced": "announced_s", "taken": "took_s", "next: half": "p50_s", "nine of ten": "p90_s"},
+)
+ROLLS: Listed[RunRow] = Listed(
+    "history",
+    "history",
+    beside=("damaged", "totals", "steps", "claims"),
+    headings={"roll": "run", "planned": "planned_s", "took": "took_s"},
+)
+JOURNAL: Listed[JournalRow] = Listed("history-verify", "history --verify")
 
 
 def planned_words(estimate_s: float, spread: Spread | None) -> str:
@@ -81,7 +105,7 @@ def durations_view(rows: Sequence[Learned]) -> View:
             yield shown
         yield f"{DIM}minutes:seconds of one node; announced and taken are medians (docs/estimates.md){OFF}"
 
-    return View("durations", rows, text)
+    return DURATIONS.view(rows, text)
 
 
 def history_view(
@@ -117,7 +141,9 @@ def history_view(
             *(f"gallant history {r.run}" for r in runs[:1]),
         )
 
-    return View("history", history_rows(runs), text, {"damaged": [error.what for error in damaged], "totals": totals})
+    return ROLLS.view(
+        list(map(RunRow.of, runs)), text, {"damaged": [error.what for error in damaged], "totals": totals}
+    )
 
 
 MOST_MONTHS = 6
@@ -155,7 +181,7 @@ def roll_steps_view(run: Run, steps: Sequence[StepRow], claims: Sequence[Claim] 
         yield from next_steps(run.next, f"gallant history {run.run} --draft" if claims else None)
 
     more = {"steps": steps, "claims": claims}
-    return View("history", history_rows([run]), text, more)
+    return ROLLS.view([RunRow.of(run)], text, more)
 
 
 def _hop_table(steps: Sequence[StepRow]) -> Grid:
@@ -184,7 +210,7 @@ def _hop_table(steps: Sequence[StepRow]) -> Grid:
 
 
 def journal_view(run: str, events: int, problems: Sequence[str]) -> View:
-    rows = [{"run": run, "events": events, "ok": not problems, "problems": list(problems)}]
+    rows = [JournalRow(run=run, events=events, ok=not problems, problems=tuple(problems))]
 
     def text() -> Drawn:
         if not problems:
@@ -193,4 +219,4 @@ def journal_view(run: str, events: int, problems: Sequence[str]) -> View:
             yield said("bad", f"the journal of {run} is broken in {many(len(problems), 'place')}")
             yield from (f"  {plain(p)}" for p in problems)
 
-    return View("history-verify", rows, text)
+    return JOURNAL.view(rows, text)

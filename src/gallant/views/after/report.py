@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from gallant.core.after.picture import LOST, PLANNED, Unlike
+from gallant.core.decide.ledger import LedgerEntry
+from gallant.core.outages import Outage
 from gallant.views.ground.page import PageVerdict, drawn, rendered, write
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.words import duration, many, plain
 from gallant.views.roll.outages import down_words
 
 if TYPE_CHECKING:
-    from gallant.operations.after.report import Report, RollReport
+    from gallant.operations.after.history import StepRow, WasDown
+    from gallant.operations.after.report import Off, Report, RollReport, Stop
 
 
 def write_page(report: Report, path: Path) -> None:
@@ -125,37 +130,67 @@ def _approved(one: RollReport) -> str:
     return f"approved by {', '.join(one.approval.by) or 'nobody'} ({len(one.approval.by)} of {one.approval.needed})"
 
 
+class ReportRow(ListRow):
+    """A roll with all that is told of it."""
+
+    roll: str
+    state: str
+    systems: tuple[str, ...]
+    began: datetime
+    ended: datetime | None
+    took_s: float | None
+    planned_s: float
+    within_s: Annotated[float | None, Says("in nine of ten cases")]
+    plan: str
+    by: str
+    approved_by: tuple[str, ...]
+    ways: Annotated[tuple[str, ...], Says("what each system ran, and to what it was led")]
+    outages: tuple[Outage, ...]
+    downs: tuple[WasDown, ...]
+    compared: bool
+    unlike: tuple[Unlike, ...]
+    stops: tuple[Stop, ...]
+    off: tuple[Off, ...]
+    words: Annotated[tuple[LedgerEntry, ...], Says("the ledger's entries about it")]
+    steps: tuple[StepRow, ...]
+    first: Annotated[tuple[str, ...], Says("what is left to do first")]
+
+    @classmethod
+    def of(cls, one: RollReport) -> ReportRow:
+        return cls(
+            roll=one.run.run,
+            state=one.run.state,
+            systems=one.run.systems,
+            began=one.run.began,
+            ended=one.run.ended,
+            took_s=one.took_s,
+            planned_s=one.run.spread.whole.p50_s if one.run.spread is not None else one.run.estimate_s,
+            within_s=one.run.spread.whole.p90_s if one.run.spread is not None else None,
+            plan=one.plan.id,
+            by=one.by,
+            approved_by=tuple(one.approval.by),
+            ways=tuple(_ways(one)),
+            outages=one.run.outages,
+            downs=one.run.downs,
+            compared=one.compared,
+            unlike=one.unlike,
+            stops=one.stops,
+            off=one.off,
+            words=one.words,
+            steps=one.steps,
+            first=one.first,
+        )
+
+
+REPORT: Listed[ReportRow] = Listed("report", "report", beside=("since", "left", "not_begun", "totals"))
+
+
 def report_view(report: Report) -> View:
     """What a terminal shows: the Markdown as it is."""
 
     def text() -> Drawn:
         yield from (plain(line) for line in markdown_of(report).splitlines())
 
-    rows = [
-        {
-            "roll": one.run.run,
-            "state": one.run.state,
-            "systems": one.run.systems,
-            "began": one.run.began,
-            "ended": one.run.ended,
-            "took_s": one.took_s,
-            "planned_s": one.run.spread.whole.p50_s if one.run.spread is not None else one.run.estimate_s,
-            "within_s": one.run.spread.whole.p90_s if one.run.spread is not None else None,
-            "plan": one.plan.id,
-            "by": one.by,
-            "approved_by": one.approval.by,
-            "ways": _ways(one),
-            "outages": one.run.outages,
-            "downs": one.run.downs,
-            "compared": one.compared,
-            "unlike": one.unlike,
-            "stops": one.stops,
-            "off": one.off,
-            "words": one.words,
-            "steps": one.steps,
-            "first": one.first,
-        }
-        for one in report.rolls
-    ]
+    rows = list(map(ReportRow.of, report.rolls))
     more = {"since": report.since, "left": report.left, "not_begun": report.not_begun, "totals": report.totals}
-    return View("report", rows, text, more)
+    return REPORT.view(rows, text, more)

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import table
 from gallant.views.ground.words import BOLD, OFF, mark, plain, said, size
 
 if TYPE_CHECKING:
-    from gallant.operations.after.support import SupportBundle
+    from gallant.operations.after.support import BundleItem, SupportBundle
+
+BUNDLE: Listed[BundleItem] = Listed(
+    "support",
+    "support",
+    beside=("path", "table"),
+    headings={"file": "name", "size": "bytes", "what is in it": "what"},
+)
 
 
 def bundle_view(bundle: SupportBundle) -> View:
@@ -25,4 +32,4 @@ def bundle_view(bundle: SupportBundle) -> View:
                 " is not for sending."
             )
 
-    return View("support", bundle.items, text, {"path": bundle.path, "table": bundle.table})
+    return BUNDLE.view(bundle.items, text, {"path": bundle.path, "table": bundle.table})

@@ -10,7 +10,7 @@ from gallant.core.after.compare import NodeVerdict
 from gallant.core.after.picture import LOST, PLANNED, Unlike
 from gallant.core.after.settling import AT_REST, SETTLED, Judged, valued
 from gallant.core.after.still import HOP, RESTART, Still
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import Grid, left_lines, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -29,6 +29,13 @@ if TYPE_CHECKING:
     from gallant.operations.after.settling import Settling
     from gallant.operations.after.verify import Verified
 
+VERDICTS: Listed[NodeVerdict] = Listed(
+    "verify",
+    "verify",
+    beside=("still", "settling", "backups", "unlike", "against", "kept", "snapshots", "left"),
+    headings={"verdict": "ok"},
+)
+
 
 def verify_view(done: Verified) -> View:
     more = {
@@ -43,7 +50,7 @@ def verify_view(done: Verified) -> View:
         "snapshots": list(done.settled),
         "left": [{"notice": n.name, "installed": n.installed, "target": n.target} for n in done.left],
     }
-    return View("verify", done.verdicts, lambda: _verify_text(done), more)
+    return VERDICTS.view(done.verdicts, lambda: _verify_text(done), more)
 
 
 def _verify_text(done: Verified) -> Drawn:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.versions import parse_range
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -17,6 +17,12 @@ from gallant.views.ground.words import (
 
 if TYPE_CHECKING:
     from gallant.operations.ground.last import ConflictRow
+
+CONFLICTS: Listed[ConflictRow] = Listed(
+    "gaps-conflicts",
+    "gaps --conflicts",
+    headings={"runs": "running", "on": "range", "which runs": "other_running"},
+)
 
 
 def conflicts_view(rows: Sequence[ConflictRow]) -> View:
@@ -38,4 +44,4 @@ def conflicts_view(rows: Sequence[ConflictRow]) -> View:
         yield shown
         yield from next_steps(*(f"gallant plan {r.system}" for r in rows if r.standing == "broken"))
 
-    return View("gaps-conflicts", rows, text)
+    return CONFLICTS.view(rows, text)

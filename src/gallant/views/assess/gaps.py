@@ -6,11 +6,12 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import groupby, islice
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.assess.gaps import STANDINGS, Gap
 from gallant.views.ground.palette import TERMINAL
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import Counts, ListRow, Says
 from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -58,6 +59,70 @@ MOST_UNKNOWN = 5  # nodes, a line each
 MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
 
 
+class GapRow(ListRow):
+    """A component, what it runs and what is to be said of it; the worst first."""
+
+    system: str
+    node: str
+    component: str
+    product: str
+    installed: str
+    target: str | None
+    standing: str
+    severity: str | None
+    restart: str | None
+    hops: tuple[str, ...]
+    reasons: tuple[str, ...]
+    security: Annotated[bool, Says("the target closes a security hole")]
+    kind: str
+    aim: Annotated[str, Says("what the estate asks for")]
+    releases_behind: int | None
+    days_behind: Annotated[int | None, Counts("days")]
+    disruptive: Annotated[bool, Says("a service or a node is out for a while")]
+    one_way: tuple[str, ...]
+    terms: tuple[str, ...]
+    then: Annotated[str | None, Says("what its rule does once there is a notice")]
+    rule: Annotated[int | None, Says("which of the estate's rules says so")]
+    change: Annotated[str | None, Says("since the survey before, with --changed")]
+
+    @classmethod
+    def of(cls, shown: GapShown) -> GapRow:
+        gap, verdict, part = shown.gap, shown.gap.verdict, shown.gap.part
+        work = gap.needs_work
+        return cls(
+            system=gap.reading.system,
+            node=gap.reading.node,
+            component=part.name,
+            product=part.product,
+            installed=part.version,
+            target=verdict.target,
+            standing=verdict.standing,
+            severity=verdict.severity,
+            restart=verdict.restart,
+            hops=verdict.hops,
+            reasons=verdict.reasons,
+            security=verdict.security,
+            kind=part.kind,
+            aim=verdict.aim,
+            releases_behind=verdict.releases_behind,
+            days_behind=verdict.days_behind,
+            disruptive=gap.disruptive,
+            one_way=verdict.one_way,
+            terms=verdict.terms,
+            then=shown.decision.then if work else None,
+            rule=shown.decision.rule if work else None,
+            change=shown.change,
+        )
+
+
+GAPS: Listed[GapRow] = Listed(
+    "gaps",
+    "gaps",
+    beside=("summary", "lags", "bundles", "unread", "compared_with", "barred"),
+    headings={"lag": "days_behind"},
+)
+
+
 def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = False) -> View:
     """`whole`: every row, where somebody asked for an order or a number of them."""
     more = {
@@ -71,46 +136,7 @@ def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = F
         "compared_with": result.compared_with,
         "barred": result.barred,
     }
-    return View(
-        "gaps",
-        lambda: [_row(s) for s in result.shown],
-        lambda: _gaps_text(result, now, selected, whole),
-        more,
-        fields=GAP_FIELDS,
-    )
-
-
-def _row(shown: GapShown) -> dict[str, object]:
-    gap: Gap = shown.gap
-    verdict = gap.verdict
-    return {
-        "system": gap.system,
-        "node": gap.node,
-        "component": gap.component,
-        "product": gap.product,
-        "installed": gap.installed,
-        "target": gap.target,
-        "standing": gap.standing,
-        "severity": gap.severity,
-        "restart": gap.restart,
-        "hops": gap.hops,
-        "reasons": gap.reasons,
-        "security": gap.security,
-        "kind": gap.kind,
-        "aim": verdict.aim,
-        "releases_behind": verdict.releases_behind,
-        "days_behind": verdict.days_behind,
-        "disruptive": gap.disruptive,
-        "one_way": verdict.one_way,
-        "terms": verdict.terms,
-        "then": shown.decision.then if gap.needs_work else None,
-        "rule": shown.decision.rule if gap.needs_work else None,
-        "change": shown.change,
-    }
-
-
-# The columns whose fields are called otherwise in the data.
-GAP_FIELDS = {"aim": "target", "lag": "days_behind", "by way of": "hops"}
+    return GAPS.view(lambda: list(map(GapRow.of, result.shown)), lambda: _gaps_text(result, now, selected, whole), more)
 
 
 def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:
@@ -196,10 +222,10 @@ def _whose(group: Sequence[GapShown]) -> str:
 
 
 def _gap_table(groups: Sequence[Sequence[GapShown]], changed: bool) -> Grid:
-    columns = ["node", "component", "installed", "aim", "standing", "lag", "severity", "restart", "by way of"]
+    columns = ["node", "component", "installed", "target", "standing", "lag", "severity", "restart", "hops"]
     if changed:
         columns.insert(3, "before")
-    shown = table(*columns, right=("lag",), optional=("restart", "by way of"))
+    shown = table(*columns, right=("lag",), optional=("restart", "hops"))
     for group in groups:
         s, g = group[0], group[0].gap
         severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"

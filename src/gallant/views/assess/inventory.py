@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from gallant.core.readings import IMAGE, Component, Gauge, Reading
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow
 from gallant.views.ground.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.ground.words import (
     BOLD,
@@ -42,6 +43,33 @@ ALARM_ORDER = {"stop": 0, "warn": 1, "note": 2}
 ALARM_MARKS = WordMarks({"stop": "bad", "warn": "work", "note": "note"})
 
 
+class ProductVersion(ListRow):
+    """A version of a product, and where it runs."""
+
+    product: str
+    kind: str
+    version: str
+    nodes: tuple[str, ...]
+
+
+class ComponentVersion(ListRow):
+    """A version of a component, and where it runs."""
+
+    component: str
+    product: str
+    version: str
+    nodes: tuple[str, ...]
+
+
+INVENTORY: Listed[InventoryRow] = Listed("inventory", "inventory", beside=("reading",))
+BY_PRODUCT: Listed[ProductVersion] = Listed("inventory-by", "inventory --by product")
+BY_COMPONENT: Listed[ComponentVersion] = Listed("inventory-by", "inventory --by component")
+CHANGES: Listed[InventoryChange] = Listed("inventory-diff", "inventory --diff", headings={"change": "what"})
+TRIED: Listed[Reading] = Listed(
+    "survey-trial", "survey --profile", beside=("profile", "capabilities", "calls", "problem", "warnings")
+)
+
+
 def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: datetime, at: str | None) -> View:
     """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number."""
 
@@ -65,7 +93,7 @@ def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: dat
         if unread or failed:
             yield from next_steps("gallant survey --failed")
 
-    return View("inventory", rows, text)
+    return INVENTORY.view(rows, text)
 
 
 def _system_lines(members: Sequence[NodeKnown], now: datetime) -> Iterator[str]:
@@ -171,7 +199,6 @@ def grouped_view(rows: Sequence[InventoryRow], by: str) -> View:
         for key, versions in sorted(groups.items())
         for version, names in sorted(versions.items(), key=lambda v: -len(v[1]))
     ]
-    data = [{by: key[0], second: key[1], "version": version, "nodes": names} for key, version, names in told]
 
     def text() -> Drawn:
         shown = table(by, second, "version", "on", "nodes", right=("on",))
@@ -189,7 +216,13 @@ def grouped_view(rows: Sequence[InventoryRow], by: str) -> View:
             )
         yield shown
 
-    return View("inventory-by", data, text)
+    if by == "product":
+        return BY_PRODUCT.view(
+            [ProductVersion(product=k[0], kind=k[1], version=v, nodes=tuple(names)) for k, v, names in told], text
+        )
+    return BY_COMPONENT.view(
+        [ComponentVersion(component=k[0], product=k[1], version=v, nodes=tuple(names)) for k, v, names in told], text
+    )
 
 
 def node_view(known: NodeKnown, rows: Sequence[InventoryRow], now: datetime) -> View:
@@ -214,7 +247,7 @@ def node_view(known: NodeKnown, rows: Sequence[InventoryRow], now: datetime) -> 
         if known.error:
             yield said("bad", f"the last try failed: {known.error}")
 
-    return View("inventory", rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
+    return INVENTORY.view(rows, text, {"reading": msgspec.to_builtins(r) if r is not None else None})
 
 
 def _head(known: NodeKnown, r: Reading, now: datetime) -> Sequence[tuple[str, str | None]]:
@@ -332,7 +365,7 @@ def changes_view(changes: Sequence[InventoryChange], before: str, after: str) ->
         if not changes:
             yield said("good", f"Nothing differs between {before} and {after}.")
             return
-        shown = table("node", "what", "change", "before", "after")
+        shown = table("node", "component", "change", "before", "after")
         last = None
         for c in changes:
             name = f"{c.system}/{c.node}"
@@ -347,7 +380,7 @@ def changes_view(changes: Sequence[InventoryChange], before: str, after: str) ->
         yield shown
         yield f"{many(len(changes), 'difference')} from {plain(before)} to {plain(after)}."
 
-    return View("inventory-diff", changes, text)
+    return CHANGES.view(changes, text)
 
 
 TRIED_FIELDS = (
@@ -372,7 +405,7 @@ def tried_view(tried: TrialResult, show_calls: bool) -> View:
         yield f"{DIM}can: {', '.join(tried.capabilities)}{OFF}"
         yield from next_steps(tried.next)
 
-    rows = [msgspec.to_builtins(tried.reading)] if tried.reading is not None else []
+    rows = [tried.reading] if tried.reading is not None else []
     more = {
         "profile": tried.profile,
         "capabilities": tried.capabilities,
@@ -380,7 +413,7 @@ def tried_view(tried: TrialResult, show_calls: bool) -> View:
         "problem": tried.problem,
         "warnings": tried.warnings,
     }
-    return View("survey-trial", rows, text, more)
+    return TRIED.view(rows, text, more)
 
 
 def _call_lines(call: TrialCall) -> Iterator[str]:

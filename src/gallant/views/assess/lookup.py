@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import Annotated
 
-from gallant.core.assess.lookup import Match
-from gallant.views.ground.parts import Drawn, View
+from gallant.core.assess.lookup import Known, Match
+from gallant.core.estate.systems import Note
+from gallant.core.records import fields_of
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import next_steps
 from gallant.views.ground.words import (
     BOLD,
@@ -17,8 +20,20 @@ from gallant.views.ground.words import (
     said,
 )
 
-if TYPE_CHECKING:
-    pass
+
+class FoundRow(ListRow):
+    """Something that is known and is like the words that were asked about; the likest first."""
+
+    likeness: Annotated[float, Says("1 is the same")]
+    source: Annotated[str, Says("a known issue, a recall, a note or a roll")]
+    about: str
+    text: str
+    helped: str
+    by: str
+
+
+FOUND: Listed[FoundRow] = Listed("catalog find", "catalog find", beside=("asked",))
+NOTED: Listed[Note] = Listed("note add", "note add")
 
 
 def match_lines(found: Sequence[Match]) -> Iterator[str]:
@@ -42,15 +57,5 @@ def found_view(text: str, found: Sequence[Match]) -> View:
             return
         yield from match_lines(found)
 
-    rows = [
-        {
-            "likeness": m.likeness,
-            "source": m.known.source,
-            "about": m.known.about,
-            "text": m.known.text,
-            "helped": m.known.helped,
-            "by": m.known.by,
-        }
-        for m in found
-    ]
-    return View("catalog find", rows, told, {"asked": text})
+    rows = [FoundRow(likeness=m.likeness, **fields_of(m.known, Known)) for m in found]
+    return FOUND.view(rows, told, {"asked": text})

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.assess.routes import Route, RouteHop
 from gallant.views.ground.notes import note_line
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import Grid, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -24,22 +24,27 @@ from gallant.views.ground.words import (
 if TYPE_CHECKING:
     from gallant.operations.assess.route import RouteAnswer
 
+ROUTE: Listed[RouteHop] = Listed(
+    "route",
+    "route",
+    beside=(
+        "system",
+        "product",
+        "aim",
+        "start",
+        "found",
+        "target",
+        "refused",
+        "rules",
+        "other_reasons",
+        "by_hand",
+        "ways_out",
+        "notes",
+    ),
+)
+
 
 def route_view(answer: RouteAnswer) -> View:
-    rows = [
-        {
-            "from": h.from_,
-            "to": h.to,
-            "minutes": h.minutes,
-            "bridge": h.bridge,
-            "one_way": h.one_way,
-            "restart": h.restart,
-            "snapshots": h.snapshots,
-            "package": h.package,
-            "leaves_recall": h.leaves_recall,
-        }
-        for h in answer.route.hops
-    ]
     more = {
         "system": answer.system,
         "product": answer.product,
@@ -54,7 +59,7 @@ def route_view(answer: RouteAnswer) -> View:
         "ways_out": answer.ways_out,
         "notes": answer.notes,
     }
-    return View("route", rows, lambda: _route_text(answer), more)
+    return ROUTE.view(answer.route.hops, lambda: _route_text(answer), more)
 
 
 def _what_bars(route: Route) -> Iterator[str]:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.readings import HeldSurvey
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import Grid, next_steps, state_word, sync_word, table
 from gallant.views.ground.words import (
     BOLD,
@@ -28,22 +29,51 @@ if TYPE_CHECKING:
     from gallant.operations.ground.survey import Survey, Surveyed
 
 
+class SurveyRow(ListRow):
+    """A node, and whether it was read; failures first."""
+
+    system: str
+    node: str
+    ok: bool
+    version: str | None
+    role: str | None
+    state: str | None
+    last_read: datetime | None
+    error: str | None
+    cause: Annotated[str, Says("the error in words that other nodes may share")]
+    next: str | None
+    in_sync: bool | None
+    serial: str | None
+    took_s: float
+
+    @classmethod
+    def of(cls, n: Surveyed) -> SurveyRow:
+        r = n.reading
+        return cls(
+            system=n.system,
+            node=n.node,
+            ok=r is not None,
+            version=r.version if r else None,
+            role=r.role if r else None,
+            state=r.state if r else None,
+            last_read=n.last,
+            error=n.error,
+            cause=n.cause,
+            next=n.next,
+            in_sync=r.in_sync if r else None,
+            serial=r.serial if r else None,
+            took_s=n.took_s,
+        )
+
+
+SURVEY: Listed[SurveyRow] = Listed(
+    "survey", "survey", beside=("sighted",), headings={"answer": "ok", "sync": "in_sync", "took": "took_s"}
+)
+SURVEYS: Listed[HeldSurvey] = Listed("surveys", "survey --list", headings={"survey": "number"})
+
+
 def survey_view(result: Survey, now: datetime) -> View:
-    rows = [
-        {
-            "system": n.system,
-            "node": n.node,
-            "ok": n.reading is not None,
-            "version": n.reading.version if n.reading else None,
-            "role": n.reading.role if n.reading else None,
-            "state": n.reading.state if n.reading else None,
-            "last_read": n.last,
-            "error": n.error,
-            "cause": n.cause,
-            "next": n.next,
-        }
-        for n in result.nodes
-    ]
+    rows = list(map(SurveyRow.of, result.nodes))
     failed = [n for n in result.nodes if n.reading is None]
 
     def text() -> Drawn:
@@ -64,7 +94,7 @@ def survey_view(result: Survey, now: datetime) -> View:
             yield from next_steps("gallant survey --learn-keys")
         yield from next_steps(*_after(groups)) or next_steps("gallant gaps")
 
-    return View("survey", rows, text, {"sighted": result.sighted})
+    return SURVEY.view(rows, text, {"sighted": result.sighted})
 
 
 def surveys_view(held: Sequence[HeldSurvey]) -> View:
@@ -81,7 +111,7 @@ def surveys_view(held: Sequence[HeldSurvey]) -> View:
         yield shown
         yield from next_steps(f"gallant inventory --at {held[0].number}")
 
-    return View("surveys", list(held), text)
+    return SURVEYS.view(list(held), text)
 
 
 MOST_ROWS = 60  # nodes with a line each; of more, each site has one

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
+from gallant.core.catalog.products import NewSetting, Package, Requirement
 from gallant.core.versions import parse_range
 from gallant.views.ground.notes import note_line
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, CYAN, DIM, LOUD, OFF, ago, many, mark, plain, said, size
 
@@ -22,6 +24,83 @@ if TYPE_CHECKING:
     from gallant.operations.catalogs.writing import CatalogWritten
 
 
+class ReleaseRow(ListRow):
+    """A release of a product, the newest first."""
+
+    product: str
+    version: str
+    build: str | None
+    label: str | None
+    train: str | None
+    released: datetime
+    severity: str
+    security: bool
+    bridge: bool
+    one_way: bool
+    installs_on: Annotated[str | None, Says("VERS; null: any older one")]
+    recall: str | None
+    notes: str
+    known_issues: tuple[str, ...]
+    restart: str
+    stops_here: Annotated[bool, Says("false: its updater runs on to a later release")]
+    snapshots: Annotated[bool, Says("false: a system on it cannot be snapshotted")]
+    support_ends: datetime | None
+    requires: tuple[Requirement, ...]
+    packages: tuple[Package, ...]
+    terms: str | None
+    fresh_install: Annotated[str | None, Says("VERS: versions whose saved configuration a fresh install takes")]
+    settings: Annotated[tuple[NewSetting, ...], Says("new in it")]
+
+    @classmethod
+    def of(cls, product: Product, r: Release) -> ReleaseRow:
+        return cls(
+            product=product.name,
+            version=r.version,
+            build=r.build,
+            label=r.label,
+            train=r.train,
+            released=r.released,
+            severity=r.severity,
+            security=r.security,
+            bridge=r.bridge,
+            one_way=r.one_way,
+            installs_on=r.from_range,
+            recall=r.recall.words if r.recall else None,
+            notes=r.notes,
+            known_issues=tuple(issue.text for issue in r.issues),
+            restart=r.restart,
+            stops_here=r.stops_here,
+            snapshots=r.snapshots,
+            support_ends=r.support_ends,
+            requires=r.requires,
+            packages=r.packages,
+            terms=r.terms,
+            fresh_install=r.fresh_install,
+            settings=r.settings,
+        )
+
+
+ADDED: Listed[SourceFollowed] = Listed("catalog-add", "catalog add")
+SYNCED: Listed[Synced] = Listed(
+    "catalog-sync", "catalog sync", headings={"catalog": "name", "answer": "ok", "good until": "expires"}
+)
+TESTED: Listed[SourceAsked] = Listed("catalog-test", "catalog test", headings={"answer": "ok"})
+TRUSTED: Listed[KeyChanged] = Listed("catalog-trust", "catalog trust")
+REMOVED: Listed[Removed] = Listed("catalog-remove", "catalog remove")
+CATALOGS: Listed[CatalogListed] = Listed(
+    "catalog-list", "catalog list", headings={"catalog": "name", "good until": "expires"}
+)
+PRODUCTS: Listed[ProductHere] = Listed("catalog-products", "catalog list --products", headings={"here": "systems"})
+RELEASES: Listed[ReleaseRow] = Listed(
+    "catalog-show",
+    "catalog show",
+    beside=("notes", "concerns", "terms", "terms_accepted", "bundles", "running"),
+    headings={"installs on": "installs_on"},
+)
+SIGNED: Listed[CatalogWritten] = Listed("catalog-sign", "catalog sign")
+WRITTEN: Listed[CatalogWritten] = Listed("catalog-draft", "catalog draft")
+
+
 def catalog_added_view(added: SourceFollowed) -> View:
     def text() -> Drawn:
         yield said("good", f"{added.name} is followed from {added.source}")
@@ -29,7 +108,7 @@ def catalog_added_view(added: SourceFollowed) -> View:
         yield f"{DIM}Compare it with what the publisher says by another way.{OFF}"
         yield from next_steps(f"gallant catalog sync {added.name}")
 
-    return View("catalog-add", [added], text)
+    return ADDED.view([added], text)
 
 
 def catalog_synced_view(rows: Sequence[Synced]) -> View:
@@ -60,7 +139,7 @@ def catalog_synced_view(rows: Sequence[Synced]) -> View:
                 yield said("work", f"{r.name}: {many(r.left_out, 'entry', 'entries')} not understood and left out")
         yield from next_steps(*(r.next for r in rows)) or next_steps("gallant gaps")
 
-    return View("catalog-sync", rows, text)
+    return SYNCED.view(rows, text)
 
 
 def _some(names: Sequence[str], most: int = 6) -> str:
@@ -77,7 +156,7 @@ def catalog_tested_view(rows: Sequence[SourceAsked]) -> View:
         yield shown
         yield from next_steps(*(r.next for r in rows))
 
-    return View("catalog-test", rows, text)
+    return TESTED.view(rows, text)
 
 
 def catalog_trusted_view(trusted: KeyChanged) -> View:
@@ -87,7 +166,7 @@ def catalog_trusted_view(trusted: KeyChanged) -> View:
         yield f"  now     {BOLD}{trusted.fingerprint}{OFF}"
         yield from next_steps(f"gallant catalog sync {trusted.name}")
 
-    return View("catalog-trust", [trusted], text)
+    return TRUSTED.view([trusted], text)
 
 
 def catalog_removed_view(name: str, removed: Removed | None) -> View:
@@ -100,7 +179,7 @@ def catalog_removed_view(name: str, removed: Removed | None) -> View:
             yield f"{mark('work')} No catalog here says anything now of {many(len(removed.unknown), 'component')}."
             yield from next_steps("gallant gaps --unknown")
 
-    return View("catalog-remove", [] if removed is None else [removed], text)
+    return REMOVED.view([] if removed is None else [removed], text)
 
 
 def catalog_written_view(written: CatalogWritten) -> View:
@@ -119,7 +198,7 @@ def catalog_written_view(written: CatalogWritten) -> View:
             f"gallant catalog add {written.publisher} file://{_absolute(written.file)} --key {written.key}"
         )
 
-    return View("catalog-sign" if written.key else "catalog-draft", [written], text)
+    return (SIGNED if written.key else WRITTEN).view([written], text)
 
 
 def _absolute(file: str) -> str:
@@ -166,7 +245,7 @@ def catalog_list_view(rows: Sequence[CatalogListed], now: datetime) -> View:
         if not rows:
             yield from next_steps("gallant catalog add NAME SOURCE --key FILE")
 
-    return View("catalog-list", rows, text)
+    return CATALOGS.view(rows, text)
 
 
 def products_view(rows: Sequence[ProductHere]) -> View:
@@ -188,11 +267,11 @@ def products_view(rows: Sequence[ProductHere]) -> View:
         yield shown
         yield from next_steps(f"gallant catalog show {rows[0].product}")
 
-    return View("catalog-products", rows, text, fields={"here": "systems"})
+    return PRODUCTS.view(rows, text)
 
 
 def catalog_show_view(details: Details) -> View:
-    rows = [_release_row(details.product, r) for r in details.releases]
+    rows = [ReleaseRow.of(details.product, r) for r in details.releases]
     more: dict[str, object] = {"notes": details.notes}
     if details.alone:
         more |= {
@@ -202,35 +281,7 @@ def catalog_show_view(details: Details) -> View:
             "bundles": details.bundles,
             "running": details.running,
         }
-    return View("catalog-show", rows, lambda: _show_text(details), more)
-
-
-def _release_row(product: Product, r: Release) -> dict[str, object]:
-    return {
-        "product": product.name,
-        "version": r.version,
-        "build": r.build,
-        "label": r.label,
-        "train": r.train,
-        "released": r.released,
-        "severity": r.severity,
-        "security": r.security,
-        "bridge": r.bridge,
-        "one_way": r.one_way,
-        "installs_on": r.from_range,
-        "recall": r.recall.words if r.recall else None,
-        "notes": r.notes,
-        "known_issues": [issue.text for issue in r.issues],
-        "restart": r.restart,
-        "stops_here": r.stops_here,
-        "snapshots": r.snapshots,
-        "support_ends": r.support_ends,
-        "requires": r.requires,
-        "packages": r.packages,
-        "terms": r.terms,
-        "fresh_install": r.fresh_install,
-        "settings": r.settings,
-    }
+    return RELEASES.view(rows, lambda: _show_text(details), more)
 
 
 def _show_text(details: Details) -> Drawn:

@@ -14,7 +14,7 @@ from gallant.core.decide.waivers import Waiver
 from gallant.core.documents import suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.records import clean
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.ground.words import BOLD, DIM, OFF, WordMarks, ago, many, mark, plain, said
 
@@ -22,6 +22,18 @@ if TYPE_CHECKING:
     from gallant.operations.checks.check import Health
     from gallant.operations.checks.mending import Mended
     from gallant.operations.roll.notifying import Told
+
+FINDINGS: Listed[Finding] = Listed(
+    "check", "check", beside=("drift", "compared_with"), headings={"finding": "message", "seen": "evidence"}
+)
+TOLD: Listed[Told] = Listed("check", "check --notify")
+MENDED: Listed[Mended] = Listed("mend", "check --mend")
+CATALOGUE: Listed[Check] = Listed(
+    "check-list",
+    "check --list",
+    headings={"check": "id", "looks at": "looks_at", "at worst": "levels", "of use": "phases"},
+)
+WAIVED: Listed[Waiver] = Listed("waive", "waive")
 
 DRIFT_MARKS = WordMarks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
@@ -52,12 +64,11 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
             yield from next_steps(*health.ways)
 
     rows = [{"what": d.what, "was": d.was, "finding": d.finding} for d in health.drift]
-    return View(
-        "check",
+    return FINDINGS.view(
         findings,
         text,
         {"drift": rows, "compared_with": health.compared_with},
-        remarks=() if everything or not counts["pass"] else ("--all shows the passes too.",),
+        () if everything or not counts["pass"] else ("--all shows the passes too.",),
     )
 
 
@@ -87,7 +98,7 @@ def mended_view(done: Sequence[Mended]) -> View:
         if not done:
             yield f"{mark('note')} Nothing was mended."
 
-    return View("mend", done, text)
+    return MENDED.view(done, text)
 
 
 def _phases(check: Check) -> str:
@@ -132,7 +143,7 @@ def catalogue_view(explain: str | None) -> View:
         waive = f"gallant waive {c.id} SYSTEM --until DAY --reason TEXT   (a warning, never a stop)"
         yield f"  accept     {waive if 'warn' in c.levels else 'nothing of it'}"
 
-    return View("check-list", chosen, text)
+    return CATALOGUE.view(chosen, text)
 
 
 def waived_view(waiver: Waiver) -> View:
@@ -144,7 +155,7 @@ def waived_view(waiver: Waiver) -> View:
         yield f"  {plain(waiver.reason)}"
         yield from next_steps(f"gallant check {waiver.system.partition('/')[0]}")
 
-    return View("waive", [waiver], text)
+    return WAIVED.view([waiver], text)
 
 
 def told_view(told: Sequence[Told]) -> View:
@@ -161,4 +172,4 @@ def told_view(told: Sequence[Told]) -> View:
             yield "Nobody is told: the estate has no notify:."
             yield from next_steps("gallant init shows how, in a new folder")
 
-    return View("check", rows, text)
+    return TOLD.view(rows, text)

@@ -7,11 +7,13 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.after.claims import NO_RESTART, Claim
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.operations.decide.claims import Borne
+
+DRAFT: Listed[Claim] = Listed("history draft", "history --draft")
 
 _DOES = {"install": "to install", "restart": "to restart", "sync": "until a node is whole again"}
 
@@ -54,7 +56,7 @@ def draft_view(roll: str, claims: Sequence[Claim]) -> View:
                 yield f"  - {_for_publisher(claim)}"
         yield f"{mark('note')} A draft: nothing was sent, and it names nothing of this estate."
 
-    return View("history draft", list(claims), text)
+    return DRAFT.view(list(claims), text)
 
 
 def _for_publisher(claim: Claim) -> str:

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from gallant.core.decide.ledger import PLAN, Kept, LedgerEntry
 from gallant.core.decide.notices import Notice
 from gallant.core.records import fields_of
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow
 from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
 from gallant.views.ground.words import BOLD, DIM, LOUD, OFF, WordMarks, ago, many, mark, moment, plain, said
 
@@ -36,8 +37,40 @@ STATE_MARKS = WordMarks(
 MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
 
 
-# The columns whose fields are called otherwise in the data.
-FIELDS = {"notice": "name", "from": "installed", "to": "target"}
+class EntryRow(LedgerEntry):
+    """An entry of the ledger in its place, and the hash of it and of all before it; the newest first."""
+
+    seq: int
+    hash: str
+
+
+class ExportRow(ListRow):
+    """The ledger in a file."""
+
+    file: str
+    entries: int
+
+
+NOTICES: Listed[Notice] = Listed(
+    "notice-list",
+    "notice list",
+    beside=("settled", "uncatalogued", "unread", "barred"),
+    headings={"notice": "name", "when": "start"},
+)
+DECIDED: Listed[Notice] = Listed(
+    "notice",
+    "notice accept, notice book, notice assign, notice skip, notice reopen",
+    beside=("did", "entry", "doubts", "entries"),
+)
+CHOSEN: Listed[Notice] = Listed("notices-chosen", "notice accept")
+LEDGER: Listed[EntryRow] = Listed(
+    "ledger",
+    "ledger",
+    beside=("whole", "problems", "untold"),
+    headings={"entry": "seq", "when": "at", "who": "by", "did": "kind", "about": "subject", "for": "target"},
+)
+EXPORTED: Listed[ExportRow] = Listed("ledger-export", "ledger export")
+VERIFIED: Listed[ChainVerified] = Listed("ledger-verify", "ledger verify")
 
 
 def notices_view(result: NoticesListed, now: datetime, whole: bool = False) -> View:
@@ -48,7 +81,7 @@ def notices_view(result: NoticesListed, now: datetime, whole: bool = False) -> V
         "unread": result.unread,
         "barred": result.barred,
     }
-    return View("notice-list", result.notices, lambda: _notices_text(result, now, whole), more, fields=FIELDS)
+    return NOTICES.view(result.notices, lambda: _notices_text(result, now, whole), more)
 
 
 def _notices_text(result: NoticesListed, now: datetime, whole: bool) -> Drawn:
@@ -98,7 +131,7 @@ def _a_few(names: Sequence[str], most: int = 6) -> str:
     return f"{plain(', '.join(names[:most]))}{more}"
 
 
-COLUMNS = ("notice", "from", "to", "severity", "restart", "state", "start, end", "person", "since")
+COLUMNS = ("notice", "installed", "target", "severity", "restart", "state", "when", "person", "since")
 
 
 def _notice_table(rows: Sequence[Notice], now: datetime) -> Grid:
@@ -144,7 +177,7 @@ def decided_view(decided: Decided) -> View:
             yield f"{mark('bad')} It would be left undone: {plain(doubt)}"
         yield from next_steps(*decided.next)
 
-    return View("notice", [n], text, {"did": decided.did, "entry": decided.entry, "doubts": list(decided.doubts)})
+    return DECIDED.view([n], text, {"did": decided.did, "entry": decided.entry, "doubts": list(decided.doubts)})
 
 
 def chosen_view(chosen: Chosen, now: datetime) -> View:
@@ -154,7 +187,7 @@ def chosen_view(chosen: Chosen, now: datetime) -> View:
         yield _notice_table(chosen.notices, now)
         yield from _left_aside(chosen)
 
-    return View("notices-chosen", chosen.notices, text)
+    return CHOSEN.view(chosen.notices, text)
 
 
 def _left_aside(chosen: Chosen) -> Drawn:
@@ -178,7 +211,7 @@ def accepted_view(done: Sequence[Decided], chosen: Chosen) -> View:
         yield from _left_aside(chosen)
         yield from next_steps(*(step for one in done for step in one.next))
 
-    return View("notice", [one.notice for one in done], text, {"entries": [one.entry for one in done]})
+    return DECIDED.view([one.notice for one in done], text, {"entries": [one.entry for one in done]})
 
 
 def terms_text(version: str, text: str | None) -> str:
@@ -210,7 +243,7 @@ def _entries(kept: Sequence[Kept]) -> Grid:
 
 
 def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[str, int]) -> View:
-    rows = [{"seq": k.seq, **_fields(k), "hash": k.hash} for k in kept]
+    rows = [EntryRow(seq=k.seq, **fields_of(k.entry, LedgerEntry), hash=k.hash) for k in kept]
 
     def text() -> Drawn:
         if kept:
@@ -226,7 +259,7 @@ def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[s
                 f"{many(count, 'entry', 'entries')} could not be told to {place} yet; the next entry tries again",
             )
 
-    return View("ledger", rows, text, {"whole": not problems, "problems": problems, "untold": dict(untold)})
+    return LEDGER.view(rows, text, {"whole": not problems, "problems": problems, "untold": dict(untold)})
 
 
 def ledger_exported_view(count: int, file: str) -> View:
@@ -234,7 +267,7 @@ def ledger_exported_view(count: int, file: str) -> View:
         yield said("good", f"{many(count, 'entry', 'entries')} with their hashes are in {file}")
         yield f"  Keep it where nobody who can write here can; then: gallant ledger verify --against {plain(file)}"
 
-    return View("ledger-export", [{"file": file, "entries": count}], text)
+    return EXPORTED.view([ExportRow(file=file, entries=count)], text)
 
 
 def ledger_verified_view(done: ChainVerified) -> View:
@@ -256,8 +289,4 @@ def ledger_verified_view(done: ChainVerified) -> View:
             )
             yield from next_steps("gallant ledger verify --against FILE, with what a collector was told, or an export")
 
-    return View("ledger-verify", [done], text)
-
-
-def _fields(kept: Kept) -> dict[str, object]:
-    return fields_of(kept.entry, LedgerEntry)
+    return VERIFIED.view([done], text)

@@ -105,13 +105,14 @@ def arranged_rows(
     screen."""
     if not rows:
         return []
-    known, back = list(rows[0]), {field: column for column, field in fields.items()}
+    known = list(rows[0])
 
     def field_of(name: str) -> str:
-        found = resolved(name, known, back)
+        named = [*fields, *known]
+        found = resolved(name, named, {})
         if found is None:
-            raise no_column(name, list(dict.fromkeys([*fields, *known])))
-        return found
+            raise no_column(name, list(dict.fromkeys(named)))
+        return fields.get(found, found)
 
     found = list(rows)
     if listing.by is not None:

@@ -77,7 +77,7 @@ class Output:
 
     def _write(self, view: View) -> None:
         if self.as_json:
-            document = {"schema": f"gallant.{view.command}/1", **view.more, "rows": list(self._rows(view))}
+            document = {"schema": f"gallant.{view.schema}/1", **view.more, "rows": list(self._rows(view))}
             sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
         elif self.as_csv:
             _write_csv(self._rows(view))
@@ -88,7 +88,7 @@ class Output:
     def _rows(self, view: View) -> Sequence[object]:
         if not self.listing.asked:
             return view.data
-        return arranged_rows([msgspec.to_builtins(row) for row in view.data], self.listing, view.fields)
+        return arranged_rows([msgspec.to_builtins(row) for row in view.data], self.listing, view.headings)
 
     def _draw(self, view: View) -> None:
         """Part by part: one that cannot be drawn says so in its place and takes nothing else along."""
@@ -104,12 +104,12 @@ class Output:
     def _arranged(self, view: View) -> Iterator[Part]:
         """The tables that have the columns that were asked for, as they were asked for, and nothing else."""
         tables = [cast(Arranged, part) for part in _drawn(view) if isinstance(part, Arranged)]
-        chosen = [table for table in tables if table.has(self.listing, view.fields)]
+        chosen = [table for table in tables if table.has(self.listing, view.headings)]
         if tables and not chosen:
             columns = max((table.columns for table in tables), key=len)
-            raise no_column(next(n for n in self.listing.named if resolved(n, columns, view.fields) is None), columns)
+            raise no_column(next(n for n in self.listing.named if resolved(n, columns, view.headings) is None), columns)
         for table in chosen:
-            yield table.arranged(self.listing, view.fields)
+            yield table.arranged(self.listing, view.headings)
         if not tables and (rows := self._rows(view)):  # what is drawn as a tree has no columns; its data have
             from gallant.views.ground.tables import table_of
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.decide.notices import Notice
 from gallant.views.ground.listing import Listing, ordered, resolved, sort_key
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Listed, T, View
 from gallant.views.ground.words import (
     BOLD,
     DIM,
@@ -17,7 +17,6 @@ from gallant.views.ground.words import (
     WordMarks,
     mark,
     plain,
-    said,
     styled,
 )
 
@@ -27,7 +26,6 @@ if TYPE_CHECKING:
 
     from gallant.core.plan.sifting import Barred
     from gallant.core.readings import Reading
-    from gallant.operations.setup.files import DeviceKind, Validated
 
 NARROW = 100  # columns; below, what only adds to the rest is left out
 GAP = 2  # between two columns
@@ -231,17 +229,6 @@ def sync_word(reading: Reading) -> str:
     return "in sync" if reading.in_sync else f"{YELLOW}{plain(reading.sync_word)}{OFF}"
 
 
-def profiles_view(kinds: Sequence[DeviceKind]) -> View:
-    def text() -> Drawn:
-        shown = table("profile", "driver", "product", "what it gives")
-        for kind in kinds:
-            shown.add_row(f"{BOLD}{plain(kind.profile)}{OFF}", kind.driver, plain(kind.product), ", ".join(kind.gives))
-        yield shown
-        yield from next_steps("gallant survey --profile NAME|FILE --address ADDRESS tries one on a device")
-
-    return View("profiles", list(kinds), text)
-
-
 def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> Iterator[str]:
     """What is not as its aim says: all is well only when no component is left. `why` it is in no plan, by name."""
     for n in left:
@@ -263,19 +250,6 @@ def barred_lines(barred: Sequence[Barred]) -> Iterator[str]:
         yield f"{mark('bad')} {len(barred) - MOST_BARRED} more cannot be planned now {DIM}(--json names them){OFF}."
 
 
-def validated_view(rows: Sequence[Validated]) -> View:
-    def text() -> Drawn:
-        for r in rows:
-            if r.problems:
-                yield from (plain(p) for p in r.problems)
-            else:
-                yield f"{said('good', r.file)}  {DIM}{r.kind}{OFF}"
-                if r.gives:
-                    yield f"  gives {', '.join(r.gives)}"
-
-    return View("validate", rows, text)
-
-
-def lines_view(command: str, rows: Sequence[object], *lines: str) -> View:
+def lines_view(listed: Listed[T], rows: Sequence[T], *lines: str) -> View:
     """A short answer in a line or two."""
-    return View(command, rows, lambda: lines)
+    return listed.view(rows, lambda: lines)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated, Any
 
 from gallant.core.after.differences import CHANGED, GONE, NEW, SAME, Difference, Pair
 from gallant.core.estate.backups import Backup, BackupFate, Copy, Item
 from gallant.views.ground.palette import TERMINAL
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import Grid, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
@@ -39,29 +40,137 @@ WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the 
 MOST_ROWS = 60  # of one item on a screen; --json has them all
 
 
-def backup_rows(backups: Sequence[Backup]) -> list[dict[str, object]]:
-    return [
-        {
-            "id": b.id,
-            "system": b.system,
-            "version": ", ".join(dict.fromkeys(b.versions.values())),
-            "taken": b.taken,
-            "by": b.by,
-            "comment": b.comment,
-            "items": [i.name for i in b.items],
-            "bytes": b.bytes,
-            "sealed": b.sealed,
-            "opened": b.opened,
-            "encrypted": b.encrypted,
-            "before": b.before,
-            "copies": [{"place": c.place, "sealed": c.sealed, "problem": c.problem} for c in b.copies],
-        }
-        for b in backups
-    ]
+class BackupFacts(ListRow):
+    """What every row of a backup says."""
+
+    id: str
+    system: str
+    version: str
+    taken: datetime
+    by: str
+    comment: str
+    bytes: int
+    sealed: Annotated[datetime | None, Says("when its bytes were last read back whole")]
+    opened: Annotated[datetime | None, Says("when it was last decrypted and unpacked")]
+    encrypted: bool
+    before: Annotated[str | None, Says("the release that was to be entered")]
+    copies: tuple[Copy, ...]
+
+
+class BackupRow(BackupFacts):
+    """A backup, the newest first."""
+
+    items: tuple[str, ...]
+
+
+class BackupCheckedRow(BackupRow):
+    """A backup that was read back, and what is wrong with it."""
+
+    problems: tuple[str, ...]
+    opened_now: bool
+
+
+class BackupShownRow(BackupFacts):
+    """A backup with all that its manifest says."""
+
+    items: tuple[Item, ...]
+    signature: Annotated[str | None, Says("what is wrong with it")]
+    path: str
+    recipients: tuple[str, ...]
+    key: str | None
+    blake3: str
+    shares_with: Annotated[tuple[str, ...], Says("backups that point to the same archive")]
+
+
+class DifferenceRow(ListRow):
+    """An item of two backups, and how it differs."""
+
+    item: str
+    what: Annotated[str, Says("changed, new, gone, same")]
+    before_bytes: int | None
+    after_bytes: int | None
+    rows: tuple[Pair, ...]
+
+    @classmethod
+    def of(cls, d: Difference) -> DifferenceRow:
+        return cls(item=d.item, what=d.what, before_bytes=d.before_bytes, after_bytes=d.after_bytes, rows=d.rows)
+
+
+class ExportedRow(ListRow):
+    """An item of a backup, in clear in a folder."""
+
+    path: str
+    bytes: int
+    sha256: str
+
+
+class RestoredRow(ListRow):
+    """A node that took a backup's items, and which of them it exports otherwise since."""
+
+    node: str
+    backup: str
+    items: tuple[str, ...]
+    unlike: tuple[DifferenceRow, ...]
+    version: str
+    before: Annotated[str | None, Says("the backup of what was there before")]
+
+
+class BackupPrunedRow(ListRow):
+    """A backup, and what becomes of it."""
+
+    id: str
+    system: str
+    taken: datetime
+    kept: Annotated[str | None, Says("the rule by which it stays")]
+    gone: bool
+
+
+TAKEN: Listed[BackupRow] = Listed("backup-take", "backup take", beside=("failed",))
+BACKUPS: Listed[BackupRow] = Listed(
+    "backup-list",
+    "backup list",
+    headings={"backup": "id", "age": "taken", "size": "bytes", "sealed ago": "sealed", "opened ago": "opened"},
+)
+SHOWN: Listed[BackupShownRow] = Listed("backup-show", "backup show", headings={"item": "id"})
+CHECKED: Listed[BackupCheckedRow] = Listed("backup-verify", "backup verify")
+COMPARED: Listed[DifferenceRow] = Listed("backup-diff", "backup diff", beside=("left", "right"))
+EXPORTED: Listed[ExportedRow] = Listed("backup-export", "backup export", beside=("id",))
+RESTORED: Listed[RestoredRow] = Listed("backup-restore", "backup restore")
+PRUNED: Listed[BackupPrunedRow] = Listed(
+    "backup-prune",
+    "backup prune",
+    headings={"backup": "id", "age": "taken", "what becomes of it": "kept"},
+)
+
+
+def _row(b: Backup) -> BackupRow:
+    return BackupRow(**_of(b), items=_items(b))
+
+
+def _items(b: Backup) -> tuple[str, ...]:
+    return tuple(item.name for item in b.items)
+
+
+def _of(b: Backup) -> dict[str, Any]:
+    """What every row of a backup says."""
+    return {
+        "id": b.id,
+        "system": b.system,
+        "version": ", ".join(dict.fromkeys(b.versions.values())),
+        "taken": b.taken,
+        "by": b.by,
+        "comment": b.comment,
+        "bytes": b.bytes,
+        "sealed": b.sealed,
+        "opened": b.opened,
+        "encrypted": b.encrypted,
+        "before": b.before,
+        "copies": b.copies,
+    }
 
 
 def taken_view(taken: Sequence[BackupTaken]) -> View:
-    rows = backup_rows([t.backup for t in taken if t.backup])
+    rows = [_row(t.backup) for t in taken if t.backup]
 
     def text() -> Drawn:
         for t in taken:
@@ -80,7 +189,7 @@ def taken_view(taken: Sequence[BackupTaken]) -> View:
         yield from next_steps(*(t.next for t in taken))
 
     failed = [{"system": t.system, "error": t.error, "next": t.next} for t in taken if t.error is not None]
-    return View("backup-take", rows, text, {"failed": failed})
+    return TAKEN.view(rows, text, {"failed": failed})
 
 
 def _item(backup: Backup, item: Item) -> str:
@@ -125,7 +234,7 @@ def list_view(backups: Sequence[Backup], now: datetime) -> View:
             yield f"{mark('work')} None of them was ever opened; only then is it known that they can be."
             yield from next_steps("gallant backup verify --all")
 
-    return View("backup-list", backup_rows(backups), text)
+    return BACKUPS.view(list(map(_row, backups)), text)
 
 
 def _since(then: datetime, now: datetime) -> str:
@@ -170,10 +279,17 @@ def show_view(shown: BackupShown, now: datetime) -> View:
         yield items
         yield from next_steps(f"gallant backup diff {b.id}", f"gallant backup export {b.id} FOLDER")
 
-    rows = [{"name": i.name, "node": i.node, "bytes": i.bytes, "sha256": i.sha256} for i in b.items]
-    more = {**backup_rows([b])[0], "items": rows, "signature": shown.signature, "path": shown.path}
-    more |= {"recipients": b.recipients, "key": b.key, "blake3": b.blake3, "shares_with": shown.shares_with}
-    return View("backup-show", [more], text)
+    row = BackupShownRow(
+        **_of(b),
+        items=b.items,
+        signature=shown.signature,
+        path=shown.path,
+        recipients=b.recipients,
+        key=b.key,
+        blake3=b.blake3,
+        shares_with=tuple(shown.shares_with),
+    )
+    return SHOWN.view([row], text)
 
 
 def checked_view(checked: Sequence[BackupChecked]) -> View:
@@ -187,12 +303,11 @@ def checked_view(checked: Sequence[BackupChecked]) -> View:
             yield f"{mark('note')} {many(len(closed), 'backup')} can be opened only with an identity: --identity FILE"
         yield from next_steps(*(f"gallant backup take {c.backup.system}" for c in checked if c.problems))
 
-    rows = backup_rows([c.backup for c in checked])
-    return View(
-        "backup-verify",
-        [{**r, "problems": c.problems, "opened_now": c.opened_now} for r, c in zip(rows, checked, strict=True)],
-        text,
-    )
+    rows = [
+        BackupCheckedRow(**_of(c.backup), items=_items(c.backup), problems=tuple(c.problems), opened_now=c.opened_now)
+        for c in checked
+    ]
+    return CHECKED.view(rows, text)
 
 
 def diff_view(found: Compared, now: datetime, everything: bool) -> View:
@@ -228,19 +343,9 @@ def diff_view(found: Compared, now: datetime, everything: bool) -> View:
                 whose = f" --node {differing[0].item.partition('/')[0]}" if several else ""
                 yield from next_steps(f"gallant backup restore {left.id}{whose}")
 
-    return View(
-        "backup-diff", list(map(_difference, items)), text, {"left": left.id, "right": right.id if right else None}
+    return COMPARED.view(
+        list(map(DifferenceRow.of, items)), text, {"left": left.id, "right": right.id if right else None}
     )
-
-
-def _difference(d: Difference) -> dict[str, object]:
-    return {
-        "item": d.item,
-        "what": d.what,
-        "before_bytes": d.before_bytes,
-        "after_bytes": d.after_bytes,
-        "rows": [{"left": p.left, "right": p.right, "at": p.at} for p in d.rows],
-    }
 
 
 def _sizes(d: Difference) -> str:
@@ -276,8 +381,8 @@ def exported_view(backup: Backup, folder: Path) -> View:
         )
         yield f"{mark('work')} It lies there in clear; take it away when you have what you need."
 
-    rows = [{"path": str(folder / i.path), "bytes": i.bytes, "sha256": i.sha256} for i in backup.items]
-    return View("backup-export", rows, text, {"id": backup.id})
+    rows = [ExportedRow(path=str(folder / i.path), bytes=i.bytes, sha256=i.sha256) for i in backup.items]
+    return EXPORTED.view(rows, text, {"id": backup.id})
 
 
 def restored_view(done: Restored) -> View:
@@ -299,15 +404,15 @@ def restored_view(done: Restored) -> View:
             yield f"  What was there before is in {done.safety.id}."
         yield from next_steps(f"gallant check {done.backup.system}", f"gallant backup diff {done.backup.id}")
 
-    row = {
-        "node": done.node,
-        "backup": done.backup.id,
-        "items": done.items,
-        "unlike": list(map(_difference, done.unlike)),
-        "version": done.version,
-        "before": done.safety.id if done.safety else None,
-    }
-    return View("backup-restore", [row], text)
+    row = RestoredRow(
+        node=done.node,
+        backup=done.backup.id,
+        items=tuple(done.items),
+        unlike=tuple(map(DifferenceRow.of, done.unlike)),
+        version=done.version,
+        before=done.safety.id if done.safety else None,
+    )
+    return RESTORED.view([row], text)
 
 
 def _is_of(compared: str, item: str) -> bool:
@@ -334,13 +439,9 @@ def pruned_view(planned: Sequence[BackupFate], now: datetime, dry: bool) -> View
             yield f"{mark('good')} Every backup is kept by a rule."
 
     rows = [
-        {
-            "id": f.backup.id,
-            "system": f.backup.system,
-            "taken": f.backup.taken,
-            "kept": f.kept,
-            "gone": not dry and not f.kept,
-        }
+        BackupPrunedRow(
+            id=f.backup.id, system=f.backup.system, taken=f.backup.taken, kept=f.kept, gone=not dry and not f.kept
+        )
         for f in planned
     ]
-    return View("backup-prune", rows, text)
+    return PRUNED.view(rows, text)

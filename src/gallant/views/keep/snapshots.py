@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from datetime import datetime
+from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.estate.snapshots import RestorePoint
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import Counts, ListRow, Says, Seconds
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, OFF, duration, many, mark, plain, said, size
 
@@ -14,19 +16,39 @@ if TYPE_CHECKING:
     from gallant.operations.keep.snapshots import Made, NodeBack, Reverted
 
 
-def _rows(kept: Sequence[RestorePoint]) -> list[dict[str, object]]:
-    return [
-        {
-            "system": k.system,
-            "name": k.snapshot.name,
-            "taken": k.snapshot.taken,
-            "age": k.age.total_seconds(),
-            "bytes": k.snapshot.bytes,
-            "keeper": k.keeper,
-            "overdue": k.overdue,
-        }
-        for k in kept
-    ]
+class SnapshotRow(ListRow):
+    """A snapshot; the oldest is the loudest."""
+
+    system: str
+    name: str
+    taken: datetime
+    age: Seconds
+    bytes: Annotated[int | None, Counts("bytes")]
+    keeper: Annotated[str, Says("the node that keeps it")]
+    overdue: bool
+
+    @classmethod
+    def of(cls, k: RestorePoint) -> SnapshotRow:
+        return cls(
+            system=k.system,
+            name=k.snapshot.name,
+            taken=k.snapshot.taken,
+            age=k.age.total_seconds(),
+            bytes=k.snapshot.bytes,
+            keeper=k.keeper,
+            overdue=k.overdue,
+        )
+
+
+TAKEN: Listed[Made] = Listed("snapshot-take", "snapshot take")
+SNAPSHOTS: Listed[SnapshotRow] = Listed(
+    "snapshot-list",
+    "snapshot list",
+    beside=("failed",),
+    headings={"snapshot": "name", "size": "bytes", "kept by": "keeper"},
+)
+REVERTED: Listed[SnapshotRow] = Listed("snapshot-revert", "snapshot revert", beside=("nodes",))
+SNAPSHOT: Listed[SnapshotRow] = Listed("snapshot", "snapshot remove")
 
 
 def made_view(rows: Sequence[Made]) -> View:
@@ -40,7 +62,7 @@ def made_view(rows: Sequence[Made]) -> View:
             *(r.next for r in rows), *(f"gallant snapshot list {r.system}" for r in rows if not r.error)
         )
 
-    return View("snapshot-take", rows, text)
+    return TAKEN.view(rows, text)
 
 
 def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) -> View:
@@ -64,7 +86,7 @@ def list_view(kept: Sequence[RestorePoint], failed: Sequence[str], days: float) 
         elif not failed:
             yield f"{mark('good')} No snapshot is left over."
 
-    return View("snapshot-list", _rows(kept), text, {"failed": list(failed)})
+    return SNAPSHOTS.view(list(map(SnapshotRow.of, kept)), text, {"failed": list(failed)})
 
 
 def reverted_view(done: Reverted) -> View:
@@ -87,7 +109,7 @@ def reverted_view(done: Reverted) -> View:
             yield f"  {BOLD}{plain(point.system)}/{plain(one.node)}{OFF} {plain(_not_back(one))}"
         yield from next_steps(f"gallant check {point.system}")
 
-    return View("snapshot-revert", _rows([point]), text, {"nodes": list(done.nodes)})
+    return REVERTED.view([SnapshotRow.of(point)], text, {"nodes": list(done.nodes)})
 
 
 def _not_back(one: NodeBack) -> str:
@@ -102,4 +124,4 @@ def done_view(kept: RestorePoint, did: str) -> View:
         yield f"{said('good', kept.system)}  {did} {plain(kept.snapshot.name)}"
         yield from next_steps(f"gallant check {kept.system}")
 
-    return View("snapshot", _rows([kept]), text)
+    return SNAPSHOT.view([SnapshotRow.of(kept)], text)

@@ -3,15 +3,49 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, DIM, OFF, many, mark, plain, said, size
 
 if TYPE_CHECKING:
     from gallant.operations.keep.preloading import Preloaded
     from gallant.operations.keep.stock import InStock, PackageCarriedIn, PackageFetched, Pruned
+
+
+class PrunedRow(ListRow):
+    """A package, and what becomes of it."""
+
+    package: str
+    bytes: int
+    sha256: str
+    kept: Annotated[str | None, Says("why it stays")]
+    gone: bool
+
+    @classmethod
+    def of(cls, r: Pruned, dry: bool) -> PrunedRow:
+        return cls(package=r.package, bytes=r.bytes, sha256=r.sha256, kept=r.kept, gone=not dry and r.kept is None)
+
+
+FETCHED: Listed[PackageFetched] = Listed(
+    "stock-fetch", "stock fetch", headings={"for": "why", "size": "bytes", "sha-256": "sha256"}
+)
+STOCK: Listed[InStock] = Listed(
+    "stock-list",
+    "stock list, stock verify",
+    headings={"size": "bytes", "bytes on the disk": "ok", "needed by": "needed", "sha-256": "sha256"},
+)
+CARRIED: Listed[PackageCarriedIn] = Listed("stock-add", "stock add")
+PRELOADED: Listed[Preloaded] = Listed(
+    "stock-preload", "stock preload, stock unload", headings={"size": "bytes", "verified by": "by"}
+)
+PRUNED: Listed[PrunedRow] = Listed(
+    "stock-prune",
+    "stock prune",
+    headings={"size": "bytes", "what becomes of it": "kept", "sha-256": "sha256"},
+)
 
 
 STATES = {
@@ -61,7 +95,7 @@ def fetched_view(rows: Sequence[PackageFetched], following: Sequence[str]) -> Vi
         if rows and not any(r.error for r in rows):
             yield from next_steps(*following)
 
-    return View("stock-fetch", rows, text)
+    return FETCHED.view(rows, text)
 
 
 def held_view(rows: Sequence[InStock]) -> View:
@@ -103,7 +137,7 @@ def held_view(rows: Sequence[InStock]) -> View:
         elif any(not r.needed and not r.vouched for r in rows):
             yield from next_steps("gallant stock prune --dry-run")
 
-    return View("stock-list", rows, text)
+    return STOCK.view(rows, text)
 
 
 def added_view(rows: Sequence[PackageCarriedIn]) -> View:
@@ -113,7 +147,7 @@ def added_view(rows: Sequence[PackageCarriedIn]) -> View:
             yield f"{said('good' if r.release else 'work', r.package)}  {size(r.bytes)}, {what}"
         yield from next_steps("gallant stock list")
 
-    return View("stock-add", rows, text)
+    return CARRIED.view(rows, text)
 
 
 def preloaded_view(rows: Sequence[Preloaded]) -> View:
@@ -137,7 +171,7 @@ def preloaded_view(rows: Sequence[Preloaded]) -> View:
         if done and not any(r.error for r in rows):
             yield from next_steps(f"gallant plan {' '.join(done)}")
 
-    return View("stock-preload", rows, text)
+    return PRELOADED.view(rows, text)
 
 
 def pruned_view(rows: Sequence[Pruned], dry: bool) -> View:
@@ -154,17 +188,4 @@ def pruned_view(rows: Sequence[Pruned], dry: bool) -> View:
         if dry and going:
             yield from next_steps("gallant stock prune")
 
-    return View(
-        "stock-prune",
-        [
-            {
-                "package": r.package,
-                "bytes": r.bytes,
-                "sha256": r.sha256,
-                "kept": r.kept,
-                "gone": not dry and r.kept is None,
-            }
-            for r in rows
-        ],
-        text,
-    )
+    return PRUNED.view([PrunedRow.of(r, dry) for r in rows], text)

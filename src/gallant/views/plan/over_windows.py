@@ -7,17 +7,19 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
 from gallant.views.ground.words import BOLD, DIM, OFF, duration, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.operations.plan.over_windows import OverWindows, Slot
 
+SLOTS: Listed[Slot] = Listed("plan --all", "plan --all", beside=("plan", "path", "gap", "barred"))
+
 
 def over_windows_view(found: OverWindows, now: datetime) -> View:
     more = {"plan": found.plan, "path": found.path, "gap": found.gap, "barred": found.barred}
-    return View("plan --all", found.slots, lambda: _over_windows_text(found), more)
+    return SLOTS.view(found.slots, lambda: _over_windows_text(found), more)
 
 
 def _over_windows_text(found: OverWindows) -> Drawn:

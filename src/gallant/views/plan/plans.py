@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.steps.away import out_s
 from gallant.core.steps.kinds import LOOK_OVER, by_device
 from gallant.core.work.plan import BACKOUT, Back, Hop, Lane, Plan, Step, Wave, steps_of, waves_seconds
 from gallant.views.decide.claims import borne_lines
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says, Seconds
 from gallant.views.ground.steps import hop_words, step_words
 from gallant.views.ground.tables import LEVEL_MARKS, Grid, barred_lines, left_lines, next_steps, table
 from gallant.views.ground.words import (
@@ -34,34 +35,81 @@ if TYPE_CHECKING:
     from gallant.operations.plan.making import Planned
 
 
-def _back_row(back: Back) -> dict[str, object]:
-    return {"does": back.does or None, "lasts": back.lasts_s or None, "why_none": list(back.why)}
+class BackRow(ListRow):
+    """What a back-out finds once a step is done: how it takes it back, and how long that lasts, or why it cannot."""
+
+    does: str | None
+    lasts: Seconds | None
+    why_none: tuple[str, ...]
 
 
-def plan_rows(plan: Plan) -> list[dict[str, object]]:
+class StepShown(ListRow):
+    """A step, in the plan's order."""
+
+    step: str
+    kind: str
+    system: str
+    node: str
+    component: str
+    to: str
+    estimate: Seconds
+    deadline: Seconds
+    disturbs: tuple[str, ...]
+    anew: Annotated[dict[str, float], Says("guests that are started anew elsewhere: for how many seconds each is down")]
+    interrupts: Annotated[Seconds, Says("the service address may be unreachable for so long")]
+    repeat: str
+    undo: str | None
+    back: Annotated[BackRow | None, Says("of steps that alter what a node runs")]
+    safe_stop: Annotated[Seconds | None, Says("the system may be left so for so long")]
+    expects: str
+
+
+class CallRow(ListRow):
+    """A call to a device, in the plan's order."""
+
+    step: str
+    at: Annotated[str, Says("the node that is spoken to")]
+    doing: str
+    call: str
+
+
+STEPS: Listed[StepShown] = Listed(
+    "plan",
+    "plan, backout",
+    beside=("id", "path", "systems", "estimate", "spread", "left", "barred", "opens", "rolled_by", "windows"),
+)
+CALLS: Listed[CallRow] = Listed("roll calls", "roll --show-calls", beside=("plan", "reads"))
+APPROVED: Listed[Approval] = Listed("approve", "approve", beside=("missing",))
+
+
+def plan_rows(plan: Plan) -> list[StepShown]:
     """A row for each step; `back` is what a back-out finds once it is done, for those that alter what a node runs."""
     backs = {back.step: back for lane in plan.lanes for back in lane.back if back.component}
     return [
-        {
-            "step": s.id,
-            "kind": s.kind,
-            "system": s.system,
-            "node": s.node,
-            "component": s.component,
-            "to": s.to,
-            "estimate": s.estimate_s,
-            "deadline": s.deadline_s,
-            "disturbs": s.disturbs,
-            "anew": s.anew,
-            "interrupts": s.interrupts_s,
-            "repeat": s.repeat,
-            "undo": s.undo,
-            "back": _back_row(backs[s.id]) if s.id in backs else None,
-            "safe_stop": s.safe_stop_s,
-            "expects": s.expects,
-        }
+        StepShown(
+            step=s.id,
+            kind=s.kind,
+            system=s.system,
+            node=s.node,
+            component=s.component,
+            to=s.to,
+            estimate=s.estimate_s,
+            deadline=s.deadline_s,
+            disturbs=s.disturbs,
+            anew=s.anew,
+            interrupts=s.interrupts_s,
+            repeat=s.repeat,
+            undo=s.undo,
+            back=_back_row(backs[s.id]) if s.id in backs else None,
+            safe_stop=s.safe_stop_s,
+            expects=s.expects,
+        )
         for s in plan.steps()
     ]
+
+
+def _back_row(back: Back) -> BackRow:
+    return BackRow(does=back.does or None, lasts=back.lasts_s or None, why_none=tuple(back.why))
 
 
 def plan_view(planned: Planned) -> View:
@@ -88,7 +136,7 @@ def plan_view(planned: Planned) -> View:
             for f in planned.fits
         ],
     }
-    return View("plan", plan_rows(plan), lambda: _plan_text(planned), more)
+    return STEPS.view(plan_rows(plan), lambda: _plan_text(planned), more)
 
 
 def _plan_text(planned: Planned) -> Drawn:
@@ -249,8 +297,8 @@ def calls_view(shown: PlanCalls) -> View:
             " that was lost, come on top."
         )
 
-    rows = [{"step": s.step, "at": s.at, "doing": s.doing, "call": call} for s in shown.steps for call in s.calls]
-    return View("roll calls", rows, text, {"plan": shown.plan, "reads": shown.reads})
+    rows = [CallRow(step=s.step, at=s.at, doing=s.doing, call=call) for s in shown.steps for call in s.calls]
+    return CALLS.view(rows, text, {"plan": shown.plan, "reads": shown.reads})
 
 
 def approved_view(approval: Approval) -> View:
@@ -268,7 +316,7 @@ def approved_view(approval: Approval) -> View:
         else:
             yield from next_steps(approval.roll)
 
-    return View("approve", [approval], text, {"missing": approval.missing})
+    return APPROVED.view([approval], text, {"missing": approval.missing})
 
 
 def _errand(plan: Plan) -> str:

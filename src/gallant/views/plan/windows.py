@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 from zoneinfo import ZoneInfo
 
 from gallant.core.windows.rules import Span
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, DIM, GREEN, OFF, duration, mark, plain, said
 
@@ -20,8 +21,30 @@ PART_H = 6  # hours of one sign
 MOST_SPANS = 4  # of each system in the list; one alone has all of its own
 
 
+class WindowRow(ListRow):
+    """A window in the next two weeks."""
+
+    system: str
+    begin: datetime
+    end: datetime
+    zone: Annotated[str, Says("the time zone of its site; the times are UTC")]
+    length_s: float
+
+
+WINDOWS: Listed[WindowRow] = Listed(
+    "windows",
+    "windows",
+    beside=("any_time",),
+    headings={"systems": "system", "begins": "begin", "ends": "end", "long": "length_s", "in": "begin"},
+)
+
+
 def windows_view(rows: Sequence[Calendar], now: datetime) -> View:
-    data = [{"system": c.system, "begin": s.begin, "end": s.end, "zone": c.zone} for c in rows for s in c.spans or ()]
+    data = [
+        WindowRow(system=c.system, begin=s.begin, end=s.end, zone=c.zone, length_s=s.length.total_seconds())
+        for c in rows
+        for s in c.spans or ()
+    ]
 
     def text() -> Drawn:
         free = [c.system for c in rows if c.spans is None]
@@ -50,7 +73,7 @@ def windows_view(rows: Sequence[Calendar], now: datetime) -> View:
         if held:
             yield from next_steps(f"gallant plan {held[0].system}")
 
-    return View("windows", data, text, {"any_time": [c.system for c in rows if c.spans is None]})
+    return WINDOWS.view(data, text, {"any_time": [c.system for c in rows if c.spans is None]})
 
 
 def _alike(held: Sequence[Calendar]) -> list[tuple[list[str], Calendar]]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow, Says
 from gallant.views.ground.tables import Grid, next_steps, table
 from gallant.views.ground.words import BOLD, OFF, WordMarks, duration, many, mark, plain, said
 
@@ -20,10 +21,27 @@ ORDER = ("left", "begun", "under way", "to come")
 MOST_TO_COME = 20
 
 
+class BookedRow(ListRow):
+    """A plan that is prepared by gallant due."""
+
+    plan: str
+    at: Annotated[datetime, Says("from when on")]
+
+
+DUE: Listed[DueRow] = Listed(
+    "due",
+    "due",
+    beside=("busy", "hangs"),
+    headings={"system": "subject", "because": "what", "stands": "did", "from": "at", "in": "at"},
+)
+PREPARED: Listed[Prepared] = Listed("plan prepare", "plan --prepare now", beside=("plan",))
+BOOKED: Listed[BookedRow] = Listed("plan prepare", "plan --prepare TIME")
+
+
 def due_view(turn: DueLook, now: datetime, began: bool) -> View:
     """`began`: it was asked to begin what is due, and not only to show it."""
     rows = sorted(turn.rows, key=lambda row: ORDER.index(row.did))
-    return View("due", rows, lambda: _due_text(turn, rows, now, began), {"busy": turn.busy, "hangs": turn.hangs})
+    return DUE.view(rows, lambda: _due_text(turn, rows, now, began), {"busy": turn.busy, "hangs": turn.hangs})
 
 
 def _due_text(turn: DueLook, rows: Sequence[DueRow], now: datetime, began: bool) -> Drawn:
@@ -48,7 +66,7 @@ def _due_text(turn: DueLook, rows: Sequence[DueRow], now: datetime, began: bool)
 
 
 def _due_table(groups: Sequence[tuple[DueRow, list[str]]], now: datetime, began: bool) -> Grid:
-    shown = table("what", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
+    shown = table("system", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
     for row, names in groups:
         wait = (row.at - now).total_seconds() if row.at is not None else None
         due_now = not began and row.did == "to come" and wait is not None and wait <= 0
@@ -101,7 +119,7 @@ def booked_preparation_view(plan: Plan, at: datetime) -> View:
         )
         yield from next_steps("gallant due --list")
 
-    return View("plan prepare", [{"plan": plan.id, "at": at}], text)
+    return BOOKED.view([BookedRow(plan=plan.id, at=at)], text)
 
 
 def prepared_view(plan: Plan, rows: Sequence[Prepared]) -> View:
@@ -121,4 +139,4 @@ def prepared_view(plan: Plan, rows: Sequence[Prepared]) -> View:
             yield said("good", f"All that {plain(plan.id)} needs is here and saved.")
             yield from next_steps(f"gallant plan --show {plan.id}")
 
-    return View("plan prepare", rows, text, {"plan": plan.id})
+    return PREPARED.view(rows, text, {"plan": plan.id})

@@ -7,14 +7,17 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from gallant.core.length.rehearsing import Rehearsal
 from gallant.core.readings import IMAGE
 from gallant.views.ground.palette import ACCENT, BAD, GOOD, MUTED, ONE, TEXT, paler
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, DIM, OFF, duration, many, mark, plain
 
 if TYPE_CHECKING:
-    from gallant.core.length.rehearsing import Rehearsal, Share
+    from gallant.core.length.rehearsing import Share
+
+REHEARSED: Listed[Rehearsal] = Listed("rehearsal", "rehearse")
 
 SURE = 0.9  # of all nights, from which on a plan is called one that fits
 BINS = 40
@@ -58,7 +61,7 @@ def rehearsal_view(found: Rehearsal) -> View:
         yield from _places("What decides when it is done:", found.decides)
         yield from next_steps(*_next(found))
 
-    return View("rehearsal", [found], text)
+    return REHEARSED.view([found], text)
 
 
 def _next(found: Rehearsal) -> Iterator[str]:

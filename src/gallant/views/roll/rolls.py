@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from gallant.views.assess.lookup import match_lines
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
+from gallant.views.ground.rows import ListRow
 from gallant.views.ground.tables import next_steps
 from gallant.views.ground.words import (
     BOLD,
@@ -18,7 +19,7 @@ from gallant.views.ground.words import (
     said,
 )
 from gallant.views.roll.outages import outage_lines
-from gallant.views.roll.runs import STATE_MARKS, history_rows
+from gallant.views.roll.runs import STATE_MARKS, RunRow
 from gallant.views.roll.unlike import unlike_lines
 
 if TYPE_CHECKING:
@@ -26,6 +27,19 @@ if TYPE_CHECKING:
     from gallant.operations.roll.carrying import RollEnded
     from gallant.operations.roll.detaching import Detached
     from gallant.operations.roll.holding import HoldAsked
+
+
+class HoldRow(ListRow):
+    """A roll that was asked to hold, or ended for good; and what keeps its process from doing so."""
+
+    run: str
+    state: str
+    trouble: str | None = None
+
+
+DETACHED: Listed[Detached] = Listed("detached", "roll --detach")
+ROLLED: Listed[RunRow] = Listed("roll", "roll, resume", beside=("message", "next", "unlike", "like"))
+HELD: Listed[HoldRow] = Listed("hold", "hold")
 
 
 def detached_view(done: Detached) -> View:
@@ -38,11 +52,11 @@ def detached_view(done: Detached) -> View:
             f"gallant roll --follow {done.roll}", f"gallant hold {done.roll}", f"gallant history {done.roll}"
         )
 
-    return View("detached", [done], text)
+    return DETACHED.view([done], text)
 
 
 def rolled_view(result: RollEnded, run: Run) -> View:
-    rows = history_rows([run])
+    rows = [RunRow.of(run)]
 
     def text() -> Drawn:
         length = f" after {duration((run.ended - run.began).total_seconds())}" if run.ended else ""
@@ -56,7 +70,7 @@ def rolled_view(result: RollEnded, run: Run) -> View:
         yield from next_steps(result.end.next)
 
     more = {"message": result.end.message, "next": result.end.next, "unlike": result.unlike, "like": result.like}
-    return View("roll", rows, text, more)
+    return ROLLED.view(rows, text, more)
 
 
 def asked_view(asked: Sequence[HoldAsked], now: bool) -> View:
@@ -75,5 +89,5 @@ def asked_view(asked: Sequence[HoldAsked], now: bool) -> View:
             *(one.next for one in asked), f"gallant history{f' {asked[0].run}' if len(asked) == 1 else ''}"
         )
 
-    rows = [{"run": one.run, "state": "holding" if one.running else "still", "trouble": one.trouble} for one in asked]
-    return View("hold", rows, text)
+    rows = [HoldRow(run=one.run, state="holding" if one.running else "still", trouble=one.trouble) for one in asked]
+    return HELD.view(rows, text)

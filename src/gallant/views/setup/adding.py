@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import next_steps, table
 from gallant.views.ground.words import BOLD, OFF, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.operations.setup.adding import Added
     from gallant.operations.setup.networks import Met, Scan
+
+ADDED: Listed[Added] = Listed("add", "add")
+MET: Listed[Met] = Listed("scan", "add --scan", beside=("asked",), headings={"speaks": "protocol", "known as": "known"})
 
 SHORT = 26  # characters
 SPOKEN = {"redfish": "Redfish", "netconf": "NETCONF", "ssh": "SSH", "https": "HTTPS"}
@@ -46,7 +49,7 @@ def added_view(rows: Sequence[Added], file: str) -> View:
             *(row.next for row in rows if row.error is not None), *(f"gallant survey {row.system}" for row in good)
         )
 
-    return View("add", rows, text)
+    return ADDED.view(rows, text)
 
 
 def scan_view(result: Scan) -> View:
@@ -71,7 +74,7 @@ def scan_view(result: Scan) -> View:
         )
         yield from next_steps(*(_step(met) for met in new))
 
-    return View("scan", result.met, text, {"asked": result.asked})
+    return MET.view(result.met, text, {"asked": result.asked})
 
 
 def _short(fingerprint: str | None) -> str:

@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from gallant.views.ground.parts import Drawn, View
+from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import LEVEL_MARKS, next_steps, table
 from gallant.views.ground.words import BOLD, OFF, many, mark, plain, said
 
 if TYPE_CHECKING:
     from gallant.operations.setup.doctor import Examined
+
+EXAMINED: Listed[Examined] = Listed(
+    "doctor", "doctor", beside=("mended",), headings={"what": "subject", "what mends it": "would"}
+)
 
 
 def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]] = ()) -> View:
@@ -34,7 +38,7 @@ def examined_view(rows: Sequence[Examined], done: Sequence[tuple[Examined, str]]
             group = next((f" --group {row.subject}" for row in rows if row.mend and row.group is not None), "")
             yield from next_steps(f"gallant doctor --mend{group} asks before each")
 
-    return View("doctor", rows, text, {"mended": [row.subject for row, _ in done]})
+    return EXAMINED.view(rows, text, {"mended": [row.subject for row, _ in done]})
 
 
 def _well(rows: Sequence[Examined]) -> str:
