@@ -241,7 +241,7 @@ def test_gaps_come_worst_first():
         )
 
     gaps = find_gaps(estate, [reading("a", "3.2.4"), reading("b", "2.11.2")], {SHOAL.name: SHOAL}, NOW)
-    assert [(g.node, g.component, g.standing) for g in gaps] == [
+    assert [(g.reading.node, g.part.name, g.verdict.standing) for g in gaps] == [
         ("b", "image", "recalled"),
         ("a", "expander", "unknown"),
         ("b", "expander", "unknown"),

@@ -158,7 +158,7 @@ HOSTS = Product(
 
 def reasons(*readings: Reading, products: tuple[Product, ...] = (HOSTS, MANAGER), place: Estate | None = None):
     found = find_gaps(place or estate(), readings, {p.name: p for p in products}, NOW)
-    return {g.name: (g.standing, " | ".join(g.reasons)) for g in found}
+    return {g.name: (g.verdict.standing, " | ".join(g.verdict.reasons)) for g in found}
 
 
 def test_nodes_that_run_different_versions_are_told_of_and_those_that_do_not_are_not():
@@ -220,7 +220,7 @@ def test_the_most_specific_aim_that_binds_a_component_counts():
     parts = tuple(Component(name=n, kind="disk", product="s/expander", version="1.0") for n in ("expander", "tray"))
     rows = [replace(reading(n, "1.0"), components=(*reading(n, "1.0").components, *parts)) for n in "ab"]
     found = find_gaps(place, rows, {p.name: p for p in (HOSTS, MANAGER, expander)}, NOW)
-    assert {g.name: (g.verdict.aim, g.target) for g in found} == {
+    assert {g.name: (g.verdict.aim, g.verdict.target) for g in found} == {
         "hosts/a": ("pin 1.0", "1.0"),
         "hosts/b": ("pin 1.0", "1.0"),
         "hosts/a:expander": ("pin 1.0", "1.0"),
@@ -275,7 +275,7 @@ def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
     place = estate("aims: [{for: hosts, aim: bundle spring}, {for: default, aim: newest}]")
     products = {p.name: p for p in (HOSTS, MANAGER, EXPANDER)}
     found = find_gaps(place, [node("a", "1.0", "1.1", rack="3")], products, NOW, [OLD, NEW])
-    assert {g.name: (g.target, g.standing) for g in found} == {
+    assert {g.name: (g.verdict.target, g.verdict.standing) for g in found} == {
         "hosts/a": ("1.0", "current"),
         "hosts/a:expander": ("1.0", "ahead"),
         "hosts/a:rack": (None, "unknown"),
@@ -287,16 +287,16 @@ def test_an_aim_at_a_bundle_gives_each_component_its_own_target():
         bundles = [replace(OLD, recall=Recall(date=NOW, reason="x"))]
         place = estate(f"aims: [{{for: hosts, aim: {aim}}}]")
         gap = next(
-            g for g in find_gaps(place, [node("a", "1.0", "1.0")], products, NOW, bundles) if g.component == "image"
+            g for g in find_gaps(place, [node("a", "1.0", "1.0")], products, NOW, bundles) if g.part.name == "image"
         )
-        assert gap.standing == "blocked"
-        assert why in gap.reasons[0]
+        assert gap.verdict.standing == "blocked"
+        assert why in gap.verdict.reasons[0]
 
 
 def test_the_newest_bundle_may_be_aimed_at_by_that_word():
     place = estate("aims: [{for: hosts, aim: bundle newest}]")
     found = find_gaps(place, [node("a", "1.0", "1.0")], {p.name: p for p in (HOSTS, EXPANDER)}, NOW, [OLD, NEW])
-    assert {g.component: g.target for g in found} == {"image": "2.0", "expander": "1.1"}
+    assert {g.part.name: g.verdict.target for g in found} == {"image": "2.0", "expander": "1.1"}
 
 
 # --- ways out of a recall

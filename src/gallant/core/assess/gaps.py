@@ -73,61 +73,10 @@ class Gap(Record, gc=False):
     verdict: Verdict
 
     @property
-    def system(self) -> str:
-        return self.reading.system
-
-    @property
-    def node(self) -> str:
-        return self.reading.node
-
-    @property
-    def component(self) -> str:
-        return self.part.name
-
-    @property
-    def kind(self) -> str:
-        return self.part.kind
-
-    @property
-    def product(self) -> str:
-        return self.part.product
-
-    @property
-    def installed(self) -> str:
-        return self.part.version
-
-    @property
-    def target(self) -> str | None:
-        return self.verdict.target
-
-    @property
-    def standing(self) -> str:
-        return self.verdict.standing
-
-    @property
-    def severity(self) -> str | None:
-        return self.verdict.severity
-
-    @property
-    def security(self) -> bool:
-        return self.verdict.security
-
-    @property
-    def restart(self) -> str | None:
-        return self.verdict.restart
-
-    @property
-    def hops(self) -> tuple[str, ...]:
-        return self.verdict.hops
-
-    @property
-    def reasons(self) -> tuple[str, ...]:
-        return self.verdict.reasons
-
-    @property
     def name(self) -> str:
         """As people write it: `tickets/a` for the system image, `tickets/a:expander` for any other component."""
-        return f"{self.system}/{self.node}" + (f":{self.component}" if self.component != IMAGE else "")
+        at = f"{self.reading.system}/{self.reading.node}"
+        return at if self.part.name == IMAGE else f"{at}:{self.part.name}"
 
     @property
     def needs_work(self) -> bool:

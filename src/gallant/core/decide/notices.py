@@ -86,8 +86,8 @@ def wanted(gaps: Iterable[tuple[Gap, Decision]]) -> list[Wanted]:
     """Gaps that need work, put together by system and component; the worst node speaks for the others."""
     groups: dict[str, list[tuple[Gap, Decision]]] = {}
     for gap, decision in gaps:
-        if gap.needs_work and gap.target is not None:
-            groups.setdefault(f"{gap.system}:{gap.component}", []).append((gap, decision))
+        if gap.needs_work and gap.verdict.target is not None:
+            groups.setdefault(f"{gap.reading.system}:{gap.part.name}", []).append((gap, decision))
     return [_wanted(name, rows) for name, rows in groups.items()]
 
 
@@ -96,17 +96,17 @@ def _wanted(name: str, rows: Sequence[tuple[Gap, Decision]]) -> Wanted:
     minutes = [gap.verdict.minutes for gap in gaps if gap.verdict.minutes]
     return Wanted(
         name=name,
-        system=worst.system,
-        component=worst.component,
-        product=worst.product,
-        nodes=tuple(gap.node for gap in gaps),
-        installed=tuple(dict.fromkeys(gap.installed for gap in gaps)),
-        target=worst.target,
-        standing=worst.standing,
-        severity=worst.severity,
-        security=worst.security,
-        restart=worst.restart,
-        reason=worst.reasons[0] if worst.reasons else "",
+        system=worst.reading.system,
+        component=worst.part.name,
+        product=worst.part.product,
+        nodes=tuple(gap.reading.node for gap in gaps),
+        installed=tuple(dict.fromkeys(gap.part.version for gap in gaps)),
+        target=worst.verdict.target,
+        standing=worst.verdict.standing,
+        severity=worst.verdict.severity,
+        security=worst.verdict.security,
+        restart=worst.verdict.restart,
+        reason=worst.verdict.reasons[0] if worst.verdict.reasons else "",
         lag=worst.verdict.lag,
         terms=tuple(dict.fromkeys(t for gap in gaps for t in gap.verdict.terms)),
         decision=decision,

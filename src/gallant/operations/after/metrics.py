@@ -53,7 +53,7 @@ def _behind(place: Workplace) -> Iterator[Any]:
         worst: dict[str, str] = {}
         for shown in result.shown:  # worst first
             if shown.gap.needs_work:
-                worst.setdefault(shown.gap.system, shown.gap.severity or "none")
+                worst.setdefault(shown.gap.reading.system, shown.gap.verdict.severity or "none")
         for severity, count in sorted(Counter(worst.values()).items()):
             systems.add_metric([severity], count)
         for lag in result.lags:

@@ -147,11 +147,13 @@ class ShownGaps:
     def _is_meant(self, gap: Gap) -> bool:
         """Whether a gap is among those that were asked for."""
         narrow = self._narrow
-        called = (gap.kind, gap.product)
-        if not self._pick.takes(gap.system, [gap.node], gap.component, called, gap.severity, gap.standing):
+        called = (gap.part.kind, gap.part.product)
+        if not self._pick.takes(
+            gap.reading.system, [gap.reading.node], gap.part.name, called, gap.verdict.severity, gap.verdict.standing
+        ):
             return False
         if narrow.component is not None and narrow.component.casefold() not in map(
-            str.casefold, (gap.component, gap.kind, gap.product)
+            str.casefold, (gap.part.name, gap.part.kind, gap.part.product)
         ):
             return False
         if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
@@ -172,12 +174,12 @@ def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | No
 
 def decision_on(place: Workplace, gap: Gap) -> Decision:
     """What the estate's rules say of a gap; nothing acts by itself that has no way back, or no way at all."""
-    system, verdict = place.estate.systems[gap.system], gap.verdict
+    system, verdict = place.estate.systems[gap.reading.system], gap.verdict
     marks = Marks(
         security=verdict.security,
         severity=verdict.severity,
         restart=verdict.restart,
-        kinds=tuple(kind for kind in (system.kind, gap.kind) if kind),
+        kinds=tuple(kind for kind in (system.kind, gap.part.kind) if kind),
         tags=system.tags,
     )
     person = None
@@ -189,14 +191,14 @@ def decision_on(place: Workplace, gap: Gap) -> Decision:
 
 
 def _key(gap: Gap) -> str:
-    return f"{gap.system}/{gap.node}:{gap.component}"
+    return f"{gap.reading.system}/{gap.reading.node}:{gap.part.name}"
 
 
 def _runs(place: Workplace, gap: Gap, text: str) -> bool:
-    product = place.products.get(gap.product)
+    product = place.products.get(gap.part.product)
     release = product.resolve(text) if product else None
-    return gap.installed == text or (
-        release is not None and product is not None and product.resolve(gap.installed) == release
+    return gap.part.version == text or (
+        release is not None and product is not None and product.resolve(gap.part.version) == release
     )
 
 
@@ -204,16 +206,18 @@ def _before(place: Workplace, readings: Mapping[str, Reading]) -> tuple[dict[str
     """By component: version and standing by the readings before the newest, under today's catalogs and aims."""
     older = {name: r for name, r in place.readings.before_newest().items() if name in readings}
     found = find_gaps(place.estate, older.values(), place.products, place.clock.now(), place.bundles)
-    return {_key(g): (g.installed, g.standing) for g in found}, max((r.taken for r in older.values()), default=None)
+    return {_key(g): (g.part.version, g.verdict.standing) for g in found}, max(
+        (r.taken for r in older.values()), default=None
+    )
 
 
 def _change(gap: Gap, before: tuple[str, str] | None) -> str | None:
     if before is None:
         return "new"
     version, standing = before
-    if version != gap.installed:
+    if version != gap.part.version:
         return f"ran {version}"
-    return f"was {standing}" if standing != gap.standing else None
+    return f"was {standing}" if standing != gap.verdict.standing else None
 
 
 def _tallies(place: Workplace, found: Gaps) -> dict[tuple[str, str], dict[str, int]]:

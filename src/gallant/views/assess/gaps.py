@@ -148,7 +148,7 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -
     visible = [shown for group in groups for shown in group]
     if visible:
         yield _gap_table(groups, narrow.changed)
-    if any(shown.gap.security for shown in visible):
+    if any(shown.gap.verdict.security for shown in visible):
         yield f"{DIM}⚑ closes a security hole{OFF}"
     if more:
         yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
@@ -166,14 +166,14 @@ def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -
 def _shown_groups(result: Assessment, every: bool, whole: bool) -> tuple[list[list[GapShown]], int]:
     """The rows that are shown, alike ones together, and how many gaps are left out of them."""
     quiet = ("current",) if result.narrow.unknown else ("current", "unknown")
-    loud = (shown for shown in result.shown if every or shown.gap.standing not in quiet)
+    loud = (shown for shown in result.shown if every or shown.gap.verdict.standing not in quiet)
     alike = (list(group) for _, group in groupby(loud, key=None if result.named else _alike))
     groups = list(islice(alike, None if result.named or whole else MOST_ROWS))
     return groups, sum(len(group) for group in alike)
 
 
 def _next_of(result: Assessment, visible: Sequence[GapShown]) -> list[str]:
-    behind = [shown.gap.system for shown in visible if shown.gap.needs_work and shown.gap.hops]
+    behind = [shown.gap.reading.system for shown in visible if shown.gap.needs_work and shown.gap.verdict.hops]
     return next_steps(
         *(f"gallant survey {name}" for name in result.unread),
         *(f"gallant route {system}" for system in behind[:1]),
@@ -211,12 +211,12 @@ def _cells(tally: Mapping[str, int], longest: int) -> list[tuple[str, int]]:
 def _alike(shown: GapShown) -> tuple[object, ...]:
     """Nodes of a system that have the same gap in the same component are one row."""
     gap = shown.gap
-    return (gap.system, gap.component, gap.installed, gap.verdict, shown.change)
+    return (gap.reading.system, gap.part.name, gap.part.version, gap.verdict, shown.change)
 
 
 def _whose(group: Sequence[GapShown]) -> str:
     """Which nodes a row is of: `tickets/a`, `tickets/a,b`, `deck-hw, 5 nodes`."""
-    system, nodes = group[0].gap.system, [s.gap.node for s in group]
+    system, nodes = group[0].gap.reading.system, [s.gap.reading.node for s in group]
     names = ",".join(nodes)
     return f"{system}/{names}" if len(names) <= 12 else f"{system}, {len(nodes)} nodes"
 
@@ -228,17 +228,17 @@ def _gap_table(groups: Sequence[Sequence[GapShown]], changed: bool) -> Grid:
     shown = table(*columns, right=("lag",), optional=("restart", "hops"))
     for group in groups:
         s, g = group[0], group[0].gap
-        severity = f"{g.severity}{' ⚑' if g.security else ''}" if g.severity else "–"
+        severity = f"{g.verdict.severity}{' ⚑' if g.verdict.security else ''}" if g.verdict.severity else "–"
         cells = [
             f"{BOLD}{plain(_whose(group))}{OFF}",
-            g.component,
-            plain(g.installed),
-            plain(g.target or "–"),
-            said(STANDING_MARKS[g.standing], g.standing),
+            g.part.name,
+            plain(g.part.version),
+            plain(g.verdict.target or "–"),
+            said(STANDING_MARKS[g.verdict.standing], g.verdict.standing),
             _lag(g),
-            f"{LOUD}{severity}{OFF}" if g.severity in ("critical", "high") else severity,
-            g.restart or "–",
-            " → ".join(g.hops) or "–",
+            f"{LOUD}{severity}{OFF}" if g.verdict.severity in ("critical", "high") else severity,
+            g.verdict.restart or "–",
+            " → ".join(g.verdict.hops) or "–",
         ]
         if changed:
             cells.insert(3, plain(s.change or ""))
@@ -255,8 +255,8 @@ def _reasons(visible: Sequence[GapShown], brief: bool) -> Iterator[str]:
     """Each set of reasons once, under the names that share it; `brief` leaves out by how much, which the table says."""
     reasons: dict[tuple[str, ...], list[str]] = {}
     for s in visible:
-        why = tuple(r for r in s.gap.reasons if not (brief and r == s.gap.verdict.lag))
-        if why and s.gap.standing != "current":
+        why = tuple(r for r in s.gap.verdict.reasons if not (brief and r == s.gap.verdict.lag))
+        if why and s.gap.verdict.standing != "current":
             reasons.setdefault(why, []).append(s.gap.name)
     for why, names in reasons.items():
         more = f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else ""
@@ -281,8 +281,8 @@ def _unknown(result: Assessment) -> Iterator[str]:
     nothing either. Nodes of a system that have the same are one."""
     parts: dict[tuple[str, str], list[str]] = {}
     for s in result.shown:
-        if s.gap.standing == "unknown":
-            parts.setdefault((s.gap.system, s.gap.node), []).append(s.gap.component)
+        if s.gap.verdict.standing == "unknown":
+            parts.setdefault((s.gap.reading.system, s.gap.reading.node), []).append(s.gap.part.name)
     alike: dict[tuple[str, tuple[str, ...]], list[str]] = {}
     for (system, node), own in parts.items():
         alike.setdefault((system, tuple(own)), []).append(node)

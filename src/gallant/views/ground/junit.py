@@ -65,12 +65,12 @@ def cases_of_verify(done: Verified) -> list[Case]:
 def cases_of_gaps(result: Assessment) -> list[Case]:
     found = [
         Case(
-            of=shown.gap.system,
-            name=f"{shown.gap.node}:{shown.gap.component}",
-            failed=f"{shown.gap.installed} → {shown.gap.target or 'unknown'}"
-            if shown.gap.standing not in NO_GAP
+            of=shown.gap.reading.system,
+            name=f"{shown.gap.reading.node}:{shown.gap.part.name}",
+            failed=f"{shown.gap.part.version} → {shown.gap.verdict.target or 'unknown'}"
+            if shown.gap.verdict.standing not in NO_GAP
             else None,
-            kind=shown.gap.standing,
+            kind=shown.gap.verdict.standing,
         )
         for shown in result.shown
     ]
