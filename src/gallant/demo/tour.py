@@ -15,7 +15,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 from gallant.core.errors import GallantError
 from gallant.core.records import rfc3339, to_json
@@ -24,6 +24,8 @@ from gallant.demo.standins import die_with_parent, running
 from gallant.disk import put_whole
 from gallant.standin.scenario import FAULTS, SCENARIOS, scenario
 from gallant.standin.world import Fault
+
+Document: TypeAlias = dict[str, Any]  # what a command prints as JSON
 
 # Each step: a sentence that says why, the command, and the exit codes that are as they should be.
 Steps = tuple[tuple[str, tuple[str, ...], tuple[int, ...]], ...]
@@ -211,7 +213,7 @@ def _let_it_be_done(folder: Path, begins: float, until: float) -> None:
         time.sleep(0.5)
 
 
-def _let_time_pass(folder: Path, since: datetime, rows: Sequence[dict[str, Any]], looks: int) -> datetime:
+def _let_time_pass(folder: Path, since: datetime, rows: Sequence[Document], looks: int) -> datetime:
     """Until the next thing that is to come; since when the clock runs then. Not while anything is under way that the
     clock would be pulled away from, nor past what is tried again."""
     now = since + (datetime.now(UTC) - since) * WEEK_SPEED
@@ -252,13 +254,13 @@ def _moment(text: str) -> datetime:
     return datetime.fromisoformat(text)
 
 
-def _said(folder: Path, *words: str) -> dict[str, Any]:
+def _said(folder: Path, *words: str) -> Document:
     """What a command says as JSON."""
     command = [sys.executable, "-P", "-m", "gallant", *words, "--json", "--quiet"]
     done = subprocess.run(command, cwd=folder, env=_environment(), capture_output=True, text=True, check=False)
     if done.returncode > 1:
         raise GallantError(f"gallant {words[0]} failed: {done.stderr.strip()[:200]}")
-    said: dict[str, Any] = json.loads(done.stdout)
+    said: Document = json.loads(done.stdout)
     return said
 
 

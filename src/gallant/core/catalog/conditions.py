@@ -10,10 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import lru_cache
-from typing import Any, cast
+from typing import Any, TypeAlias, cast
 
 from gallant.core.records import clean
 from gallant.core.versions import Version, parse_range
+
+Tree: TypeAlias = dict[str, Any]  # a condition as the library parses it
 
 # A condition is a sentence, not a program.
 LONGEST = 1000
@@ -31,7 +33,7 @@ def check_condition(text: str) -> None:
 
 
 @lru_cache(maxsize=1024)
-def _parsed(text: str) -> dict[str, Any]:  # a tree as the library makes it
+def _parsed(text: str) -> Tree:
     import jmespath
 
     try:
@@ -51,7 +53,7 @@ def holds(text: str | None, facts: FactsByName, running: Version | None) -> bool
     return _truth(_parsed(text), facts)
 
 
-def _truth(node: dict[str, Any], facts: FactsByName) -> bool | None:
+def _truth(node: Tree, facts: FactsByName) -> bool | None:
     kind, children = node["type"], node.get("children", [])
     if kind == "not_expression":
         inner = _truth(children[0], facts)
@@ -66,7 +68,7 @@ def _truth(node: dict[str, Any], facts: FactsByName) -> bool | None:
     return None if found is None else bool(found)
 
 
-def _value(node: dict[str, Any], facts: FactsByName) -> object:
+def _value(node: Tree, facts: FactsByName) -> object:
     from jmespath.exceptions import JMESPathError
     from jmespath.visitor import TreeInterpreter
 

@@ -62,7 +62,7 @@ def _fields(kind: type[Record]) -> Iterator[msgspec.structs.FieldInfo]:
     yield from (f for f in msgspec.structs.fields(cast(Any, kind)) if f.name not in OURS.get(kind.__name__, ()))
 
 
-def _records_in(kind: Any) -> Iterator[type[Record]]:
+def _records_in(kind: object) -> Iterator[type[Record]]:
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         yield cast(type[Record], kind)
     for inner in get_args(kind):
@@ -80,7 +80,7 @@ def _section(kind: type[Record]) -> Iterator[str]:
         yield f"| `{key}` | {what} | {TOLD.get(known) or _default(field)} |"
 
 
-def _words(kind: Any) -> str:
+def _words(kind: object) -> str:
     origin, inner = get_origin(kind), get_args(kind)
     if origin is Annotated:
         return _words(inner[0]) + _bounds(inner[1:])
@@ -94,10 +94,10 @@ def _words(kind: Any) -> str:
         return f"list of {_words(inner[0])}"
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         return f"[{kind.__name__}](#{kind.__name__.casefold()})"
-    return PLAIN.get(kind, "text")
+    return PLAIN.get(cast(type, kind), "text")
 
 
-def _bounds(marks: tuple[Any, ...]) -> str:
+def _bounds(marks: tuple[object, ...]) -> str:
     told = [
         f"{word} {value:g}"
         for mark in marks

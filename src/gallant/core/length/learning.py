@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property, lru_cache
 from statistics import NormalDist
-from typing import Any
+from types import ModuleType
 
 from gallant.core.readings import IMAGE
 from gallant.core.records import replace
@@ -175,7 +175,7 @@ def _prior(what: str) -> float:
     return {"kind": BETWEEN_KINDS, "hop": BETWEEN_HOPS, "system": BETWEEN_SYSTEMS}[what]
 
 
-def _told(np: Any, told: Array, cut: Array, mean: Array, deviation: Array) -> tuple[Array, Array, Array]:
+def _told(np: ModuleType, told: Array, cut: Array, mean: Array, deviation: Array) -> tuple[Array, Array, Array]:
     """What each observation tells of its mean: how much, as a share of what a finished
     one tells; what it pulls to; and, of those that were cut, the square of what is left
     over as it is to be expected. `mean` and `deviation` are as known by now."""
@@ -186,7 +186,7 @@ def _told(np: Any, told: Array, cut: Array, mean: Array, deviation: Array) -> tu
     return information, pulls, deviation**2 * (1.0 + at * ratio)
 
 
-def _hazard(np: Any, at: Array) -> Array:
+def _hazard(np: ModuleType, at: Array) -> Array:
     """Density over what lies above, of a standard normal variable (the
     inverse Mills ratio); far out by its continued fraction."""
     normal = NormalDist()

@@ -4,7 +4,7 @@ late together, so their times are drawn together and go through the plan's own o
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from typing import Any
+from types import ModuleType
 
 from gallant.core.length.learning import Draws, Model, model_of
 from gallant.core.records import replace
@@ -36,13 +36,13 @@ def spread_of(plan: Plan, observations: tuple[Observation, ...]) -> Spread:
     owners = {hop.id: lane.system for lane in plan.lanes for hop in lane.hops}
     products = {lane.system: product_of(lane) for lane in plan.lanes}
 
-    def latest(times: Sequence[Any]) -> Any:
+    def latest(times: Sequence[Array]) -> Array:
         found = times[0]
         for one in times[1:]:
             found = np.maximum(found, one)
         return found
 
-    def lasts(hop: Hop) -> Any:
+    def lasts(hop: Hop) -> Array:
         return waves_seconds(hop.waves, lambda step: drawn(draws, products[owners[hop.id]], hop, step), latest)
 
     ends = hop_ends(plan.lanes, lasts, plan.rounds, latest)
@@ -55,7 +55,7 @@ def spread_of(plan: Plan, observations: tuple[Observation, ...]) -> Spread:
     )
 
 
-def _within(np: Any, times: Array) -> Within:
+def _within(np: ModuleType, times: Array) -> Within:
     p50, p90 = (float(q) for q in np.quantile(times, (0.5, 0.9)))
     return Within(p50_s=p50, p90_s=p90)
 

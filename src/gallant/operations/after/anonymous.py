@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from typing import Any
 
 import msgspec
 
@@ -99,11 +98,11 @@ class Nameless:
             return text
         return self._pattern.sub(lambda found: self._names[found[0].casefold()], text)
 
-    def value(self, value: object) -> Any:
+    def value(self, value: object) -> object:
         """Plain data of a record."""
         return self._plain(msgspec.to_builtins(value, str_keys=True))
 
-    def _plain(self, value: Any) -> Any:
+    def _plain(self, value: object) -> object:
         if isinstance(value, str):
             return self.text(value)
         if isinstance(value, dict):

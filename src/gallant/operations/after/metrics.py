@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 from gallant.core.errors import GallantError
 from gallant.core.records import Record, clean
@@ -15,6 +15,8 @@ from gallant.operations.after import history
 from gallant.operations.assess import gaps
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.keep.backups import listed
+
+Metric: TypeAlias = Any  # a family of the library's, whichever kind: each takes other values
 
 LONGEST_LABEL = 120
 
@@ -25,21 +27,21 @@ class Figures:
     def __init__(self, folder: Path) -> None:
         self._path = folder
 
-    def collect(self) -> Iterator[Any]:
+    def collect(self) -> Iterator[Metric]:
         place = Workplace(self._path)
         yield from _behind(place)
         yield from _rolls(place)
         yield from _ages(place)
 
 
-def _family(kind: str, name: str, words: str, labels: tuple[str, ...] = (), unit: str = "") -> Any:
+def _family(kind: str, name: str, words: str, labels: tuple[str, ...] = (), unit: str = "") -> Metric:
     from prometheus_client import core
 
     made = {"gauge": core.GaugeMetricFamily, "counter": core.CounterMetricFamily}[kind]
     return made(f"gallant_{name}", words, labels=labels, unit=unit)
 
 
-def _behind(place: Workplace) -> Iterator[Any]:
+def _behind(place: Workplace) -> Iterator[Metric]:
     systems = _family(
         "gauge",
         "systems_behind",
@@ -63,7 +65,7 @@ def _behind(place: Workplace) -> Iterator[Any]:
     yield from (systems, days, unread)
 
 
-def _rolls(place: Workplace) -> Iterator[Any]:
+def _rolls(place: Workplace) -> Iterator[Metric]:
     runs, _ = history.history(place)
     totals = history.totals(place, runs)
     rolls = _family("gauge", "rolls", "Rolls by their state.", ("state",))
@@ -80,7 +82,7 @@ def _rolls(place: Workplace) -> Iterator[Any]:
     yield from (rolls, outages)
 
 
-def _ages(place: Workplace) -> Iterator[Any]:
+def _ages(place: Workplace) -> Iterator[Metric]:
     now = place.clock.now()
     survey = _family("gauge", "last_survey", "Seconds since every node was read or tried.", unit="seconds")
     held = [one.ended for one in place.readings.surveys() if one.ended is not None]

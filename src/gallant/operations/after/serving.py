@@ -9,12 +9,13 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from http.server import BaseHTTPRequestHandler, HTTPServer
-from typing import Any
+from typing import Any, TypeAlias
 
 from gallant.core.errors import GallantError, WrongUse
 from gallant.operations.after.metrics import text_of
 from gallant.operations.ground.workplace import Workplace
 
+Asker: TypeAlias = Any  # the address of who asks, as the library has it: of this machine alone
 HERE = "127.0.0.1"
 WORKERS, MOST_AT_ONCE = 4, 32  # requests that are answered, and that are held; more are turned away
 LIMIT_S = 4.0  # of a request, from its first byte to its last, however slowly it is told
@@ -38,7 +39,7 @@ class _Server(HTTPServer):
         self._places = threading.BoundedSemaphore(MOST_AT_ONCE)
         super().__init__(*given)  # which closes it again where the port is taken
 
-    def process_request(self, request: Any, client_address: Any) -> None:
+    def process_request(self, request: Any, client_address: Asker) -> None:
         if not self._places.acquire(blocking=False):
             self.shutdown_request(request)
             return
@@ -47,7 +48,7 @@ class _Server(HTTPServer):
         ending.start()
         self._workers.submit(self._answer, request, client_address, ending)
 
-    def _answer(self, request: socket.socket, client_address: Any, ending: threading.Timer) -> None:
+    def _answer(self, request: socket.socket, client_address: Asker, ending: threading.Timer) -> None:
         try:
             self.finish_request(request, client_address)
         except OSError:

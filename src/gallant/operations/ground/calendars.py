@@ -6,7 +6,7 @@ from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from gallant.core.errors import WrongUse
@@ -15,6 +15,9 @@ from gallant.core.records import clean, replace
 from gallant.core.windows.recurring import CalendarEvent, Repeat
 from gallant.core.windows.rules import WindowRule
 
+Parsed: TypeAlias = (
+    Any  # what icalendar makes of a file: it is loaded late, and says of its values only that they are some
+)
 LARGEST_BYTES = 4 * 1024 * 1024
 MOST_EVENTS = 5000
 DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
@@ -37,7 +40,7 @@ def with_calendars(estate: Estate, folder: Path) -> Estate:
     return replace(estate, windows=tuple(map(filled, estate.windows)), blackouts=tuple(map(filled, estate.blackouts)))
 
 
-def library() -> Any:
+def library() -> Parsed:
     """icalendar. Raises `WrongUse` where it is not installed."""
     try:
         import icalendar
@@ -54,7 +57,7 @@ def events_of(path: Path, name: str) -> Iterator[CalendarEvent]:
     raw = _bytes_of(path, name)
     events = _parsed(raw, name)
     lines = raw.decode("utf-8", "replace").splitlines()
-    by_uid = dict[str, list[Any]]()
+    by_uid = dict[str, list[Parsed]]()
     for event in events:
         by_uid.setdefault(str(event.get("UID")), []).append(event)
     for same in by_uid.values():  # the series itself before what changes it
@@ -87,7 +90,7 @@ def _bytes_of(path: Path, name: str) -> bytes:
     return raw
 
 
-def _parsed(raw: bytes, name: str) -> list[Any]:
+def _parsed(raw: bytes, name: str) -> list[Parsed]:
     """The events of a file as the library has them; what it raises for a broken file is of many kinds."""
     icalendar = library()
     try:
@@ -108,7 +111,7 @@ class _NoZone(ValueError):
         self.zone = zone
 
 
-def _series(event: Any, same: Sequence[Any], summary: str) -> Iterator[CalendarEvent]:
+def _series(event: Parsed, same: Sequence[Parsed], summary: str) -> Iterator[CalendarEvent]:
     """What an event comes to among those of the `same` UID: what one of them changes (RFC
     5545, 3.8.4.4) is not in it, and what it changes from there on (RANGE=THISANDFUTURE,
     3.2.13) is a series of its own, moved as that one is and as long as it."""
@@ -155,11 +158,11 @@ def _part(whole: CalendarEvent, since: datetime | None, before: datetime | None)
     return replace(whole, since=since, before=before, without=own(whole.without), also=own(whole.also))
 
 
-def _is_cancelled(event: Any) -> bool:
+def _is_cancelled(event: Parsed) -> bool:
     return str(event.get("STATUS", "")).upper() == "CANCELLED"
 
 
-def _ranges(event: Any) -> bool:
+def _ranges(event: Parsed) -> bool:
     """Whether an event changes all to come of its series. Raises `ValueError` for a range that is none."""
     said = str(event["RECURRENCE-ID"].params.get("RANGE", "")).upper()
     if said not in ("", "THISANDFUTURE"):
@@ -167,7 +170,7 @@ def _ranges(event: Any) -> bool:
     return bool(said)
 
 
-def _event(event: Any, summary: str) -> CalendarEvent:
+def _event(event: Parsed, summary: str) -> CalendarEvent:
     if event.get("DTSTART") is None:
         raise ValueError("it has no DTSTART")
     for name in ("DTSTART", "DTEND", "RECURRENCE-ID", "EXDATE", "RDATE"):
@@ -200,7 +203,7 @@ def _event(event: Any, summary: str) -> CalendarEvent:
     )
 
 
-def _known_zone(said: Any) -> None:
+def _known_zone(said: Parsed) -> None:
     """Raise `ValueError` for a time zone that the library took for none: what is local there would be local here."""
     for part in said if isinstance(said, list) else [said] if said is not None else []:
         zone = part.params.get("TZID")
@@ -211,7 +214,7 @@ def _known_zone(said: Any) -> None:
             raise _NoZone(str(zone))
 
 
-def _are_known(dates: Sequence[Any]) -> bool:
+def _are_known(dates: Sequence[Parsed]) -> bool:
     """Whether the zones of some moments are those of the tz database, and no rules of the file's own."""
     zones = [one.tzinfo for one in dates if isinstance(one, datetime) and one.tzinfo is not None]
     return all(zone is UTC or getattr(zone, "key", None) is not None for zone in zones)
@@ -243,7 +246,7 @@ def _instant(moment: date, zone: str) -> datetime:
     return local.replace(tzinfo=ZoneInfo(zone)).astimezone(UTC) if zone else local
 
 
-def _moments(said: Any, zone: str) -> Iterator[datetime]:
+def _moments(said: Parsed, zone: str) -> Iterator[datetime]:
     for part in said if isinstance(said, list) else [said] if said is not None else []:
         for one in part.dts:
             if isinstance(one.dt, tuple):
@@ -251,7 +254,7 @@ def _moments(said: Any, zone: str) -> Iterator[datetime]:
             yield _local(one.dt, zone)
 
 
-def _repeat(rule: Any, zone: str) -> Repeat:
+def _repeat(rule: Parsed, zone: str) -> Repeat:
     if strange := [part for part in rule if part.upper() not in PARTS]:
         raise ValueError(f"{strange[0]} is no part of a window's rule; {', '.join(PARTS)} are")
     until = next(iter(rule.get("UNTIL", [])), None)

@@ -10,7 +10,7 @@ from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -26,7 +26,7 @@ from gallant.disk import appending, opened
 from gallant.operations.ground.clock import EstateClock
 from gallant.operations.ground.opening import open_estate
 from gallant.operations.ground.secrets import Asker, resolve
-from gallant.operations.ground.written import KNOWN_NODES, NODES_FILE, NOTES_FILE, Written, keep_copy, read
+from gallant.operations.ground.written import KNOWN_NODES, NODES_FILE, NOTES_FILE, T, Written, keep_copy, read
 from gallant.people import Person, this_person
 from gallant.store.database import estate_of, state_folder
 
@@ -101,9 +101,10 @@ class Workplace:
 
     def notes_now(self) -> tuple[Note, ...]:
         """The same, read once more. Raises `GallantError` where they cannot be read: they are no notes less."""
-        return tuple(self._written(NOTES_FILE) or ())
+        notes = self._written(NOTES_FILE)
+        return tuple(notes or ())
 
-    def _written(self, file: Written) -> Any:
+    def _written(self, file: Written[T]) -> T | None:
         try:
             return read(file, self.folder)
         except GallantError:
@@ -117,7 +118,8 @@ class Workplace:
 
     @cached_property
     def _pins(self) -> dict[str, Pin]:
-        return dict(self._written(NODES_FILE) or {})
+        pins = self._written(NODES_FILE)
+        return dict(pins or {})
 
     @cached_property
     def _whose(self) -> dict[str, str]:

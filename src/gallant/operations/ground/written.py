@@ -6,30 +6,33 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Generic, TypeVar
 
 import msgspec
 
 from gallant.core.errors import GallantError
-from gallant.core.estate.pins import parse_pins
+from gallant.core.estate.pins import Pin, parse_pins
 from gallant.core.estate.systems import Note
 from gallant.core.records import clean
 from gallant.disk import make_folder, put_whole
 from gallant.store.copies import FOLDER, made_at
 
+T = TypeVar("T", covariant=True)
 NOTES = "notes.json"
 KNOWN_NODES = "known_nodes"
 
 
-class Written(NamedTuple):
+@dataclass(frozen=True)
+class Written(Generic[T]):
     """A file: its name, the folder of it in the estate's, how it is
     read, and why it is not taken for nothing where it cannot be."""
 
     name: str
     folder: str
-    read: Callable[[bytes], Any]
+    read: Callable[[bytes], T]
     why: str
 
     def path(self, estate_folder: Path) -> Path:
@@ -39,18 +42,23 @@ class Written(NamedTuple):
         return estate_folder / "state" / FOLDER / self.name
 
 
-def _read_pins(raw: bytes) -> Any:
+def _read_pins(raw: bytes) -> dict[str, Pin]:
     return parse_pins(raw.decode("utf-8"))
 
 
-FILES = (
-    Written(NOTES, "state", msgspec.json.Decoder(list[Note]).decode, "What was noted is asked for by plans and checks, and is not taken for nothing."),
-    Written(KNOWN_NODES, "", _read_pins, "It says which machine each node is; nobody is believed anew for want of it."),
-)  # fmt: skip
-NOTES_FILE, NODES_FILE = FILES
+NOTES_FILE = Written(
+    NOTES,
+    "state",
+    msgspec.json.Decoder(list[Note]).decode,
+    "What was noted is asked for by plans and checks, and is not taken for nothing.",
+)
+NODES_FILE = Written(
+    KNOWN_NODES, "", _read_pins, "It says which machine each node is; nobody is believed anew for want of it."
+)
+FILES: tuple[Written[object], ...] = (NOTES_FILE, NODES_FILE)
 
 
-def read(file: Written, estate_folder: Path) -> Any:
+def read(file: Written[T], estate_folder: Path) -> T | None:
     """What is written there; None where there never was such a file. Raises
     `GallantError` where it cannot be read, or is gone and has a copy."""
     path = file.path(estate_folder)
@@ -68,7 +76,7 @@ def read(file: Written, estate_folder: Path) -> Any:
         ) from None
 
 
-def _way_back(file: Written, estate_folder: Path) -> str:
+def _way_back(file: Written[object], estate_folder: Path) -> str:
     path, told = file.path(estate_folder), copy_made(file, estate_folder)
     if told is not None:
         return (
@@ -78,7 +86,7 @@ def _way_back(file: Written, estate_folder: Path) -> str:
     return f"Put it back from a backup; or keep it beside, and begin anew: mv {path} {path}.damaged"
 
 
-def copy_made(file: Written, estate_folder: Path) -> datetime | None:
+def copy_made(file: Written[object], estate_folder: Path) -> datetime | None:
     """When the copy of a file was made; None where there is none that can be read."""
     copy = file.copy(estate_folder)
     try:
@@ -88,7 +96,7 @@ def copy_made(file: Written, estate_folder: Path) -> datetime | None:
     return made_at(copy)
 
 
-def keep_copy(file: Written, estate_folder: Path) -> None:
+def keep_copy(file: Written[object], estate_folder: Path) -> None:
     """Keep a file twice as it is now, which can be read. Raises `GallantError`."""
     copy = file.copy(estate_folder)
     try:
@@ -103,7 +111,7 @@ def keep_copy(file: Written, estate_folder: Path) -> None:
         ) from None
 
 
-def bring_back(file: Written, estate_folder: Path) -> Path:
+def bring_back(file: Written[object], estate_folder: Path) -> Path:
     """Put a file's copy in its place; gives where the damaged one is kept. Raises OSError."""
     path = file.path(estate_folder)
     aside = path.with_name(f"{path.name}.damaged-{datetime.now(UTC):%Y%m%d-%H%M%S}")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import AsyncIterator
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import TYPE_CHECKING, cast
 from urllib.parse import urlsplit
 
 from gallant.core.errors import GallantError
@@ -15,6 +15,9 @@ from gallant.operations.ground.secrets import resolve
 from gallant.operations.ground.workplace import Workplace
 from gallant.vault.backups import FolderPlace, SecondPlace
 from gallant.vault.digests import archive_digest
+
+if TYPE_CHECKING:
+    from asyncssh import SFTPClient
 
 CHUNK = 256 * 1024
 PATIENCE_S = 20.0
@@ -36,7 +39,7 @@ class SftpPlace:
         self._root = PurePosixPath(urlsplit(copy.to).path)
 
     @contextlib.asynccontextmanager
-    async def _client(self) -> AsyncIterator[Any]:  # asyncssh's, imported late
+    async def _client(self) -> AsyncIterator[SFTPClient]:
         from gallant.drivers.ssh import connect
         from gallant.drivers.tools import Credential
 
@@ -93,12 +96,12 @@ class SftpPlace:
             async with self._client() as client:
                 await client.remove(str(self._root / system / name))
 
-    async def _is_there(self, client: Any, path: PurePosixPath, digest: str, size: int) -> bool:
+    async def _is_there(self, client: SFTPClient, path: PurePosixPath, digest: str, size: int) -> bool:
         """Whether the whole file is there: every byte of it is read again, over the network."""
         found, seen = archive_digest(), 0
         try:
             async with client.open(str(path), "rb") as file:
-                while piece := await file.read(CHUNK):
+                while piece := cast(bytes, await file.read(CHUNK)):  # it is opened for bytes
                     found.update(piece)
                     seen += len(piece)
         except (OSError, ValueError) as error:

@@ -14,7 +14,6 @@ import sys
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -49,7 +48,7 @@ LATER = timedelta(minutes=5)
 MOST_NAMED = 5
 
 # Each store: whether it can be had again, and what decodes its rows (a query that gives a name and a raw value).
-Rows = tuple[tuple[str, Any], ...]  # a query, and the kind of record that its rows hold
+Rows = tuple[tuple[str, type[Record]], ...]  # a query, and the kind of record that its rows hold
 STORES: tuple[tuple[str, bool, Rows], ...] = (
     ("journal.db", True, (
         ("SELECT id, plan FROM rolls", Plan),
@@ -177,7 +176,7 @@ def _looking(path: Path) -> sqlite3.Connection:
     return sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=10.0)
 
 
-def _undecoded(db: sqlite3.Connection, query: str, kind: Any) -> Iterator[str]:
+def _undecoded(db: sqlite3.Connection, query: str, kind: type[Record]) -> Iterator[str]:
     decode = msgspec.json.Decoder(kind).decode
     for name, raw in db.execute(query):
         try:
@@ -457,7 +456,7 @@ def _give_back(place: Workplace, row: Examined) -> str:
     return f"{count} files and folders are {owner_of(place.folder)}'s again"
 
 
-def _file_of(row: Examined) -> written.Written:
+def _file_of(row: Examined) -> written.Written[object]:
     return next(file for file in written.FILES if file.name == Path(row.subject).name)
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from gallant.core.after.settling import RUNNING_OUT, Judged, Series
-from gallant.views.ground.figures import save
+from gallant.views.ground.figures import Dated, save
 from gallant.views.ground.palette import ACCENT, BAD, GOOD, LINE, MUTED, WARN
 from gallant.views.ground.words import duration
 
@@ -66,7 +66,7 @@ def draw_settling(found: Settling, path: Path) -> None:
     save(figure, path)
 
 
-def _draw(axes: Any, one: Judged, before: Series | None, after: Series) -> None:
+def _draw(axes: Dated, one: Judged, before: Series | None, after: Series) -> None:
     colour = COLOURS[one.state]
     scale, unit = _unit(after, before)
     begin = after.points[0][0]

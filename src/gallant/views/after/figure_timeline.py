@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from gallant.views.ground.figures import save
+from gallant.views.ground.figures import Dated, Look, save
 from gallant.views.ground.palette import BAD, BAND, LINE
 from gallant.views.plan.figure_plan import LOUD, QUIET
 
 if TYPE_CHECKING:
     from gallant.operations.after.report import RollReport
 
-OUT: dict[str, Any] = {"color": BAD, "marker": "v", "markersize": 8, "linestyle": "none"}
-STOOD: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
+OUT: Look = {"color": BAD, "marker": "v", "markersize": 8, "linestyle": "none"}
+STOOD: Look = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
 
 
 def draw_timeline(roll: RollReport, path: Path) -> None:
@@ -28,7 +28,7 @@ def draw_timeline(roll: RollReport, path: Path) -> None:
 
     systems = list(roll.run.systems)
     figure = Figure(figsize=(12.8, max(2.6, 1.7 + 0.45 * len(systems))), dpi=100, layout="constrained")
-    axes: Any = figure.subplots()
+    axes: Dated = figure.subplots()
     disturbing = {s.id for s in roll.plan.steps() if s.disturbs}
     for stop in roll.stops:
         if stop.went_on is not None and stop.went_on > stop.at:

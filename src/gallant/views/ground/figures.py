@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from gallant.core.assess.gaps import STANDINGS
 from gallant.core.errors import GallantError
@@ -21,6 +21,9 @@ if TYPE_CHECKING:
     from gallant.operations.assess.gaps import Assessment, Lag
     from gallant.operations.length.durations import Learned
 
+# Axes along which dates run: the library's own types know numbers alone. And keyword arguments of its artists.
+Dated: TypeAlias = Any
+Look: TypeAlias = dict[str, Any]
 # Told apart in grey and by those who do not see red and green, by lightness and by hatching.
 COLOURS = {
     "recalled": (BAD, "xx"),

@@ -6,18 +6,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 from gallant.core.windows.rules import Span, without
 from gallant.core.work.plan import Lane, Plan, steps_of, waves_seconds
-from gallant.views.ground.figures import save
+from gallant.views.ground.figures import Dated, Look, save
 from gallant.views.ground.palette import BAND, LINE, MUTED, ONE, TWO, paler
 
 # Told apart by lightness and by hatching too, in grey and by those who do not see red and green.
-QUIET: dict[str, Any] = {"facecolor": paler(ONE, 0.6), "edgecolor": "white"}
-LOUD: dict[str, Any] = {"facecolor": TWO, "hatch": "//", "edgecolor": "white"}
-CLOSED: dict[str, Any] = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
-LATE: dict[str, Any] = {"color": MUTED, "linewidth": 2, "marker": "|", "markersize": 9}
+QUIET: Look = {"facecolor": paler(ONE, 0.6), "edgecolor": "white"}
+LOUD: Look = {"facecolor": TWO, "hatch": "//", "edgecolor": "white"}
+CLOSED: Look = {"facecolor": BAND, "hatch": "..", "edgecolor": LINE}
+LATE: Look = {"color": MUTED, "linewidth": 2, "marker": "|", "markersize": 9}
 LOOKS = (("disturbs its system", LOUD), ("disturbs nothing", QUIET), ("no window open", CLOSED))
 MARGIN = 1.04  # of the time shown
 LEAST_SHOWN_S = 60.0
@@ -34,7 +33,7 @@ def draw_plan(plan: Plan, windows: Mapping[str, Sequence[Span]], begins: datetim
     from matplotlib.patches import Patch
 
     figure = Figure(figsize=(12.8, max(3.6, 2.0 + 0.5 * len(plan.lanes))), dpi=100, layout="constrained")
-    axes: Any = figure.subplots()  # whose own types know no dates
+    axes: Dated = figure.subplots()  # whose own types know no dates
     late = {name: spread.p90_s for name, spread in plan.spread.lanes.items()} if plan.spread is not None else {}
     shown_s = max([*plan.ends_s.values(), *late.values(), LEAST_SHOWN_S]) * MARGIN
     last = begins + timedelta(seconds=shown_s)
@@ -55,7 +54,7 @@ def draw_plan(plan: Plan, windows: Mapping[str, Sequence[Span]], begins: datetim
     save(figure, path)
 
 
-def _waves(axes: Any, row: int, plan: Plan, lane: Lane, begins: datetime) -> None:
+def _waves(axes: Dated, row: int, plan: Plan, lane: Lane, begins: datetime) -> None:
     for hop in lane.hops:
         since = begins + timedelta(seconds=plan.ends_s[hop.id] - waves_seconds(hop.waves))
         axes.text(since, row - 0.3, hop.to, fontsize=8, va="bottom", zorder=4, clip_on=True)
@@ -66,7 +65,7 @@ def _waves(axes: Any, row: int, plan: Plan, lane: Lane, begins: datetime) -> Non
             since += lasts
 
 
-def _frame(axes: Any, plan: Plan, begins: datetime, last: datetime) -> None:
+def _frame(axes: Dated, plan: Plan, begins: datetime, last: datetime) -> None:
     from matplotlib import dates
 
     lanes = len(plan.lanes)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from gallant.core.length.rehearsing import Rehearsal
 from gallant.core.readings import IMAGE
+from gallant.views.ground.figures import Dated
 from gallant.views.ground.palette import ACCENT, BAD, GOOD, MUTED, ONE, TEXT, paler
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import next_steps, table
@@ -125,7 +126,7 @@ def draw_rehearsal(found: Rehearsal, path: Path) -> None:
     from gallant.views.ground.figures import save
 
     figure = Figure(figsize=(12.8, 5.6), dpi=100, layout="constrained")
-    axes: Any = figure.subplots()
+    axes: Dated = figure.subplots()
     every = [
         (ends, look) for ends, look in zip((found.ends_s, found.held_s, found.stopped_s), LOOKS, strict=True) if ends
     ]
