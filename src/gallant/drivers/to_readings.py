@@ -105,7 +105,8 @@ class ToReadings:
         raw = msgspec.json.encode(fields, enc_hook=str)
         return self._masked(fields) if any(form in raw for form in forms) else fields
 
-    def _masked(self, value: Any) -> Any:  # the same kind of thing as it was given
+    def _masked(self, value: Any) -> Any:
+        """The same kind of thing as it was given, each text in it without what is secret."""
         if isinstance(value, str):
             return self.mask(value)
         if isinstance(value, dict):

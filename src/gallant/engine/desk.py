@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Any, Protocol, TypeAlias
+from typing import Protocol, TypeAlias, Unpack
 
 from gallant.core.decide.due import (
     DueJob,
     Rolled,
 )
-from gallant.core.decide.ledger import LedgerEntry
+from gallant.core.decide.ledger import EntryFields, LedgerEntry
 from gallant.core.decide.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.systems import Estate
@@ -111,7 +111,8 @@ class Desk(Protocol):
     def last_entry(self) -> int:
         """The number of the ledger's newest entry."""
 
-    def record(self, kind: str, subject: str, **more: Any) -> None: ...
+    def record(self, kind: str, subject: str, **more: Unpack[EntryFields]) -> None:
+        """Write an entry into the ledger, on the disk when this returns."""
 
     def notices(self, everything: bool = False) -> Sequence[Notice]: ...
 

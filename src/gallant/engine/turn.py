@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 from gallant.core.decide.due import (
     BOOKING,
@@ -228,7 +228,7 @@ def _under_way(desk: Desk) -> Iterator[DueRow]:
             )
 
 
-def _row(did: str, job: DueJob, **more: Any) -> DueRow:
+def _row(did: str, job: DueJob, **more: object) -> DueRow:
     row = DueRow(did=did, what=job.why, subject=job.subject, at=job.at, until=job.until, by=job.by)
     return replace(row, **more)
 

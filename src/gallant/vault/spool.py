@@ -13,7 +13,7 @@ import os
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import IO
 
 import zstandard
 
@@ -36,7 +36,7 @@ class Spool:
     def __init__(self, node: str, name: str, folder: Path) -> None:
         self.node, self.name, self.size, self._folder = node, name, 0, folder
         # Its class differs from system to system, and has no name in common.
-        self._file: Any = tempfile.TemporaryFile(dir=folder, prefix=".export-", buffering=0)
+        self._file: IO[bytes] = tempfile.TemporaryFile(dir=folder, prefix=".export-", buffering=0)
         self._gathered: list[bytes] = []
         self._waiting = 0
         self._digest = hashlib.sha256()

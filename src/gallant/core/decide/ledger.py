@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Mapping
 from datetime import datetime
+from typing import TypedDict
 
 from gallant.core.records import Record, to_json_without
 
@@ -86,6 +87,24 @@ class LedgerEntry(Record):
     def why(self) -> str:
         """State and reason, for a person."""
         return ": ".join(part for part in (self.state, self.reason) if part)
+
+
+class EntryMore(TypedDict, total=False):
+    """What may be said of an entry besides its kind, its subject and its target, by the names of its fields."""
+
+    person: str | None
+    until: str | None
+    start: datetime | None
+    end: datetime | None
+    reason: str
+    state: str | None
+    seal: str | None
+
+
+class EntryFields(EntryMore, total=False):
+    """The same with its target."""
+
+    target: str | None
 
 
 class Kept(Record):

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
-from typing import Any
+from typing import Unpack
 
 from gallant.core.assess.gaps import find_gaps
-from gallant.core.decide.ledger import CLOSE, DECISIONS, ENDED, Kept, LedgerEntry
+from gallant.core.decide.ledger import CLOSE, DECISIONS, ENDED, EntryMore, Kept, LedgerEntry
 from gallant.core.decide.notices import (
     ACCEPTED,
     BOOKED,
@@ -299,7 +299,7 @@ class TermsAsked(Refused):
         )
 
 
-def write_down(place: Workplace, kind: str, notice: Notice, **more: Any) -> Kept:  # fields of an entry
+def write_down(place: Workplace, kind: str, notice: Notice, **more: Unpack[EntryMore]) -> Kept:
     """Write a decision on a notice into the ledger."""
     return record(place, kind, notice.name, target=notice.target, **more)
 

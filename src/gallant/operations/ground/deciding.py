@@ -10,10 +10,10 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
-from typing import Any
+from typing import Unpack
 from urllib.parse import urlsplit
 
-from gallant.core.decide.ledger import Kept, LedgerEntry
+from gallant.core.decide.ledger import EntryFields, Kept, LedgerEntry
 from gallant.core.decide.syslog import framed, json_line, rfc5424
 from gallant.core.errors import GallantError
 from gallant.core.estate.told import EventPlace
@@ -26,7 +26,7 @@ from gallant.operations.ground.workplace import Workplace
 PATIENCE_S = 3.0
 
 
-def record(place: Workplace, kind: str, subject: str, **more: Any) -> Kept:  # fields of an entry, which it checks
+def record(place: Workplace, kind: str, subject: str, **more: Unpack[EntryFields]) -> Kept:
     """One entry, on the disk when this returns; see `core.ledger.Entry` for what may stand in it."""
     who = place.person
     entry = LedgerEntry(

@@ -5,13 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Unpack
 
 import msgspec
 
 from gallant.core.decide.consents import consents_needed
 from gallant.core.decide.due import CUT, ENDED, FINISHED, HELD, RUNNING, STOPPED, DueJob, Rolled
-from gallant.core.decide.ledger import FAILED, LedgerEntry
+from gallant.core.decide.ledger import FAILED, EntryFields, LedgerEntry
 from gallant.core.decide.notices import Notice
 from gallant.core.errors import GallantError
 from gallant.core.estate.calendar import windows_of
@@ -84,7 +84,7 @@ class PlaceDesk:
     def last_entry(self) -> int:
         return self.place.ledger.last()
 
-    def record(self, kind: str, subject: str, **more: Any) -> None:
+    def record(self, kind: str, subject: str, **more: Unpack[EntryFields]) -> None:
         record(self.place, kind, subject, **more)
 
     def notices(self, everything: bool = False) -> Sequence[Notice]:
