@@ -114,7 +114,7 @@ def test_every_listing_command_prints_one_json_document_with_its_rows(standins):
         text = json.dumps(document)
         assert not re.search(r"\d{2}:\d{2}:\d{2}(\.\d+)?\+00:00", text), "a time without Z"
     history = place.run("history", "--json").rows[0]
-    outage = {"service", "began", "ended", "seconds", "measured", "least", "most", "unseen"}
+    outage = {"service", "began", "ended", "seconds", "measured", "least", "most", "unseen", "why"}
     assert all(set(o) == outage and o["least"] <= o["measured"] <= o["most"] for o in history["outages"]), history[
         "outages"
     ]

@@ -40,8 +40,8 @@ WHAT_WORDS = {CHANGED: "changed", NEW: "only in the second", GONE: "only in the 
 MOST_ROWS = 60  # of one item on a screen; --json has them all
 
 
-class BackupFacts(ListRow):
-    """What every row of a backup says."""
+class BackupRow(ListRow):
+    """A backup, the newest first."""
 
     id: str
     system: str
@@ -49,18 +49,13 @@ class BackupFacts(ListRow):
     taken: datetime
     by: str
     comment: str
+    items: tuple[str, ...]
     bytes: int
     sealed: Annotated[datetime | None, Says("when its bytes were last read back whole")]
     opened: Annotated[datetime | None, Says("when it was last decrypted and unpacked")]
     encrypted: bool
     before: Annotated[str | None, Says("the release that was to be entered")]
     copies: tuple[Copy, ...]
-
-
-class BackupRow(BackupFacts):
-    """A backup, the newest first."""
-
-    items: tuple[str, ...]
 
 
 class BackupCheckedRow(BackupRow):
@@ -70,10 +65,10 @@ class BackupCheckedRow(BackupRow):
     opened_now: bool
 
 
-class BackupShownRow(BackupFacts):
+class BackupShownRow(BackupRow):
     """A backup with all that its manifest says."""
 
-    items: tuple[Item, ...]
+    items: tuple[Item, ...]  # type: ignore[assignment]  # in full, in the same place of the row
     signature: Annotated[str | None, Says("what is wrong with it")]
     path: str
     recipients: tuple[str, ...]
