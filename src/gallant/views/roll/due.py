@@ -32,7 +32,7 @@ DUE: Listed[DueRow] = Listed(
     "due",
     "due",
     beside=("busy", "hangs"),
-    headings={"system": "subject", "because": "what", "stands": "did", "from": "at", "in": "at"},
+    headings={"about": "subject", "because": "what", "stands": "did", "from": "at", "in": "at"},
 )
 PREPARED: Listed[Prepared] = Listed("plan prepare", "plan --prepare now", beside=("plan",))
 BOOKED: Listed[BookedRow] = Listed("plan prepare", "plan --prepare TIME")
@@ -66,7 +66,7 @@ def _due_text(turn: DueLook, rows: Sequence[DueRow], now: datetime, began: bool)
 
 
 def _due_table(groups: Sequence[tuple[DueRow, list[str]]], now: datetime, began: bool) -> Grid:
-    shown = table("system", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
+    shown = table("about", "because", "stands", "from", "in", "roll", right=("in",), optional=("roll",))
     for row, names in groups:
         wait = (row.at - now).total_seconds() if row.at is not None else None
         due_now = not began and row.did == "to come" and wait is not None and wait <= 0
