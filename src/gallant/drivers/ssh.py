@@ -57,17 +57,8 @@ async def connect(
                 return key.get_fingerprint("sha256") == node.fingerprint.rstrip("=")
             return False
 
-    options: dict[str, Any] = {  # keyword arguments of the library's
-        "config": None,
-        "agent_path": None,
-        "client_keys": None,
-        "keepalive_interval": KEEPALIVE_S,
-        "connect_timeout": timeout_s,
-        "login_timeout": timeout_s,
-        "known_hosts": str(known) if node.fingerprint is None and known.is_file() else b"",
-        "username": credential.user,
-        **_proof(name, credential),
-    }
+    options = _options(name, credential, timeout_s)
+    options["known_hosts"] = str(known) if node.fingerprint is None and known.is_file() else b""
     for may_learn in (learn, None):
         shown.clear()
         try:
@@ -90,6 +81,20 @@ def _is_trusted(name: str, node: Node, key: SSHKey, learn: Learn | None) -> bool
     if node.fingerprint is not None or learn is None:
         return False
     return learn(name, key.get_algorithm(), key.get_fingerprint("sha256"))
+
+
+def _options(name: str, credential: Credential, timeout_s: float) -> dict[str, Any]:
+    """Keyword arguments of the library's; nothing of this user's own SSH is asked for."""
+    return {
+        "config": None,
+        "agent_path": None,
+        "client_keys": None,
+        "keepalive_interval": KEEPALIVE_S,
+        "connect_timeout": timeout_s,
+        "login_timeout": timeout_s,
+        "username": credential.user,
+        **_proof(name, credential),
+    }
 
 
 def _proof(name: str, credential: Credential) -> dict[str, Any]:

@@ -26,6 +26,7 @@ from gallant.cli.ground.common import (
 )
 
 if TYPE_CHECKING:
+    from gallant.operations.ground.survey import Hands, Learn
     from gallant.views.ground.output import Output
 
 
@@ -104,45 +105,20 @@ def survey(estate_path: Path | None, asked: SurveyAsked, output: Output) -> None
     Examples:  gallant survey   |   gallant survey site:harbour kind:storage   |   gallant survey --older-than 12h   |
     gallant survey --profile my-switch.yaml --address ssh://10.0.0.7 --user admin --show-calls
     """
-    import sys
-
-    at_terminal = sys.stdin.isatty()
-    learn, hands = believing(asked.yes, at_terminal) if asked.learn_keys else None, _hands if at_terminal else None
-    if asked.learn_keys and learn is None:
-        raise click.UsageError(
-            "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
-        )
     from gallant.operations.ground import survey as operation
-    from gallant.operations.setup import trial
-    from gallant.views.assess import inventory as shown
     from gallant.views.assess import survey as views
 
     if asked.past and asked.selector:
         raise click.UsageError("--list is of all surveys; name no system beside it.")
+    if (asked.profile is None) != (asked.address is None):
+        raise click.UsageError("--profile and --address go together.")
+    learn, hands = _people(asked)
     if asked.past:
         output.show(views.surveys_view(open_place(estate_path, output).readings.surveys()))
         return
     if asked.profile is not None and asked.address is not None:
-        tried = run(
-            trial.try_profile(
-                trial.Trial(
-                    profile=Path(asked.profile),
-                    address=asked.address,
-                    user=asked.user,
-                    secret=asked.secret,
-                    fingerprint=asked.pin,
-                    ca=asked.ca,
-                ),
-                ask_now(),
-                learn,
-                hands,
-            )
-        )
-        output.show(shown.tried_view(tried, asked.show_calls))
-        finish(tried.exit_code)
+        _try_profile(asked, asked.profile, asked.address, output)
         return
-    if asked.profile is not None or asked.address is not None:
-        raise click.UsageError("--profile and --address go together.")
     place = open_place(estate_path, output)
     asks = (learn is not None and not asked.yes) or any(s.driver == "manual" for s in place.systems(asked.selector))
     with ticking(output, "reading nodes", asks) as tick:
@@ -154,6 +130,42 @@ def survey(estate_path: Path | None, asked: SurveyAsked, output: Output) -> None
         )
     output.show(views.survey_view(result, place.clock.now()))
     finish(result.exit_code)
+
+
+def _people(asked: SurveyAsked) -> tuple[Learn | None, Hands | None]:
+    """Who says whether a key is trusted, and what a node that is read by hand shows: whoever is at the terminal."""
+    import sys
+
+    at_terminal = sys.stdin.isatty()
+    learn = believing(asked.yes, at_terminal) if asked.learn_keys else None
+    if asked.learn_keys and learn is None:
+        raise click.UsageError(
+            "--learn-keys asks about each key, and nobody is at a terminal; --yes keeps them unasked."
+        )
+    return learn, _hands if at_terminal else None
+
+
+def _try_profile(asked: SurveyAsked, profile: str, address: str, output: Output) -> None:
+    """One machine is read by a profile that is being written; the estate is left aside."""
+    from gallant.operations.setup import trial
+    from gallant.views.assess import inventory as shown
+
+    tried = run(
+        trial.try_profile(
+            trial.Trial(
+                profile=Path(profile),
+                address=address,
+                user=asked.user,
+                secret=asked.secret,
+                fingerprint=asked.pin,
+                ca=asked.ca,
+            ),
+            ask_now(),
+            *_people(asked),
+        )
+    )
+    output.show(shown.tried_view(tried, asked.show_calls))
+    finish(tried.exit_code)
 
 
 @click.command()

@@ -223,22 +223,23 @@ class _Group:
                 return self._way(came, state)
             if broken_today:  # for as long as a rule is broken, each move counts it
                 broken += len(self.broken(state, everywhere))
-            for i, line in enumerate(lines):
-                was = self.broken(state, self.by_system[i])
-                for to, more in line.edges[state[i]]:
-                    following = (*state[:i], to, *state[i + 1 :])
-                    price = (minutes + more, hops + 1, broken)
-                    if (
-                        line.left[to] == NO_WAY
-                        or following in settled
-                        or (following in cost and cost[following] <= price)
-                    ):
-                        continue
-                    if self.broken(following, self.by_system[i]) <= was:
-                        cost[following] = price
-                        came[following] = (state, i, to)
-                        push(following, *price)
+            was = [self.broken(state, rules) for rules in self.by_system]
+            for i, to, more, following in self._moves(state):
+                price = (minutes + more, hops + 1, broken)
+                if following in settled or (following in cost and cost[following] <= price):
+                    continue
+                if self.broken(following, self.by_system[i]) <= was[i]:
+                    cost[following] = price
+                    came[following] = (state, i, to)
+                    push(following, *price)
         return None
+
+    def _moves(self, state: State) -> Iterator[tuple[int, int, float, State]]:
+        """Every move of one system from which its goal can still be reached: (system, release, minutes, what follows)."""
+        for i, line in enumerate(self.lines):
+            for to, more in line.edges[state[i]]:
+                if line.left[to] != NO_WAY:
+                    yield i, to, more, (*state[:i], to, *state[i + 1 :])
 
     @staticmethod
     def _way(came: Mapping[State, tuple[State, int, int] | None], state: State) -> list[tuple[int, int]]:

@@ -219,19 +219,30 @@ async def plan(
     )
     for system, release in ground.despite.items():
         record_despite(place, system, release, reason)
-    barred_names = {bar.system for bar in barred}
+    return replace(
+        _told_of(place, made, looked),
+        left=tuple(_left(_not_barred(behind, barred), made)),
+        some=some,
+        along=tuple(system.name for system in along),
+        barred=tuple(barred),
+    )
+
+
+def _not_barred(behind: Sequence[Notice], barred: Sequence[Barred]) -> list[Notice]:
+    names = {bar.system for bar in barred}
+    return [notice for notice in behind if notice.system not in names]
+
+
+def _told_of(place: Workplace, made: Plan, looked: SystemsLook) -> Planned:
+    """What is to be said of a plan whose systems were just looked at; it is written when this returns."""
     return Planned(
         plan=made,
         path=written(place, made),
         findings=_findings_on(looked, made.systems),
-        left=tuple(_left([n for n in behind if n.system not in barred_names], made)),
-        some=some,
-        along=tuple(system.name for system in along),
         bars=tuple(bars(place, made)),
         to_fetch=tuple(not_in_stock(place, made)),
         approvals=approval_of(place, made).missing,
         borne=tuple(seen_before(place, made)),
-        barred=tuple(barred),
         roll=roll_command(made, looked.exports),
         needs=tuple(consents_needed(made, looked.exports)),
         fits=tuple(fits(place, made)),

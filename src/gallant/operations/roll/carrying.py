@@ -136,10 +136,45 @@ async def run(
     before: PictureKept | None,
 ) -> RollEnded:
     """Carry a roll out until it finishes, holds or stops."""
+    kept = RollKept(place, show, journal.id)
+    means = _means(place, plan, drivers, journal, show, kept, before)
+    place.refusals.stop()
+    running = Roll(journal.id, plan, means, orders)
+    say_begun(journal.id)
+    show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
+    task = asyncio.ensure_future(running.carry_out())
+    with place.clock.beating(), _signals(running, task, show, detach):
+        try:
+            end = await task
+        except asyncio.CancelledError:
+            end = End(
+                state="stopped",
+                message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
+                next=f"gallant resume {journal.id} looks what became of it and carries on.",
+            )
+        kept.rest()  # of lanes that were cut off
+        _write_end(place, plan, journal, show, end)
+        found = await _keep(place, journal.id, plan, drivers, show, end, before)
+        message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
+        await _tell(place, show, message)
+        await kept.all_told()
+    like = look_up(place, end.message, most=1, but=journal.id) if end.state == "stopped" else []
+    return RollEnded(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
+
+
+def _means(
+    place: Workplace,
+    plan: Plan,
+    drivers: Mapping[str, Driver],
+    journal: OneRoll,
+    show: Show,
+    kept: RollKept,
+    before: PictureKept | None,
+) -> Means:
+    """What the engine works with: this place's devices, stores and services, and how they were before."""
     services, watches = watched(place, systems_of(place, plan), plan.down_s)
     answers = before.picture.answers if before is not None else {}
-    kept = RollKept(place, show, journal.id)
-    means = Means(
+    return Means(
         estate=place.estate,
         clock=place.clock,
         drivers=drivers,
@@ -157,32 +192,15 @@ async def run(
             if (key := f"{w.system} {w.service.removeprefix(w.system + ' ')}") in answers
         },
     )
-    place.refusals.stop()
-    running = Roll(journal.id, plan, means, orders)
-    say_begun(journal.id)
-    show.begin(journal.id, plan, place.estate.simulation.speed if place.estate.simulation else None, journal.events())
-    task = asyncio.ensure_future(running.carry_out())
-    with place.clock.beating(), _signals(running, task, show, detach):
-        try:
-            end = await task
-        except asyncio.CancelledError:
-            end = End(
-                state="stopped",
-                message=f"{journal.id} was cut off at once, as asked. What was begun goes on at the nodes.",
-                next=f"gallant resume {journal.id} looks what became of it and carries on.",
-            )
-        means.hears.rest()  # of lanes that were cut off
-        told = f"{end.state}: {end.message}"
-        record(place, "roll", journal.id, target=plan.id, reason=told, seal=seal_now(journal))
-        if end.opens is not None and place.estate.due.rests:
-            record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
-            show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
-        found = await _keep(place, journal.id, plan, drivers, show, end, before)
-        message = message_of(place, journal.id, plan.systems, end.state, end.message, end.next or "gallant history")
-        await _tell(place, show, message)
-        await kept.all_told()
-    like = look_up(place, end.message, most=1, but=journal.id) if end.state == "stopped" else []
-    return RollEnded(id=journal.id, plan=plan.id, end=end, unlike=tuple(found), like=like[0] if like else None)
+
+
+def _write_end(place: Workplace, plan: Plan, journal: OneRoll, show: Show, end: End) -> None:
+    """How it ended, into the ledger; and where the rest has to wait for a window, the booking of it."""
+    told = f"{end.state}: {end.message}"
+    record(place, "roll", journal.id, target=plan.id, reason=told, seal=seal_now(journal))
+    if end.opens is not None and place.estate.due.rests:
+        record(place, "book", journal.id, target=plan.id, start=end.opens, reason="what did not fit any more")
+        show.notice(f"The rest is booked for {end.opens:%Y-%m-%d %H:%M} UTC; gallant due carries it on then.")
 
 
 async def _keep(

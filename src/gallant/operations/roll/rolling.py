@@ -131,15 +131,17 @@ async def roll(
             _end_undone(place, plan.undoes)
         with place.journal.new_roll(plan, place.clock.now(), show.notice) as journal:
             refuse_newer(place, plan, decided_at, journal)
-            words = {one.notice: f"set aside for {journal.id}: {despite_booking}" for one in set_aside}
-            _write_down(place, plan, "despite-booking", words)
-            words = {
-                f"{f.check}:{f.system}": f"{f.message}, passed for {journal.id}: {despite[f.check]}" for f in passed
-            }
-            _write_down(place, plan, "despite-check", words)
-            _write_down(place, plan, "consent", dict.fromkeys(consents, journal.id))
-            _write_down(place, plan, "roll", {journal.id: _begun(plan)})
-            _write_down(place, plan, "outside-window", {journal.id: pace.outside} if pace.outside else {})
+            for kind, words in (
+                (
+                    "despite-booking",
+                    {one.notice: f"set aside for {journal.id}: {despite_booking}" for one in set_aside},
+                ),
+                ("despite-check", {f"{f.check}:{f.system}": _passed(f, journal.id, despite) for f in passed}),
+                ("consent", dict.fromkeys(consents, journal.id)),
+                ("roll", {journal.id: _begun(plan)}),
+                ("outside-window", {journal.id: pace.outside} if pace.outside else {}),
+            ):
+                _write_down(place, plan, kind, words)
             known = _keep_before(place, journal.id, before, plan, show)
             return await run(place, plan, drivers, journal, show, orders, detach, known)
 
@@ -190,6 +192,10 @@ def _enters(plan: Plan) -> bool:
 def _still(plan: Plan) -> list[str]:
     """The systems whose image stays as it is, whatever moves beside it."""
     return [lane.system for lane in plan.lanes if not any(hop.image for hop in lane.hops)]
+
+
+def _passed(finding: Finding, roll: str, despite: Mapping[str, str]) -> str:
+    return f"{finding.message}, passed for {roll}: {despite[finding.check]}"
 
 
 def _begun(plan: Plan) -> str:

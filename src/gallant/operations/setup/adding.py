@@ -407,6 +407,21 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
         account=(wanted.user, wanted.secret or "ask") if wanted.user else None,
         roles={_letter(n): reading.role for n, (_, reading) in enumerate(nodes)},
     )
+    return Added(
+        system=system.name,
+        nodes=tuple(
+            _told(system.name, key, node, reading)
+            for (key, node), (_, reading) in zip(drafts.items(), nodes, strict=True)
+        ),
+        product=system.product,
+        profile=draft.profile or GENERIC_PROFILES.get(draft.driver, ""),
+        shape=shape,
+        line=_write_system(place, system),
+    )
+
+
+def _write_system(place: Workplace, system: SystemDraft) -> int:
+    """Write a system into the estate's file; the line at which it stands. Raises `Refused` where the file would be wrong."""
     path = place.path.resolve()  # where a link stands in the file's place, the file itself is written
     text = path.read_bytes().decode("utf-8")
     after = with_system(path.name, text, system, f"added {place.clock.now():%Y-%m-%d} by {place.user}")
@@ -420,19 +435,8 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
     mode = path.stat().st_mode & 0o777
     put_whole(path, after.encode())
     path.chmod(mode)
-    line = next(
+    return next(
         (n for n, row in enumerate(after.splitlines(), 1) if row.strip().startswith(f"{system.name}:  # added ")), 0
-    )
-    return Added(
-        system=system.name,
-        nodes=tuple(
-            _told(system.name, key, node, reading)
-            for (key, node), (_, reading) in zip(drafts.items(), nodes, strict=True)
-        ),
-        product=system.product,
-        profile=draft.profile or GENERIC_PROFILES.get(draft.driver, ""),
-        shape=shape,
-        line=line,
     )
 
 

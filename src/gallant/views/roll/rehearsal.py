@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from gallant.core.length.rehearsing import Rehearsal
 from gallant.core.readings import IMAGE
-from gallant.views.ground.figures import Dated
+from gallant.views.ground.figures import Dated, save
 from gallant.views.ground.palette import ACCENT, BAD, GOOD, MUTED, ONE, TEXT, paler
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.tables import next_steps, table
@@ -120,13 +120,26 @@ def draw_rehearsal(found: Rehearsal, path: Path) -> None:
     import matplotlib
 
     matplotlib.use("Agg")
-    from matplotlib import dates
     from matplotlib.figure import Figure
-
-    from gallant.views.ground.figures import save
 
     figure = Figure(figsize=(12.8, 5.6), dpi=100, layout="constrained")
     axes: Dated = figure.subplots()
+    _draw_nights(axes, found)
+    for part, at, line in (("half", found.p50_s, "--"), ("nine of ten", found.p90_s, "-")):
+        if at is not None:
+            when = found.begins + timedelta(seconds=at)
+            axes.axvline(when, color=TEXT, linestyle=line, linewidth=1.6, label=f"{part} by {when:%H:%M}")
+    axes.axvline(found.begins, color=MUTED, linewidth=1, linestyle=":", label=f"begins {found.begins:%a %H:%M}")
+    if found.until is not None:
+        ends = f"window, until {found.until:%a %H:%M}"
+        axes.axvspan(found.begins, found.until, color=GOOD, alpha=0.10, linewidth=0, label=ends)
+        axes.axvline(found.until, color=BAD, linewidth=2.2, label="the window ends")
+    _draw_frame(axes, found)
+    figure.legend(loc="outside lower center", ncols=4, frameon=False, fontsize=9)
+    save(figure, path)
+
+
+def _draw_nights(axes: Dated, found: Rehearsal) -> None:
     every = [
         (ends, look) for ends, look in zip((found.ends_s, found.held_s, found.stopped_s), LOOKS, strict=True) if ends
     ]
@@ -140,21 +153,11 @@ def draw_rehearsal(found: Rehearsal, path: Path) -> None:
             edgecolor="white",
             label=[f"{look[0]} ({100 * len(ends) / found.runs:.0f} %)" for ends, look in every],
         )
-    for part, at, line in (("half", found.p50_s, "--"), ("nine of ten", found.p90_s, "-")):
-        if at is not None:
-            when = found.begins + timedelta(seconds=at)
-            axes.axvline(when, color=TEXT, linestyle=line, linewidth=1.6, label=f"{part} by {when:%H:%M}")
-    axes.axvline(found.begins, color=MUTED, linewidth=1, linestyle=":", label=f"begins {found.begins:%a %H:%M}")
-    if found.until is not None:
-        axes.axvspan(
-            found.begins,
-            found.until,
-            color=GOOD,
-            alpha=0.10,
-            linewidth=0,
-            label=f"window, until {found.until:%a %H:%M}",
-        )
-        axes.axvline(found.until, color=BAD, linewidth=2.2, label="the window ends")
+
+
+def _draw_frame(axes: Dated, found: Rehearsal) -> None:
+    from matplotlib import dates
+
     where = dates.AutoDateLocator()  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(where)
     axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(where))  # type: ignore[no-untyped-call]
@@ -163,5 +166,3 @@ def draw_rehearsal(found: Rehearsal, path: Path) -> None:
     axes.grid(axis="y", alpha=0.3)
     axes.spines[["top", "right"]].set_visible(False)
     axes.set_title(f"{found.plan}: when {found.runs} nights are over", fontsize=12, loc="left")
-    figure.legend(loc="outside lower center", ncols=4, frameon=False, fontsize=9)
-    save(figure, path)
