@@ -191,6 +191,16 @@ REFUSED = [
         "answers as gannet or old",
     ),
     (lambda m: (m.fields.update({"Date": "one day"}), m.sign(OWNER)), {}, "not in form"),
+    (
+        lambda m: (m.fields.update({"Date": "Wed, 02 Jan 1901 00:00:00 UTC"}), m.sign(OWNER)),
+        {},
+        "not in form: date: a time in the years 1970 to 9000",
+    ),
+    (
+        lambda m: (m.fields.update({"Valid-Until": "Fri, 31 Dec 9999 00:00:00 UTC"}), m.sign(OWNER)),
+        {},
+        "not in form: valid_until: a time in the years 1970 to 9000",
+    ),
     (without("Date"), {}, "has no Date"),
     (without("SHA256"), {}, "has no Sha256"),
     (alter("main/binary-amd64/Packages", b"x"), {}, "not the one that its Release vouches for"),

@@ -99,6 +99,7 @@ async def read_channel(
 
 
 async def _release(name: str, channel: AptChannel, key: str, get: Get, tag: str | None) -> Signed | None:
+    """A channel's Release once its signature fits; None where it is the one of `tag`."""
     if not key.startswith(OPENPGP):
         raise WrongUse(
             f"The channel {name} is held against a key of another kind.",
@@ -115,23 +116,31 @@ async def _release(name: str, channel: AptChannel, key: str, get: Get, tag: str 
         got = await get(base + "Release", LARGEST_RELEASE, tag)
         if got.raw is None:
             return None
-        try:
-            signature = await get(base + "Release.gpg", 64 * 1024, None)
-        except NotThere:
-            raise Refused(
-                f"The channel {name} is not signed: it has neither InRelease nor Release.gpg.",
-                "What nobody vouches for is not believed. " + KEEP,
-                "Ask the people who run it.",
-            ) from None
-        text = _verified(name, got.raw, signature.raw or b"", key)
+        text = _verified(name, got.raw, await _signature_beside(name, base, get), key)
+    return _in_form(name, text, got.tag)
+
+
+async def _signature_beside(name: str, base: str, get: Get) -> bytes:
+    try:
+        return (await get(base + "Release.gpg", 64 * 1024, None)).raw or b""
+    except NotThere:
+        raise Refused(
+            f"The channel {name} is not signed: it has neither InRelease nor Release.gpg.",
+            "What nobody vouches for is not believed. " + KEEP,
+            "Ask the people who run it.",
+        ) from None
+
+
+def _in_form(name: str, text: bytes, tag: str | None) -> Signed:
+    """What a Release says of itself and of its indexes. Raises `Refused` where it says it in no form."""
     fields = next(iter(_stanzas(text)), {})
     try:
         date = _moment(fields["date"])
         until = _moment(fields["valid-until"]) if "valid-until" in fields else None
+        check_moments(date=date, valid_until=until)
         indexes = dict(_listed(fields["sha256"]))
     except KeyError as error:
         raise Refused(f"The Release of the channel {name} has no {str(error.args[0]).title()}.", KEEP) from None
-        check_moments(date=date, valid_until=until)
     except (ValueError, OverflowError, TypeError) as error:
         raise Refused(f"The Release of the channel {name} is not in form: {clean(str(error), 100)}.", KEEP) from None
     return Signed(
@@ -140,7 +149,7 @@ async def _release(name: str, channel: AptChannel, key: str, get: Get, tag: str 
         date=date,
         until=until,
         sha256=hashlib.sha256(text).hexdigest(),
-        tag=got.tag,
+        tag=tag,
     )
 
 

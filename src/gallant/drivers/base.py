@@ -125,10 +125,9 @@ class ProfiledDriver(ToReadings):
     async def _own_job(self, node: str, handle: str) -> Fields:
         return {}
 
-    async def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
+    def _stream(self, node: str, call: Call, fields: Mapping[str, str]) -> AsyncIterator[bytes]:
         """An export's bytes."""
         raise NotImplementedError
-        yield b""  # makes it a generator
 
     async def done(self, node: str) -> None:
         """Nothing more is asked of a node for now: let go of what is held for it."""
