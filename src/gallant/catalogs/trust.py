@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 SIGNED_PREFIX = b"gallant-catalog-v1\0"
 LARGEST = 64 * 1024 * 1024
 DEEPEST = 64
+KEEP = "The last good catalog stays in use."
 AHEAD = timedelta(days=1)  # how far a publisher's clock may be ahead of ours
 _KEY = re.compile(r"ed25519:([0-9a-f]{64})", re.ASCII)
 # The signer's key may stand behind the signature. It proves nothing; it makes the refusal of a changed key plain.
@@ -90,44 +91,49 @@ def verify(
     `serial` and `sha256` are those of the last accepted one. Raises `Refused`, with a message of its own for each
     way in which a catalog can be wrong.
     """
-    keep = "The last good catalog stays in use."
     if len(raw) > LARGEST:
-        raise Refused(f"The catalog {name} is larger than {LARGEST // 1024 // 1024} MiB.", keep)
+        raise Refused(f"The catalog {name} is larger than {LARGEST // 1024 // 1024} MiB.", KEEP)
     match = _SIGNATURE.fullmatch(signature)
     if match is None:
-        raise Refused(f"The signature of the catalog {name} is no Ed25519 signature in hexadecimal.", keep)
+        raise Refused(f"The signature of the catalog {name} is no Ed25519 signature in hexadecimal.", KEEP)
     if not _signed(raw, match[1], key):
         raise _why_not(name, raw, match[1], match[2])
     if _too_deep(raw):
-        raise Refused(f"The catalog {name} is nested deeper than {DEEPEST}.", keep)
+        raise Refused(f"The catalog {name} is nested deeper than {DEEPEST}.", KEEP)
     try:
         catalog = decode_catalog(raw)
     except (msgspec.MsgspecError, ValueError, KeyError, RecursionError) as error:
         raise Refused(
-            f"The catalog {name} is signed and not in the form of gallant.catalog/1: {clean(str(error), 160)}.", keep
+            f"The catalog {name} is signed and not in the form of gallant.catalog/1: {clean(str(error), 160)}.", KEEP
         ) from None
     found = hashlib.sha256(raw).hexdigest()
+    _refuse_other(name, catalog, found, now, serial, sha256)
+    return catalog, found
+
+
+def _refuse_other(name: str, catalog: Catalog, found: str, now: datetime, serial: int, sha256: str | None) -> None:
+    """Refuse a catalog that is signed and in form, and yet not the one that may follow the last: another publisher's,
+    an older one, a second one of one serial, one that is yet to come, or that expired."""
     if catalog.publisher != name:
-        raise Refused(f"The catalog at {name} is that of the publisher {clean(catalog.publisher, 60)!r}.", keep)
+        raise Refused(f"The catalog at {name} is that of the publisher {clean(catalog.publisher, 60)!r}.", KEEP)
     if catalog.serial < serial:
         raise Refused(
             f"The catalog {name} has serial {catalog.serial}; {serial} was seen before. An older one is never taken"
             " back.",
-            keep,
+            KEEP,
         )
     if catalog.serial == serial and sha256 is not None and found != sha256:
-        raise Refused(f"The catalog {name} has the serial {serial} of the last one and other content.", keep)
+        raise Refused(f"The catalog {name} has the serial {serial} of the last one and other content.", KEEP)
     if catalog.issued > now + AHEAD:
         raise Refused(
             f"The catalog {name} is of {catalog.issued:%Y-%m-%d}, which is yet to come.",
-            keep,
+            KEEP,
             f"Here it is {now:%Y-%m-%d}: is this host's clock right? Else ask the publisher.",
         )
     if catalog.expires <= now:
         raise Refused(
-            f"The catalog {name} expired on {catalog.expires:%Y-%m-%d}.", keep, "Ask the publisher for a current one."
+            f"The catalog {name} expired on {catalog.expires:%Y-%m-%d}.", KEEP, "Ask the publisher for a current one."
         )
-    return catalog, found
 
 
 def _signed(raw: bytes, signature: bytes, key: str) -> bool:
@@ -142,22 +148,21 @@ def _signed(raw: bytes, signature: bytes, key: str) -> bool:
 
 def _why_not(name: str, raw: bytes, signature: bytes, hint: bytes | None) -> Refused:
     """A signature does not fit the pinned key: which of the three ways of being wrong is it?"""
-    keep = "The last good catalog stays in use."
     if hint is not None and _signed(raw, signature, f"ed25519:{hint.decode()}"):
         return Refused(
             f"The catalog {name} is signed with another key: {key_fingerprint(f'ed25519:{hint.decode()}')}.",
-            keep,
+            KEEP,
             f"Ask the publisher by another way; if it did change its key: gallant catalog trust {name} --key KEY",
         )
     if not raw.rstrip().endswith(b"}"):
         return Refused(
             f"The catalog {name} is cut short: it ends in the middle, after {len(raw):,} bytes.",
-            keep,
+            KEEP,
             "gallant catalog sync tries again.",
         )
     return Refused(
         f"The signature of the catalog {name} does not fit: it was altered on the way, or signed with another key.",
-        keep,
+        KEEP,
         f"Try again; if it stays so, ask the publisher. After a change of its key: gallant catalog trust {name}"
         " --key KEY",
     )

@@ -151,18 +151,7 @@ def main(arguments: list[str] | None = None) -> None:
         _forget_stdout()
         _end(0)
     except OSError as error:
-        from pathlib import Path
-
-        from gallant.disk import why_not
-
-        where = f"{error.filename}: " if error.filename else ""
-        _show(
-            GallantError(
-                f"{where}{why_not(error, Path(error.filename or '.'))}.",
-                next="Look at the path, its rights and the free space.",
-            ),
-            "--json" in said,
-        )
+        _show(_of_disk(error), "--json" in said)
         _end(4)
     except Exception as error:
         _show(_defect(error), "--json" in said)
@@ -172,6 +161,19 @@ def main(arguments: list[str] | None = None) -> None:
 def _help_of(error: click.ClickException) -> str:
     context = getattr(error, "ctx", None)
     return f"{context.command_path if context else 'gallant'} --help"
+
+
+def _of_disk(error: OSError) -> GallantError:
+    from pathlib import Path
+
+    from gallant.core.errors import GallantError
+    from gallant.disk import why_not
+
+    where = f"{error.filename}: " if error.filename else ""
+    return GallantError(
+        f"{where}{why_not(error, Path(error.filename or '.'))}.",
+        next="Look at the path, its rights and the free space.",
+    )
 
 
 def _defect(error: Exception) -> GallantError:

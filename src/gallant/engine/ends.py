@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from gallant.core.after.picture import Picture, losses, moved_by
@@ -51,6 +51,23 @@ def _targets(lane: Lane, system: System) -> dict[str, str]:
     return {node: hop.to for hop in lane.hops if hop.image for node in hop.nodes or tuple(system.nodes)}
 
 
+def _not_in_service(system: System, readings: Mapping[str, Reading], above: Sequence[Reading]) -> Iterator[str]:
+    """What keeps a system that was in service from serving as it did: its nodes, what stands on it, its roles."""
+    yield from (f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy)
+    yield from (f"{r.name}, which stands on it, is not well" for r in above if not r.healthy)
+    for role, node in system.usual.items():
+        if readings[node].role != role:
+            yield f"{system.name}/{node} is {readings[node].role}, its usual place is {role}"
+
+
+def _comes_to(lane: Lane, system: System, targets: Mapping[str, str]) -> str:
+    chosen = {node for hop in lane.hops for node in hop.nodes or tuple(system.nodes)}
+    own = f"runs {' and '.join(dict.fromkeys(targets.values()))}" if targets else _ENDS[lane.kind]
+    some = len(chosen) < len(system.nodes)
+    where = f"on {', '.join(n for n in system.nodes if n in chosen)}" if some else "on every node"
+    return f"{system.name} {own} {where}"
+
+
 class Ends:
     """Judges the end of lanes."""
 
@@ -87,16 +104,9 @@ class Ends:
         ]
         wrong += self._parts_short(lane, readings)
         if system.in_service:
-            wrong += [f"{r.name} is not in service and in sync" for r in readings.values() if not r.healthy]
-            for name in lane.also:
-                above = await self.attempts.read_all(self._system(name))
-                now |= {r.name: r for r in above.values()}
-                wrong += [f"{r.name}, which stands on it, is not well" for r in above.values() if not r.healthy]
-            wrong += [
-                f"{system.name}/{n} is {readings[n].role}, its usual place is {role}"
-                for role, n in system.usual.items()
-                if readings[n].role != role
-            ]
+            above = [r for name in lane.also for r in (await self._read_system(name)).values()]
+            now |= {r.name: r for r in above}
+            wrong += _not_in_service(system, readings, above)
         await self.watch.look()
         wrong += [f"the service {name} does not answer" for name in self.watch.unanswered(system.name)]
         if wrong:
@@ -104,17 +114,10 @@ class Ends:
                 f"{system.name} is not as it should be after the last step: {'; '.join(wrong)}.",
                 next=f"gallant verify {system.name}",
             )
-        chosen = {node for hop in lane.hops for node in hop.nodes or tuple(system.nodes)}
-        own = f"runs {' and '.join(dict.fromkeys(targets.values()))}" if targets else _ENDS[lane.kind]
-        where = (
-            f"on {', '.join(n for n in system.nodes if n in chosen)}"
-            if len(chosen) < len(system.nodes)
-            else "on every node"
-        )
         lost = await self._lost_since(lane, system, now)
         return End(
             state="finished",
-            message=f"{system.name} {own} {where}.{lost}",
+            message=f"{_comes_to(lane, system, targets)}.{lost}",
             next=f"gallant verify {system.name}",
         )
 

@@ -60,24 +60,32 @@ def init(
     |   gallant init --identity backups.key   |   gallant init --sudoers gallant
     |   gallant init --timer user
     """
+    if sudoers is not None:
+        _show_sudoers(sudoers, profile, output)
+    elif timer is not None:
+        _show_units(folder, timer, output)
+    elif identity is not None:
+        _make_identity(identity, passphrase, output)
+    else:
+        _make_estate(folder, group, output)
+
+
+def _show_sudoers(user: str, profile: str | None, output: Output) -> None:
+    from gallant.operations.setup import files
+    from gallant.views.ground.tables import lines_view
+    from gallant.views.ground.words import plain
+    from gallant.views.setup.files import SUDOERS, SudoersRow
+
+    text = files.sudoers(user, profile)
+    output.show(lines_view(SUDOERS, [SudoersRow(user=user, text=text)], plain(text.rstrip())))
+
+
+def _make_estate(folder: Path, group: str | None, output: Output) -> None:
     from gallant.operations.setup import files
     from gallant.people import group_name, group_number
     from gallant.views.ground.tables import lines_view
     from gallant.views.ground.words import BOLD, OFF, plain, said
-    from gallant.views.setup.files import SUDOERS, WRITTEN, FileRow, SudoersRow
-
-    if sudoers is not None:
-        text = files.sudoers(sudoers, profile)
-        output.show(lines_view(SUDOERS, [SudoersRow(user=sudoers, text=text)], plain(text.rstrip())))
-        return
-
-    if timer is not None:
-        _show_units(folder, timer, output)
-        return
-
-    if identity is not None:
-        _make_identity(identity, passphrase, output)
-        return
+    from gallant.views.setup.files import WRITTEN, FileRow
 
     gid = group_number(group) if group is not None else None
     path = files.init(folder, gid)

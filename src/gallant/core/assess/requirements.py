@@ -76,8 +76,23 @@ def requirements(
                 )
             )
         rules += [_rule(system, product, release, requirement, other) for other in known]
-    tasks = [
-        Task(
+    tasks = tuple(_tasks(estate, running, products, targets, schemes))
+    names = {task.system for task in tasks}
+    return Requirements(
+        tasks=tasks, rules=tuple(r for r in rules if {r.system, r.other} <= names), unknown=tuple(unknown)
+    )
+
+
+def _tasks(
+    estate: Estate,
+    running: Mapping[str, tuple[str, ...]],
+    products: Mapping[str, Product],
+    targets: Mapping[str, str],
+    schemes: Mapping[str, str],
+) -> Iterator[Task]:
+    """What runs, and where it is to go; of products that are declared and required (`schemes`), what is said of them."""
+    for name, versions in running.items():
+        yield Task(
             system=name,
             product=_product(estate.systems[name].product, products, schemes),
             running=versions[0],
@@ -85,17 +100,10 @@ def requirements(
             target=targets.get(name, versions[0]),
             delivery=estate.systems[name].delivery,
         )
-        for name, versions in running.items()
-    ]
-    tasks += [
-        Task(system=name, product=_product(name, products, schemes), running=said.version, target=said.version)
-        for name, said in estate.declared.items()
-        if name in schemes
-    ]
-    names = {task.system for task in tasks}
-    return Requirements(
-        tasks=tuple(tasks), rules=tuple(r for r in rules if {r.system, r.other} <= names), unknown=tuple(unknown)
-    )
+    for name, said in estate.declared.items():
+        if name in schemes:
+            product = _product(name, products, schemes)
+            yield Task(system=name, product=product, running=said.version, target=said.version)
 
 
 def own_breaches(estate: Estate, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> list[Breach]:

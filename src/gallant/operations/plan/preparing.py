@@ -5,10 +5,12 @@ from __future__ import annotations
 
 import fcntl
 import os
+from collections.abc import Sequence
 from datetime import datetime
 
 from gallant.core.decide.ledger import BEGUN, ENDED, FAILED
 from gallant.core.errors import Refused, WrongUse, worst_exit
+from gallant.core.estate.systems import System
 from gallant.core.records import Record
 from gallant.core.work.plan import Plan
 from gallant.disk import opened
@@ -42,8 +44,6 @@ def book(place: Workplace, plan: Plan, when: str) -> datetime:
 
 async def prepare(place: Workplace, plan: Plan) -> list[Prepared]:
     """Bring and save what the plan needs; failures first. Raises `Refused` while another process is at it."""
-    from gallant.drivers.shelf import can
-
     lock = opened(state_folder(place.folder) / f"prepare-{plan.id}.lock", os.O_RDWR | os.O_CREAT)
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -54,41 +54,53 @@ async def prepare(place: Workplace, plan: Plan) -> list[Prepared]:
         if not any(kept.entry.state == BEGUN for kept in place.ledger.about(["prepare"], plan.id)[-1:]):
             record(place, "prepare", plan.id, state=BEGUN)
         systems = [place.estate.systems[name] for name in plan.systems if name in place.estate.systems]
-        fetched, _ = await stock.fetch(place, [], plan=plan)
-        rows = [
-            Prepared(
-                what="package", subject=r.package, state=r.state, error=r.error, next=r.next, exit_code=r.exit_code
-            )
-            for r in fetched
-        ]
-        laid = [s.name for s in systems if can(s.profile, place.folder, "preload") and s.name in _moved(plan)]
-        for name in laid:
-            put, _ = await preloading.preload(place, [name])
-            rows += [
-                Prepared(
-                    what="preload", subject=r.node, state=r.state, error=r.error, next=r.next, exit_code=r.exit_code
-                )
-                for r in put
-            ]
-        for system in systems:
-            taken, _ = await backups.take(place, [system.name], f"ahead of {plan.id}")
-            rows += [
-                Prepared(
-                    what="backup",
-                    subject=r.backup.id if r.backup is not None else r.system,
-                    state="taken" if r.backup is not None else "failed",
-                    error=r.error,
-                    next=r.next,
-                    exit_code=r.exit_code,
-                )
-                for r in taken
-            ]
+        rows = [*await _packages(place, plan), *await _preloads(place, plan, systems)]
+        rows += await _backups(place, plan, systems)
         failed = [row for row in rows if row.exit_code]
         said = "; ".join(row.error or row.subject for row in failed[:3])
         record(place, "prepare", plan.id, state=FAILED if failed else ENDED, reason=said)
         return sorted(rows, key=lambda row: not row.exit_code)
     finally:
         os.close(lock)
+
+
+async def _packages(place: Workplace, plan: Plan) -> list[Prepared]:
+    fetched, _ = await stock.fetch(place, [], plan=plan)
+    return [
+        Prepared(what="package", subject=r.package, state=r.state, error=r.error, next=r.next, exit_code=r.exit_code)
+        for r in fetched
+    ]
+
+
+async def _preloads(place: Workplace, plan: Plan, systems: Sequence[System]) -> list[Prepared]:
+    """Packages laid on the nodes of those systems that take one ahead of its install."""
+    from gallant.drivers.shelf import can
+
+    moved, rows = _moved(plan), []
+    for system in systems:
+        if system.name in moved and can(system.profile, place.folder, "preload"):
+            rows += (await preloading.preload(place, [system.name]))[0]
+    return [
+        Prepared(what="preload", subject=r.node, state=r.state, error=r.error, next=r.next, exit_code=r.exit_code)
+        for r in rows
+    ]
+
+
+async def _backups(place: Workplace, plan: Plan, systems: Sequence[System]) -> list[Prepared]:
+    rows = []
+    for system in systems:
+        rows += (await backups.take(place, [system.name], f"ahead of {plan.id}"))[0]
+    return [
+        Prepared(
+            what="backup",
+            subject=r.backup.id if r.backup is not None else r.system,
+            state="taken" if r.backup is not None else "failed",
+            error=r.error,
+            next=r.next,
+            exit_code=r.exit_code,
+        )
+        for r in rows
+    ]
 
 
 def exit_code_of(rows: list[Prepared]) -> int:

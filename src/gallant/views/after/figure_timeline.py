@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -21,7 +22,6 @@ def draw_timeline(roll: RollReport, path: Path) -> None:
     import matplotlib
 
     matplotlib.use("Agg")
-    from matplotlib import dates
     from matplotlib.figure import Figure
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
@@ -29,6 +29,20 @@ def draw_timeline(roll: RollReport, path: Path) -> None:
     systems = list(roll.run.systems)
     figure = Figure(figsize=(12.8, max(2.6, 1.7 + 0.45 * len(systems))), dpi=100, layout="constrained")
     axes: Dated = figure.subplots()
+    _draw_what_was(axes, roll, systems)
+    _draw_frame(axes, roll, systems)
+    keys = [
+        Patch(label="disturbed its system", **LOUD),
+        Patch(label="disturbed nothing", **QUIET),
+        Patch(label="stood still", **STOOD),
+        Line2D([], [], label="a service was out", **OUT),
+    ]
+    figure.legend(handles=keys, loc="outside lower center", ncols=4, frameon=False, fontsize=9)
+    save(figure, path)
+
+
+def _draw_what_was(axes: Dated, roll: RollReport, systems: Sequence[str]) -> None:
+    """Each system's steps, when the roll stood still, and when a service was out."""
     disturbing = {s.id for s in roll.plan.steps() if s.disturbs}
     for stop in roll.stops:
         if stop.went_on is not None and stop.went_on > stop.at:
@@ -43,6 +57,11 @@ def draw_timeline(roll: RollReport, path: Path) -> None:
             )
     for outage in roll.run.outages:
         axes.plot([outage.began], [-0.65], zorder=3, **OUT)
+
+
+def _draw_frame(axes: Dated, roll: RollReport, systems: Sequence[str]) -> None:
+    from matplotlib import dates
+
     axes.set_yticks(range(len(systems)), systems)
     axes.set_ylim(len(systems) - 0.4, -0.9)
     where = dates.AutoDateLocator()  # type: ignore[no-untyped-call]
@@ -52,11 +71,3 @@ def draw_timeline(roll: RollReport, path: Path) -> None:
     axes.spines[["top", "right"]].set_visible(False)
     axes.set_xlabel("UTC")
     axes.set_title(f"{roll.run.run}: as it was", fontsize=11, loc="left")
-    keys = [
-        Patch(label="disturbed its system", **LOUD),
-        Patch(label="disturbed nothing", **QUIET),
-        Patch(label="stood still", **STOOD),
-        Line2D([], [], label="a service was out", **OUT),
-    ]
-    figure.legend(handles=keys, loc="outside lower center", ncols=4, frameon=False, fontsize=9)
-    save(figure, path)
