@@ -18,8 +18,8 @@ from gallant import __version__
 if TYPE_CHECKING:
     from gallant.core.errors import GallantError
 
-# In the order of the work. Each is cli/<room>/<module>.py:<function>, with the one line that --help shows, so that listing the
-# commands loads none of them.
+# In the order of the work. Each is cli/<room>/<module>.py:<function>, with the one line that --help shows, so that
+# listing the commands loads none of them.
 COMMANDS: dict[str, tuple[str, str, str]] = {
     "demo": ("setup.demo", "demo", "The whole example on stand-ins, from survey to history."),
     "init": ("setup.files", "init", "A new estate folder with a commented estate.yaml."),

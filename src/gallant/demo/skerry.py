@@ -29,7 +29,8 @@ simulation: {{speed: {speed:g}, since: {since}}}
 sites:
   harbour: {{mbit_per_s: 1000, time_zone: Europe/London, hands: yes}}
 {more_sites}
-# `read` is all that survey, inventory and gaps ever use; `act` is for what changes anything (check sees that it is let in).
+# `read` is all that survey, inventory and gaps ever use; `act` is for what changes anything (check sees that it is let
+# in).
 accounts:
   read: {{user: gallant-read, secret: "file:secrets/read"}}
   act: {{user: gallant-act, secret: "file:secrets/act"}}
@@ -114,18 +115,21 @@ MORE_AIMS = """\
 # name: product, shape, site, kind, driver, profile, nodes, what it is, more lines
 Row: TypeAlias = tuple[str, str, str, str, str, str, str, str, str, tuple[str, ...]]
 SYSTEMS: tuple[Row, ...] = (
-    ("slipway", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab", "the switches that all of it hangs on",
-     ("managed_by: overlook", "usual: {leader: a, member: b}")),
-    ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a", "manages the switches, a guest of deck",
-     ("uses: [deck]",)),
-    ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde", "hosts that carry the rest",
-     ("uses: [slipway]", "usual: {leader: a}")),
-    ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde", "the servers that deck runs on", ()),
-    ("tidegauge", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc", "what the buoys and gauges say", ()),
+    ("slipway", "tarnholt/weir", "fabric", "harbour", "network", "netconf", "tarnholt-weir", "ab",
+     "the switches that all of it hangs on", ("managed_by: overlook", "usual: {leader: a, member: b}")),
+    ("overlook", "sundholm/overlook", "single", "harbour", "platform", "http", "sundholm-overlook", "a",
+     "manages the switches, a guest of deck", ("uses: [deck]",)),
+    ("deck", "sundholm/berth", "quorum", "harbour", "platform", "http", "sundholm-berth", "abcde",
+     "hosts that carry the rest", ("uses: [slipway]", "usual: {leader: a}")),
+    ("deck-hw", "quernix/q4", "pool", "harbour", "hardware", "redfish", "quernix-q4", "abcde",
+     "the servers that deck runs on", ()),
+    ("tidegauge", "ostrel/ledge", "quorum", "northpier", "storage", "http", "ostrel-ledge", "abc",
+     "what the buoys and gauges say", ()),
     ("sealock", "gorsefield/stile", "pair", "harbour", "network", "shell", "gorsefield-stile", "ab", "the firewalls",
-     ("tags: [edge]", "usual: {active: a, standby: b}", 'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
-    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-kissgate", "a", "opens the gates to people with a ticket",
-     ("uses: [tickets]",)),
+     ("tags: [edge]", "usual: {active: a, standby: b}",
+      'accounts: {elevate: {user: master, secret: "file:secrets/master"}}')),
+    ("gates", "skerry/host", "single", "northpier", "application", "debian", "chorister-kissgate", "a",
+     "opens the gates to people with a ticket", ("uses: [tickets]",)),
     ("manifest", "skerry/host", "single", "harbour", "application", "debian", "skerry-manifest", "a", "who is on board",
      ("uses: [tickets]",)),
     ("fulmar-box", "ostrel/shoal-mini", "single", "fulmar", "storage", "http", "ostrel-shoal-mini", "a",

@@ -122,7 +122,8 @@ SERVICES = "systemctl list-units --type=service --state=running,failed --plain -
 CLOSELY = r"""
 ss -Hltn 2>/dev/null | awk '{print "port " $4}'
 systemctl list-units --state=failed --plain --no-legend 2>/dev/null | awk '$1 !~ /[.]service$/ {print "failed " $1}'
-findmnt -rno TARGET,FSTYPE --real 2>/dev/null | awk '$2 !~ /^(tmpfs|overlay|squashfs|nsfs|fuse.*)$/ && $1 !~ /^\/(run|proc|sys|dev|snap|var\/lib\/(docker|containers|kubelet))(\/|$)/ {print "mount " $1}'
+findmnt -rno TARGET,FSTYPE --real 2>/dev/null | awk '$2 !~ /^(tmpfs|overlay|squashfs|nsfs|fuse.*)$/ &&
+  $1 !~ /^\/(run|proc|sys|dev|snap|var\/lib\/(docker|containers|kubelet))(\/|$)/ {print "mount " $1}'
 ip -o addr show scope global 2>/dev/null | awk '!/ temporary / {print "address " $4 " " $2}'
 ip route show default 2>/dev/null | sed 's/^/route /'
 ip -6 route show default 2>/dev/null | sed 's/^/route6 /'
@@ -137,15 +138,19 @@ CHANNELS = r"""
 there=$(mktemp -d) || exit 0
 mkdir -p "$there/lists/partial" "$there/cache/archives/partial"
 LC_ALL=C apt-get update -q -o Dir::State::Lists="$there/lists" -o Dir::Cache="$there/cache" -o APT::Sandbox::User= \
-  -o Acquire::IndexTargets::deb::Packages::DefaultEnabled=false -o Acquire::IndexTargets::deb::Translations::DefaultEnabled=false \
+  -o Acquire::IndexTargets::deb::Packages::DefaultEnabled=false \
+  -o Acquire::IndexTargets::deb::Translations::DefaultEnabled=false \
   -o Acquire::http::Timeout=8 -o Acquire::https::Timeout=8 -o Acquire::Retries=0 2>&1 | sed 's/^/said /'
 rm -rf "$there"
-sed -n -E 's,^[^#]*https?://([^/:[:space:]]+).*,\1,p' /etc/apt/sources.list /etc/apt/sources.list.d/* 2>/dev/null | sort -u |
+sed -n -E 's,^[^#]*https?://([^/:[:space:]]+).*,\1,p' /etc/apt/sources.list /etc/apt/sources.list.d/* 2>/dev/null |
+sort -u |
 while read -r host; do
   getent ahosts "$host" >/dev/null 2>&1 && echo "name $host known" || echo "name $host unknown"
 done
+blank='[[:space:]]*'; gap='[[:space:]]+'; word='([^[:space:]]+)'
+line="s/^$blank(#?)${blank}deb$gap(\\[[^]]*\\]$gap)?$word$gap$word.*/line \\1 \\3 \\4/p"
 for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list; do
-  test -r "$file" && sed -n -E 's/^[[:space:]]*(#?)[[:space:]]*deb[[:space:]]+(\[[^]]*\][[:space:]]+)?([^[:space:]]+)[[:space:]]+([^[:space:]]+).*/line \1 \3 \4/p' "$file"
+  test -r "$file" && sed -n -E "$line" "$file"
 done
 for file in /etc/apt/sources.list.d/*.sources; do
   test -r "$file" && awk -v RS= '{

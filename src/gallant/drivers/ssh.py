@@ -59,17 +59,16 @@ async def connect(
 
     options = _options(name, credential, timeout_s)
     options["known_hosts"] = str(known) if node.fingerprint is None and known.is_file() else b""
-    for may_learn in (learn, None):
+    for may_learn in (learn, None):  # a key that a person trusts is kept, and met a second time as a known one
         shown.clear()
         try:
             return await asyncssh.connect(host, port, client_factory=Client, **options)
         except asyncssh.HostKeyNotVerifiable as error:
             if not shown:
                 raise NotReached(f"{name} shows no host key that can be used: {clean(str(error), 100)}.") from None
-            key = shown[-1]
-            if not _is_trusted(name, node, key, may_learn):
-                raise _strange_key(name, node, key.get_fingerprint("sha256"), known) from None
-            _keep(known, host, port, key)
+            if not _is_trusted(name, node, shown[-1], may_learn):
+                raise _strange_key(name, node, shown[-1].get_fingerprint("sha256"), known) from None
+            _keep(known, host, port, shown[-1])
             options["known_hosts"] = str(known)
         except Exception as error:
             raise explained(name, node, error, False, credential.user) from None

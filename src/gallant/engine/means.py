@@ -23,8 +23,8 @@ from gallant.core.work.plan import Step
 from gallant.engine.journal import RollState, after, replay
 
 T = TypeVar("T")
-# Of the lease: an intent that was written this long ago is not acted on any more, so another process that took the lease
-# can go on.
+# Of the lease: an intent that was written this long ago is not acted on any more, so another process that took the
+# lease can go on.
 SEND_WITHIN = 1 / 3
 
 

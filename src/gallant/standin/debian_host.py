@@ -15,6 +15,7 @@ import re
 import signal
 import tempfile
 from collections.abc import Callable, Mapping
+from functools import partial
 from pathlib import Path
 
 from asyncssh import SSHServerProcess
@@ -58,10 +59,20 @@ TOOLS = {
     "apt-get": (
         r"""
 words=""; kind=update; only=""
-for word in "$@"; do case "$word" in -s) only=simulate;; -d) only=download;; install) kind=install;; *=*[0-9]*) case "$word" in Dpkg*|Dir*|APT*|Acquire*) ;; *) words="$words $word";; esac;; esac; done
+for word in "$@"; do
+  case "$word" in
+    -s) only=simulate;;
+    -d) only=download;;
+    install) kind=install;;
+    Dpkg*|Dir*|APT*|Acquire*) ;;
+    *=*[0-9]*) words="$words $word";;
+  esac
+done
 if [ $kind = update ]; then cat "$ROOT/state/heard"; exit 0; fi
 for word in $words; do
-  grep -qx -e "$word" "$ROOT/state/offered" || { echo "E: Version '${word#*=}' for '${word%%=*}' was not found" >&2; exit 100; }
+  grep -qx -e "$word" "$ROOT/state/offered" || {
+    echo "E: Version '${word#*=}' for '${word%%=*}' was not found" >&2; exit 100
+  }
 done
 if [ "$only" = simulate ]; then for word in $words; do echo "Inst ${word%%=*} (${word#*=})"; done; exit 0; fi
 echo "$kind $only$words" > "$ROOT/orders/$$.new"; mv "$ROOT/orders/$$.new" "$ROOT/orders/$$"
@@ -283,7 +294,7 @@ class DebianHost(ShellHost):
                 self.world.count(self.name, "install")
                 failed = self.world.fault("install_fails_at", self.name, "install")
                 lasts = 10.0 if words[1] == "download" else INSTALL_S
-                self.world.after(lasts, lambda p=path, w=words, f=failed: self._installed(p, w, f is not None))  # type: ignore[misc]
+                self.world.after(lasts, partial(self._installed, path, words, failed is not None))
 
     def _installed(self, order: Path, words: list[str], failed: bool) -> None:
         if not failed and words[1] != "download":

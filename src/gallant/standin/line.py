@@ -102,8 +102,11 @@ class Line:
         keeper, port = reserve(address)
         self.kept.append(keeper)
         self.said[name] = {
-            "address": f"https://{address}:{port}", "serial": serial, "fingerprint": fingerprint, "certificate": pem.decode(),
-        }  # fmt: skip
+            "address": f"https://{address}:{port}",
+            "serial": serial,
+            "fingerprint": fingerprint,
+            "certificate": pem.decode(),
+        }
         return context, port
 
     def _ssh_port(self, address: str) -> int:

@@ -38,7 +38,9 @@ case "$1" in
   state)
     if [ -e "$ROOT/state/due" ]; then echo "reload: due"; else echo "reload: none"; fi
     echo "data: present";;
-  migrate) [ "$(version manifest)" = {RELEASE} ] && echo {SCHEMA} > "$ROOT/state/schema"; echo "schema $(cat "$ROOT/state/schema")";;
+  migrate)
+    [ "$(version manifest)" = {RELEASE} ] && echo {SCHEMA} > "$ROOT/state/schema"
+    echo "schema $(cat "$ROOT/state/schema")";;
   reload) rm -f "$ROOT/state/due"; echo "configuration read again";;
   dump) echo "CREATE TABLE passengers (name TEXT); -- schema $(cat "$ROOT/state/schema")";;
 esac
@@ -55,7 +57,9 @@ case "$1" in
   take)
     now=$(sed -n "s/^$2 \\([^ ]*\\).*/\\1/p" "$addons")
     [ -n "$now" ] || { echo "there is no add-on $2" >&2; exit 4; }
-    if [ "$2 $3" = "scanner 2.4" ] && ! grep -q "^lanes 3.1" "$addons"; then echo "scanner 2.4 needs lanes 3.1" >&2; exit 3; fi
+    if [ "$2 $3" = "scanner 2.4" ] && ! grep -q "^lanes 3.1" "$addons"; then
+      echo "scanner 2.4 needs lanes 3.1" >&2; exit 3
+    fi
     sed "s/^$2 [^ ]*/$2 $3/" "$addons" > "$addons.new" && mv "$addons.new" "$addons"
     echo "$2 $3 is in, and Kissgate was started again";;
 esac

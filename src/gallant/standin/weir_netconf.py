@@ -327,6 +327,6 @@ class WeirServer(ShellHost):
 
 def _error(message: str, tag: str) -> str:
     return (
-        f"<rpc-error><error-type>application</error-type><error-tag>{tag}</error-tag><error-severity>error</error-severity>"
-        f"<error-message>{escape(message)}</error-message></rpc-error>"
+        f"<rpc-error><error-type>application</error-type><error-tag>{tag}</error-tag>"
+        f"<error-severity>error</error-severity><error-message>{escape(message)}</error-message></rpc-error>"
     )

@@ -36,8 +36,8 @@ SCHEMA = (
         "rolls, events and leases",
         """
     CREATE TABLE rolls (
-        number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, plan_id TEXT NOT NULL, plan BLOB NOT NULL, began TEXT NOT NULL,
-        ended TEXT, hold TEXT
+        number INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, plan_id TEXT NOT NULL, plan BLOB NOT NULL,
+        began TEXT NOT NULL, ended TEXT, hold TEXT
     );
     CREATE TABLE events (
         roll TEXT NOT NULL REFERENCES rolls (id), seq INTEGER NOT NULL, kind TEXT NOT NULL, entry BLOB NOT NULL,

@@ -30,7 +30,8 @@ TABLE = """CREATE TABLE leases (
 )"""
 GET = "SELECT roll, holder, epoch, until FROM leases WHERE system = ?"
 TAKE = """INSERT INTO leases (system, roll, holder, epoch, until) VALUES (?, ?, ?, 1, ?)
-    ON CONFLICT (system) DO UPDATE SET roll = excluded.roll, holder = excluded.holder, epoch = epoch + 1, until = excluded.until"""
+    ON CONFLICT (system) DO UPDATE
+    SET roll = excluded.roll, holder = excluded.holder, epoch = epoch + 1, until = excluded.until"""
 # Whether it has run out does not matter while nobody took it: taking raises the epoch.
 RENEW = "UPDATE leases SET until = ? WHERE system = ? AND epoch = ? AND holder = ?"
 HELD = "SELECT system, epoch FROM leases WHERE holder = ?"

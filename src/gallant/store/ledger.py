@@ -45,7 +45,8 @@ SCHEMA = (
 EVERY = "SELECT seq, entry, hash FROM ledger ORDER BY seq"
 # By kind, and by how the subject begins: every text that begins so
 # comes before the beginning and the last letter there is.
-ABOUT = """SELECT seq, entry, hash FROM ledger WHERE kind IN (SELECT value FROM json_each(?)) AND subject >= ? AND subject < ?
+ABOUT = """SELECT seq, entry, hash FROM ledger
+    WHERE kind IN (SELECT value FROM json_each(?)) AND subject >= ? AND subject < ?
     UNION ALL SELECT seq, entry, hash FROM ledger WHERE kind IS NULL ORDER BY seq"""
 LAST_LETTER = "\U0010ffff"
 UNTOLD = "SELECT seq, entry, hash FROM ledger JOIN untold USING (seq) WHERE place = ? ORDER BY seq"

@@ -93,7 +93,8 @@ NEWEST_GOOD = (
     "SELECT system, node, max(survey), reading FROM readings WHERE reading IS NOT NULL AND {} GROUP BY system, node"
 )
 # The reading of the survey before: of the stretch before where the newest began with the newest survey, else the same.
-BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r WHERE reading IS NOT NULL AND coalesce(since_survey, survey) <
+BEFORE_NEWEST = """SELECT reading, max(survey) FROM readings AS r
+    WHERE reading IS NOT NULL AND coalesce(since_survey, survey) <
     (SELECT max(survey) FROM readings WHERE system = r.system AND node = r.node AND reading IS NOT NULL)
     GROUP BY system, node"""
 # What was known at a moment: the stretch that had begun by then last.

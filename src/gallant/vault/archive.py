@@ -234,7 +234,9 @@ def unpack(
         try:
             with (
                 zstandard.ZstdDecompressor().stream_reader(plain, closefd=False, read_across_frames=True) as packed,
-                tarfile.open(fileobj=(bounded := _Bounded(packed)), mode="r|", tarinfo=Modest) as tar,  # type: ignore[call-overload]
+                tarfile.open(  # type: ignore[call-overload]
+                    fileobj=(bounded := _Bounded(packed)), mode="r|", tarinfo=Modest
+                ) as tar,
             ):
                 for member in tar:
                     if (item := expected.get(member.name)) is not None and member.name not in seen:

@@ -52,7 +52,8 @@ GOOD = (
     }
 )
 BAD = frozenset(
-    {"warning", "down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent", "lost", "dead", "stopped", "inactive", "disconnected"}
+    {"warning", "down", "failed", "faulty", "fault", "error", "offline", "degraded", "critical", "missing", "absent",
+     "lost", "dead", "stopped", "inactive", "disconnected"}
 )  # fmt: skip
 # Numbers of which fewer is a loss: of one node, or of all nodes of a system together.
 COUNTED: tuple[tuple[str, bool], ...] = (

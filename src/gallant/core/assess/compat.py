@@ -235,7 +235,7 @@ class _Group:
         return None
 
     def _moves(self, state: State) -> Iterator[tuple[int, int, float, State]]:
-        """Every move of one system from which its goal can still be reached: (system, release, minutes, what follows)."""
+        """Every move of one system from which its goal can be reached: (system, release, minutes, what follows)."""
         for i, line in enumerate(self.lines):
             for to, more in line.edges[state[i]]:
                 if line.left[to] != NO_WAY:

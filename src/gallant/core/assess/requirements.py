@@ -90,7 +90,7 @@ def _tasks(
     targets: Mapping[str, str],
     schemes: Mapping[str, str],
 ) -> Iterator[Task]:
-    """What runs, and where it is to go; of products that are declared and required (`schemes`), what is said of them."""
+    """What runs, and where it is to go; of declared products that are required (`schemes`), what is said of them."""
     for name, versions in running.items():
         yield Task(
             system=name,

@@ -212,7 +212,7 @@ class Bar(Record):
 
 
 def bar(notice: Notice, decision: Decision, now: datetime) -> Bar | None:
-    """What stands against carrying a notice out now; `decision` is what the estate's rules say of it."""
+    """What blocks carrying a notice out now; `decision` is what the estate's rules say of it."""
     name, by = notice.name, notice.by
     if notice.state in (BOOKED, OVERDUE) and notice.start is not None and notice.end is not None:
         if notice.start <= now <= notice.end:

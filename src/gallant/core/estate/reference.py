@@ -18,12 +18,13 @@ from gallant.core.shapes import SHAPES
 HEAD = """\
 # estate.yaml, field by field
 
-Made from the records that read it; every other key is an error, told with its place by `gallant validate estate.yaml`. `gallant init` writes
-a first one with comments, `gallant add` a device's block into it. What has no default has to be there.
+Made from the records that read it; every other key is an error, told with its place by `gallant validate estate.yaml`.
+`gallant init` writes a first one with comments, `gallant add` a device's block into it. What has no default has to be
+there.
 
-`include: [systems/*.yaml]` reads more files of the folder as if they stood in the first one: each may have `sites`, `systems`, `accounts`,
-`declared`, `catalogs`, `approval`, `aims`, `defaults`, `rules`, `notes`, `rounds`, `events`, `notify`, `windows` and `blackouts`. Lists are joined in the order of the
-files' names; no name stands twice.
+`include: [systems/*.yaml]` reads more files of the folder as if they stood in the first one: each may have `sites`,
+`systems`, `accounts`, `declared`, `catalogs`, `approval`, `aims`, `defaults`, `rules`, `notes`, `rounds`, `events`,
+`notify`, `windows` and `blackouts`. Lists are joined in the order of the files' names; no name stands twice.
 """
 # What is Gallant's own word and never stands in a file.
 OURS = {"Node": ("held_by",), "WindowRule": ("events",), "System": ("name",)}

@@ -59,7 +59,9 @@ FAST_S, SLOW_S = 0.08, 1.0
 
 # A name as DNS has it (RFC 1035, section 2.3.4): labels of at most 63 characters.
 HOST_NAME = re.compile(
-    r"(?=.{1,253}$)([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?)(\.[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?)*\.?"
+    r"(?=.{1,253}$)"
+    r"([A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?)"
+    r"(\.[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?)*\.?"
 )
 
 

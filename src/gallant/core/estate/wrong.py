@@ -171,7 +171,7 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
             document.at((*path, field), f"unknown {field} {value!r}{document.suggestion(value, known)}")
     if not system.profile and system.driver in DRIVERS:
         document.at(
-            path, f"missing profile: one for every {system.driver} device there is not; gallant profiles lists them"
+            path, f"missing profile: none fits every {system.driver} device; gallant profiles lists the built-in ones"
         )
     shape = SHAPES.get(system.shape)
     if shape is not None and not shape.least <= len(system.nodes) <= shape.most:
@@ -179,6 +179,18 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
             (*path, "nodes"),
             f"a {system.shape} has {shape.least} node{'s' * (shape.least > 1)}, here are {len(system.nodes)}",
         )
+    _look_at_ties(document, path, estate, system)
+    _look_at_purposes(document, (*path, "accounts"), system.accounts)
+    for key, service in system.services.items():
+        if estate.simulation is not None and not is_loopback(service.endpoint[0]):
+            document.at(
+                (*path, "services", key, "address"),
+                "not a loopback address; a simulated estate never probes a real one",
+            )
+
+
+def _look_at_ties(document: Document, path: tuple[str, ...], estate: Estate, system: System) -> None:
+    """What it says of other systems and of its own nodes by name: each has to be there."""
     for used in system.uses:
         if used not in estate.systems:
             document.at((*path, "uses"), f"no system {used!r}{document.suggestion(used, estate.systems)}")
@@ -193,11 +205,4 @@ def _look_at_system(document: Document, estate: Estate, system: System) -> None:
         if node not in system.nodes:
             document.at(
                 (*path, "usual", role), f"no node {node!r} in {system.name}{document.suggestion(node, system.nodes)}"
-            )
-    _look_at_purposes(document, (*path, "accounts"), system.accounts)
-    for key, service in system.services.items():
-        if estate.simulation is not None and not is_loopback(service.endpoint[0]):
-            document.at(
-                (*path, "services", key, "address"),
-                "not a loopback address; a simulated estate never probes a real one",
             )

@@ -186,7 +186,7 @@ class HttpWire(ProfiledDriver):
 
     async def _request(self, node: str, asked: Asked, headers: dict[str, str]) -> aiohttp.ClientResponse:
         """Send one call once, whatever its answer's status; what fails on the way is said in our words."""
-        call, (_, fields, _, act, progress) = request_of(asked), asked
+        call, (_, fields, _, _, _) = request_of(asked), asked
         if call.headers:
             headers = {**headers, **{key: fill(value, fields) for key, value in call.headers.items()}}
         path = call.said
@@ -195,20 +195,7 @@ class HttpWire(ProfiledDriver):
         elif "{" in path:
             whole = any(path == f"{{{key}}}" for key in fields)
             path = fill(path, {key: quote(value, safe="/" if whole else "") for key, value in fields.items()})
-        data: object = None
-        limit = self._patience if call.timeout_s is None else self._limit(call, 0)
-        if call.upload and act is not None:
-            chunks = _chunks(await self._package(node, act), progress, self.tools.throttle)
-            if call.upload_as == "multipart":
-                data = _multipart(call, fields, chunks, act.bytes, act.package)
-            else:
-                data = chunks
-                headers = {**headers, "Content-Length": str(act.bytes), "Content-Type": "application/octet-stream"}
-            limit = self._limit(call, act.bytes)
-        elif call.form is not None:
-            data = fill(call.form, fields)
-        elif call.send is not None:
-            data = aiohttp.JsonPayload(fill(call.send, fields))
+        data, limit, more = await self._body(node, asked)
         url = self._url(node, path)
         if node not in self._tls:  # a file that is not there ends the reading of its node, and of no other
             self._tls[node] = verification(self.system.nodes[node], str(self.tools.folder))
@@ -216,7 +203,7 @@ class HttpWire(ProfiledDriver):
             response: aiohttp.ClientResponse = await self.session.request(
                 call.verb.upper(),
                 url,
-                headers=headers,
+                headers={**headers, **more},
                 timeout=limit,
                 ssl=self._tls[node],
                 allow_redirects=False,
@@ -225,6 +212,20 @@ class HttpWire(ProfiledDriver):
             return response
         except NETWORK as error:
             raise await self._explained(node, error, False) from None
+
+    async def _body(self, node: str, asked: Asked) -> tuple[object, aiohttp.ClientTimeout, dict[str, str]]:
+        """What a call sends, how long its answer may take, and the headers that say what it sends."""
+        call, (_, fields, _, act, progress) = request_of(asked), asked
+        if call.upload and act is not None:
+            chunks = _chunks(await self._package(node, act), progress, self.tools.throttle)
+            limit = self._limit(call, act.bytes)
+            if call.upload_as == "multipart":
+                return _multipart(call, fields, chunks, act.bytes, act.package), limit, {}
+            return chunks, limit, {"Content-Length": str(act.bytes), "Content-Type": "application/octet-stream"}
+        limit = self._patience if call.timeout_s is None else self._limit(call, 0)
+        if call.form is not None:
+            return fill(call.form, fields), limit, {}
+        return aiohttp.JsonPayload(fill(call.send, fields)) if call.send is not None else None, limit, {}
 
     def _limit(self, call: Request, size: int) -> aiohttp.ClientTimeout:
         """How long a call may take: its own patience or the profile's, and for an upload what a slow line needs."""

@@ -387,7 +387,10 @@ class NetconfDriver(ProfiledDriver):
         store = "candidate" if session.knows("candidate") else "running"
         async with self._locked(node, store):
             try:
-                body = f"<target><{store}/></target><default-operation>replace</default-operation><config>{config}</config>"
+                body = (
+                    f"<target><{store}/></target><default-operation>replace</default-operation>"
+                    f"<config>{config}</config>"
+                )
                 await self.rpc(node, f"<edit-config>{body}</edit-config>", "act")
                 if store == "candidate":
                     await self._commit(node, session)

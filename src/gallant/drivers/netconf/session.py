@@ -60,7 +60,8 @@ class Session:
         """Send one RPC; its reply's element and the warnings next to it. Raises `RpcError` for an error."""
         async with self._lock:
             self._number += 1
-            message = f'<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="{BASE}" message-id="{self._number}">{body}</rpc>'.encode()
+            asked = f'<rpc xmlns="{BASE}" message-id="{self._number}">{body}</rpc>'
+            message = f'<?xml version="1.0" encoding="UTF-8"?>{asked}'.encode()
             if self._chunked:
                 self._writer.write(b"\n#%d\n%s\n##\n" % (len(message), message))
             else:

@@ -28,8 +28,8 @@ class Asks(Protocol):
 OF_SYSTEM = ("AssetTag", "HostName", "PowerRestorePolicy", "Boot")
 OF_SECURE_BOOT = ("SecureBootEnable", "SecureBootMode")
 OF_INTERFACE = (
-    "Id", "InterfaceEnabled", "MTUSize", "HostName", "FQDN", "VLAN", "DHCPv4", "DHCPv6", "StatelessAddressAutoConfig", "IPv4StaticAddresses",
-    "IPv6StaticAddresses", "StaticNameServers",
+    "Id", "InterfaceEnabled", "MTUSize", "HostName", "FQDN", "VLAN", "DHCPv4", "DHCPv6", "StatelessAddressAutoConfig",
+    "IPv4StaticAddresses", "IPv6StaticAddresses", "StaticNameServers",
 )  # fmt: skip
 OF_ACCOUNT = ("UserName", "RoleId", "Enabled", "AccountTypes")
 PASSING = (

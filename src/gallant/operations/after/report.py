@@ -20,7 +20,10 @@ from gallant.operations.decide.approving import Approval, approval_of
 from gallant.operations.decide.notices import left_out
 from gallant.operations.ground.workplace import Workplace
 
-WORDS = ("consent", "waive", "despite-booking", "despite-check", "despite-recall", "outside-window", "terms", "accept", "book", "approve", "verify")  # fmt: skip
+WORDS = (
+    "consent", "waive", "despite-booking", "despite-check", "despite-recall", "outside-window", "terms", "accept",
+    "book", "approve", "verify",
+)  # fmt: skip
 UNHAPPY = ("stopped", "cut off", "held", "running")
 OFF_BY = 1.5  # times as long as planned, or as short: worth a line
 

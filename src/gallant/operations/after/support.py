@@ -138,10 +138,8 @@ def _messages(readings: Mapping[str, Reading]) -> Iterator[str]:
 
 def _contents(place: Workplace, items: Iterable[BundleItem], anonymous: bool) -> str:
     rows = "\n".join(f"{item.name:<28} {item.bytes:>10}  {item.what}" for item in items)
-    return (
-        f"Made by gallant {__version__}. No password, key or token is in it.\n"
-        f"{'Names, addresses and serials are replaced; whoever sent it has the table.' if anonymous else ''}\n\n{rows}\n"
-    )
+    replaced = "Names, addresses and serials are replaced; whoever sent it has the table." if anonymous else ""
+    return f"Made by gallant {__version__}. No password, key or token is in it.\n{replaced}\n\n{rows}\n"
 
 
 def _json(value: object) -> str:

@@ -218,7 +218,8 @@ class Workplace:
     def named_files(self) -> Iterator[Path]:
         """What else the estate names, wherever it lies: profiles, calendars, CAs."""
         estate = self.estate
-        yield from (self.folder / name for name in {s.profile for s in estate.systems.values()} if name.endswith((".yaml", ".yml")))  # fmt: skip
+        profiles = {system.profile for system in estate.systems.values()}
+        yield from (self.folder / name for name in profiles if name.endswith((".yaml", ".yml")))
         yield from (self.folder / rule.file for rule in (*estate.windows, *estate.blackouts) if rule.file)
         nodes = (node for system in estate.systems.values() for node in system.nodes.values())
         cas = {*(node.ca for node in nodes), *(c.ca for c in estate.catalogs.values())}

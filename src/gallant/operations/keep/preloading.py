@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Coroutine, Sequence
 from typing import TYPE_CHECKING
 
 from gallant.core.catalog.products import Package, Release
@@ -55,17 +55,22 @@ async def preload(place: Workplace, terms: Sequence[str], meter: Meter | None = 
             if package is None or release is None:
                 continue
             gate = asyncio.Semaphore(place.estate.limits.at_once_per_system)
-
-            async def one(node: str, system: System = system, package: Package = package, version: str = release.version, gate: asyncio.Semaphore = gate) -> Preloaded:  # fmt: skip
-                async with gate:
-                    return await _preload_one(place, system, drivers[system.name], node, package, version, meter)
-
-            rows += await asyncio.gather(*(one(node) for node in system.nodes))
+            rows += await asyncio.gather(
+                *(
+                    _behind(gate, _preload_one(place, system, drivers[system.name], node, package, release, meter))
+                    for node in system.nodes
+                )
+            )
             await survey_with(
                 place, [(system, tuple(system.nodes))], drivers
             )  # so that the inventory says what lies where
     rows.sort(key=lambda r: r.state != "failed")
     return rows, worst_exit([r.exit_code for r in rows])
+
+
+async def _behind(gate: asyncio.Semaphore, work: Coroutine[None, None, Preloaded]) -> Preloaded:
+    async with gate:
+        return await work
 
 
 def _next_package(place: Workplace, system: System, driver: Driver) -> tuple[Package | None, Release | None]:
@@ -97,9 +102,9 @@ def _next_package(place: Workplace, system: System, driver: Driver) -> tuple[Pac
 
 
 async def _preload_one(
-    place: Workplace, system: System, driver: Driver, node: str, package: Package, release: str, meter: Meter | None
+    place: Workplace, system: System, driver: Driver, node: str, package: Package, target: Release, meter: Meter | None
 ) -> Preloaded:
-    name, began = node_name(system, node), place.clock.real()
+    name, began, release = node_name(system, node), place.clock.real(), target.version
     row = Preloaded(node=name, package=package.name, release=release, bytes=package.bytes, state="preloaded")
     try:
         reading = await driver.read(node)

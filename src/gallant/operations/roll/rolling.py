@@ -162,7 +162,8 @@ async def _looked_at(
     consents: set[str],
 ) -> list[Finding]:
     """Check and read everything a plan is about; raises `Refused` where it may not begin, also for want of a consent
-    that what is known now asks for, whatever the plan says of it. Gives the stops that a person passes with a reason."""
+    that what is known now asks for, whatever the plan says of it. Gives the stops that a person passes with a
+    reason."""
     own = [system for system in systems if system.name in plan.systems]
     findings, survey = await check_with(
         place, own, drivers, own_roll=plan.undoes, entering=_enters(plan), still=_still(plan)

@@ -421,7 +421,7 @@ def _write(place: Workplace, draft: _Draft, nodes: Sequence[tuple[DraftNode, Rea
 
 
 def _write_system(place: Workplace, system: SystemDraft) -> int:
-    """Write a system into the estate's file; the line at which it stands. Raises `Refused` where the file would be wrong."""
+    """Write a system into the estate's file; the line at which it stands. Raises `Refused` where it would be wrong."""
     path = place.path.resolve()  # where a link stands in the file's place, the file itself is written
     text = path.read_bytes().decode("utf-8")
     after = with_system(path.name, text, system, f"added {place.clock.now():%Y-%m-%d} by {place.user}")

@@ -55,7 +55,9 @@ STORES: tuple[tuple[str, bool, Rows], ...] = (
         ("SELECT roll || ' entry ' || seq, entry FROM events", Entry),
     )),
     ("ledger.db", True, (("SELECT 'entry ' || seq, entry FROM ledger", LedgerEntry),)),
-    ("readings.db", False, (("SELECT system || '/' || node, reading FROM readings WHERE reading IS NOT NULL", Reading),)),
+    ("readings.db", False, (
+        ("SELECT system || '/' || node, reading FROM readings WHERE reading IS NOT NULL", Reading),
+    )),
 )  # fmt: skip
 
 
@@ -213,11 +215,25 @@ def _written(place: Workplace) -> Iterator[Examined]:
         try:
             written.read(file, place.folder)
         except GallantError as error:
-            yield Examined(about="store", subject=file.name, level="stop", seen=error.what, would=error.next, mend="bring back file" if told else None)  # fmt: skip
+            yield Examined(
+                about="store",
+                subject=file.name,
+                level="stop",
+                seen=error.what,
+                would=error.next,
+                mend="bring back file" if told else None,
+            )
             continue
         yield Examined(about="store", subject=file.name, level="pass", seen="whole")
         if told is None:
-            yield Examined(about="copy", subject=f"copies/{file.name}", level="warn", seen="there is none", would="make one now", mend="copy file")  # fmt: skip
+            yield Examined(
+                about="copy",
+                subject=f"copies/{file.name}",
+                level="warn",
+                seen="there is none",
+                would="make one now",
+                mend="copy file",
+            )
 
 
 def _keys(place: Workplace) -> Iterator[Examined]:

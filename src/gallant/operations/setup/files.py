@@ -203,7 +203,8 @@ sites:
 # (check sees that it is let in).
 # A secret never stands here. Write where it is kept:
 #   env:NAME  |  file:PATH (mode 600)  |  keyring:SERVICE  |  ask (typed, for this run only)
-# What is booked begins by itself, when nobody is there to type: it needs file:, or env: with secrets/timer.env beside a timer.
+# What is booked begins by itself, when nobody is there to type: it needs file:, or env: with secrets/timer.env beside a
+# timer.
 accounts:
   read: {{user: gallant-read, secret: "keyring:gallant-read"}}
   act: {{user: gallant-act, secret: ask}}
@@ -229,7 +230,8 @@ rules:
 # blackouts:
 #   - {{for: "*", date: 2026-12-24, until: 2026-12-26, reason: holidays}}
 
-# What many systems have, where they say nothing else (site:, tag:, kind: or *); and more files, as if they stood in here.
+# What many systems have, where they say nothing else (site:, tag:, kind: or *); and more files, as if they stood in
+# here.
 # defaults:
 #   - {{for: kind:storage, driver: http, profile: ostrel-shoal}}
 # include: [systems/*.yaml]
@@ -241,7 +243,9 @@ rules:
 # Who can open the backups (gallant init --identity FILE makes a key), where their copies go, how many are kept.
 # backups:
 #   recipients: ["age1…"]
-#   copies: [{{to: /mnt/second/backups}}, {{to: "sftp://keeper.example/backups", account: {{user: gallant, secret: "key:keys/keeper"}}}}]
+#   copies:
+#     - {{to: /mnt/second/backups}}
+#     - {{to: "sftp://keeper.example/backups", account: {{user: gallant, secret: "key:keys/keeper"}}}}
 #   keep: {{last: 5, daily: 14, weekly: 8, before_update: 3}}
 
 # Where each decision is told as it is written into the ledger: a syslog collector, or a file.
@@ -264,15 +268,15 @@ limits:
   steady_s: 60            # how long all must be well before the next node
   ceiling_percent: 80     # how full those that stay may get while others are away
   # width: 4              # nodes of one system that may be away at once at most
-  # lanes_at_once: 6      # systems of one roll that are worked on at once; also lanes_at_once_per_site, lanes_at_once_per_kind
+  # lanes_at_once: 6      # systems of one roll that are worked on at once; also lanes_at_once_per_site, …_per_kind
 
 # A roll over many systems in rounds: the next begins when the former has ended, has soaked and is well.
 # rounds:
 #   - {{name: first, of: [example-store], soak_minutes: 60}}
 #   - {{name: rest, of: ["*"]}}
 
-# Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine. A device writes itself
-# in here: gallant add ADDRESS --as NAME. One of your own hand looks like this:
+# Systems and their nodes. Names are yours; the serial is how Gallant knows that it speaks to the right machine. A
+# device writes itself in here: gallant add ADDRESS --as NAME. One of your own hand looks like this:
 #   example-store:
 #     product: ostrel/shoal
 #     shape: pair             # single, pair, fabric, pairs, quorum, pool
@@ -282,8 +286,8 @@ limits:
 #     driver: http
 #     profile: ostrel-shoal   # a built-in profile, or the path of your own YAML file
 #     nodes:
-#       # Pin the node's certificate (the refusal shows the line to add) or name a CA file. domain: rack-1 says what fails
-#       # together with it; nodes of two domains are never away at once.
+#       # Pin the node's certificate (the refusal shows the line to add) or name a CA file. domain: rack-1 says what
+#       # fails together with it; nodes of two domains are never away at once.
 #       a: {{address: "https://store-a.example:443", serial: SERIAL-OF-A, ca: ca.pem}}
 #       b: {{address: "https://store-b.example:443", serial: SERIAL-OF-B, ca: ca.pem}}
 #     usual: {{active: a, standby: b}}

@@ -169,7 +169,7 @@ def told_view(told: Sequence[Told]) -> View:
                 f" {f'was not told: {plain(one.error)}' if one.error else 'was told'}."
             )
         if not rows:
-            yield "Nobody is told: the estate has no notify:."
+            yield "No one is notified: the estate has no notify:."
             yield from next_steps("gallant init shows how, in a new folder")
 
     return TOLD.view(rows, text)

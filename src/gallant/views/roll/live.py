@@ -324,7 +324,8 @@ class LiveShow:
         named = ", ".join(systems) if len(systems) < 4 else f"{len(systems)} systems"
         head = (
             f"{BOLD}{seen.roll}{OFF}  {named}  {_bar(100 * done / max(1, len(steps)), 20)} "
-            f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   left about {BOLD}{clock(seen.remaining_s())}{OFF}{within}{simulated}"
+            f"{done} of {len(steps)} steps   elapsed {BOLD}{clock(elapsed)}{OFF}   "
+            f"left about {BOLD}{clock(seen.remaining_s())}{OFF}{within}{simulated}"
         )
         below = ["", *map(self._strip, seen.strips), *(f"{mark('note')} {plain(text)}" for text in seen.notices)]
         hops = list(seen.hops())
