@@ -14,7 +14,9 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Iterator, Mapping, Sequence
+from copy import copy
 from itertools import count
+from typing import TypeAlias
 
 from gallant.core.assess.routes import Stations
 from gallant.core.catalog.products import Product
@@ -102,7 +104,10 @@ NO_WAY = (float("inf"), 0)
 
 
 class _Line:
-    """One system's releases as numbers: 0 is what it runs now, the rest are releases on some way to its target."""
+    """One system's releases as numbers: 0 is what it runs now, the rest are releases on some way to its target.
+
+    Its tables depend on nothing of the system but what it runs and where it goes, so systems that are alike share them.
+    """
 
     def __init__(self, task: Task) -> None:
         product = task.product
@@ -119,6 +124,12 @@ class _Line:
         self.goal = 0 if stays else len(self.texts) - 1 if reaches else -1
         self.edges = self._edges()
         self.left = self._left()
+
+    def of(self, task: Task) -> _Line:
+        """The same tables for another system, which runs the same and goes to the same release."""
+        line = copy(self)
+        line.task = task
+        return line
 
     def all_inside(self, text: str) -> tuple[bool, ...]:
         """At which stations everything that the system runs lies in a VERS range."""
@@ -327,6 +338,39 @@ def _without_implied(
     return own - implied
 
 
+Alike: TypeAlias = tuple[int, str, tuple[str, ...], str, str | None, tuple[str, ...]]
+
+
+def _alike(task: Task) -> Alike:
+    """What two tasks have in common of which the tables are the same; products are told apart by being another
+    object, since to compare all of their releases costs more than to make a table."""
+    return id(task.product), task.running, task.also, task.target, task.delivery, task.despite
+
+
+class _Lines:
+    """The lines of many systems: an estate of thousands has few that differ, and a line and a way of its own are worked
+    out once for all that are alike."""
+
+    def __init__(self) -> None:
+        self._lines: dict[Alike, _Line] = {}
+        self._alone: dict[Alike, list[tuple[int, int]] | None] = {}
+
+    def line(self, task: Task) -> _Line:
+        known = self._lines.get(key := _alike(task))
+        if known is None:
+            known = self._lines[key] = _Line(task)
+        return known.of(task)
+
+    def search(self, group: _Group) -> list[tuple[int, int]] | None:
+        """As the group's own; of a system that no rule ties to another it is that of any system like it."""
+        if len(group.lines) > 1 or group.rules:
+            return group.search()
+        key = _alike(group.lines[0].task)
+        if key not in self._alone:
+            self._alone[key] = group.search()
+        return self._alone[key]
+
+
 def find_order(tasks: Sequence[Task], rules: Sequence[Rule]) -> Order:
     """The order of work over all systems.
 
@@ -335,13 +379,10 @@ def find_order(tasks: Sequence[Task], rules: Sequence[Rule]) -> Order:
     """
     names = {task.system for task in tasks}
     tied = [rule for rule in rules if rule.system in names and rule.other in names and rule.system != rule.other]
-    hops: list[OrderedHop] = []
-    conflicts: list[Conflict] = []
-    minutes = 0.0
-    for members in _groups([task.system for task in tasks], tied):
-        own = [task for task in tasks if task.system in members]
-        group = _Group([_Line(task) for task in own], [rule for rule in tied if rule.system in members])
-        way = group.search()
+    lines, hops, conflicts, minutes = _Lines(), list[OrderedHop](), list[Conflict](), 0.0
+    for own, between in _groups(tasks, tied):
+        group = _Group([lines.line(task) for task in own], between)
+        way = lines.search(group)
         if way is None:
             conflicts.append(_conflict(own, group))
             continue
@@ -375,16 +416,28 @@ def _key(product: Product, text: str) -> Version:
     return product.key(release) if release else parse(product.scheme, text)
 
 
-def _groups(names: Sequence[str], rules: Sequence[Rule]) -> list[set[str]]:
-    """Names that rules tie together, directly or by others; in the order of the names."""
-    groups: list[set[str]] = [{name} for name in names]
+def _groups(tasks: Sequence[Task], rules: Sequence[Rule]) -> list[tuple[list[Task], list[Rule]]]:
+    """Tasks that rules tie together, directly or by others, with those rules; in the order of the tasks.
+
+    Disjoint sets: each name points to one of its group, and the last one of a chain stands for all of them. A group
+    keeps the place of the system whose rule brought the other in.
+    """
+    at = {task.system: task.system for task in tasks}
+
+    def head(name: str) -> str:
+        while at[name] != name:
+            at[name] = at[at[name]]  # chains stay short
+            name = at[name]
+        return name
+
     for rule in rules:
-        one = next(g for g in groups if rule.system in g)
-        other = next(g for g in groups if rule.other in g)
-        if one is not other:
-            one |= other
-            groups.remove(other)
-    return groups
+        at[head(rule.other)] = head(rule.system)
+    found: dict[str, tuple[list[Task], list[Rule]]] = {name: ([], []) for name in at if at[name] == name}
+    for task in tasks:
+        found[head(task.system)][0].append(task)
+    for rule in rules:
+        found[head(rule.system)][1].append(rule)
+    return list(found.values())
 
 
 def _conflict(tasks: Sequence[Task], group: _Group) -> Conflict:

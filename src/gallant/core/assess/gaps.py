@@ -15,8 +15,8 @@ from typing import overload
 from gallant.core.assess.remarks import Remark, remarks
 from gallant.core.assess.routes import Refusal, describe_unknown, find_route, why_not_enter
 from gallant.core.catalog.products import RESTARTS, SEVERITIES, Bundle, Product, Release
-from gallant.core.estate.aiming import AimHere, aims_by_subject, aims_on, subject_of
-from gallant.core.estate.aims import choose, parse_aim
+from gallant.core.estate.aiming import AimHere, aims_on
+from gallant.core.estate.aims import choose, parse_aim, subject_of
 from gallant.core.estate.picks import STANDINGS as STANDINGS
 from gallant.core.estate.systems import Estate, System
 from gallant.core.readings import IMAGE, Component, Reading
@@ -138,7 +138,7 @@ class _Judge:
     def __init__(
         self, estate: Estate, products: Mapping[str, Product], now: datetime, bundles: Sequence[Bundle]
     ) -> None:
-        self.by_subject, self.products, self.now, self.bundles = aims_by_subject(estate), products, now, bundles
+        self.by_subject, self.products, self.now, self.bundles = estate.aims_by_subject, products, now, bundles
         self.buckets: dict[tuple[int, int], list[Reading | Component | Verdict]] = {}
         self._known: dict[tuple[str, tuple[AimHere, ...]], Known] = {}
         self._prospects: dict[tuple[str, str], Prospect] = {}

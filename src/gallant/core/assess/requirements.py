@@ -153,18 +153,21 @@ def _required(
 
 def related(estate: Estate, system: System, product: str) -> list[str]:
     """The systems of `product` that a requirement of `system` is about, nearest first in kind and none twice."""
-    same = [other for other in estate.systems.values() if other.product == product and other.name != system.name]
-    tied = [
-        o.name
-        for o in same
-        if o.name in system.uses or system.name in o.uses or _stands_on(system, o) or _stands_on(o, system)
-    ]
-    return tied or [o.name for o in same if o.site == system.site] or [o.name for o in same]
+    near = _tied_to(estate, system)
+    same = [other for other in estate.of_product.get(product, ()) if other.name != system.name]
+    return (
+        [o.name for o in same if o.name in near]
+        or [o.name for o in same if o.site == system.site]
+        or [o.name for o in same]
+    )
 
 
-def _stands_on(system: System, other: System) -> bool:
-    below = {node_name(other, node) for node in other.nodes}
-    return any(node.runs_on in below for node in system.nodes.values())
+def _tied_to(estate: Estate, system: System) -> set[str]:
+    """The systems that this one uses or stands on, and those that use it or stand on it."""
+    below = (node.runs_on.partition("/")[0] for node in system.nodes.values() if node.runs_on is not None)
+    above = (other for node in system.nodes for other, _ in estate.upper_nodes.get(node_name(system, node), ()))
+    users = estate.users.get(system.name, ())
+    return {*system.uses, *below, *(other.name for other in (*users, *above))}
 
 
 def _running(system: System, readings: Mapping[str, Reading], products: Mapping[str, Product]) -> tuple[str, ...]:

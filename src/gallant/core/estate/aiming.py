@@ -3,24 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from functools import lru_cache
 
 from gallant.core.catalog.products import Bundle
-from gallant.core.estate.aims import binds
+from gallant.core.estate.aims import binds, subject_of
 from gallant.core.estate.systems import Estate, System, node_name
 from gallant.core.readings import IMAGE
 from gallant.core.records import Record
-
-
-def aims_by_subject(estate: Estate) -> dict[str, str]:
-    """The aims of an estate, by what each is for."""
-    return {subject_of(aim.for_): aim.aim for aim in estate.aims}
-
-
-@lru_cache(maxsize=65536)
-def subject_of(text: str) -> str:
-    """What an aim is for, as it is compared: as terms are, without regard to case."""
-    return text.casefold()
 
 
 class AimHere(Record):
@@ -71,5 +59,5 @@ def aim_for(
 ) -> str:
     """The most specific aim that binds `product` (None: the system's own) on a component."""
     own = product is None or product == system.product
-    aims = aims_on(aims_by_subject(estate), system, node, component)
+    aims = aims_on(estate.aims_by_subject, system, node, component)
     return next(here.aim for here in aims if here.binds(product or system.product, own, bundles))

@@ -148,6 +148,12 @@ RULES: dict[str, Callable[[ParsedAim, Release, Product, datetime], str | None]] 
 }
 
 
+@lru_cache(maxsize=65536)
+def subject_of(text: str) -> str:
+    """What an aim is for, as it is compared: as terms are, without regard to case."""
+    return text.casefold()
+
+
 def choose(aim: ParsedAim, product: Product, now: datetime, bundles: Sequence[Bundle] = ()) -> Choice:
     """The newest release that the aim allows, and every newer one with the reason it was passed over.
 

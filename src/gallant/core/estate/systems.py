@@ -11,7 +11,7 @@ import msgspec
 
 from gallant.core.errors import WrongUse
 from gallant.core.estate.accounts import Account
-from gallant.core.estate.aims import parse_aim
+from gallant.core.estate.aims import parse_aim, subject_of
 from gallant.core.estate.backups import Keep
 from gallant.core.estate.places import secretless_in
 from gallant.core.estate.rules import ActRule
@@ -386,6 +386,33 @@ class Estate(Record, dict=True):
                 if said.runs_on is not None:
                     found.setdefault(said.runs_on, []).append((system, node))
         return {below: tuple(above) for below, above in found.items()}
+
+    @cached_property
+    def aims_by_subject(self) -> dict[str, str]:
+        """The aims, by what each is for."""
+        return {subject_of(aim.for_): aim.aim for aim in self.aims}
+
+    @cached_property
+    def place_of(self) -> dict[str, int]:
+        """Where in the file each system stands among the others."""
+        return {name: at for at, name in enumerate(self.systems)}
+
+    @cached_property
+    def of_product(self) -> dict[str, tuple[System, ...]]:
+        """By product: the systems that run it, in the order of the file."""
+        found: dict[str, list[System]] = {}
+        for system in self.systems.values():
+            found.setdefault(system.product, []).append(system)
+        return {product: tuple(systems) for product, systems in found.items()}
+
+    @cached_property
+    def users(self) -> dict[str, tuple[System, ...]]:
+        """By the name of a system: those that use it, in the order of the file."""
+        found: dict[str, list[System]] = {}
+        for system in self.systems.values():
+            for used in dict.fromkeys(system.uses):
+                found.setdefault(used, []).append(system)
+        return {used: tuple(systems) for used, systems in found.items()}
 
     def account(self, system: System, purpose: str) -> Account:
         """The account of a system for `read` or `act`; `WrongUse` when none is declared."""

@@ -8,7 +8,7 @@ from collections.abc import Set as AbstractSet
 
 from gallant.core.documents import Document, suggestion
 from gallant.core.estate.accounts import PURPOSES, Account
-from gallant.core.estate.aiming import subject_of
+from gallant.core.estate.aims import subject_of
 from gallant.core.estate.places import is_loopback
 from gallant.core.estate.systems import DRIVERS, Estate, System, name_problem, node_name, nodes_below
 from gallant.core.readings import COMPONENT_KINDS

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from functools import cached_property
 
 from gallant.core.catalog.products import Bundle, Minutes, Product, Release
 from gallant.core.errors import Refused
 from gallant.core.estate.capacity import standing_of
 from gallant.core.estate.stacks import Upper, systems_above
 from gallant.core.estate.systems import Estate, System, node_name
+from gallant.core.plan.alike import Routes
 from gallant.core.plan.guests import Carrying
 from gallant.core.plan.todo import is_older
 from gallant.core.readings import Reading
@@ -28,7 +30,7 @@ class PartGoal(Record):
     target: str
 
 
-class Ground(Record):
+class Ground(Record, dict=True):
     """What a plan rests on. `readings` are by node name; `despite` has, by system, a recalled release
     that a named person lets it finish (see `ways_out` in core/assess/recalls.py); `knows` what each
     system's driver knows, where that is known; `snapshotted` the systems of which a snapshot can be
@@ -49,6 +51,11 @@ class Ground(Record):
     still: frozenset[str] = frozenset()
     chosen: dict[str, tuple[str, ...]] = {}
     learned: tuple[Observation, ...] = ()
+
+    @cached_property
+    def routes(self) -> Routes:
+        """What aims come to and which routes lead there, kept for all systems of this plan."""
+        return Routes(self.now, self.bundles)
 
     def of(self, system: System) -> dict[str, Reading]:
         """The system's readings by the nodes' own names."""

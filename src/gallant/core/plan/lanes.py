@@ -181,11 +181,16 @@ def dependents(estate: Estate, system: System) -> tuple[str, ...]:
     found: dict[str, None] = {}
     waiting = [system.name]
     while waiting:
-        name = waiting.pop()
-        below = {node_name(estate.systems[name], node) for node in estate.systems[name].nodes}
-        for other in estate.systems.values():
-            stands = any(node.runs_on in below for node in other.nodes.values())
-            if (name in other.uses or stands) and other.name not in found and other.name != system.name:
-                found[other.name] = None
-                waiting.append(other.name)
+        below = estate.systems[waiting.pop()]
+        for other in _next_above(estate, below):
+            if other != system.name and other not in found:
+                found[other] = None
+                waiting.append(other)
     return tuple(found)
+
+
+def _next_above(estate: Estate, system: System) -> list[str]:
+    """Those that use a system or stand on it themselves, in the order of the file."""
+    above = {other.name for other in estate.users.get(system.name, ())}
+    above |= {other.name for node in system.nodes for other, _ in estate.upper_nodes.get(node_name(system, node), ())}
+    return sorted(above, key=estate.place_of.__getitem__)

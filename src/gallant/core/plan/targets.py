@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 
 from gallant.core.assess.compat import Conflict, OrderedHop, find_order
 from gallant.core.assess.requirements import requirements
 from gallant.core.assess.routes import Route, find_route
-from gallant.core.catalog.products import Bundle, Product, Release
+from gallant.core.catalog.products import Product, Release
 from gallant.core.errors import Refused
 from gallant.core.estate.aiming import aim_for
-from gallant.core.estate.aims import choose, parse_aim
 from gallant.core.estate.systems import Estate, System, node_name
+from gallant.core.plan.alike import Routes
 from gallant.core.plan.components import NoOrder
 from gallant.core.plan.ground import Ground, all_read
 from gallant.core.readings import Reading
@@ -27,14 +26,12 @@ def _target(ground: Ground, system: System) -> Release:
             next="gallant catalog add NAME SOURCE --key FILE",
         )
     finishing = product.resolve(ground.despite[system.name]) if system.name in ground.despite else None
-    return finishing or target_of(ground.estate, system, product, ground.now, ground.bundles)
+    return finishing or target_of(ground.estate, system, product, ground.routes)
 
 
-def target_of(
-    estate: Estate, system: System, product: Product, now: datetime, bundles: Sequence[Bundle] = ()
-) -> Release:
+def target_of(estate: Estate, system: System, product: Product, routes: Routes) -> Release:
     """The one release that all nodes of a system should run; raises `Refused` where the aims differ or fit nothing."""
-    aims = {aim_for(estate, system, node, bundles=bundles) for node in system.nodes}
+    aims = {aim_for(estate, system, node, bundles=routes.bundles) for node in system.nodes}
     if len(aims) > 1:
         raise Refused(
             f"{system.name}: its nodes have different aims ({', '.join(sorted(aims))}).",
@@ -42,7 +39,7 @@ def target_of(
             "Give the whole system one aim in estate.yaml.",
         )
     aim = next(iter(aims))
-    choice = choose(parse_aim(aim), product, now, bundles)
+    choice = routes.choice(product, aim)
     if choice.release is None:
         raise Refused(
             f"{system.name}: no release of {product.name} fits the aim {aim}.",
@@ -129,7 +126,11 @@ def order_of(ground: Ground, systems: Sequence[System], targets: Mapping[str, st
             f"Survey it, or write under declared: in estate.yaml:  {one.product}: {{version: …, by: …, date: …}}",
             [one.system],
         )
-    return {name: [hop for hop in order.hops if hop.system == name] for name in targets}
+    found: dict[str, list[OrderedHop]] = {name: [] for name in targets}
+    for hop in order.hops:
+        if hop.system in found:
+            found[hop.system].append(hop)
+    return found
 
 
 def _conflict_error(
@@ -175,7 +176,7 @@ def _route_of_all(ground: Ground, system: System, target: Release) -> Route:
                 " downgrades.",
                 next=f"Change the aim of {system.name} in estate.yaml.",
             )
-        route = find_route(product, running.version, target, delivery=system.delivery, despite=despite)
+        route = ground.routes.route(product, running.version, target, system.delivery, despite)
         if not route.found:
             why = "; ".join(f"{r.version}: {r.why}" for r in route.rules)
             raise Refused(

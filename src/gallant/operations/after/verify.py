@@ -161,7 +161,7 @@ def _verdicts(
         own = [n for n in seen.nodes if n.system == system.name]
         product = place.products.get(system.product)
         try:
-            target = target_of(place.estate, system, product, place.clock.now(), place.bundles) if product else None
+            target = target_of(place.estate, system, product, place.routes()) if product else None
         except GallantError:
             target = None
         yield from verify_system(

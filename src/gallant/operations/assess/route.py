@@ -76,7 +76,7 @@ def _route_target(
         choice = choose(parse_aim(aim), product, now, place.bundles)
         passed = tuple(Refusal(version=v, why=w) for v, w in choice.passed_over)
         # An aim that cannot be kept has a target all the same: the route says why nothing leads there.
-        return aim, choice.release or target_of(place.estate, system, product, now, place.bundles), passed
+        return aim, choice.release or target_of(place.estate, system, product, place.routes()), passed
     target = product.resolve(to)
     if target is None:
         raise WrongUse(

@@ -159,7 +159,7 @@ def releases_ahead(place: Workplace, system: System, versions: Sequence[str]) ->
         return Ahead(entered=(), running=())
     running = tuple(r for v in dict.fromkeys(versions) if (r := product.resolve(v)) is not None)
     try:
-        target = target_of(place.estate, system, product, place.clock.now(), place.bundles)
+        target = target_of(place.estate, system, product, place.routes())
         answer = find_route(product, slowest(product, versions), target, delivery=system.delivery, explain=False)
     except (GallantError, ValueError):
         return Ahead(entered=(), running=running)

@@ -20,6 +20,7 @@ from gallant.core.estate.pins import Pin, pin_line, with_pins, without_serial
 from gallant.core.estate.selecting import select
 from gallant.core.estate.sources import Access, Source
 from gallant.core.estate.systems import Estate, Note, System, node_name
+from gallant.core.plan.alike import Routes
 from gallant.core.ports import WrongMachine
 from gallant.core.records import clean, replace, rfc3339
 from gallant.disk import appending, opened
@@ -296,6 +297,10 @@ class Workplace:
     def bundles(self) -> tuple[Bundle, ...]:
         """All bundles of the catalogs here."""
         return tuple(bundle for _, catalog in self.catalogs for bundle in catalog.bundles)
+
+    def routes(self) -> Routes:
+        """What aims come to now, and which routes lead there: one for all systems that are looked at together."""
+        return Routes(self.clock.now(), self.bundles)
 
     def terms_text(self, product: str, version: str) -> str | None:
         """The text of a version of the terms of a product's publisher; None where the catalog carries none."""
