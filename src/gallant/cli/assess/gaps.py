@@ -34,6 +34,7 @@ class GapsAsked:
     severe: bool
     unknown: bool
     changed: bool
+    everything: bool
     conflicts: bool
     figure: Path | None
     junit: Path | None
@@ -47,6 +48,7 @@ class GapsAsked:
 @click.option("--severe", is_flag=True, help="Only what is critical, high or recalled.")
 @click.option("--unknown", is_flag=True, help="Also the components of which no catalog says anything, each by itself.")
 @click.option("--changed", is_flag=True, help="Only what is not as it was at the survey before the last.")
+@click.option("--all", "everything", is_flag=True, help="Every system by itself, however many there are.")
 @click.option("--conflicts", is_flag=True, help="Requirements between products that do not hold today, instead.")
 @click.option(
     "--figure",
@@ -92,7 +94,8 @@ def gaps(estate_path: Path | None, asked: GapsAsked, output: Output) -> None:
         from gallant.views.ground.junit import cases_of_gaps, write_junit
 
         write_junit(asked.junit, "gallant gaps", cases_of_gaps(result), place.clock.now())
-    output.show(gaps_view(result, place.clock.now(), bool(asked.selector), output.listing.asked))
+    whole = asked.everything or output.listing.asked
+    output.show(gaps_view(result, place.clock.now(), bool(asked.selector), whole))
     if asked.figure is not None:
         output.remark(f"The figure is in {asked.figure}.")
     finish(result.exit_code)

@@ -60,6 +60,16 @@ class Verdict(Record):
         return self.standing in ("behind", "blocked", "recalled")
 
     @property
+    def needs_work(self) -> bool:
+        """Whether there is anything to close; of what is unknown there is not."""
+        return self.standing not in NO_GAP
+
+    @property
+    def severe(self) -> bool:
+        """Whether it is work that should not wait."""
+        return self.needs_work and (self.severity in SEVERE or self.standing == "recalled")
+
+    @property
     def rank(self) -> tuple[int, int]:
         """Worst standing first, then most severe."""
         return STANDINGS.index(self.standing), SEVERITIES.index(self.severity) if self.severity else len(SEVERITIES)
@@ -81,12 +91,7 @@ class Gap(Record, gc=False):
     @property
     def needs_work(self) -> bool:
         """Whether there is anything to close; of what is unknown there is not."""
-        return self.verdict.standing not in NO_GAP
-
-    @property
-    def severe(self) -> bool:
-        """Whether it is work that should not wait."""
-        return self.needs_work and (self.verdict.severity in SEVERE or self.verdict.standing == "recalled")
+        return self.verdict.needs_work
 
     @property
     def disruptive(self) -> bool:
@@ -107,6 +112,13 @@ class Gaps(Sequence[Gap]):
         for bucket in self._buckets:
             every = iter(bucket)
             yield from zip(every, every, every, strict=True)
+
+    def of(self, standing: str) -> Iterator[tuple[Reading, Component, Verdict]]:
+        """Those of one standing; the others are not gone through."""
+        for bucket in self._buckets:
+            if isinstance(first := bucket[2], Verdict) and first.standing == standing:
+                every = iter(bucket)
+                yield from zip(every, every, every, strict=True)
 
     def __iter__(self) -> Iterator[Gap]:
         return (Gap(reading=reading, part=part, verdict=verdict) for reading, part, verdict in self.rows())

@@ -14,7 +14,7 @@ from gallant.core.errors import WrongUse
 from gallant.core.estate.picks import Pick, nothing_called, split
 from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.plan.sifting import Barred
-from gallant.core.readings import Reading
+from gallant.core.readings import Component, Reading
 from gallant.core.records import Record
 from gallant.operations.assess.plannable import barred_here, moved_by
 from gallant.operations.ground.last import last_readings
@@ -67,7 +67,7 @@ class Assessment:
     why; `picked`: only some components were asked for; `named`: systems or nodes by their names.
     """
 
-    shown: Iterable[GapShown]
+    shown: ShownGaps
     narrow: Narrow
     tallies: dict[tuple[str, str], dict[str, int]]
     lags: tuple[Lag, ...]
@@ -126,6 +126,9 @@ def _ages(place: Workplace, readings: Mapping[str, Reading]) -> tuple[tuple[str,
     return tuple((s.name, s.fetched, s.problem) for s in sources)
 
 
+ShownRow = tuple[Reading, Component, Verdict, str | None]
+
+
 class ShownGaps:
     """The gaps that a narrowing leaves, as often as they are gone through."""
 
@@ -133,32 +136,42 @@ class ShownGaps:
         self, place: Workplace, found: Gaps, narrow: Narrow, pick: Pick, before: Mapping[str, tuple[str, str]]
     ) -> None:
         self._place, self._found, self._narrow, self._pick, self._before = place, found, narrow, pick, before
+        self._every = not pick.asked and not (narrow.component or narrow.installed or narrow.severe)
 
     def __iter__(self) -> Iterator[GapShown]:
-        narrow, decided = self._narrow, partial(decision_on, self._place)
-        for gap in self._found:
-            if not self._is_meant(gap):
-                continue
-            change = _change(gap, self._before.get(_key(gap))) if narrow.changed else None
-            if narrow.changed and change is None:
-                continue
-            yield GapShown(gap, change, decided)
+        decided = partial(decision_on, self._place)
+        for reading, part, verdict, change in self.rows():
+            yield GapShown(Gap(reading=reading, part=part, verdict=verdict), change, decided)
 
-    def _is_meant(self, gap: Gap) -> bool:
+    def rows(self) -> Iterator[ShownRow]:
+        """What each is made of (reading, component, verdict) and what changed; for anyone who counts them all."""
+        return self._kept(self._found.rows())
+
+    def of(self, standing: str) -> Iterator[ShownRow]:
+        """Those of one standing."""
+        return self._kept(self._found.of(standing))
+
+    def _kept(self, rows: Iterable[tuple[Reading, Component, Verdict]]) -> Iterator[ShownRow]:
+        changed = self._narrow.changed
+        for reading, part, verdict in rows:
+            if not self._every and not self._is_meant(reading, part, verdict):
+                continue
+            change = _change(part, verdict, self._before.get(_key(reading, part))) if changed else None
+            if change is not None or not changed:
+                yield reading, part, verdict, change
+
+    def _is_meant(self, reading: Reading, part: Component, verdict: Verdict) -> bool:
         """Whether a gap is among those that were asked for."""
-        narrow = self._narrow
-        called = (gap.part.kind, gap.part.product)
-        if not self._pick.takes(
-            gap.reading.system, [gap.reading.node], gap.part.name, called, gap.verdict.severity, gap.verdict.standing
-        ):
+        narrow, called = self._narrow, (part.kind, part.product)
+        if not self._pick.takes(reading.system, [reading.node], part.name, called, verdict.severity, verdict.standing):
             return False
         if narrow.component is not None and narrow.component.casefold() not in map(
-            str.casefold, (gap.part.name, gap.part.kind, gap.part.product)
+            str.casefold, (part.name, part.kind, part.product)
         ):
             return False
-        if narrow.installed is not None and not _runs(self._place, gap, narrow.installed):
+        if narrow.installed is not None and not _runs(self._place, part, narrow.installed):
             return False
-        return gap.severe or not narrow.severe
+        return verdict.severe or not narrow.severe
 
 
 def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | None:
@@ -190,15 +203,15 @@ def decision_on(place: Workplace, gap: Gap) -> Decision:
     return decide(place.estate.rules, marks, person)
 
 
-def _key(gap: Gap) -> str:
-    return f"{gap.reading.system}/{gap.reading.node}:{gap.part.name}"
+def _key(reading: Reading, part: Component) -> str:
+    return f"{reading.system}/{reading.node}:{part.name}"
 
 
-def _runs(place: Workplace, gap: Gap, text: str) -> bool:
-    product = place.products.get(gap.part.product)
+def _runs(place: Workplace, part: Component, text: str) -> bool:
+    product = place.products.get(part.product)
     release = product.resolve(text) if product else None
-    return gap.part.version == text or (
-        release is not None and product is not None and product.resolve(gap.part.version) == release
+    return part.version == text or (
+        release is not None and product is not None and product.resolve(part.version) == release
     )
 
 
@@ -206,18 +219,18 @@ def _before(place: Workplace, readings: Mapping[str, Reading]) -> tuple[dict[str
     """By component: version and standing by the readings before the newest, under today's catalogs and aims."""
     older = {name: r for name, r in place.readings.before_newest().items() if name in readings}
     found = find_gaps(place.estate, older.values(), place.products, place.clock.now(), place.bundles)
-    return {_key(g): (g.part.version, g.verdict.standing) for g in found}, max(
+    return {_key(r, part): (part.version, verdict.standing) for r, part, verdict in found.rows()}, max(
         (r.taken for r in older.values()), default=None
     )
 
 
-def _change(gap: Gap, before: tuple[str, str] | None) -> str | None:
+def _change(part: Component, verdict: Verdict, before: tuple[str, str] | None) -> str | None:
     if before is None:
         return "new"
     version, standing = before
-    if version != gap.part.version:
+    if version != part.version:
         return f"ran {version}"
-    return f"was {standing}" if standing != gap.verdict.standing else None
+    return f"was {standing}" if standing != verdict.standing else None
 
 
 def _tallies(place: Workplace, found: Gaps) -> dict[tuple[str, str], dict[str, int]]:

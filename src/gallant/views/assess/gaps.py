@@ -8,11 +8,12 @@ from datetime import datetime
 from itertools import groupby, islice
 from typing import TYPE_CHECKING, Annotated
 
-from gallant.core.assess.gaps import STANDINGS, Gap
+from gallant.core.assess.fleet import AlikeGap, alike
+from gallant.core.assess.gaps import STANDINGS, Verdict
 from gallant.views.ground.palette import TERMINAL
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import Counts, ListRow, Says
-from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
+from gallant.views.ground.tables import MOST_BARRED, Grid, barred_lines, few, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
     DIM,
@@ -30,7 +31,7 @@ from gallant.views.ground.words import (
 
 if TYPE_CHECKING:
     from gallant.core.catalog.bundles import BundleMatch
-    from gallant.operations.assess.gaps import Assessment, GapShown
+    from gallant.operations.assess.gaps import Assessment, GapShown, ShownRow
 
 STANDING_MARKS = WordMarks(
     {
@@ -56,7 +57,10 @@ FILLINGS = {
 BAR = 36  # columns of the longest bar
 MOST_NAMES = 6  # that one set of reasons stands under
 MOST_UNKNOWN = 5  # nodes, a line each
-MOST_ROWS = 40  # a screen or two; beyond, a person names what to look at
+MOST_BY_SYSTEM = 40  # rows; beyond, alike systems are one row
+# A fleet fits one screen of 40 lines: rows, reasons, bars, and what is said of catalogs and of what cannot be planned.
+MOST_ALIKE, MOST_REASONS, MOST_BARS, MOST_CATALOGS = 14, 4, 6, 2
+FLAG = f"{DIM}⚑ closes a security hole{OFF}"
 
 
 class GapRow(ListRow):
@@ -119,12 +123,12 @@ GAPS: Listed[GapRow] = Listed(
     "gaps",
     "gaps",
     beside=("summary", "lags", "bundles", "unread", "compared_with", "barred"),
-    headings={"lag": "days_behind"},
+    headings={"lag": "days_behind", "systems": "system"},
 )
 
 
 def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = False) -> View:
-    """`whole`: every row, where somebody asked for an order or a number of them."""
+    """`whole`: every row, where somebody asked for all, or for an order or a number of them."""
     more = {
         "summary": [
             {"site": site, "kind": kind, "components": sum(tally.values()), "standings": tally}
@@ -141,48 +145,91 @@ def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = F
 
 def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:
     narrow = result.narrow
-    every = narrow.changed or narrow.component or result.picked
+    every = bool(narrow.changed or narrow.component or result.picked)
     if not selected and not (every or narrow.severe):
-        yield _bars(result.tallies)
-    groups, more = _shown_groups(result, bool(every), whole)
+        yield from _bars(result.tallies)
+    groups = _by_system(result, every, None if result.named or whole else MOST_BY_SYSTEM)
+    if groups is None:
+        yield from _fleet(result, every, now)
+    else:
+        yield from _each(result, groups, every, now)
+
+
+def _each(result: Assessment, groups: Sequence[Sequence[GapShown]], every: bool, now: datetime) -> Drawn:
+    """Every system by itself, with all that is to be said of it."""
     visible = [shown for group in groups for shown in group]
     if visible:
-        yield _gap_table(groups, narrow.changed)
+        yield _gap_table(groups, result.narrow.changed)
     if any(shown.gap.verdict.security for shown in visible):
-        yield f"{DIM}⚑ closes a security hole{OFF}"
-    if more:
-        yield f"{mark('note')} {more} more; name a system, or narrow it: gallant gaps --severe"
+        yield FLAG
     yield from _reasons(visible, brief=not result.named)
     yield from _bundles(result.matches)
-    yield _closing(result, len(visible) + more)
-    if not every and not narrow.unknown:
+    yield _closing(result, len(visible))
+    if not every and not result.narrow.unknown:
         yield from _unknown(result)
     yield from (f"{mark('bad')} {name} was never read." for name in result.unread)
     yield from _ages(result, now)
     yield from barred_lines(result.barred)
-    yield from _next_of(result, visible)
-
-
-def _shown_groups(result: Assessment, every: bool, whole: bool) -> tuple[list[list[GapShown]], int]:
-    """The rows that are shown, alike ones together, and how many gaps are left out of them."""
-    quiet = ("current",) if result.narrow.unknown else ("current", "unknown")
-    loud = (shown for shown in result.shown if every or shown.gap.verdict.standing not in quiet)
-    alike = (list(group) for _, group in groupby(loud, key=None if result.named else _alike))
-    groups = list(islice(alike, None if result.named or whole else MOST_ROWS))
-    return groups, sum(len(group) for group in alike)
-
-
-def _next_of(result: Assessment, visible: Sequence[GapShown]) -> list[str]:
     behind = [shown.gap.reading.system for shown in visible if shown.gap.needs_work and shown.gap.verdict.hops]
+    yield from _next_of(result, behind[:1], any(shown.gap.needs_work for shown in visible))
+
+
+def _fleet(result: Assessment, every: bool, now: datetime) -> Drawn:
+    """Alike systems in one row, as many rows as a screen holds: how bad, where, what next."""
+    rows = alike(_loud(result, every))
+    yield fleet_table(rows[:MOST_ALIKE], result.narrow.changed)
+    if any(row.verdict.security for row in rows[:MOST_ALIKE]):
+        yield FLAG
+    if len(rows) > MOST_ALIKE:
+        left = sum(row.nodes for row in rows[MOST_ALIKE:])
+        yield (
+            f"{mark('note')} {many(len(rows) - MOST_ALIKE, 'more row')} of {many(left, 'component')};"
+            " gallant gaps --all has every system by itself, gallant gaps --severe what should not wait"
+        )
+    yield from few(list(fleet_reasons(rows[:MOST_ALIKE])), MOST_REASONS, "reason")
+    yield from few(list(_bundles(result.matches)), MOST_BARRED, "line about bundles", "lines about bundles")
+    yield _closing(result, sum(row.nodes for row in rows))
+    if not every and not result.narrow.unknown:
+        yield from _unknown_in_all(result)
+    if result.unread:
+        names = f"{', '.join(result.unread[:3])}{' and others' if len(result.unread) > 3 else ''}"
+        yield f"{mark('bad')} {many(len(result.unread), 'node')} never read: {plain(names)}"
+    yield from islice(_ages(result, now), MOST_CATALOGS)
+    yield from few(list(barred_lines(result.barred)), MOST_CATALOGS, "system that cannot be planned now")
+    behind = [next(iter(row.systems)) for row in rows if row.verdict.needs_work and row.verdict.hops]
+    yield from _next_of(result, behind[:1], any(row.verdict.needs_work for row in rows))
+
+
+def _quiet(result: Assessment, every: bool) -> tuple[str, ...]:
+    """The standings of which no row is shown."""
+    return () if every else ("current",) if result.narrow.unknown else ("current", "unknown")
+
+
+def _loud(result: Assessment, every: bool) -> Iterator[ShownRow]:
+    quiet = _quiet(result, every)
+    return (row for row in result.shown.rows() if row[2].standing not in quiet)
+
+
+def _by_system(result: Assessment, every: bool, most: int | None) -> list[list[GapShown]] | None:
+    """The rows of each system, nodes that are alike together; None where there are more than `most` of them."""
+    quiet = _quiet(result, every)
+    loud = (shown for shown in result.shown if shown.gap.verdict.standing not in quiet)
+    groups = (list(group) for _, group in groupby(loud, key=None if result.named else _alike))
+    found = list(islice(groups, most + 1 if most is not None else None))
+    return None if most is not None and len(found) > most else found
+
+
+def _next_of(result: Assessment, behind: Sequence[str], work: bool) -> list[str]:
     return next_steps(
         *(f"gallant survey {name}" for name in result.unread),
-        *(f"gallant route {system}" for system in behind[:1]),
-        "gallant notice list" if any(shown.gap.needs_work for shown in visible) else None,
+        *(f"gallant route {system}" for system in behind),
+        "gallant notice list" if work else None,
     )
 
 
-def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Grid:
-    """One bar a site and kind, as long as it has components, filled by standing, worst first."""
+def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Iterator[Grid | str]:
+    """One bar a site and kind, as long as it has components, filled by standing, worst first; the best are left out
+    where there are more than a screen has room for."""
     shown = table("site", "kind", "components", "", right=())
     longest = max((sum(t.values()) for t in tallies.values()), default=0)
     sites: dict[str, int] = {}
@@ -190,12 +237,15 @@ def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Grid:
         sites[site] = min(sites.get(site, len(STANDINGS)), _standing_order(tally))
     worst = sorted(tallies.items(), key=lambda item: (sites[item[0][0]], item[0][0], _standing_order(item[1]), item[0]))
     last = None
-    for (site, kind), tally in worst:
+    for (site, kind), tally in worst[:MOST_BARS]:
         bar = "".join(f"{on(FILLINGS[s][1])}{FILLINGS[s][0] * n}{OFF}" for s, n in _cells(tally, longest))
         told = ", ".join(f"{count} {standing}" for standing in STANDINGS if (count := tally.get(standing, 0)))
         shown.add_row(f"{BOLD}{site}{OFF}" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
         last = site
-    return shown
+    yield shown
+    if len(worst) > MOST_BARS:
+        left = sum(sum(tally.values()) for _, tally in worst[MOST_BARS:])
+        yield f"{DIM}and {many(left, 'component')} of {len(worst) - MOST_BARS} more kinds and sites{OFF}"
 
 
 def _standing_order(tally: Mapping[str, int]) -> int:
@@ -228,27 +278,58 @@ def _gap_table(groups: Sequence[Sequence[GapShown]], changed: bool) -> Grid:
     shown = table(*columns, right=("lag",), optional=("restart", "hops"))
     for group in groups:
         s, g = group[0], group[0].gap
-        severity = f"{g.verdict.severity}{' ⚑' if g.verdict.security else ''}" if g.verdict.severity else "–"
-        cells = [
-            f"{BOLD}{plain(_whose(group))}{OFF}",
-            g.part.name,
-            plain(g.part.version),
-            plain(g.verdict.target or "–"),
-            said(STANDING_MARKS[g.verdict.standing], g.verdict.standing),
-            _lag(g),
-            f"{LOUD}{severity}{OFF}" if g.verdict.severity in ("critical", "high") else severity,
-            g.verdict.restart or "–",
-            " → ".join(g.verdict.hops) or "–",
-        ]
+        cells = [f"{BOLD}{plain(_whose(group))}{OFF}", g.part.name, plain(g.part.version), *verdict_cells(g.verdict)]
         if changed:
             cells.insert(3, plain(s.change or ""))
         shown.add_row(*cells)
     return shown
 
 
-def _lag(gap: Gap) -> str:
-    days = gap.verdict.days_behind
-    return f"{days} d" if gap.needs_work and days is not None else "–"
+def verdict_cells(verdict: Verdict) -> list[str]:
+    """Target, standing, lag, severity, restart and hops, as every table of gaps has them."""
+    severity = f"{verdict.severity}{' ⚑' if verdict.security else ''}" if verdict.severity else "–"
+    days = verdict.days_behind if verdict.needs_work else None
+    return [
+        plain(verdict.target or "–"),
+        said(STANDING_MARKS[verdict.standing], verdict.standing),
+        f"{days} d" if days is not None else "–",
+        f"{LOUD}{severity}{OFF}" if verdict.severity in ("critical", "high") else severity,
+        verdict.restart or "–",
+        " → ".join(verdict.hops) or "–",
+    ]
+
+
+def fleet_table(rows: Sequence[AlikeGap], changed: bool) -> Grid:
+    """A row for each gap that systems share: whose it is by name as far as they fit, and on how many nodes."""
+    columns = ["systems", "nodes", "component", "installed", "target", "standing", "lag", "severity", "restart", "hops"]
+    if changed:
+        columns.insert(4, "before")
+    shown = table(*columns, right=("nodes", "lag"), optional=("restart", "hops"))
+    for row in rows:
+        what = row.parts[0] if len(row.parts) == 1 else row.product
+        cells = [f"{BOLD}{_who(row)}{OFF}", str(row.nodes), plain(what), plain(row.installed)]
+        cells += [*([plain(row.change or "")] if changed else []), *verdict_cells(row.verdict)]
+        shown.add_row(*cells)
+    return shown
+
+
+def _who(row: AlikeGap) -> str:
+    names = list(islice(row.systems, 2))
+    more = len(row.systems) - len(names)
+    return plain(", ".join(names)) + (f" and {more} more" if more else "")
+
+
+def fleet_reasons(rows: Sequence[AlikeGap]) -> Iterator[str]:
+    """What is to be said of a row besides by how much it is behind, once for all rows of which it is said."""
+    reasons: dict[tuple[str, ...], list[str]] = {}
+    for row in rows:
+        why = tuple(reason for reason in row.verdict.reasons if reason != row.verdict.lag)
+        if why and row.verdict.standing != "current":
+            reasons.setdefault(why, []).append(row.parts[0] if len(row.parts) == 1 else row.product)
+    for why, parts in reasons.items():
+        names = list(dict.fromkeys(parts))
+        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
+        yield f"{BOLD}{plain(', '.join(names[:2]))}{OFF}{more}: {plain('; '.join(why))}"
 
 
 def _reasons(visible: Sequence[GapShown], brief: bool) -> Iterator[str]:
@@ -280,9 +361,8 @@ def _unknown(result: Assessment) -> Iterator[str]:
     """What no catalog says anything of, counted: it is no gap, and not
     nothing either. Nodes of a system that have the same are one."""
     parts: dict[tuple[str, str], list[str]] = {}
-    for s in result.shown:
-        if s.gap.verdict.standing == "unknown":
-            parts.setdefault((s.gap.reading.system, s.gap.reading.node), []).append(s.gap.part.name)
+    for reading, part, _, _ in result.shown.of("unknown"):
+        parts.setdefault((reading.system, reading.node), []).append(part.name)
     alike: dict[tuple[str, tuple[str, ...]], list[str]] = {}
     for (system, node), own in parts.items():
         alike.setdefault((system, tuple(own)), []).append(node)
@@ -303,6 +383,20 @@ def _unknown(result: Assessment) -> Iterator[str]:
         )
     if parts:
         yield f"{DIM}gallant gaps --unknown shows them{OFF}"
+
+
+def _unknown_in_all(result: Assessment) -> Iterator[str]:
+    """The same of a fleet, in one line."""
+    systems, count = dict[str, None](), 0
+    for reading, _, _, _ in result.shown.of("unknown"):
+        systems[reading.system] = None
+        count += 1
+    if count:
+        names = f"{', '.join(islice(systems, 3))}{' and others' if len(systems) > 3 else ''}"
+        yield (
+            f"{mark('quiet')} No catalog says anything of {many(count, 'component')} on {many(len(systems), 'system')}"
+            f" {DIM}({plain(names)}); gallant gaps --unknown shows them{OFF}"
+        )
 
 
 def _bundles(matches: Sequence[BundleMatch]) -> Iterator[str]:

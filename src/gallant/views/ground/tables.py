@@ -239,6 +239,14 @@ def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> 
         )
 
 
+def few(lines: Sequence[str], most: int, one: str, several: str | None = None) -> Iterator[str]:
+    """The first so many lines, and how many there are besides."""
+    yield from lines[:most]
+    if len(lines) > most:
+        more = len(lines) - most
+        yield f"{DIM}and {more} more {one if more == 1 else several or one + 's'}{OFF}"
+
+
 MOST_BARRED = 6
 
 
