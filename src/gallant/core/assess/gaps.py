@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from itertools import islice
 from operator import attrgetter, itemgetter
-from typing import overload
+from typing import cast, overload
 
 from gallant.core.assess.remarks import Remark, remarks
 from gallant.core.assess.routes import Refusal, describe_unknown, find_route, why_not_enter
@@ -112,6 +112,13 @@ class Gaps(Sequence[Gap]):
         for bucket in self._buckets:
             every = iter(bucket)
             yield from zip(every, every, every, strict=True)
+
+    def standings(self) -> Iterator[tuple[str, Sequence[Reading], Sequence[Component]]]:
+        """The same by standing, the worst first, each as readings and parts side by side; a standing may come more than
+        once. For anyone who counts them all."""
+        for bucket in self._buckets:
+            readings, parts = cast(list[Reading], bucket[::3]), cast(list[Component], bucket[1::3])
+            yield cast(Verdict, bucket[2]).standing, readings, parts
 
     def of(self, standing: str) -> Iterator[tuple[Reading, Component, Verdict]]:
         """Those of one standing; the others are not gone through."""

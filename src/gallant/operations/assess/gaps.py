@@ -16,7 +16,7 @@ from gallant.core.estate.rules import Decision, Marks, decide
 from gallant.core.plan.sifting import Barred
 from gallant.core.readings import Component, Reading
 from gallant.core.records import Record
-from gallant.operations.assess.plannable import barred_here, moved_by
+from gallant.operations.assess.plannable import SYSTEM, barred_here, moved_by
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Workplace
 
@@ -112,7 +112,7 @@ def assess(place: Workplace, terms: Sequence[str], narrow: Narrow | None = None)
         unread=tuple(unread),
         compared_with=compared_with,
         catalogs=_ages(place, readings),
-        barred=tuple(barred_here(place, moved_by(place, found)).values()),
+        barred=tuple(barred_here(place, moved_by(place, found), None if terms else readings).values()),
     )
 
 
@@ -235,20 +235,21 @@ def _change(part: Component, verdict: Verdict, before: tuple[str, str] | None) -
 
 def _tallies(place: Workplace, found: Gaps) -> dict[tuple[str, str], dict[str, int]]:
     """Components by (site, kind of system) and standing."""
-    counts = Counter((reading.system, verdict.standing) for reading, _, verdict in found.rows())
     tallies: dict[tuple[str, str], dict[str, int]] = {}
-    for (name, standing), count in counts.items():
-        system = place.estate.systems[name]
-        own = tallies.setdefault((system.site, system.kind or system.product), {})
-        own[standing] = own.get(standing, 0) + count
+    for standing, readings, _ in found.standings():
+        for name, count in Counter(map(SYSTEM, readings)).items():
+            system = place.estate.systems[name]
+            own = tallies.setdefault((system.site, system.kind or system.product), {})
+            own[standing] = own.get(standing, 0) + count
     return dict(sorted(tallies.items()))
 
 
 def _lags(place: Workplace, found: Gaps) -> tuple[Lag, ...]:
     """One a system, the farthest behind first."""
     slowest: dict[str, Verdict] = {}
+    images = {system.name: system.product for system in place.estate.systems.values()}
     for reading, part, verdict in found.rows():
-        if part.product == place.estate.systems[reading.system].product:
+        if part.product == images[reading.system]:
             known = slowest.get(reading.system)
             if known is None or _far(verdict) > _far(known):
                 slowest[reading.system] = verdict

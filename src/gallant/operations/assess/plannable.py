@@ -3,7 +3,8 @@ read: nothing that is offered as a next step is then refused."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Mapping, Sequence
+from operator import attrgetter
 
 from gallant.core.assess.gaps import NO_GAP, Gaps, find_gaps
 from gallant.core.errors import GallantError, Refused
@@ -11,25 +12,29 @@ from gallant.core.estate.systems import System
 from gallant.core.plan.ground import Ground
 from gallant.core.plan.planning import not_taught
 from gallant.core.plan.sifting import Barred, barred_by, sift
-from gallant.core.readings import IMAGE, Reading
+from gallant.core.readings import Reading
 from gallant.operations.ground.last import last_readings
 from gallant.operations.ground.workplace import Workplace
 
+SYSTEM = attrgetter("system")
+
 
 def barred_here(
-    place: Workplace, behind: Iterable[tuple[str, str]], readings: dict[str, Reading] | None = None
+    place: Workplace, moving: Mapping[str, bool], readings: dict[str, Reading] | None = None
 ) -> dict[str, Barred]:
-    """What bars those of some systems that cannot be planned; `behind` are (system, component) that are to be moved,
-    `readings` the last ones of all nodes, for who has them already.
+    """What bars those of some systems that cannot be planned; `moving` says of each whether its image is to be moved,
+    or components alone; `readings` are the last ones of all nodes, for who has them already.
 
     Nothing is contacted: how the nodes stand to one another when a plan is made is not looked at.
     """
-    pairs = set(behind)
-    systems = [place.estate.systems[name] for name in dict.fromkeys(name for name, _ in sorted(pairs))]
+    systems = [place.estate.systems[name] for name in sorted(moving)]
     if not systems:
         return {}
+    rolls = {name: row.id for row in reversed(place.journal.open_rolls()) for name in row.plan.systems}
     found = {
-        one.system: one for system in systems if (one := _barred_alone(place, system, (system.name, IMAGE) in pairs))
+        one.system: one
+        for system in systems
+        if (one := _barred_alone(place, system, moving[system.name], rolls.get(system.name)))
     }
     rest = [system for system in systems if system.name not in found]
     ground = Ground(
@@ -38,17 +43,17 @@ def barred_here(
         products=place.products,
         now=place.clock.now(),
         bundles=tuple(place.bundles),
-        still=frozenset(system.name for system in rest if (system.name, IMAGE) not in pairs),
+        still=frozenset(system.name for system in rest if not moving[system.name]),
     )
     return found | {one.system: one for one in sift(ground, rest, lanes=False)[1]}
 
 
-def _barred_alone(place: Workplace, system: System, image: bool) -> Barred | None:
+def _barred_alone(place: Workplace, system: System, image: bool, roll: str | None) -> Barred | None:
     """A roll that is open, or a profile that cannot bring its image to another release."""
     from gallant.drivers.shelf import brings_releases
 
-    if (under_way := open_roll(place, system)) is not None:
-        return barred_by(system.name, under_way)
+    if roll is not None:
+        return barred_by(system.name, not_beside(system, roll))
     try:
         if image and not brings_releases(system.profile, place.folder):
             return barred_by(system.name, not_taught(system.name, ["install"]))
@@ -61,25 +66,29 @@ def open_roll(place: Workplace, system: System) -> Refused | None:
     """What to say of a system of which a roll is not finished: a plan
     would take what that left half-way for how it is meant."""
     rolls = place.journal.open_rolls(system.name)
-    if not rolls:
-        return None
-    name = rolls[0].id
+    return not_beside(system, rolls[0].id) if rolls else None
+
+
+def not_beside(system: System, roll: str) -> Refused:
+    """Why no plan of a system is made while a roll of it is open."""
     return Refused(
-        f"{name} of {system.name} is not finished; no second plan is made beside it.",
+        f"{roll} of {system.name} is not finished; no second plan is made beside it.",
         next=(
-            f"gallant resume {name} carries it on; gallant hold {name} --for-good --reason WHY ends it where it stands"
+            f"gallant resume {roll} carries it on; gallant hold {roll} --for-good --reason WHY ends it where it stands"
         ),
     )
 
 
-def moved_by(place: Workplace, gaps: Gaps) -> set[tuple[str, str]]:
-    """What of some gaps is work to be planned, as (system, component)."""
+def moved_by(place: Workplace, gaps: Gaps) -> dict[str, bool]:
+    """The systems of which some gap is work to be planned, and of each whether its image is among that."""
     images = {system.name: system.product for system in place.estate.systems.values()}
-    return {
-        (reading.system, IMAGE if part.product == images[reading.system] else part.name)
-        for reading, part, verdict in gaps.rows()
-        if verdict.standing not in NO_GAP
-    }
+    found: dict[str, bool] = {}
+    for standing, readings, parts in gaps.standings():
+        if standing not in NO_GAP:
+            names = list(map(SYSTEM, readings))
+            found = dict.fromkeys(names, False) | found
+            found |= {name: True for name, part in zip(names, parts, strict=True) if part.product == images[name]}
+    return found
 
 
 def ways_to_plan(place: Workplace, names: Sequence[str], readings: dict[str, Reading] | None = None) -> tuple[str, ...]:
@@ -89,8 +98,8 @@ def ways_to_plan(place: Workplace, names: Sequence[str], readings: dict[str, Rea
     own = [reading for reading in every.values() if reading.system in names]
     gaps = find_gaps(place.estate, own, place.products, place.clock.now(), place.bundles)
     moved = moved_by(place, gaps)
-    listed = {name for name, _ in moved} | {n for n in names if place.estate.systems[n].product in place.products}
-    barred = barred_here(place, moved | {(name, IMAGE) for name in names if name not in listed}, every)
+    listed = moved.keys() | {n for n in names if place.estate.systems[n].product in place.products}
+    barred = barred_here(place, moved | {name: True for name in names if name not in listed}, every)
     free = [name for name in names if name not in barred]
     steps = [f"gallant plan {' '.join(free)}"] if free else []
     return (*steps, *(one.next for name, one in barred.items() if name in names and one.next))

@@ -67,9 +67,15 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
         notices=(*(found if everything else open_now), *done),
         settled=0 if everything else len(found) - len(open_now),
         uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
-        barred=tuple(barred_here(place, ((n.system, n.component) for n in open_now)).values()),
+        barred=tuple(barred_here(place, _moving(open_now)).values()),
         unread=tuple(name for name in nodes if name not in read),
     )
+
+
+def _moving(found: Sequence[Notice]) -> dict[str, bool]:
+    """The systems that some notices are of, and of each whether its image is among them."""
+    moving = dict.fromkeys((n.system for n in found), False)
+    return moving | {n.system: True for n in found if n.component == IMAGE}
 
 
 def bars(place: Workplace, plan: Plan) -> list[Bar]:
