@@ -107,11 +107,12 @@ class Gaps(Sequence[Gap]):
         """Each bucket is reading, part, verdict, reading, part, verdict, and so on."""
         self._buckets = [bucket for bucket in buckets if bucket]
 
-    def rows(self) -> Iterator[tuple[Reading, Component, Verdict]]:
-        """What each gap is made of, for anyone who counts them all."""
+    def rows(self, but: Sequence[str] = ()) -> Iterator[tuple[Reading, Component, Verdict]]:
+        """What each gap is made of, for anyone who counts them all; those of some standings are not gone through."""
         for bucket in self._buckets:
-            every = iter(bucket)
-            yield from zip(every, every, every, strict=True)
+            if cast(Verdict, bucket[2]).standing not in but:
+                every = iter(bucket)
+                yield from cast(Iterator[tuple[Reading, Component, Verdict]], zip(every, every, every, strict=True))
 
     def standings(self) -> Iterator[tuple[str, Sequence[Reading], Sequence[Component]]]:
         """The same by standing, the worst first, each as readings and parts side by side; a standing may come more than
@@ -119,13 +120,6 @@ class Gaps(Sequence[Gap]):
         for bucket in self._buckets:
             readings, parts = cast(list[Reading], bucket[::3]), cast(list[Component], bucket[1::3])
             yield cast(Verdict, bucket[2]).standing, readings, parts
-
-    def of(self, standing: str) -> Iterator[tuple[Reading, Component, Verdict]]:
-        """Those of one standing; the others are not gone through."""
-        for bucket in self._buckets:
-            if isinstance(first := bucket[2], Verdict) and first.standing == standing:
-                every = iter(bucket)
-                yield from zip(every, every, every, strict=True)
 
     def __iter__(self) -> Iterator[Gap]:
         return (Gap(reading=reading, part=part, verdict=verdict) for reading, part, verdict in self.rows())

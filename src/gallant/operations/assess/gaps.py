@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
@@ -143,16 +143,13 @@ class ShownGaps:
         for reading, part, verdict, change in self.rows():
             yield GapShown(Gap(reading=reading, part=part, verdict=verdict), change, decided)
 
-    def rows(self) -> Iterator[ShownRow]:
-        """What each is made of (reading, component, verdict) and what changed; for anyone who counts them all."""
-        return self._kept(self._found.rows())
-
-    def of(self, standing: str) -> Iterator[ShownRow]:
-        """Those of one standing."""
-        return self._kept(self._found.of(standing))
-
-    def _kept(self, rows: Iterable[tuple[Reading, Component, Verdict]]) -> Iterator[ShownRow]:
-        changed = self._narrow.changed
+    def rows(self, but: Sequence[str] = ()) -> Iterator[ShownRow]:
+        """What each is made of (reading, component, verdict) and what changed, for anyone who counts them all; those
+        of some standings (`but`) are left out."""
+        rows, changed = self._found.rows(but), self._narrow.changed
+        if self._every and not changed:
+            yield from ((reading, part, verdict, None) for reading, part, verdict in rows)
+            return
         for reading, part, verdict in rows:
             if not self._every and not self._is_meant(reading, part, verdict):
                 continue

@@ -31,7 +31,7 @@ from gallant.views.ground.words import (
 
 if TYPE_CHECKING:
     from gallant.core.catalog.bundles import BundleMatch
-    from gallant.operations.assess.gaps import Assessment, GapShown, ShownRow
+    from gallant.operations.assess.gaps import Assessment, GapShown
 
 STANDING_MARKS = WordMarks(
     {
@@ -60,6 +60,7 @@ MOST_UNKNOWN = 5  # nodes, a line each
 MOST_BY_SYSTEM = 40  # rows; beyond, alike systems are one row
 # A fleet fits one screen of 40 lines: rows, reasons, bars, and what is said of catalogs and of what cannot be planned.
 MOST_ALIKE, MOST_REASONS, MOST_BARS, MOST_CATALOGS = 14, 4, 6, 2
+KNOWN = tuple(standing for standing in STANDINGS if standing != "unknown")
 FLAG = f"{DIM}⚑ closes a security hole{OFF}"
 
 
@@ -176,7 +177,7 @@ def _each(result: Assessment, groups: Sequence[Sequence[GapShown]], every: bool,
 
 def _fleet(result: Assessment, every: bool, now: datetime) -> Drawn:
     """Alike systems in one row, as many rows as a screen holds: how bad, where, what next."""
-    rows = alike(_loud(result, every))
+    rows = alike(result.shown.rows(but=_quiet(result, every)))
     yield fleet_table(rows[:MOST_ALIKE], result.narrow.changed)
     if any(row.verdict.security for row in rows[:MOST_ALIKE]):
         yield FLAG
@@ -203,11 +204,6 @@ def _fleet(result: Assessment, every: bool, now: datetime) -> Drawn:
 def _quiet(result: Assessment, every: bool) -> tuple[str, ...]:
     """The standings of which no row is shown."""
     return () if every else ("current",) if result.narrow.unknown else ("current", "unknown")
-
-
-def _loud(result: Assessment, every: bool) -> Iterator[ShownRow]:
-    quiet = _quiet(result, every)
-    return (row for row in result.shown.rows() if row[2].standing not in quiet)
 
 
 def _by_system(result: Assessment, every: bool, most: int | None) -> list[list[GapShown]] | None:
@@ -361,7 +357,7 @@ def _unknown(result: Assessment) -> Iterator[str]:
     """What no catalog says anything of, counted: it is no gap, and not
     nothing either. Nodes of a system that have the same are one."""
     parts: dict[tuple[str, str], list[str]] = {}
-    for reading, part, _, _ in result.shown.of("unknown"):
+    for reading, part, _, _ in result.shown.rows(but=KNOWN):
         parts.setdefault((reading.system, reading.node), []).append(part.name)
     alike: dict[tuple[str, tuple[str, ...]], list[str]] = {}
     for (system, node), own in parts.items():
@@ -388,7 +384,7 @@ def _unknown(result: Assessment) -> Iterator[str]:
 def _unknown_in_all(result: Assessment) -> Iterator[str]:
     """The same of a fleet, in one line."""
     systems, count = dict[str, None](), 0
-    for reading, _, _, _ in result.shown.of("unknown"):
+    for reading, _, _, _ in result.shown.rows(but=KNOWN):
         systems[reading.system] = None
         count += 1
     if count:
