@@ -313,14 +313,21 @@ class ReadingStore:
     # --- notices
 
     def noticed(self, names: Iterable[tuple[str, str]], now: datetime) -> dict[tuple[str, str], datetime]:
-        """When each (notice, target) was first seen; those that never were are seen now."""
-        with transaction(self._db):
-            self._db.executemany(
-                "INSERT OR IGNORE INTO noticed (name, target, since) VALUES (?, ?, ?)",
-                [(name, target, rfc3339(now)) for name, target in names],
-            )
-        rows = self._db.execute("SELECT name, target, since FROM noticed")
-        return {(name, target): datetime.fromisoformat(since) for name, target, since in rows}
+        """When each (notice, target) was first seen; those that never were are seen now, and written down."""
+        moments: dict[str, datetime] = {}  # a survey brings many notices at one moment
+        found: dict[tuple[str, str], datetime] = {}
+        for name, target, since in self._db.execute("SELECT name, target, since FROM noticed"):
+            known = moments.get(since)
+            found[name, target] = known or moments.setdefault(since, datetime.fromisoformat(since))
+        if new := [key for key in names if key not in found]:
+            written = rfc3339(now)
+            with transaction(self._db):
+                self._db.executemany(
+                    "INSERT OR IGNORE INTO noticed (name, target, since) VALUES (?, ?, ?)",
+                    [(*key, written) for key in new],
+                )
+            found |= dict.fromkeys(new, datetime.fromisoformat(written))
+        return found
 
     # --- catalogs
 

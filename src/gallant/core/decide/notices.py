@@ -51,7 +51,12 @@ class Wanted(About):
 
 def seen_as(w: Wanted) -> tuple[str, str]:
     """Under which name and target a notice is remembered: one that is blocked, as another than once its way is open."""
-    return w.name, f"{w.target} blocked" if w.standing == BLOCKED else w.target or ""
+    return w.name, seen_name(w.standing, w.target)
+
+
+def seen_name(standing: str, target: str | None) -> str:
+    """The target under which a notice of this standing is remembered."""
+    return f"{target} blocked" if standing == BLOCKED else target or ""
 
 
 class NoticeWork(Record):
@@ -88,10 +93,11 @@ def wanted(gaps: Iterable[tuple[Gap, Decision]]) -> list[Wanted]:
     for gap, decision in gaps:
         if gap.needs_work and gap.verdict.target is not None:
             groups.setdefault(f"{gap.reading.system}:{gap.part.name}", []).append((gap, decision))
-    return [_wanted(name, rows) for name, rows in groups.items()]
+    return [wanted_of(name, rows) for name, rows in groups.items()]
 
 
-def _wanted(name: str, rows: Sequence[tuple[Gap, Decision]]) -> Wanted:
+def wanted_of(name: str, rows: Sequence[tuple[Gap, Decision]]) -> Wanted:
+    """What the gaps of one component ask for, those of the worst node first, each with what its rule says."""
     (worst, decision), gaps = rows[0], [gap for gap, _ in rows]
     minutes = [gap.verdict.minutes for gap in gaps if gap.verdict.minutes]
     return Wanted(
@@ -127,7 +133,9 @@ def notices(
     by_name: dict[str, list[LedgerEntry]] = {}
     for entry in ledger:
         by_name.setdefault(entry.subject, []).append(entry)
-    made = [_notice(w, by_name.get(w.name, []), since, work.get(w.system), products.get(w.product), now) for w in every]
+    made = [
+        notice_of(w, by_name.get(w.name, []), since, work.get(w.system), products.get(w.product), now) for w in every
+    ]
     return sorted(made, key=lambda n: n.rank)
 
 
@@ -139,7 +147,7 @@ class _Standing(Record):
     why: str = ""
 
 
-def _notice(
+def notice_of(
     w: Wanted,
     said: Sequence[LedgerEntry],
     since: Mapping[tuple[str, str], datetime],
@@ -147,6 +155,7 @@ def _notice(
     product: Product | None,
     now: datetime,
 ) -> Notice:
+    """Where a notice stands, by the entries of the ledger on it (`said`) and the roll that carries it out."""
     person = next((e.person for e in reversed(said) if e.kind == "assign"), None)
     found = _where(w, said, product, now)
     if found.state == NEW and (w.name, f"{w.target} blocked") in since:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import partial
 
 from gallant.core.assess.gaps import NO_GAP, STANDINGS, Gap, Gaps, Verdict, find_gaps
 from gallant.core.catalog.bundles import BundleMatch, match_bundle
@@ -39,12 +38,12 @@ class GapShown:
 
     gap: Gap
     change: str | None
-    decide: Callable[[Gap], Decision]
+    decide: Decisions
 
     @property
     def decision(self) -> Decision:
         """What was decided on it; looked up when it is shown."""
-        return self.decide(self.gap)
+        return self.decide(self.gap.reading, self.gap.part, self.gap.verdict)
 
 
 class Lag(Record):
@@ -139,9 +138,9 @@ class ShownGaps:
         self._every = not pick.asked and not (narrow.component or narrow.installed or narrow.severe)
 
     def __iter__(self) -> Iterator[GapShown]:
-        decided = partial(decision_on, self._place)
+        decide = Decisions(self._place)
         for reading, part, verdict, change in self.rows():
-            yield GapShown(Gap(reading=reading, part=part, verdict=verdict), change, decided)
+            yield GapShown(Gap(reading=reading, part=part, verdict=verdict), change, decide)
 
     def rows(self, but: Sequence[str] = ()) -> Iterator[ShownRow]:
         """What each is made of (reading, component, verdict) and what changed, for anyone who counts them all; those
@@ -182,22 +181,36 @@ def wrongly_picked(pick: Pick, readings: Mapping[str, Reading]) -> WrongUse | No
     return nothing_called(pick, names, words)
 
 
-def decision_on(place: Workplace, gap: Gap) -> Decision:
-    """What the estate's rules say of a gap; nothing acts by itself that has no way back, or no way at all."""
-    system, verdict = place.estate.systems[gap.reading.system], gap.verdict
-    marks = Marks(
-        security=verdict.security,
-        severity=verdict.severity,
-        restart=verdict.restart,
-        kinds=tuple(kind for kind in (system.kind, gap.part.kind) if kind),
-        tags=system.tags,
-    )
-    person = None
-    if verdict.one_way:
-        person = f"there is no way back from {verdict.one_way[0]}"
-    elif gap.needs_work and not verdict.hops and verdict.standing != "waits for restart":
-        person = f"it is {verdict.standing}"
-    return decide(place.estate.rules, marks, person)
+class Decisions:
+    """What the estate's rules say of gaps; nothing acts by itself that has no way back, or no way at all. Each is
+    decided once for all gaps of one verdict on one kind of component, on systems of one kind and the same tags."""
+
+    def __init__(self, place: Workplace) -> None:
+        self.rules = place.estate.rules
+        self._marks = {s.name: ((s.kind,) if s.kind else (), s.tags) for s in place.estate.systems.values()}
+        self._known: dict[tuple[int, str, tuple[str, ...], tuple[str, ...]], tuple[Verdict, Decision]] = {}
+
+    def __call__(self, reading: Reading, part: Component, verdict: Verdict) -> Decision:
+        kinds, tags = self._marks[reading.system]
+        known = self._known.get(key := (id(verdict), part.kind, kinds, tags))
+        if known is None:  # the verdict is kept with it, so that no other one can come to have its identity
+            known = self._known[key] = (verdict, self._decided(part, verdict, kinds, tags))
+        return known[1]
+
+    def _decided(self, part: Component, verdict: Verdict, kinds: tuple[str, ...], tags: tuple[str, ...]) -> Decision:
+        marks = Marks(
+            security=verdict.security,
+            severity=verdict.severity,
+            restart=verdict.restart,
+            kinds=(*kinds, part.kind) if part.kind else kinds,
+            tags=tags,
+        )
+        person = None
+        if verdict.one_way:
+            person = f"there is no way back from {verdict.one_way[0]}"
+        elif verdict.needs_work and not verdict.hops and verdict.standing != "waits for restart":
+            person = f"it is {verdict.standing}"
+        return decide(self.rules, marks, person)
 
 
 def _key(reading: Reading, part: Component) -> str:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from typing import Unpack
 
-from gallant.core.assess.gaps import find_gaps
+from gallant.core.assess.gaps import NO_GAP, Gap, Gaps, find_gaps
 from gallant.core.decide.ledger import CLOSE, DECISIONS, ENDED, EntryMore, Kept, LedgerEntry
+from gallant.core.decide.listing import Book, Notices, Ranked, grouped
 from gallant.core.decide.notices import (
     ACCEPTED,
     BOOKED,
@@ -24,19 +25,20 @@ from gallant.core.decide.notices import (
     bar,
     notices,
     seen_as,
+    seen_name,
     wanted,
 )
 from gallant.core.documents import suggestion
 from gallant.core.errors import Refused, WrongUse
 from gallant.core.estate.picks import Pick, is_condition, split
 from gallant.core.plan.sifting import Barred
-from gallant.core.readings import IMAGE
+from gallant.core.readings import IMAGE, Reading
 from gallant.core.records import Record, clean
 from gallant.core.versions import NotAVersion, parse
 from gallant.core.windows.rules import Span, joined
 from gallant.core.work.events import RollRow
 from gallant.core.work.plan import Plan
-from gallant.operations.assess.gaps import decision_on, wrongly_picked
+from gallant.operations.assess.gaps import Decisions, wrongly_picked
 from gallant.operations.assess.plannable import barred_here, ways_to_plan
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.last import last_readings
@@ -47,35 +49,38 @@ from gallant.store.ledger import terms_subject
 class NoticesListed(Record):
     """The notices of the selected systems, and how many more are settled when those were not asked for. Nothing known,
     none and not looked at are three answers: `uncatalogued` are selected systems whose product no catalog here lists,
-    `unread` nodes that were never read. `barred` are those of its systems that cannot be planned, and why."""
+    `unread` nodes that were never read. `barred` are those of its systems that cannot be planned, and why; `named`: systems or
+    nodes by their names."""
 
-    notices: tuple[Notice, ...]
+    notices: Sequence[Notice]
     settled: int
     uncatalogued: tuple[str, ...] = ()
     unread: tuple[str, ...] = ()
     barred: tuple[Barred, ...] = ()
+    named: bool = False
 
 
 def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> NoticesListed:
     """Newest and most severe first. Skipped, left and done ones only when `everything` is asked for."""
     terms, pick = split(place.estate, terms)
-    found, selected, read = _picked(place, terms, pick), place.select(terms), last_readings(place, terms)[0]
-    done = _done(place, terms, {n.name for n in found}) if everything else []
-    open_now = [n for n in found if not n.rank[0]]
-    nodes = (f"{system.name}/{node}" for system, own in selected for node in own)
+    read, unread = last_readings(place, terms)
+    found, selected = _picked(place, terms, pick, read), place.select(terms)
+    open_now = Notices(found.book, [one for one in found.ranked if not one.settled])
+    done = _done(place, terms, {one.name for one in found.ranked}) if everything else []
     return NoticesListed(
-        notices=(*(found if everything else open_now), *done),
+        notices=(*found, *done) if everything else open_now,
         settled=0 if everything else len(found) - len(open_now),
         uncatalogued=tuple(s.name for s, _ in selected if s.product not in place.products),
-        barred=tuple(barred_here(place, _moving(open_now)).values()),
-        unread=tuple(name for name in nodes if name not in read),
+        barred=tuple(barred_here(place, _moving(open_now.ranked), None if terms else read).values()),
+        unread=tuple(unread),
+        named=any(":" not in term for term in terms),
     )
 
 
-def _moving(found: Sequence[Notice]) -> dict[str, bool]:
+def _moving(found: Sequence[Ranked]) -> dict[str, bool]:
     """The systems that some notices are of, and of each whether its image is among them."""
-    moving = dict.fromkeys((n.system for n in found), False)
-    return moving | {n.system: True for n in found if n.component == IMAGE}
+    moving = dict.fromkeys((one.rows[0][0].system for one in found), False)
+    return moving | {one.rows[0][0].system: True for one in found if one.rows[0][1].name == IMAGE}
 
 
 def bars(place: Workplace, plan: Plan) -> list[Bar]:
@@ -117,43 +122,66 @@ def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
     return [n for n in _told(place, all_wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
 
 
-def _picked(place: Workplace, terms: Sequence[str], pick: Pick) -> list[Notice]:
+def _picked(place: Workplace, terms: Sequence[str], pick: Pick, readings: Mapping[str, Reading]) -> Notices:
     """The notices that are meant, those of one system together: the system of the first one first."""
-    if (wrong := wrongly_picked(pick, last_readings(place, terms)[0])) is not None:
+    if (wrong := wrongly_picked(pick, readings)) is not None:
         raise wrong
-    found = [n for n in _all(place, terms) if _is_meant(pick, n)]
-    first = {name: number for number, name in enumerate(dict.fromkeys(n.system for n in found))}
-    return sorted(found, key=lambda n: (n.rank[0], first[n.system]))
+    every = _all(place, terms, readings)
+    found = [one for one in every.ranked if _is_meant(pick, one)] if pick.asked else every.ranked
+    first = {name: at for at, name in enumerate(dict.fromkeys(one.rows[0][0].system for one in found))}
+    return Notices(every.book, sorted(found, key=lambda one: (one.settled, first[one.rows[0][0].system])))
 
 
-def _is_meant(pick: Pick, n: Notice) -> bool:
-    nodes = [name.rpartition("/")[2] for name in n.nodes]
-    taken = pick.takes(n.system, nodes, n.component, (n.product,), n.severity, n.standing)
-    return taken and (not pick.states or n.state in pick.states)
+def _is_meant(pick: Pick, one: Ranked) -> bool:
+    reading, part, verdict = one.rows[0]
+    nodes = [row[0].node for row in one.rows]
+    taken = pick.takes(reading.system, nodes, part.name, (part.product,), verdict.severity, verdict.standing)
+    return taken and (not pick.states or one.state in pick.states)
 
 
-def _all(place: Workplace, terms: Sequence[str]) -> list[Notice]:
-    return _told(place, all_wanted(place, terms))
+def _all(place: Workplace, terms: Sequence[str], readings: Mapping[str, Reading] | None = None) -> Notices:
+    """Every notice of some systems, each made when it is looked at."""
+    gaps, now = _gaps_of(place, terms, readings), place.clock.now()
+    groups = grouped(gaps)
+    seen = ((name, seen_name(rows[0][2].standing, rows[0][2].target)) for name, rows in groups.items())
+    book = Book(
+        [kept.entry for kept in place.ledger.about(DECISIONS)],
+        place.readings.noticed(seen, now),
+        _under_way(place),
+        place.products,
+        now,
+        Decisions(place),
+    )
+    return Notices(book, book.ranked(groups))
+
+
+def _gaps_of(place: Workplace, terms: Sequence[str], readings: Mapping[str, Reading] | None = None) -> Gaps:
+    readings = last_readings(place, terms)[0] if readings is None else readings
+    return find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
 
 
 def all_wanted(place: Workplace, terms: Sequence[str]) -> list[Wanted]:
     """What the gaps of some systems ask for."""
-    readings, _ = last_readings(place, terms)
-    gaps = find_gaps(place.estate, readings.values(), place.products, place.clock.now(), place.bundles)
-    return wanted((gap, decision_on(place, gap)) for gap in gaps if gap.needs_work)
+    decide = Decisions(place)
+    made = (Gap(reading=r, part=part, verdict=v) for r, part, v in _gaps_of(place, terms).rows(but=NO_GAP))
+    return wanted((gap, decide(gap.reading, gap.part, gap.verdict)) for gap in made)
 
 
-def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
-    now = place.clock.now()
-    since = place.readings.noticed(map(seen_as, every), now)
-    work = {
+def _under_way(place: Workplace) -> dict[str, NoticeWork]:
+    return {
         name: NoticeWork(
             roll=row.id, began=row.began, end=row.began + timedelta(seconds=row.plan.estimate_s), finished=False
         )
         for row in place.journal.open_rolls()
         for name in row.plan.systems
     }
-    return notices(every, [kept.entry for kept in place.ledger.about(DECISIONS)], since, work, place.products, now)
+
+
+def _told(place: Workplace, every: Sequence[Wanted]) -> list[Notice]:
+    now = place.clock.now()
+    since = place.readings.noticed(map(seen_as, every), now)
+    said = [kept.entry for kept in place.ledger.about(DECISIONS)]
+    return notices(every, said, since, _under_way(place), place.products, now)
 
 
 def _done(place: Workplace, terms: Sequence[str], still: set[str]) -> list[Notice]:
@@ -233,7 +261,7 @@ def decided_since(place: Workplace, plan: Plan, seq: int) -> Kept | None:
 
 def one(place: Workplace, name: str) -> Notice:
     """The notice of that name; a bare system will do where it has one. Raises `WrongUse` where none or several fit."""
-    found = _all(place, [])
+    found = _all(place, [name.partition(":")[0]] if name.partition(":")[0] in place.estate.systems else [])
     fitting = [n for n in found if n.name == name] or [n for n in found if n.system == name]
     if len(fitting) == 1:
         return fitting[0]
@@ -264,11 +292,12 @@ def chosen(place: Workplace, terms: Sequence[str]) -> Chosen:
     has decided on yet. Raises `WrongUse` for terms that mean none."""
     if len(terms) == 1 and not is_condition(terms[0]):
         return Chosen(notices=(one(place, terms[0]),), by_name=True)
-    names = {n.name: n for n in _all(place, [])}
+    every = _all(place, [])
+    names = {one.name: at for at, one in enumerate(every.ranked)}
     if all(term in names for term in terms):
-        return Chosen(notices=tuple(names[term] for term in dict.fromkeys(terms)), by_name=len(terms) == 1)
+        return Chosen(notices=tuple(every[names[term]] for term in dict.fromkeys(terms)), by_name=len(terms) == 1)
     estate_terms, pick = split(place.estate, terms)
-    found = _picked(place, estate_terms, pick)
+    found = _picked(place, estate_terms, pick, last_readings(place, estate_terms)[0])
     if not found:
         raise WrongUse(f"{' '.join(terms)}: no notice is all of that.", next="gallant notice list shows them.")
     states = pick.states or ("new", "overdue")

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from gallant.core.decide.ledger import PLAN, Kept, LedgerEntry
+from gallant.core.decide.listing import Notices
 from gallant.core.decide.notices import Notice
 from gallant.core.records import fields_of
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import ListRow
-from gallant.views.ground.tables import Grid, barred_lines, next_steps, table
+from gallant.views.ground.tables import Grid, barred_lines, few, next_steps, table
 from gallant.views.ground.words import BOLD, DIM, LOUD, OFF, WordMarks, ago, many, mark, moment, plain, said
 
 if TYPE_CHECKING:
@@ -34,7 +35,8 @@ STATE_MARKS = WordMarks(
 )
 
 
-MOST_ROWS = 60  # a screen or three; beyond, a person names what to look at
+MOST_BY_NAME = 60  # notices; beyond, those that say the same are one row
+MOST_ALIKE, MOST_SAID = 24, 5  # rows of a fleet, and lines below them: one screen of 40
 
 
 class EntryRow(LedgerEntry):
@@ -55,7 +57,7 @@ NOTICES: Listed[Notice] = Listed(
     "notice-list",
     "notice list",
     beside=("settled", "uncatalogued", "unread", "barred"),
-    headings={"notice": "name", "when": "start"},
+    headings={"notice": "name", "when": "start", "of": "name"},
 )
 DECIDED: Listed[Notice] = Listed(
     "notice",
@@ -86,16 +88,11 @@ def notices_view(result: NoticesListed, now: datetime, whole: bool = False) -> V
 
 def _notices_text(result: NoticesListed, now: datetime, whole: bool) -> Drawn:
     rows: Sequence[Notice] = result.notices
-    if rows:
-        yield _notice_table(rows if whole else rows[:MOST_ROWS], now)
-        if len(rows) > MOST_ROWS:
-            yield f"{mark('note')} {len(rows) - MOST_ROWS} more; name a system, or: gallant notice list --json"
-        for n in rows[:MOST_ROWS]:
-            who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
-            if n.why and n.why != n.lag:  # which the table says
-                yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
-            for version in n.terms:
-                yield f"{BOLD}{n.name}{OFF} {DIM}comes under the publisher's terms {plain(version)}{OFF}"
+    if isinstance(rows, Notices) and len(rows) > MOST_BY_NAME and not (whole or result.named):
+        yield from _fleet(rows, now)
+    elif rows:
+        yield _notice_table(rows, now)
+        yield from (line for n in rows for line in _said_of(n))
     elif not result.uncatalogued and not result.unread:
         yield said("good", "No notice waits for a decision.")
     else:
@@ -110,6 +107,35 @@ def _notices_text(result: NoticesListed, now: datetime, whole: bool) -> Drawn:
         *((f"gallant notice accept {first.name}", f"gallant notice book {first.name} TIME") if first else ()),
         *(one.next for one in result.barred),
     )
+
+
+def _fleet(rows: Notices, now: datetime) -> Drawn:
+    """Notices that say the same in one row, as many rows as a screen holds."""
+    groups = rows.alike()
+    shown = table(
+        "notices", "product", "of", *COLUMNS[1:], right=("notices",), optional=("restart", "since", "when", "person")
+    )
+    for notice, names in groups[:MOST_ALIKE]:
+        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
+        whose = f"{BOLD}{plain(', '.join(names[:2]))}{OFF}{more}"
+        shown.add_row(str(len(names)), plain(notice.product), whose, *_notice_cells(notice, now))
+    yield shown
+    if len(groups) > MOST_ALIKE:
+        left = sum(len(names) for _, names in groups[MOST_ALIKE:])
+        yield (
+            f"{mark('note')} {many(len(groups) - MOST_ALIKE, 'more row')} of {many(left, 'notice')}; name a system,"
+            " or narrow it: gallant notice list severity:high+; --json has every one"
+        )
+    yield from few([line for one in groups[:MOST_ALIKE] for line in _said_of(one.notice)], MOST_SAID, "line")
+
+
+def _said_of(n: Notice) -> Iterator[str]:
+    """What is to be said of a notice that the table does not say."""
+    who = f" {DIM}({plain(n.by)}){OFF}" if n.by else ""
+    if n.why and n.why != n.lag:
+        yield f"{mark(STATE_MARKS[n.state])} {BOLD}{n.name}{OFF} {n.state}: {plain(n.why)}{who}"
+    for version in n.terms:
+        yield f"{BOLD}{n.name}{OFF} {DIM}comes under the publisher's terms {plain(version)}{OFF}"
 
 
 def _not_looked_at(result: NoticesListed) -> Drawn:
@@ -137,19 +163,22 @@ COLUMNS = ("notice", "installed", "target", "severity", "restart", "state", "whe
 def _notice_table(rows: Sequence[Notice], now: datetime) -> Grid:
     shown = table(*COLUMNS, optional=("restart", "since"))
     for n in rows:
-        severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
-        shown.add_row(
-            f"{BOLD}{n.name}{OFF}",
-            plain(", ".join(n.installed)),
-            plain(n.target or "–"),
-            f"{LOUD}{severity}{OFF}" if n.severity in ("critical", "high") else severity,
-            n.restart or "–",
-            said(STATE_MARKS[n.state], n.state),
-            _span(n),
-            plain(n.person or "–"),
-            ago(n.since, now).removesuffix(" ago"),
-        )
+        shown.add_row(f"{BOLD}{n.name}{OFF}", *_notice_cells(n, now))
     return shown
+
+
+def _notice_cells(n: Notice, now: datetime) -> list[str]:
+    severity = f"{n.severity}{' ⚑' if n.security else ''}" if n.severity else "–"
+    return [
+        plain(", ".join(n.installed)),
+        plain(n.target or "–"),
+        f"{LOUD}{severity}{OFF}" if n.severity in ("critical", "high") else severity,
+        n.restart or "–",
+        said(STATE_MARKS[n.state], n.state),
+        _span(n),
+        plain(n.person or "–"),
+        ago(n.since, now).removesuffix(" ago"),
+    ]
 
 
 def _span(notice: Notice) -> str:
