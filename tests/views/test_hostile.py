@@ -84,6 +84,13 @@ HOSTILE = {
 STEERS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 
 
+class Rows(list):
+    """Gaps as a view goes through them."""
+
+    def rows(self, but=()):
+        return ((s.gap.reading, s.gap.part, s.gap.verdict, s.change) for s in self if s.gap.verdict.standing not in but)
+
+
 def plan_of(text: str) -> Plan:
     step = filled(Step, text, id=text, interrupts_s=2.0, disturbs=(text,))
     wave = (
@@ -109,7 +116,7 @@ def views_of(text: str):
     plan = plan_of(text)
     assessment = of(
         gaps.Assessment,
-        shown=[gaps.GapShown(of(gaps.Gap), text, lambda gap: of(gaps.Decision))],
+        shown=Rows([gaps.GapShown(of(gaps.Gap), text, lambda *_: of(gaps.Decision))]),
         tallies={(text, text): Counter({"behind": 2, text: 1})},
     )
     compared = of(looking_into.Compared)
@@ -145,7 +152,9 @@ def views_of(text: str):
         inventory_views.tried_view(of(trial.TrialResult, reading=None), True),
         notice_views.notices_view(of(notices.NoticesListed), NOW),
         notice_views.decided_view(of(notices.Decided)),
-        notice_views.ledger_view([of(Kept)], [text], {text: 1}),
+        notice_views.ledger_view(
+            ledgers.LedgerLook(kept=(of(Kept),), problems=(text,), untold={text: 1}, entries=1, whole=True)
+        ),
         notice_views.ledger_exported_view(1, text),
         notice_views.ledger_verified_view(of(ledgers.ChainVerified)),
         snapshot_views.made_view([of(snapshots.Made)]),

@@ -453,6 +453,12 @@ class Ledger(Protocol):
     def readable(self) -> tuple[list[Kept], list[GallantError]]:
         """Those that can be read, oldest first, and what is to be said of each that cannot."""
 
+    def newest(self, most: int) -> tuple[list[Kept], list[GallantError]]:
+        """The newest so many that can be read, oldest first, and what is to be said of each that cannot."""
+
+    def count(self) -> int:
+        """How many entries there are."""
+
     def about(self, kinds: Sequence[str], begins: str = "") -> list[Kept]:
         """Entries of these kinds whose subject begins so, oldest first. Raises as `entries` does."""
 
@@ -496,8 +502,17 @@ class Rolls(Protocol):
     """Every roll of an estate. `new_roll` and `take_up` give the journal of one, with the leases of its systems, until
     the block ends; both raise `Refused` while another process has one of them."""
 
-    def rolls(self, systems: Iterable[str] | None = None) -> tuple[list[RollRow], list[GallantError]]:
-        """Rolls, newest first, all or those of some systems; and what is to be said of each that cannot be read."""
+    def rolls(
+        self, systems: Iterable[str] | None = None, *, most: int | None = None, since: datetime | None = None
+    ) -> tuple[list[RollRow], list[GallantError]]:
+        """Rolls, newest first, all or those of some systems, no more than `most`, and none that ended before `since`
+        (by the second); and what is to be said of each that cannot be read."""
+
+    def count(self) -> int:
+        """How many rolls there are."""
+
+    def names(self) -> list[str]:
+        """The names of all rolls, newest first."""
 
     def roll(self, roll_id: str) -> RollRow:
         """One roll by its name. Raises `WrongUse` where there is none."""

@@ -14,7 +14,7 @@ import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
 
@@ -69,9 +69,12 @@ WITNESS = """INSERT INTO witness (only, seq, hash) VALUES (1, ?, ?)
     ON CONFLICT (only) DO UPDATE SET seq = excluded.seq, hash = excluded.hash WHERE excluded.seq > seq"""
 NEW_ROLL = "INSERT INTO rolls (number, id, plan_id, plan, began) VALUES (?, ?, ?, ?, ?)"
 NEXT_NUMBER = "SELECT coalesce(max(number), 0) + 1 FROM rolls"
-ROLLS = "SELECT id, plan, began, ended, hold FROM rolls ORDER BY number DESC"
+# LIMIT -1 is no limit; moments are compared as they are written, in UTC.
+ROLLS = """SELECT id, plan, began, ended, hold FROM rolls WHERE coalesce(ended, began) >= ?
+    ORDER BY number DESC LIMIT ?"""
 ROLLS_OF = """SELECT id, plan, began, ended, hold FROM rolls WHERE id IN
-    (SELECT roll FROM roll_systems WHERE system IN (SELECT value FROM json_each(?))) ORDER BY number DESC"""
+    (SELECT roll FROM roll_systems WHERE system IN (SELECT value FROM json_each(?)))
+    AND coalesce(ended, began) >= ? ORDER BY number DESC LIMIT ?"""
 ROLL = "SELECT id, plan, began, ended, hold FROM rolls WHERE id = ?"
 STILL_OPEN = "SELECT id, plan, began, ended, hold FROM rolls WHERE ended IS NULL ORDER BY number DESC"
 OPEN_OF = """SELECT id, plan, began, ended, hold FROM rolls JOIN roll_systems ON roll = id
@@ -108,17 +111,32 @@ class JournalStore:
     def close(self) -> None:
         self._db.close()
 
-    def rolls(self, systems: Iterable[str] | None = None) -> tuple[list[RollRow], list[GallantError]]:
+    def rolls(
+        self, systems: Iterable[str] | None = None, *, most: int | None = None, since: datetime | None = None
+    ) -> tuple[list[RollRow], list[GallantError]]:
         """Newest first, all of them or those of some systems; and what
         is to be said of each that cannot be read any more."""
         found, wrong = [], []
-        names = None if systems is None else msgspec.json.encode(sorted(systems)).decode()
-        for row in self._db.execute(ROLLS) if names is None else self._db.execute(ROLLS_OF, (names,)):
+        first = rfc3339(since - timedelta(seconds=1)) if since is not None else ""
+        if systems is None:
+            rows = self._db.execute(ROLLS, (first, -1 if most is None else most))
+        else:
+            names = msgspec.json.encode(sorted(systems)).decode()
+            rows = self._db.execute(ROLLS_OF, (names, first, -1 if most is None else most))
+        for row in rows:
             try:
                 found.append(self._row(row))
             except GallantError as error:
                 wrong.append(error)
         return found, wrong
+
+    def count(self) -> int:
+        """How many rolls there are."""
+        return int(self._db.execute("SELECT count(*) FROM rolls").fetchone()[0])
+
+    def names(self) -> list[str]:
+        """The names of all rolls, newest first; no plan is read."""
+        return [str(name) for (name,) in self._db.execute("SELECT id FROM rolls ORDER BY number DESC")]
 
     def roll(self, roll_id: str) -> RollRow:
         row = self._db.execute(ROLL, (roll_id,)).fetchone()

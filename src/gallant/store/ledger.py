@@ -43,6 +43,7 @@ SCHEMA = (
     ),
 )
 EVERY = "SELECT seq, entry, hash FROM ledger ORDER BY seq"
+NEWEST = "SELECT seq, entry, hash FROM ledger ORDER BY seq DESC LIMIT ?"
 # By kind, and by how the subject begins: every text that begins so
 # comes before the beginning and the last letter there is.
 ABOUT = """SELECT seq, entry, hash FROM ledger
@@ -112,6 +113,13 @@ class LedgerStore:
     def readable(self) -> tuple[list[Kept], list[GallantError]]:
         """Those that can be read, oldest first, and what is to be said of each that cannot."""
         return self._read(self._db.execute(EVERY))
+
+    def newest(self, most: int) -> tuple[list[Kept], list[GallantError]]:
+        """The newest so many that can be read, oldest first, and what is to be said of each that cannot."""
+        return self._read(reversed(self._db.execute(NEWEST, (most,)).fetchall()))
+
+    def count(self) -> int:
+        return int(self._db.execute("SELECT count(*) FROM ledger").fetchone()[0])
 
     def about(self, kinds: Sequence[str], begins: str = "") -> list[Kept]:
         """Entries of these kinds whose subject begins so, oldest first; raises `GallantError` as `entries` does."""

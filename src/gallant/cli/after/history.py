@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from gallant.views.ground.output import Output
 
 
+NEWEST = 50  # rolls on a screen, where nobody chose
+
+
 @dataclass(frozen=True, kw_only=True)
 class HistoryAsked:
     """What was asked of `gallant history`: each field is an option, or what it is about."""
@@ -36,6 +39,7 @@ class HistoryAsked:
     verify_id: str | None
     draft: bool
     durations: bool
+    everything: bool
     systems: tuple[str, ...]
     since: timedelta | None
     states: tuple[str, ...]
@@ -63,6 +67,7 @@ class HistoryAsked:
     is_flag=True,
     help="How long steps took, by product and hop: announced, taken, and what the next is given.",
 )
+@click.option("--all", "everything", is_flag=True, help="Every roll, and not the newest fifty alone.")
 @click.option(
     "--system",
     "systems",
@@ -114,7 +119,6 @@ def history(estate_path: Path | None, asked: HistoryAsked, output: Output) -> No
     Examples:  gallant history   |   gallant history roll-0007   |   gallant history --verify roll-0007
     |   gallant history --system tickets --since 90d   |   gallant history --durations --product ostrel/shoal
     """
-    from gallant.core.errors import worst_exit
     from gallant.operations.after import history as operation
     from gallant.views.after import history as views
     from gallant.views.decide import claims
@@ -140,13 +144,21 @@ def history(estate_path: Path | None, asked: HistoryAsked, output: Output) -> No
     elif asked.roll_id is not None:
         output.show(views.roll_steps_view(*operation.one(place, asked.roll_id), operation.claims(place, asked.roll_id)))
     else:
-        runs, damaged = operation.history(place, asked.systems, asked.since, asked.states)
-        output.show(
-            views.history_view(
-                runs, damaged, operation.totals(place, runs), bool(asked.systems or asked.since or asked.states)
-            )
-        )
-        finish(worst_exit([error.exit_code for error in damaged]))
+        _list(place, asked, output)
+
+
+def _list(place: Workplace, asked: HistoryAsked, output: Output) -> None:
+    """The newest rolls on a screen; all of them as data, and where somebody chose some of them."""
+    from gallant.core.errors import worst_exit
+    from gallant.operations.after import history as operation
+    from gallant.views.after import history as views
+
+    chosen = bool(asked.systems or asked.since or asked.states)
+    most = None if chosen or asked.everything or output.whole else NEWEST
+    runs, damaged = operation.history(place, asked.systems, asked.since, asked.states, most)
+    older = max(0, place.journal.count() - NEWEST) if most is not None else 0
+    output.show(views.history_view(runs, damaged, operation.totals(place, runs), chosen, older))
+    finish(worst_exit([error.exit_code for error in damaged]))
 
 
 def _goes_together(

@@ -13,11 +13,15 @@ if TYPE_CHECKING:
     from gallant.views.ground.output import Output
 
 
+NEWEST = 50  # entries on a screen
+
+
 @click.group(invoke_without_command=True)
 @estate_option
 @output_options
+@click.option("--all", "everything", is_flag=True, help="Every entry, and not the newest fifty alone.")
 @click.pass_context
-def ledger(context: click.Context, estate_path: Path | None, output: Output) -> None:
+def ledger(context: click.Context, estate_path: Path | None, everything: bool, output: Output) -> None:
     """Who decided what and when, newest first, and whether the chain of entries is whole.
 
     Examples:  gallant ledger   |   gallant ledger verify --against told.log
@@ -27,8 +31,8 @@ def ledger(context: click.Context, estate_path: Path | None, output: Output) -> 
     from gallant.operations.decide import ledger as operation
     from gallant.views.decide.notices import ledger_view
 
-    looked = operation.look(open_place(estate_path, output))
-    output.show(ledger_view(looked.kept, looked.problems, looked.untold))
+    looked = operation.look(open_place(estate_path, output), None if everything or output.whole else NEWEST)
+    output.show(ledger_view(looked))
     finish(1 if looked.problems else 0)
 
 

@@ -90,7 +90,7 @@ def _backups(place: Workplace) -> list[str]:
 
 
 def _rolls(place: Workplace) -> list[str]:
-    return [row.id for row in place.journal.rolls()[0]]
+    return place.journal.names()
 
 
 complete_notices, complete_catalogs = completer(_notices), completer(_catalogs)

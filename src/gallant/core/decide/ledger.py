@@ -122,10 +122,11 @@ def next_hash(before: str, entry: LedgerEntry) -> str:
     ).hexdigest()
 
 
-def chain_problems(kept: Iterable[Kept]) -> list[str]:
-    """What is wrong with a chain, in words; empty where it is whole."""
+def chain_problems(kept: Iterable[Kept], after: Kept | None = None) -> list[str]:
+    """What is wrong with a chain, in words; empty where it is whole. `after`: the entry before the first of these,
+    where they are the end of a longer one."""
     problems: list[str] = []
-    before, expected = FIRST, 1
+    before, expected = (after.hash, after.seq + 1) if after is not None else (FIRST, 1)
     for one in kept:
         if one.seq != expected:
             problems.append(f"entry {expected} is missing: after it comes {one.seq}")

@@ -113,15 +113,23 @@ class Totals(Record):
 
 
 def history(
-    place: Workplace, systems: Sequence[str] = (), since: timedelta | None = None, states: Sequence[str] = ()
+    place: Workplace,
+    systems: Sequence[str] = (),
+    since: timedelta | None = None,
+    states: Sequence[str] = (),
+    most: int | None = None,
 ) -> tuple[list[Run], list[GallantError]]:
-    """Newest first, of some systems, of a stretch of time, in some states; and what is to be said of those that cannot
-    be read any more. Raises `WrongUse` for a system that neither the estate nor any roll knows."""
-    rows, wrong = place.journal.rolls()
-    _known_to_any(place, rows, systems)
-    first, found = place.clock.now() - since if since is not None else None, []
+    """Newest first, of some systems, of a stretch of time, in some states, and no more than `most`; and what is to be
+    said of those that cannot be read any more. A journal is replayed only of what is given. Raises `WrongUse` for a
+    system that neither the estate nor any roll knows."""
+    first, found = place.clock.now() - since if since is not None else None, list[Run]()
+    if systems:
+        _known_to_any(place, systems)
+    rows, wrong = place.journal.rolls(systems or None, most=None if states else most, since=first)
     for row in rows:
-        if (systems and not set(systems) & set(row.plan.systems)) or _is_before(row, first):
+        if len(found) == most:
+            break
+        if _is_before(row, first):
             continue
         try:
             run = _run(place, row.id, row.plan, row.began, row.ended)
@@ -133,9 +141,11 @@ def history(
     return found, wrong
 
 
-def _known_to_any(place: Workplace, rows: Sequence[RollRow], systems: Sequence[str]) -> None:
+def _known_to_any(place: Workplace, systems: Sequence[str]) -> None:
     """Raise `WrongUse` for a system that neither the estate nor any roll knows."""
-    known = {*place.estate.systems, *(name for row in rows for name in row.plan.systems)}
+    if all(name in place.estate.systems for name in systems):
+        return
+    known = {*place.estate.systems, *(name for row in place.journal.rolls()[0] for name in row.plan.systems)}
     for name in (name for name in systems if name not in known):
         raise WrongUse(
             f"No system and no roll is of {clean(name, 60)!r}{suggestion(name, sorted(known))}.",
@@ -178,10 +188,10 @@ def _in_window(place: Workplace, run: Run) -> bool | None:
 
 def newest(place: Workplace) -> str:
     """The roll that began last. Raises `WrongUse` where there is none."""
-    rows = place.journal.rolls()[0]
-    if not rows:
+    names = place.journal.names()
+    if not names:
         raise WrongUse("No roll was begun here yet.", next="gallant plan")
-    return rows[0].id
+    return names[0]
 
 
 def one(place: Workplace, run: str) -> tuple[Run, list[StepRow]]:

@@ -53,7 +53,7 @@ def _noted(place: Workplace) -> Iterator[Known]:
 
 def _rolled(place: Workplace, but: str | None) -> Iterator[Known]:
     """Each stop of an earlier roll, and how it went on."""
-    for row in place.journal.rolls()[0][:MOST_ROLLS]:
+    for row in place.journal.rolls(most=MOST_ROLLS)[0]:
         if row.id == but:
             continue
         with suppress(GallantError):

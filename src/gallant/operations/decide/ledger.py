@@ -19,11 +19,14 @@ _TOLD = re.compile(r'seq="(\d+)"[^\]]*?hash="([0-9a-f]{64})"')
 
 
 class LedgerLook(Record):
-    """Every entry, newest first; what is wrong with the chain; and how many entries each place was not told yet."""
+    """Entries, newest first; what is wrong with the chain; and how many entries each place was not told yet. `entries`
+    is how many there are; `whole`: the whole chain was looked at, and not the links of its newest ones alone."""
 
     kept: tuple[Kept, ...]
     problems: tuple[str, ...]
     untold: dict[str, int]
+    entries: int
+    whole: bool
 
 
 class ChainVerified(Record):
@@ -41,10 +44,20 @@ class ChainVerified(Record):
         return self.witnessed is None
 
 
-def look(place: Workplace) -> LedgerLook:
-    """The entries that can be read, and what is wrong with the others."""
+MOST_AT_ONCE = 2_000  # entries; a longer chain is looked through only where that is asked for
+
+
+def look(place: Workplace, newest: int | None = None) -> LedgerLook:
+    """The entries that can be read, and what is wrong with the others; no more than the `newest` of a long chain."""
+    count, untold = place.ledger.count(), place.ledger.count_untold()
+    if newest is not None and count > MOST_AT_ONCE:
+        found, wrong = place.ledger.newest(newest + 1)
+        kept = found[1:]
+        problems = [*(error.what for error in wrong), *(chain_problems(kept, found[0]) if kept else ())]
+        return LedgerLook(kept=tuple(kept[::-1]), problems=tuple(problems), untold=untold, entries=count, whole=False)
     kept, problems = _read(place)
-    return LedgerLook(kept=tuple(kept[::-1]), problems=tuple(problems), untold=place.ledger.count_untold())
+    shown = tuple(kept[::-1][:newest])
+    return LedgerLook(kept=shown, problems=tuple(problems), untold=untold, entries=count, whole=True)
 
 
 def _read(place: Workplace) -> tuple[list[Kept], list[str]]:

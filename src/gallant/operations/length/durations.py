@@ -42,7 +42,7 @@ class Durations(Record):
 def learned(place: Workplace) -> tuple[Observation, ...]:
     """Every step that was carried out here or brought in, oldest first; as many of the newest as are of use."""
     own = list[list[Observation]]()
-    for row in place.journal.rolls()[0][:MOST_ROLLS]:  # newest first, and no older journal is read than is of use
+    for row in place.journal.rolls(most=MOST_ROLLS)[0]:  # newest first, and no older journal is read than is of use
         own.append(list(of_roll(row.plan, place.journal.events(row.id))))
         if sum(map(len, own)) >= MOST_OBSERVED:
             break

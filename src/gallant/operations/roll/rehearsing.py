@@ -102,7 +102,7 @@ def _products(place: Workplace, plan: Plan) -> dict[str, Product]:
 def tried(place: Workplace) -> dict[str, Tried]:
     """How often steps of each kind were carried out in the newest rolls here, and how often one failed."""
     times, failed = Counter[str](), Counter[str]()
-    for row in place.journal.rolls()[0][:MOST_ROLLS]:
+    for row in place.journal.rolls(most=MOST_ROLLS)[0]:
         state = replay(place.journal.events(row.id))
         for step in (s for waves in state.waves.values() for s in steps_of(waves)):
             outcome = state.step(step.id).outcome

@@ -109,9 +109,13 @@ def durations_view(rows: Sequence[Learned]) -> View:
 
 
 def history_view(
-    runs: Sequence[Run], damaged: Sequence[GallantError] = (), totals: Totals | None = None, chosen: bool = False
+    runs: Sequence[Run],
+    damaged: Sequence[GallantError] = (),
+    totals: Totals | None = None,
+    chosen: bool = False,
+    older: int = 0,
 ) -> View:
-    """`chosen`: somebody asked for some of all rolls."""
+    """`chosen`: somebody asked for some of all rolls; `older`: how many are not shown, of those that were asked for."""
 
     def text() -> Drawn:
         yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
@@ -131,6 +135,11 @@ def history_view(
                 r.plan,
             )
         yield shown
+        if older:
+            yield (
+                f"{mark('note')} The newest {len(runs)}; {many(older, 'older roll')} not shown: gallant history --all has"
+                " every one, --since 30d those of a time"
+            )
         if not runs and not damaged:
             yield from [said("note", "No roll is all of that.")] if chosen else next_steps("gallant plan")
         if totals is not None and len(runs) > 1:

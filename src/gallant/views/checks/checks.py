@@ -15,7 +15,7 @@ from gallant.core.documents import suggestion
 from gallant.core.errors import WrongUse
 from gallant.core.records import clean
 from gallant.views.ground.parts import Drawn, Listed, View
-from gallant.views.ground.tables import LEVEL_MARKS, next_steps, table
+from gallant.views.ground.tables import LEVEL_MARKS, MOST_NAMED, Grid, few, next_steps, table, together
 from gallant.views.ground.words import BOLD, DIM, OFF, WordMarks, ago, many, mark, plain, said
 
 if TYPE_CHECKING:
@@ -24,7 +24,10 @@ if TYPE_CHECKING:
     from gallant.operations.roll.notifying import Told
 
 FINDINGS: Listed[Finding] = Listed(
-    "check", "check", beside=("drift", "compared_with"), headings={"finding": "message", "seen": "evidence"}
+    "check",
+    "check",
+    beside=("drift", "compared_with"),
+    headings={"finding": "message", "seen": "evidence", "systems": "system", "of": "system"},
 )
 TOLD: Listed[Told] = Listed("check", "check --notify")
 MENDED: Listed[Mended] = Listed("mend", "check --mend")
@@ -38,28 +41,31 @@ WAIVED: Listed[Waiver] = Listed("waive", "waive")
 DRIFT_MARKS = WordMarks({NEW: "bad", WORSE: "bad", BETTER: "good", GONE: "good"})
 
 
+MOST_BY_SYSTEM = 20  # findings of several systems; beyond, each check is one row
+MOST_CHECKS, MOST_CHANGES = 24, 8  # rows of a fleet's checks, and of what changed: one screen
+
+
 def health_view(health: Health, everything: bool, now: datetime) -> View:
     findings: Sequence[Finding] = health.findings
     counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
 
     def text() -> Drawn:
         if health.compared_with is not None:
-            yield from _drift(health, now)
+            changes = list(_drift(health, now))
+            yield from changes if everything else few(changes, MOST_CHANGES, "change")
+            yield ""
         loud = [f for f in findings if everything or f.level != "pass"]
-        if loud:
-            several = len({f.system for f in findings}) > 1
-            shown = table("level", *(["system"] if several else []), "check", "finding", "seen")
-            for f in loud:
-                seen = f"{plain(f.evidence)}\n{DIM}{plain(f.waived)}{OFF}" if f.waived else plain(f.evidence)
-                whose = [plain(f.system)] if several else []
-                shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
-            yield shown
+        several = len({f.system for f in findings}) > 1
+        if several and len(loud) > MOST_BY_SYSTEM and not everything:
+            yield from _by_check(loud)
+        elif loud:
+            yield _by_finding(loud, several)
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
         yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")))
-        mends = {f.mend for f in findings if f.mend}
-        if mends:
-            systems = " ".join(dict.fromkeys(f.system for f in findings if f.mend))
-            yield from next_steps(f"gallant check --mend {systems}")
+        if mended := list(dict.fromkeys(f.system for f in findings if f.mend)):
+            yield from next_steps(
+                f"gallant check --mend {' '.join(mended) if len(mended) <= MOST_NAMED else ''}".strip()
+            )
         if findings:
             yield from next_steps(*health.ways)
 
@@ -72,19 +78,53 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
     )
 
 
+def _by_finding(loud: Sequence[Finding], several: bool) -> Grid:
+    shown = table("level", *(["system"] if several else []), "check", "finding", "seen")
+    for f in loud:
+        seen = f"{plain(f.evidence)}\n{DIM}{plain(f.waived)}{OFF}" if f.waived else plain(f.evidence)
+        whose = [plain(f.system)] if several else []
+        shown.add_row(said(LEVEL_MARKS[f.level], f.level), *whose, f.check, plain(f.message), seen)
+    return shown
+
+
+def _by_check(loud: Sequence[Finding]) -> Drawn:
+    """Each check that does not pass in one row: of how many systems, what it says, and the step that mends them all."""
+    groups: dict[tuple[str, str], list[Finding]] = {}
+    for f in loud:
+        groups.setdefault((f.level, f.check), []).append(f)
+    shown = table("level", "check", "systems", "of", "finding", "next", right=("systems",), optional=("next",))
+    for (level, check), found in list(groups.items())[:MOST_CHECKS]:
+        names = list(dict.fromkeys(f.system for f in found))
+        whose = f"{plain(', '.join(names[:2]))}{f' and {len(names) - 2} more' if len(names) > 2 else ''}"
+        steps = together([f.next for f in found if f.next])
+        more = f" {DIM}and {len(steps) - 1} more{OFF}" if len(steps) > 1 else ""
+        step = f"{plain(steps[0])}{more}" if steps else "–"
+        shown.add_row(said(LEVEL_MARKS[level], level), check, str(len(names)), whose, _all_say(found), step)
+    yield shown
+    if len(groups) > MOST_CHECKS:
+        yield f"{mark('note')} {many(len(groups) - MOST_CHECKS, 'more check')}; name a system, or: --json"
+    yield f"{DIM}gallant check SYSTEM says what was seen of one of them, --all every finding by itself{OFF}"
+
+
+def _all_say(found: Sequence[Finding]) -> str:
+    """What findings of one check say, where all say the same; else what the check looks at."""
+    one = check_named(found[0].check)
+    messages = {f.message for f in found}
+    return plain(found[0].message if len(messages) == 1 or one is None else one.looks_at)
+
+
 def _drift(health: Health, now: datetime) -> Iterator[str]:
     if not health.drift:
         yield f"{DIM}As at the check {ago(health.compared_with, now)}.{OFF}"
-        yield ""
         return
     yield f"{BOLD}Since the check {ago(health.compared_with, now)}{OFF}"
+    alone = len({one.finding.system for one in health.drift}) == 1
     for d in health.drift:
         change = d.what if d.was is None or d.what == GONE else f"{d.what}: {d.was} → {d.finding.level}"
         level = f"{d.finding.level} " if d.what in (NEW, GONE) else ""
-        whose = "" if len({one.finding.system for one in health.drift}) == 1 else f"{plain(d.finding.system)}: "
+        whose = "" if alone else f"{plain(d.finding.system)}: "
         kind = "note" if d.what == NEW and d.finding.level == "note" else DRIFT_MARKS[d.what]
         yield f"  {said(kind, change)}  {level}{whose}{plain(d.finding.message)}"
-    yield ""
 
 
 def mended_view(done: Sequence[Mended]) -> View:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -16,7 +16,7 @@ from gallant.views.ground.tables import Grid, barred_lines, few, next_steps, tab
 from gallant.views.ground.words import BOLD, DIM, LOUD, OFF, WordMarks, ago, many, mark, moment, plain, said
 
 if TYPE_CHECKING:
-    from gallant.operations.decide.ledger import ChainVerified
+    from gallant.operations.decide.ledger import ChainVerified, LedgerLook
     from gallant.operations.decide.notices import Chosen, Decided, NoticesListed
 
 STATE_MARKS = WordMarks(
@@ -271,24 +271,36 @@ def _entries(kept: Sequence[Kept]) -> Grid:
     return shown
 
 
-def ledger_view(kept: Sequence[Kept], problems: Sequence[str], untold: Mapping[str, int]) -> View:
-    rows = [EntryRow(seq=k.seq, **fields_of(k.entry, LedgerEntry), hash=k.hash) for k in kept]
+def ledger_view(looked: LedgerLook) -> View:
+    kept, problems = looked.kept, looked.problems
 
     def text() -> Drawn:
         if kept:
             yield _entries(kept)
             yield from (f"  {DIM}{k.seq}: {plain(k.entry.why)}{OFF}" for k in kept if k.entry.why)
+        if (older := looked.entries - len(kept)) > 0 and kept:
+            yield f"{mark('note')} The newest {len(kept)}; {many(older, 'older entry', 'older entries')} not shown: --all"
         yield from (said("bad", problem) for problem in problems)
         if not problems:
             newest = f"; the newest is {kept[0].hash[:16]}…" if kept else ""
-            yield said("good", f"The chain of {many(len(kept), 'entry', 'entries')} is whole{newest}")
-        for place, count in untold.items():
+            yield said("good", f"{_looked_at(looked)}{newest}")
+        if not looked.whole:
+            yield from next_steps("gallant ledger verify looks at the whole chain")
+        for place, count in looked.untold.items():
             yield said(
                 "work",
                 f"{many(count, 'entry', 'entries')} could not be told to {place} yet; the next entry tries again",
             )
 
-    return LEDGER.view(rows, text, {"whole": not problems, "problems": problems, "untold": dict(untold)})
+    rows = [EntryRow(seq=k.seq, **fields_of(k.entry, LedgerEntry), hash=k.hash) for k in kept]
+    more = {"whole": not problems, "problems": problems, "untold": dict(looked.untold)}
+    return LEDGER.view(rows, text, more)
+
+
+def _looked_at(looked: LedgerLook) -> str:
+    if looked.whole:
+        return f"The chain of {many(looked.entries, 'entry', 'entries')} is whole"
+    return f"The links of the newest {len(looked.kept)} of {many(looked.entries, 'entry', 'entries')} are whole"
 
 
 def ledger_exported_view(count: int, file: str) -> View:

@@ -67,6 +67,11 @@ class Output:
         self.as_json, self.as_csv, self.quiet, self.verbose = as_json, as_csv, quiet, verbose
         self.listing, self.paged = listing or Listing(), paged
 
+    @property
+    def whole(self) -> bool:
+        """Whether all there is was asked for: data, or an order, a number or some columns of it."""
+        return self.as_json or self.as_csv or self.listing.asked
+
     def show(self, view: View) -> None:
         """Data to stdout in the form that was asked for, then the remarks to stderr."""
         with reader_may_be_gone(sys.stdout):

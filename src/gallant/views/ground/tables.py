@@ -178,7 +178,7 @@ def table_of(rows: Sequence[Mapping[str, object]]) -> Grid:
 
 
 MOST_STEPS = 3  # a list of everything that could be done is no next step
-MOST_NAMED = 8
+MOST_NAMED = 5  # systems in one step; more of them are all, for a command that takes none as all
 # Commands that take several systems or nodes: what differs in the last word alone is one line.
 FOR_SEVERAL = (
     "gallant survey",
