@@ -162,3 +162,13 @@ def test_history_shows_the_newest_fifty_and_says_how_to_see_the_others(fleet):
     assert "roll-0070" not in done.out
     assert "roll-0001" in fleet.run("history", "--all").out
     assert len(fleet.run("history", "--json").rows) == 120
+
+
+def test_the_inventory_of_a_fleet_says_what_runs_where_by_product_and_version(fleet):
+    lines = fleet.run("inventory", COLUMNS="124").out.splitlines()
+    assert len(lines) <= SCREEN
+    rows = [line.split() for line in lines if " and 72 more" in line]
+    assert [(words[-8], words[-7]) for words in rows] == [("75", "75")] * 4
+    assert any(f"{SYSTEMS} systems, {SYSTEMS} nodes, {3 * SYSTEMS} components" in line for line in lines)
+    assert "s299/a" in fleet.run("inventory", "--all").out
+    assert "s7/a" in fleet.run("inventory", "s7").out

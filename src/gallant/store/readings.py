@@ -108,6 +108,7 @@ GAUGED = "SELECT node, at, gauges FROM gauged WHERE system = ? AND at <= ? ORDER
 GAUGED_DAYS = 8  # for which every number is kept; of longer ago there is the newest of each stretch
 # Held against the newest survey, not against a clock: what nobody reads any more does not go.
 PRUNE_GAUGED = "DELETE FROM gauged WHERE at < (SELECT strftime('%Y-%m-%dT%H:%M:%S', max(began), ?) FROM surveys)"
+NOTICED_OF = "SELECT name, target, since FROM noticed WHERE name IN (SELECT value FROM json_each(?))"
 MOST_NAMED = 500  # systems in one question; for more of them everything is read
 UPSERT_SOURCE = """INSERT INTO sources (name, source, key, added, access) VALUES (?, ?, ?, ?, ?)
     ON CONFLICT (name) DO UPDATE SET source = excluded.source, access = excluded.access, tag = NULL"""
@@ -314,9 +315,15 @@ class ReadingStore:
 
     def noticed(self, names: Iterable[tuple[str, str]], now: datetime) -> dict[tuple[str, str], datetime]:
         """When each (notice, target) was first seen; those that never were are seen now, and written down."""
+        names = list(names)
         moments: dict[str, datetime] = {}  # a survey brings many notices at one moment
         found: dict[tuple[str, str], datetime] = {}
-        for name, target, since in self._db.execute("SELECT name, target, since FROM noticed"):
+        if len(names) <= MOST_NAMED:
+            asked = msgspec.json.encode(sorted({name for name, _ in names})).decode()
+            rows = self._db.execute(NOTICED_OF, (asked,))
+        else:
+            rows = self._db.execute("SELECT name, target, since FROM noticed")
+        for name, target, since in rows:
             known = moments.get(since)
             found[name, target] = known or moments.setdefault(since, datetime.fromisoformat(since))
         if new := [key for key in names if key not in found]:

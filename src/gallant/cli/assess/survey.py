@@ -178,6 +178,7 @@ def _try_profile(asked: SurveyAsked, profile: str, address: str, output: Output)
     "--at", default=None, metavar="MOMENT", help="As it was then: 2027-01-10, 2027-01-10T08:00Z, or a survey's number."
 )
 @click.option("--diff", nargs=2, default=None, metavar="A B", help="What changed from one moment to another.")
+@click.option("--all", "everything", is_flag=True, help="Every node, however many there are.")
 @click.option("--cyclonedx", is_flag=True, help="A bill of materials on stdout: CycloneDX 1.6, JSON.")
 @listing_options
 @output_options
@@ -187,6 +188,7 @@ def inventory(
     by: str,
     at: str | None,
     diff: tuple[str, str] | None,
+    everything: bool,
     cyclonedx: bool,
     output: Output,
 ) -> None:
@@ -208,10 +210,11 @@ def inventory(
     if cyclonedx:
         output.document(operation.bill_of(place, nodes))
         return
-    rows, now = operation.rows_of(nodes), place.clock.now()
+    now = place.clock.now()
     if by != "system":
-        output.show(view.grouped_view(rows, by))
+        output.show(view.grouped_view(operation.rows_of(nodes), by))
     elif len(nodes) == 1 and any("/" in term for term in selector):
-        output.show(view.node_view(nodes[0], rows, now))
+        output.show(view.node_view(nodes[0], operation.rows_of(nodes), now))
     else:
-        output.show(view.tree_view(nodes, rows, now, at))
+        whole = everything or output.listing.asked
+        output.show(view.tree_view(nodes, lambda: operation.rows_of(nodes), now, at, whole))

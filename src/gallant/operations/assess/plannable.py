@@ -39,13 +39,19 @@ def barred_here(
     rest = [system for system in systems if system.name not in found]
     ground = Ground(
         estate=place.estate,
-        readings=last_readings(place, [])[0] if readings is None else readings,
+        readings=_read_with(place, rest) if readings is None else readings,
         products=place.products,
         now=place.clock.now(),
         bundles=tuple(place.bundles),
         still=frozenset(system.name for system in rest if not moving[system.name]),
     )
     return found | {one.system: one for one in sift(ground, rest, lanes=False)[1]}
+
+
+def _read_with(place: Workplace, systems: Sequence[System]) -> dict[str, Reading]:
+    """The last readings of some systems, and of all others where a release may ask something of them."""
+    ties = any(need.product != p.name for p in place.products.values() for r in p.releases for need in r.requires)
+    return last_readings(place, [] if ties or not systems else [system.name for system in systems])[0]
 
 
 def _barred_alone(place: Workplace, system: System, image: bool, roll: str | None) -> Barred | None:

@@ -144,8 +144,10 @@ def _all(place: Workplace, terms: Sequence[str], readings: Mapping[str, Reading]
     gaps, now = _gaps_of(place, terms, readings), place.clock.now()
     groups = grouped(gaps)
     seen = ((name, seen_name(rows[0][2].standing, rows[0][2].target)) for name, rows in groups.items())
+    alone = {rows[0][0].system for rows in groups.values()}
+    begins = f"{next(iter(alone))}:" if len(alone) == 1 else ""  # of a long ledger only what is about this system
     book = Book(
-        [kept.entry for kept in place.ledger.about(DECISIONS)],
+        [kept.entry for kept in place.ledger.about(DECISIONS, begins)],
         place.readings.noticed(seen, now),
         _under_way(place),
         place.products,

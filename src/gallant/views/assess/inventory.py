@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     from gallant.operations.assess.inventory import InventoryChange, InventoryRow, NodeKnown
     from gallant.operations.setup.trial import TrialCall, TrialResult
 
+MOST_SYSTEMS = 20  # in a tree; of more of them what runs where is told by product and version
+MOST_VERSIONS = 30  # rows of a fleet
 FEW = 4  # components of one kind that a tree names one by one
 CHANGE_MARKS = WordMarks({"new": "note", "gone": "bad", "changed": "work"})
 ALARM_ORDER = {"stop": 0, "warn": 1, "note": 2}
@@ -70,8 +72,15 @@ TRIED: Listed[Reading] = Listed(
 )
 
 
-def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: datetime, at: str | None) -> View:
-    """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number."""
+def tree_view(
+    nodes: Sequence[NodeKnown],
+    rows: Callable[[], Sequence[InventoryRow]],
+    now: datetime,
+    at: str | None,
+    whole: bool = False,
+) -> View:
+    """Systems with their nodes; parts that are alike on all nodes stand once, many of a kind as a number. Of a fleet
+    what runs where, by product and version, unless the `whole` of it was asked for."""
 
     def text() -> Drawn:
         systems: dict[str, list[NodeKnown]] = {}
@@ -79,8 +88,10 @@ def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: dat
             systems.setdefault(known.system.name, []).append(known)
         if at is not None:
             yield f"as it was at {plain(at)}"
-        lines = [line for members in systems.values() for line in _system_lines(members, now)]
-        yield "\n".join(lines)
+        if len(systems) > MOST_SYSTEMS and not whole:
+            yield from _fleet(nodes)
+        else:
+            yield "\n".join(line for members in systems.values() for line in _system_lines(members, now))
         unread = [k for k in nodes if k.reading is None]
         failed = [k for k in nodes if k.reading is not None and k.error]
         count = sum(len(k.reading.components) for k in nodes if k.reading is not None)
@@ -94,6 +105,32 @@ def tree_view(nodes: Sequence[NodeKnown], rows: Sequence[InventoryRow], now: dat
             yield from next_steps("gallant survey --failed")
 
     return INVENTORY.view(rows, text)
+
+
+def _fleet(nodes: Sequence[NodeKnown]) -> Drawn:
+    """What runs where, a row for each product and version, those that most nodes run first; of a product together."""
+    runs: dict[str, dict[str, list[NodeKnown]]] = {}
+    for known in nodes:
+        version = known.reading.version if known.reading is not None else "never read"
+        runs.setdefault(known.system.product, {}).setdefault(version, []).append(known)
+    shown = table("product", "runs", "systems", "nodes", "of", right=("systems", "nodes"))
+    told = [
+        (product, version, members)
+        for product, versions in sorted(runs.items(), key=lambda one: -sum(map(len, one[1].values())))
+        for version, members in sorted(versions.items(), key=lambda one: -len(one[1]))
+    ]
+    last = None
+    for product, version, members in told[:MOST_VERSIONS]:
+        names = list(dict.fromkeys(known.system.name for known in members))
+        whose = f"{plain(', '.join(names[:3]))}{f' and {len(names) - 3} more' if len(names) > 3 else ''}"
+        first = f"{BOLD}{plain(product)}{OFF}" if product != last else ""
+        shown.add_row(first, plain(version), str(len(names)), str(len(members)), whose)
+        last = product
+    yield shown
+    if len(told) > MOST_VERSIONS:
+        left = sum(len(members) for _, _, members in told[MOST_VERSIONS:])
+        yield f"{mark('note')} {many(len(told) - MOST_VERSIONS, 'more version')} on {many(left, 'node')}"
+    yield f"{DIM}gallant inventory SYSTEM shows one of them, --by component what is on them, --all every node{OFF}"
 
 
 def _system_lines(members: Sequence[NodeKnown], now: datetime) -> Iterator[str]:
