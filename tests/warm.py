@@ -114,8 +114,9 @@ def _become(asked: dict, streams: list[int]) -> None:
 def serve(path: str) -> None:
     _import_all()
     listening = socket.socket(socket.AF_UNIX)
-    listening.bind(path)
+    listening.bind(f"{path}.new")
     listening.listen(16)
+    os.rename(f"{path}.new", path)  # whoever sees it may connect: a socket that does not listen yet refuses
     waiting = selectors.DefaultSelector()
     waiting.register(listening, selectors.EVENT_READ)
     waiting.register(0, selectors.EVENT_READ)

@@ -144,7 +144,7 @@ def views_of(text: str):
         check_views.health_view(of(check.Health), True, NOW),
         check_views.mended_view([of(mending.Mended)]),
         check_views.waived_view(of(Waiver)),
-        inventory_views.tree_view([of(inventory.NodeKnown), of(inventory.NodeKnown, reading=None)], lambda: [], NOW, text),
+        inventory_views.tree_view([of(inventory.NodeKnown), of(inventory.NodeKnown, reading=None)], list, NOW, text),
         inventory_views.grouped_view([of(inventory.InventoryRow)], "product"),
         inventory_views.node_view(of(inventory.NodeKnown), [], NOW),
         inventory_views.changes_view([of(inventory.InventoryChange)], text, text),

@@ -119,7 +119,17 @@ def _concerned(place: Workplace, plan: Plan, every: Sequence[Wanted]) -> list[No
 
 def left_out(place: Workplace, systems: Sequence[str]) -> list[Notice]:
     """What `gaps` lists of some systems besides their images, and nobody decided to leave."""
-    return [n for n in _told(place, all_wanted(place, systems)) if n.component != IMAGE and n.state not in SETTLED]
+    found = _all(place, systems)
+    return list(Notices(found.book, [one for one in found.ranked if _is_left_out(one)]))
+
+
+def parts_behind(place: Workplace, systems: Sequence[str]) -> list[Ranked]:
+    """The same of many systems, of which no notice is made."""
+    return [one for one in _all(place, systems).ranked if _is_left_out(one)]
+
+
+def _is_left_out(one: Ranked) -> bool:
+    return one.rows[0][1].name != IMAGE and one.state not in SETTLED
 
 
 def _picked(place: Workplace, terms: Sequence[str], pick: Pick, readings: Mapping[str, Reading]) -> Notices:

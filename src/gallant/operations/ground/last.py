@@ -9,11 +9,11 @@ from gallant.core.assess.compat import breaches
 from gallant.core.assess.issues import Concern, concerns_of, worst_concerns
 from gallant.core.assess.recalls import WayOut, ways_out
 from gallant.core.assess.requirements import own_breaches, requirements
-from gallant.core.assess.routes import find_route
 from gallant.core.catalog.products import Package, Product, Release
 from gallant.core.errors import GallantError
 from gallant.core.estate.facts import facts_of
 from gallant.core.estate.systems import System, node_name
+from gallant.core.plan.alike import Routes
 from gallant.core.plan.targets import target_of
 from gallant.core.readings import Reading
 from gallant.core.records import Record
@@ -152,15 +152,17 @@ class Ahead(Record):
         return tuple(package for _, package in self.entered)
 
 
-def releases_ahead(place: Workplace, system: System, versions: Sequence[str]) -> Ahead:
-    """As far as the catalog has them; nothing is entered where there is no route."""
+def releases_ahead(place: Workplace, system: System, versions: Sequence[str], routes: Routes | None = None) -> Ahead:
+    """As far as the catalog has them; nothing is entered where there is no route. `routes` are those of all systems
+    that are looked at together."""
+    routes = routes or place.routes()
     product = place.products.get(system.product)
     if product is None:
         return Ahead(entered=(), running=())
     running = tuple(r for v in dict.fromkeys(versions) if (r := product.resolve(v)) is not None)
     try:
-        target = target_of(place.estate, system, product, place.routes())
-        answer = find_route(product, slowest(product, versions), target, delivery=system.delivery, explain=False)
+        target = target_of(place.estate, system, product, routes)
+        answer = routes.route(product, slowest(product, versions), target, system.delivery)
     except (GallantError, ValueError):
         return Ahead(entered=(), running=running)
     releases = [r for hop in answer.hops if (r := product.resolve(hop.to)) is not None]

@@ -2,31 +2,43 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
-from gallant.core.assess.routes import find_route
 from gallant.core.catalog.products import Package, Product, Release, version_of
 from gallant.core.estate.systems import System
-from gallant.core.readings import IMAGE, Component
+from gallant.core.plan.alike import Routes
+from gallant.core.readings import IMAGE, Reading
 from gallant.core.work.plan import Plan, steps_of
-from gallant.operations.decide.notices import left_out
-from gallant.operations.ground.last import last_readings
+from gallant.operations.decide.notices import parts_behind
 from gallant.operations.ground.workplace import Workplace, knows_of
 
 
-def packages_of_parts(place: Workplace, system: System) -> Iterator[tuple[Product, Release, str, Package]]:
+def packages_of_parts(
+    place: Workplace, systems: Sequence[System], readings: Mapping[str, Sequence[Reading]], routes: Routes
+) -> Iterator[tuple[Product, Release, str, Package]]:
     """What is to be kept in stock for the components that are behind, can be brought, and do not get theirs by
-    themselves: on their route, and for recovery."""
+    themselves: on their route, and for recovery. `readings` are by system; what systems that are alike need comes
+    once."""
     from gallant.drivers.profile_reading import load_profile
 
-    knows = knows_of(load_profile(system.profile, place.folder))
-    readings, _ = last_readings(place, [system.name])
-    for notice in left_out(place, [system.name]):
-        parts = [p for r in readings.values() for p in r.components if p.name == notice.component]
-        product = place.products.get(notice.product)
-        brought = [p for p in parts if knows.brings(p.name, p.kind) and not knows.is_fetched(p.name, p.kind)]
-        if product is not None and notice.target is not None:
-            yield from _on_the_way(product, brought, notice.target, system.delivery)
+    by_name = {system.name: system for system in systems}
+    knows = {profile: knows_of(load_profile(profile, place.folder)) for profile in {s.profile for s in systems}}
+    seen: set[tuple[str, str, tuple[str, ...], str | None]] = set()
+    for one in parts_behind(place, list(by_name)):
+        first, part, verdict = one.rows[0]
+        system, product = by_name[first.system], place.products.get(part.product)
+        if product is None or verdict.target is None:
+            continue
+        parts = [p for r in readings[system.name] for p in r.components if p.name == part.name]
+        known = knows[system.profile]
+        brought = tuple(
+            dict.fromkeys(
+                p.version for p in parts if known.brings(p.name, p.kind) and not known.is_fetched(p.name, p.kind)
+            )
+        )
+        if (key := (product.name, verdict.target, brought, system.delivery)) not in seen:
+            seen.add(key)
+            yield from _on_the_way(product, brought, verdict.target, system.delivery, routes)
 
 
 def not_in_stock(place: Workplace, plan: Plan) -> list[str]:
@@ -55,15 +67,17 @@ def packages_of_plan(plan: Plan) -> list[tuple[str, str, Package]]:
 
 
 def _on_the_way(
-    product: Product, parts: list[Component], target: str, delivery: str | None
+    product: Product, versions: Sequence[str], target: str, delivery: str | None, routes: Routes
 ) -> Iterator[tuple[Product, Release, str, Package]]:
     goal = product.resolve(target)
-    for text in dict.fromkeys(part.version for part in parts) if goal is not None else ():
+    if goal is None:
+        return
+    for text in versions:
         at, running = version_of(product, text), product.resolve(text)
         kept = running.package_on(None, delivery) if running is not None else None
         if running is not None and kept is not None:
             yield product, running, "recovery", kept
-        for hop in find_route(product, text, goal, delivery=delivery, explain=False).hops if goal is not None else ():
+        for hop in routes.route(product, text, goal, delivery).hops:
             release = product.resolve(hop.to)
             package = release.package_on(at, delivery) if release is not None else None
             if release is not None and package is not None:

@@ -16,6 +16,7 @@ from gallant.core.decide.consents import roll_command
 from gallant.core.errors import GallantError, Refused, WrongUse, worst_exit
 from gallant.core.estate.systems import System
 from gallant.core.ports import Stock
+from gallant.core.readings import Reading
 from gallant.core.records import Record, clean, replace
 from gallant.core.work.plan import Plan
 from gallant.operations.assess.plannable import ways_to_plan
@@ -50,21 +51,23 @@ class PackageFetched(Record):
 def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, Package]]:
     """What the selected systems need in stock: (product, release, why, package), each once."""
     found: dict[str, tuple[str, str, str, Package]] = {}
-    readings, _ = last_readings(place, terms)
-    for system in place.systems(terms):
-        versions = [r.version for r in readings.values() if r.system == system.name]
+    readings, systems, routes = dict[str, list[Reading]](), place.systems(terms), place.routes()
+    for reading in last_readings(place, terms)[0].values():
+        readings.setdefault(reading.system, []).append(reading)
+    for system in systems:
+        versions = [reading.version for reading in readings.get(system.name, ())]
         if not versions:
             raise GallantError(
                 f"{system.name} was never read, so what it needs is not known.", next=f"gallant survey {system.name}"
             )
         product = product_of(place, system)
-        ahead = releases_ahead(place, system, versions)
+        ahead = releases_ahead(place, system, versions, routes)
         recovery = [(r, p) for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
         for why, pairs in (("route", ahead.entered), ("recovery", recovery)):
             for release, package in pairs:
                 found.setdefault(package.sha256, (product.name, release.version, why, package))
-        for known, release, why, package in packages_of_parts(place, system):
-            found.setdefault(package.sha256, (known.name, release.version, why, package))
+    for known, release, why, package in packages_of_parts(place, systems, readings, routes):
+        found.setdefault(package.sha256, (known.name, release.version, why, package))
     return list(found.values())
 
 

@@ -96,9 +96,8 @@ def _by_check(loud: Sequence[Finding]) -> Drawn:
     for (level, check), found in list(groups.items())[:MOST_CHECKS]:
         names = list(dict.fromkeys(f.system for f in found))
         whose = f"{plain(', '.join(names[:2]))}{f' and {len(names) - 2} more' if len(names) > 2 else ''}"
-        steps = together([f.next for f in found if f.next])
-        more = f" {DIM}and {len(steps) - 1} more{OFF}" if len(steps) > 1 else ""
-        step = f"{plain(steps[0])}{more}" if steps else "–"
+        steps = together([f.next for f in found if f.next and f.next.startswith("gallant ")])
+        step = plain(steps[0]) if len(steps) == 1 else "–"  # one that mends them all; else each system has its own
         shown.add_row(said(LEVEL_MARKS[level], level), check, str(len(names)), whose, _all_say(found), step)
     yield shown
     if len(groups) > MOST_CHECKS:
@@ -107,10 +106,9 @@ def _by_check(loud: Sequence[Finding]) -> Drawn:
 
 
 def _all_say(found: Sequence[Finding]) -> str:
-    """What findings of one check say, where all say the same; else what the check looks at."""
-    one = check_named(found[0].check)
-    messages = {f.message for f in found}
-    return plain(found[0].message if len(messages) == 1 or one is None else one.looks_at)
+    """What findings of one check say; where each has its own words, those of the first."""
+    several = len({f.message for f in found}) > 1
+    return f"{plain(found[0].message)}{f' {DIM}and the like{OFF}' if several else ''}"
 
 
 def _drift(health: Health, now: datetime) -> Iterator[str]:
