@@ -2,32 +2,41 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Mapping, Sequence
 
 from gallant.core.catalog.products import Package, Product, Release, version_of
+from gallant.core.errors import GallantError
 from gallant.core.estate.systems import System
 from gallant.core.plan.alike import Routes
 from gallant.core.readings import IMAGE, Reading
+from gallant.core.work.knows import Knows
 from gallant.core.work.plan import Plan, steps_of
 from gallant.operations.decide.notices import parts_behind
 from gallant.operations.ground.workplace import Workplace, knows_of
 
+# A package that is to be in stock: its product and release, and whether it is for the route or for recovery.
+ForStock = tuple[Product, Release, str, Package]
+
 
 def packages_of_parts(
     place: Workplace, systems: Sequence[System], readings: Mapping[str, Sequence[Reading]], routes: Routes
-) -> Iterator[tuple[Product, Release, str, Package]]:
-    """What is to be kept in stock for the components that are behind, can be brought, and do not get theirs by
-    themselves: on their route, and for recovery. `readings` are by system; what systems that are alike need comes
+) -> Iterator[tuple[str, ForStock]]:
+    """By system, what is to be kept in stock for the components that are behind, can be brought, and do not get theirs
+    by themselves: on their route, and for recovery. `readings` are by system; what alike systems need is looked for
     once."""
     from gallant.drivers.profile_reading import load_profile
 
     by_name = {system.name: system for system in systems}
-    knows = {profile: knows_of(load_profile(profile, place.folder)) for profile in {s.profile for s in systems}}
-    seen: set[tuple[str, str, tuple[str, ...], str | None]] = set()
+    knows = dict[str, Knows]()
+    for profile in {system.profile for system in systems}:
+        with contextlib.suppress(GallantError):  # of a profile that cannot be read nothing can be brought
+            knows[profile] = knows_of(load_profile(profile, place.folder))
+    found: dict[tuple[str, str, tuple[str, ...], str | None], list[ForStock]] = {}
     for one in parts_behind(place, list(by_name)):
         first, part, verdict = one.rows[0]
         system, product = by_name[first.system], place.products.get(part.product)
-        if product is None or verdict.target is None:
+        if product is None or verdict.target is None or system.profile not in knows:
             continue
         parts = [p for r in readings[system.name] for p in r.components if p.name == part.name]
         known = knows[system.profile]
@@ -36,9 +45,10 @@ def packages_of_parts(
                 p.version for p in parts if known.brings(p.name, p.kind) and not known.is_fetched(p.name, p.kind)
             )
         )
-        if (key := (product.name, verdict.target, brought, system.delivery)) not in seen:
-            seen.add(key)
-            yield from _on_the_way(product, brought, verdict.target, system.delivery, routes)
+        key = (product.name, verdict.target, brought, system.delivery)
+        if key not in found:
+            found[key] = list(_on_the_way(product, brought, verdict.target, system.delivery, routes))
+        yield from ((system.name, wanted) for wanted in found[key])
 
 
 def not_in_stock(place: Workplace, plan: Plan) -> list[str]:
@@ -68,7 +78,7 @@ def packages_of_plan(plan: Plan) -> list[tuple[str, str, Package]]:
 
 def _on_the_way(
     product: Product, versions: Sequence[str], target: str, delivery: str | None, routes: Routes
-) -> Iterator[tuple[Product, Release, str, Package]]:
+) -> Iterator[ForStock]:
     goal = product.resolve(target)
     if goal is None:
         return

@@ -4,10 +4,9 @@ recovery, keep them right, and put them onto the nodes ahead of time."""
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import dataclasses
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -23,7 +22,7 @@ from gallant.operations.assess.plannable import ways_to_plan
 from gallant.operations.ground.deciding import record
 from gallant.operations.ground.last import last_readings, product_of, releases_ahead
 from gallant.operations.ground.workplace import Workplace
-from gallant.operations.keep.components import packages_of_parts, packages_of_plan
+from gallant.operations.keep.components import ForStock, packages_of_parts, packages_of_plan
 from gallant.stock.stockroom import Stockroom, Throttle, Way
 
 if TYPE_CHECKING:
@@ -49,26 +48,44 @@ class PackageFetched(Record):
 
 
 def wanted(place: Workplace, terms: Sequence[str]) -> list[tuple[str, str, str, Package]]:
-    """What the selected systems need in stock: (product, release, why, package), each once."""
-    found: dict[str, tuple[str, str, str, Package]] = {}
-    readings, systems, routes = dict[str, list[Reading]](), place.systems(terms), place.routes()
-    for reading in last_readings(place, terms)[0].values():
-        readings.setdefault(reading.system, []).append(reading)
+    """What the selected systems need in stock: (product, release, why, package), each once. Raises `GallantError` for a
+    system of which nothing is known."""
+    from gallant.drivers.profile_reading import load_profile
+
+    systems, readings = place.systems(terms), _by_system(place, terms)
     for system in systems:
-        versions = [reading.version for reading in readings.get(system.name, ())]
-        if not versions:
+        if not readings.get(system.name):
             raise GallantError(
                 f"{system.name} was never read, so what it needs is not known.", next=f"gallant survey {system.name}"
             )
-        product = product_of(place, system)
-        ahead = releases_ahead(place, system, versions, routes)
+        product_of(place, system)
+        load_profile(system.profile, place.folder)
+    found: dict[str, tuple[str, str, str, Package]] = {}
+    for _, (product, release, why, package) in _each_wanted(place, systems, readings):
+        found.setdefault(package.sha256, (product.name, release.version, why, package))
+    return list(found.values())
+
+
+def _by_system(place: Workplace, terms: Sequence[str]) -> dict[str, list[Reading]]:
+    readings: dict[str, list[Reading]] = {}
+    for reading in last_readings(place, terms)[0].values():
+        readings.setdefault(reading.system, []).append(reading)
+    return readings
+
+
+def _each_wanted(
+    place: Workplace, systems: Sequence[System], readings: Mapping[str, Sequence[Reading]]
+) -> Iterator[tuple[str, ForStock]]:
+    """What each of these systems needs, by its name; nothing of one that was never read or that no catalog lists."""
+    known = [system for system in systems if readings.get(system.name) and system.product in place.products]
+    routes = place.routes()
+    for system in known:
+        product = place.products[system.product]
+        ahead = releases_ahead(place, system, [reading.version for reading in readings[system.name]], routes)
         recovery = [(r, p) for r in ahead.running if (p := r.package_on(None, system.delivery)) is not None]
         for why, pairs in (("route", ahead.entered), ("recovery", recovery)):
-            for release, package in pairs:
-                found.setdefault(package.sha256, (product.name, release.version, why, package))
-    for known, release, why, package in packages_of_parts(place, systems, readings, routes):
-        found.setdefault(package.sha256, (known.name, release.version, why, package))
-    return list(found.values())
+            yield from ((system.name, (product, release, why, package)) for release, package in pairs)
+    yield from packages_of_parts(place, known, readings, routes)
 
 
 async def fetch(
@@ -224,10 +241,10 @@ def _needed(place: Workplace) -> dict[str, list[str]]:
     """By digest: the systems whose route enters the package's release, or that run it now, or whose open roll needs
     it."""
     found: dict[str, list[str]] = {}
-    for system in place.estate.systems.values():
-        with contextlib.suppress(GallantError):
-            for _, _, _, package in wanted(place, [system.name]):
-                found.setdefault(package.sha256, []).append(system.name)
+    systems = list(place.estate.systems.values())
+    for name, (_, _, _, package) in _each_wanted(place, systems, _by_system(place, [])):
+        if name not in (known := found.setdefault(package.sha256, [])):
+            known.append(name)
     for roll in place.journal.open_rolls():
         for step in roll.plan.steps():
             if step.sha256 is not None:
