@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import csv
+import os
 import re
+import signal
 import socket
 import threading
+import time
 
 import pytest
 
@@ -172,6 +175,35 @@ def test_many_come_from_a_file_and_one_that_fails_stops_no_other(empty):
     assert [nodes[n].fingerprint for n in "ab"] == [empty.said["nodes"][f"tickets/{n}"]["fingerprint"] for n in "ab"]
     assert found["hardware"].profile == "quernix-q4"
     assert empty.run("survey").code == 0
+
+
+def test_a_second_run_of_a_file_goes_on_where_a_ctrl_c_ended_the_first(empty):
+    silent = socket.socket()
+    silent.bind(("127.0.0.1", 0))
+    silent.listen()
+    with (empty.folder / "devices.csv").open("w", newline="") as file:
+        rows = csv.writer(file)
+        rows.writerow(["address", "as", "site"])
+        rows.writerow([address(empty, "deck-hw/b"), "first", "harbour"])
+        rows.writerow([f"https://127.0.0.1:{silent.getsockname()[1]}", "silent", "harbour"])
+        rows.writerow([address(empty, "deck-hw/c"), "third", "harbour"])
+    first = empty.begin("add", "--from", "devices.csv", "--yes")
+    until = time.monotonic() + 60
+    while "first:" not in (empty.folder / "estate.yaml").read_text():
+        assert time.monotonic() < until
+        time.sleep(0.02)
+    os.kill(first.pid, signal.SIGINT)
+    out, err = first.communicate(timeout=60)
+    with silent:
+        assert first.returncode == 4, out + err
+        assert "first" in out and "silent: not read" in out
+        assert "goes on where this one ended" in out
+    again = empty.run("add", "--from", "devices.csv", "--yes", "--json")
+    found = {row["system"]: (row["there"], row["error"] is None) for row in again.rows}
+    assert found["first"] == (True, True)
+    assert found["third"][1]
+    assert not found["silent"][1]
+    assert list(estate(empty).systems) == ["first", "third"]
 
 
 @pytest.mark.parametrize(

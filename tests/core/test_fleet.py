@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -11,9 +13,11 @@ from gallant.core.assess.compat import Rule, Task, find_order
 from gallant.core.assess.fleet import alike
 from gallant.core.assess.gaps import find_gaps
 from gallant.core.catalog.products import Package, Product, Release
+from gallant.core.decide.consents import Consent, Needed, covered, parse_consent
 from gallant.core.decide.ledger import LedgerEntry
 from gallant.core.decide.listing import Book, Notices, grouped
 from gallant.core.decide.notices import NoticeWork, notices, seen_name, wanted
+from gallant.core.errors import WrongUse
 from gallant.core.estate.reading import parse_estate
 from gallant.core.estate.rules import Decision
 from gallant.core.plan.alike import Routes
@@ -162,3 +166,53 @@ def test_a_route_is_looked_for_once_for_all_that_run_the_same():
     assert len({id(one) for one in found}) == 2
     assert found[0].hops and found[1].hops
     assert routes.choice(BOARD, "newest") is routes.choice(BOARD, "newest")
+
+
+@dataclass(frozen=True)
+class Said:
+    name: str
+    site: str
+    kind: str
+    tags: tuple[str, ...]
+
+
+MARKED = st.builds(
+    Said,
+    name=st.sampled_from([f"s{n}" for n in range(9)]),
+    site=st.sampled_from(["harbour", "quay"]),
+    kind=st.sampled_from(["storage", "network"]),
+    tags=st.sampled_from([(), ("night",), ("night", "prod")]),
+)
+
+
+@given(
+    st.lists(MARKED, min_size=1, unique_by=lambda one: one.name),
+    st.lists(st.tuples(st.sampled_from(["downtime", "one-way"]), st.integers(0, 8)), max_size=12),
+    st.sampled_from(["*", "tag:night", "site:quay", "kind:storage", "TAG:Night"]),
+)
+def test_a_consent_for_many_covers_what_is_needed_of_its_kind_and_nothing_else(every, wanted, term):
+    systems = {one.name: one for one in every}
+    needed = [
+        Needed(lane=f"s{n}", consent=Consent(to=to, system=f"s{n}"), what="w") for to, n in wanted if f"s{n}" in systems
+    ]
+    meant = {
+        "*": lambda one: True,
+        "tag:night": lambda one: "night" in one.tags,
+        "site:quay": lambda one: one.site == "quay",
+        "kind:storage": lambda one: one.kind == "storage",
+    }[term.casefold()]
+    own = {n.consent.words for n in needed if n.consent.to == "downtime" and meant(systems[n.consent.system])}
+    given = parse_consent(f"downtime:{term}")
+    assert given.of_many
+    if own:
+        assert set(covered(given, needed, systems)) == own
+    else:
+        with pytest.raises(WrongUse, match="covers nothing"):
+            covered(given, needed, systems)
+
+
+def test_a_consent_for_one_system_is_for_no_other():
+    assert not parse_consent("downtime:tickets").of_many
+    assert not parse_consent("loses-unsaved:tickets/b").of_many
+    with pytest.raises(WrongUse, match="is no term"):
+        covered(parse_consent("downtime:nosuch:x"), [], {})

@@ -38,8 +38,11 @@ class Greeting(Record):
     signed: bool = False
 
 
-async def greet(host: str, port: int, timeout_s: float = 5.0) -> Greeting | None:
-    """What answers at a port; None where nothing does. Raises nothing of the network's."""
+async def greet(host: str, port: int, timeout_s: float = 5.0, *, waits: bool = False) -> Greeting | None:
+    """What answers at a port; None where nothing does. `waits`: it is known to speak TLS, so that no first word is
+    waited for. Raises nothing of the network's."""
+    if waits:
+        return await _over_tls(host, port, timeout_s)
     try:
         async with asyncio.timeout(timeout_s):
             first = await _first_line(host, port)

@@ -47,15 +47,19 @@ from gallant.engine.watch import Watch
 HELPER_AGAIN_S = 1.0  # real seconds after which a helper that failed is started once more
 
 
+def exported(plan: Plan, drivers: Drivers) -> list[str]:
+    """The systems of a plan that can be backed up."""
+    return [name for name in plan.systems if "export" in drivers[name].capabilities()]
+
+
 def need_consents(plan: Plan, drivers: Drivers, given: set[str]) -> None:
     """Raise `Refused` for all that somebody has to accept by name and nobody has; before anything is begun."""
-    exports = [name for name in plan.systems if "export" in drivers[name].capabilities()]
-    missing = [one for one in consents_needed(plan, exports) if one.consent.words not in given]
+    missing = [one for one in consents_needed(plan, exported(plan, drivers)) if one.consent.words not in given]
     if missing:
         raise Refused(
             "\n".join(one.what for one in missing),
             " ".join(dict.fromkeys(one.why for one in missing if one.why)) or None,
-            f"Anyone who accepts that says so: {roll_command(plan, exports, sorted(given))}",
+            f"Anyone who accepts that says so: {roll_command(plan, exported(plan, drivers), sorted(given))}",
         )
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TypeAlias
 
 from gallant.core.errors import WrongUse
 from gallant.core.records import Record, clean
+from gallant.core.terms import ALL, Marked, matches, parse_term
 from gallant.core.work.plan import Hop, Lane, Plan
 
 CONSENTS = ("one-way", "recalled", "no-backup", "downtime", "loses", "loses-unsaved", "channel")
@@ -29,6 +31,11 @@ class Consent(Record):
     def whose(self) -> str:
         """The system that it is about."""
         return self.system.partition("/")[0]
+
+    @property
+    def of_many(self) -> bool:
+        """Whether it names systems by what they are (`downtime:tag:night`, `downtime:*`), and none by its name."""
+        return self.system == ALL or ":" in self.system
 
 
 def parse_consent(text: str) -> Consent:
@@ -65,12 +72,38 @@ def consents_needed(plan: Plan, exports: Sequence[str]) -> list[Needed]:
     ]
 
 
+def covered(consent: Consent, needed: Sequence[Needed], systems: Mapping[str, Marked]) -> tuple[str, ...]:
+    """Of what a plan needs, each by its name, what a consent for many covers: its own kind, for the systems that are
+    meant. Raises `WrongUse` for a term that is none, and for one that covers nothing: somebody believes it did."""
+    try:
+        term = parse_term(consent.system)
+    except ValueError as error:
+        raise WrongUse(f"--consent {clean(consent.words, 60)}: {error}.") from None
+    own = dict.fromkeys(one.consent for one in needed if one.consent.to == consent.to)
+    found = [one.words for one in own if one.whose in systems and matches(term, systems[one.whose])]
+    if not found:
+        asked = ", ".join(one.words for one in list(own)[:MOST_NAMED]) or f"nothing of {consent.to}"
+        raise WrongUse(
+            f"--consent {clean(consent.words, 60)} covers nothing that this plan needs.", next=f"It needs {asked}."
+        )
+    return tuple(found)
+
+
+MOST_NAMED = 5  # consents of one kind in a command; of more, all of that kind are named together
+
+
+def _together(words: Sequence[str]) -> list[str]:
+    """Consents as a command has them: where there are many of a kind, that kind once, of all that the plan needs."""
+    kinds = Counter(parse_consent(text).to for text in words)
+    return list(dict.fromkeys(f"'{to}:{ALL}'" if kinds[to := parse_consent(t).to] > MOST_NAMED else t for t in words))
+
+
 def roll_command(plan: Plan, exports: Sequence[str] | None = None, given: Sequence[str] = ()) -> str:
     """How somebody who accepts all that a plan needs carries it out. Where it is not
     known which systems can be backed up (`exports`), none is asked about."""
     needed = consents_needed(plan, plan.systems if exports is None else exports)
     words = dict.fromkeys([*given, *(one.consent.words for one in needed)])
-    return " ".join([f"gallant roll {plan.id}", *(f"--consent {word}" for word in words)])
+    return " ".join([f"gallant roll {plan.id}", *(f"--consent {word}" for word in _together(list(words)))])
 
 
 Told: TypeAlias = tuple[Consent, str, str | None]

@@ -8,7 +8,7 @@ from datetime import datetime
 
 from gallant.core.after.picture import Picture
 from gallant.core.checks.facts import Finding
-from gallant.core.decide.consents import parse_consent
+from gallant.core.decide.consents import Consent, consents_needed, covered, parse_consent
 from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.systems import System, node_name
 from gallant.core.plan.deriving import derived
@@ -16,7 +16,7 @@ from gallant.core.ports import Driver
 from gallant.core.records import Record, replace
 from gallant.core.work.plan import Plan
 from gallant.engine.means import Orders
-from gallant.engine.roll import need_consents
+from gallant.engine.roll import exported, need_consents
 from gallant.operations.checks import keeping
 from gallant.operations.checks.check import check_with, drifted
 from gallant.operations.checks.keeping import PictureKept
@@ -114,12 +114,14 @@ async def roll(
     despite = despite or {}
     may_begin(place, plan, despite)
     systems = systems_of(place, plan)
-    known_systems(plan, [parse_consent(text) for text in consents])
+    given = [parse_consent(text) for text in consents]
+    known_systems(plan, [one for one in given if not one.of_many])
     refuse_newer(place, plan, decided_at)
     set_aside = refuse_decided(place, plan, despite_booking)
     if not pace.outside:
         refuse_closed(place, plan, bookings=despite_booking is None)
     async with _drivers(place, plan, systems) as drivers:
+        consents = _by_name(place, plan, drivers, given, show)
         need_consents(plan, drivers, set(consents))
         refuse_missing(place, plan)
         _have_secrets(place, systems)
@@ -193,6 +195,22 @@ def _enters(plan: Plan) -> bool:
 def _still(plan: Plan) -> list[str]:
     """The systems whose image stays as it is, whatever moves beside it."""
     return [lane.system for lane in plan.lanes if not any(hop.image for hop in lane.hops)]
+
+
+def _by_name(
+    place: Workplace, plan: Plan, drivers: Mapping[str, Driver], given: Sequence[Consent], show: Show
+) -> list[str]:
+    """Consents, each for one system; what one for many covers is said, and written down by name."""
+    found: list[str] = []
+    for one in given:
+        if not one.of_many:
+            found.append(one.words)
+            continue
+        needed = consents_needed(plan, exported(plan, drivers))
+        words = covered(one, needed, place.estate.systems)
+        show.notice(f"--consent {one.words} covers {', '.join(words)}.")
+        found += words
+    return list(dict.fromkeys(found))
 
 
 def _passed(finding: Finding, roll: str, despite: Mapping[str, str]) -> str:

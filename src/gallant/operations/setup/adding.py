@@ -3,6 +3,7 @@ those that answer in a network. Reading is all that is done to any of them."""
 
 from __future__ import annotations
 
+import asyncio
 import ipaddress
 import re
 from collections.abc import Callable, Mapping, Sequence
@@ -102,7 +103,7 @@ class AddedNode(Record):
 
 
 class Added(Record):
-    """A system that stands in the estate now, or why it does not."""
+    """A system that stands in the estate now, or why it does not; `there`: it stood there before."""
 
     system: str
     nodes: tuple[AddedNode, ...] = ()
@@ -110,38 +111,110 @@ class Added(Record):
     profile: str = ""
     shape: str = ""
     line: int = 0
+    there: bool = False
     error: str | None = None
     next: str | None = None
     exit_code: int = 0
+
+
+class AlreadyThere(Refused):
+    """An address that the estate has already, as a node of `system`."""
+
+    def __init__(self, address: str, system: str, node: str) -> None:
+        self.system = system
+        super().__init__(f"{address} is {node} of the estate already: that address.", next=f"gallant survey {node}")
 
 
 async def add(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> Added:
     """Read the devices, and write the system that they are into estate.yaml. `learn` is
     asked about keys and certificates that nothing here vouches for. Raises `WrongUse`,
     `Refused` or what kept a device from being read; nothing is written then."""
-    site = _site(place, wanted)
-    draft = _Draft(place, wanted, site)
+    return _write(place, *await _meet(place, wanted, learn))
+
+
+async def _meet(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> Met:
+    """What the devices of a system tell, and what follows from it; nothing is written."""
+    draft = _Draft(place, wanted, _site(place, wanted))
     nodes: list[tuple[DraftNode, Reading]] = []
     for number, address in enumerate(wanted.addresses):
         nodes.append(await draft.node(address, _letter(number), learn))
-    return _write(place, draft, nodes)
+    return draft, nodes
 
 
 async def add_all(place: Workplace, every: Sequence[SystemWanted], learn: Learn | None) -> tuple[list[Added], int]:
-    """One after the other, each by itself; what failed comes first."""
-    rows = []
-    for wanted in every:
-        try:
-            rows.append(await add(place, wanted, learn))
-        except GallantError as error:
-            told = error.what if error.why is None else f"{error.what} {error.why}"
-            code = 3 if error.exit_code == 4 else error.exit_code
-            name = wanted.name or wanted.addresses[0]
-            rows.append(Added(system=name, error=told, next=error.next, exit_code=code))
-        else:
-            place = Workplace(place.path, place.asker)
+    """As many at once as a survey asks, each by itself, and written in their order as soon as they are read; what failed
+    comes first.
+
+    One whose addresses stand in the estate already is left as it is, so a second run goes on where the first ended.
+    Where this is cancelled, what was read until then is written and given, and the others as not read.
+    """
+    gate = asyncio.Semaphore(place.estate.limits.at_once)
+    tasks = [asyncio.ensure_future(_meet_one(place, wanted, learn, gate)) for wanted in every]
+    rows: list[Added] = []
+    try:
+        for task in tasks:
+            rows.append(_written(place, await task))
+    except asyncio.CancelledError:
+        if (own := asyncio.current_task()) is not None:
+            own.uncancel()  # ctrl-C is answered with what was done until then
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        rows += [
+            _not_read(wanted) if task.cancelled() else _written(place, task.result())
+            for task, wanted in list(zip(tasks, every, strict=True))[len(rows) :]
+        ]
     rows.sort(key=lambda row: row.error is None)
     return rows, worst_exit([row.exit_code for row in rows])
+
+
+async def _meet_one(
+    place: Workplace, wanted: SystemWanted, learn: Learn | None, gate: asyncio.Semaphore
+) -> Met | Added:
+    """What the devices of one row tell, or why that is not known."""
+    try:
+        async with gate:
+            return await _meet(place, wanted, learn)
+    except GallantError as error:
+        return _failed(wanted, error)
+
+
+def _written(place: Workplace, met: Met | Added) -> Added:
+    """A row in the estate's file, or why it is not there. Others were written meanwhile, so the file is read anew."""
+    if isinstance(met, Added):
+        return met
+    draft, nodes = met
+    try:
+        draft.place = Workplace(place.path, place.asker)
+        for node, _ in nodes:
+            draft.is_new(node.address, node.serial)
+        return _write(draft.place, draft, nodes)
+    except GallantError as error:
+        return _failed(draft.wanted, error)
+
+
+def _failed(wanted: SystemWanted, error: GallantError) -> Added:
+    if isinstance(error, AlreadyThere):
+        return Added(system=error.system, there=True)
+    told = error.what if error.why is None else f"{error.what} {error.why}"
+    code = 3 if error.exit_code == 4 else error.exit_code
+    return Added(system=_called(wanted), error=told, next=error.next, exit_code=code)
+
+
+def _called(wanted: SystemWanted) -> str:
+    return wanted.name or wanted.addresses[0]
+
+
+def _not_read(wanted: SystemWanted) -> Added:
+    return Added(
+        system=_called(wanted),
+        error="not read: it was cut off before.",
+        next="The same command once more goes on where this one ended",
+        exit_code=4,
+    )
+
+
+Met = tuple["_Draft", list[tuple[DraftNode, Reading]]]
 
 
 def _site(place: Workplace, wanted: SystemWanted) -> str:
@@ -171,10 +244,10 @@ class _Draft:
 
     async def node(self, text: str, name: str, learn: Learn | None) -> tuple[DraftNode, Reading]:
         address, greeting = await self._met(text)
-        self._is_new(address)
+        self.is_new(address)
         fingerprint = self.wanted.pins.get(text) or self.wanted.fingerprint or self._trusted(address, greeting, learn)
         reading = await self._read(address, name, fingerprint)
-        self._is_new(address, reading.serial)
+        self.is_new(address, reading.serial)
         told = ", ".join(part for part in (reading.model, f"runs {reading.version}") if part)
         draft = DraftNode(address=address, serial=reading.serial, says=told, fingerprint=fingerprint, ca=self.wanted.ca)
         return draft, reading
@@ -204,7 +277,7 @@ class _Draft:
         ports = [port] if port is not None else [usual] if usual is not None else [443, NETCONF_PORT, 22]
         greeting = None
         for each in ports:
-            greeting = greeting or await greet(host, each)
+            greeting = greeting or await greet(host, each, waits=scheme == "https")
         if greeting is None:
             raise Unreached(
                 f"Nothing answers at {clean(rest, 80)} (port {', '.join(map(str, ports))}).",
@@ -284,18 +357,17 @@ class _Draft:
             accounts=accounts,
         )
 
-    def _is_new(self, address: str, serial: str | None = None) -> None:
-        """Raise `Refused` where the estate has the address, or the serial, already."""
+    def is_new(self, address: str, serial: str | None = None) -> None:
+        """Raise `AlreadyThere` where the estate has the address already, `Refused` where it has the serial."""
         for system in self.place.estate.systems.values():
             for key, node in system.nodes.items():
-                if serial is not None and node.serial == serial:
-                    what = f"serial {serial}"
-                elif node.address.rstrip("/") == address.rstrip("/"):
-                    what = "that address"
-                else:
-                    continue
                 here = node_name(system, key)
-                raise Refused(f"{address} is {here} of the estate already: {what}.", next=f"gallant survey {here}")
+                if node.address.rstrip("/") == address.rstrip("/"):
+                    raise AlreadyThere(address, system.name, here)
+                if serial is not None and node.serial == serial:
+                    raise Refused(
+                        f"{address} is {here} of the estate already: serial {serial}.", next=f"gallant survey {here}"
+                    )
 
 
 def _host_port(text: str, host: str | None, port: Callable[[], int | None]) -> tuple[str, int | None]:

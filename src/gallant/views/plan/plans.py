@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.steps.away import out_s
@@ -12,7 +12,7 @@ from gallant.views.decide.claims import borne_lines
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import ListRow, Says, Seconds
 from gallant.views.ground.steps import hop_words, step_words
-from gallant.views.ground.tables import LEVEL_MARKS, Grid, barred_lines, left_lines, next_steps, table
+from gallant.views.ground.tables import LEVEL_MARKS, Grid, barred_lines, few, left_lines, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
     DIM,
@@ -140,21 +140,33 @@ def plan_view(planned: Planned) -> View:
     return STEPS.view(plan_rows(plan), lambda: _plan_text(planned), more)
 
 
+# Of a plan of more systems than these, alike ones are one row, and of what is said of each the first lines are shown.
+MOST_LANES, MOST_ALIKE, MOST_LINES, MOST_NAMES = 20, 16, 8, 5
+
+
 def _plan_text(planned: Planned) -> Drawn:
     plan = planned.plan
-    yield f"{BOLD}{plan.id}{OFF}  {', '.join(plan.systems)}  {_length(plan)}  {DIM}{planned.path}{OFF}"
+    told = ", ".join(plan.systems) if len(plan.systems) <= MOST_NAMES else many(len(plan.systems), "system")
+    yield f"{BOLD}{plan.id}{OFF}  {told}  {_length(plan)}  {DIM}{planned.path}{OFF}"
     yield from _why_at_all(plan)
     yield from _order(plan)
-    yield from _whom(planned)
     bad = mark("bad")
-    yield from sorted(consequences(plan), key=lambda line: not line.startswith(bad))  # what needs a word first
-    yield from [told] if (told := _learned(plan)) is not None else []
-    yield from _window_lines(planned)
-    yield from borne_lines(planned.borne)
-    yield from barred_lines(planned.barred)
-    yield from left_lines(
-        [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
+    parts: tuple[tuple[Iterable[str], str], ...] = (
+        (_whom(planned), "line"),
+        (sorted(consequences(plan), key=lambda line: not line.startswith(bad)), "consequence"),  # a word first
+        (_learned(plan), "line"),
+        (_window_lines(planned), "line about windows"),
+        (borne_lines(planned.borne), "line"),
+        (barred_lines(planned.barred), "line"),
+        (
+            left_lines(
+                [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
+            ),
+            "component that stays behind",
+        ),
     )
+    for lines, word in parts:
+        yield from few(list(lines), MOST_LINES, word) if len(plan.lanes) > MOST_LANES else lines
     yield from _in_the_way(planned) if planned.roll_id is None else _rolled(planned)
 
 
@@ -178,11 +190,14 @@ def _order(plan: Plan) -> Drawn:
         hop.id: f"{hop.system} {plain(hop.to)}{' laid' if hop.lays else ''}" for lane in plan.lanes for hop in lane.hops
     }
     by_end = sorted(plan.lanes, key=lambda lane: min(ends[hop.id] for hop in lane.hops))
-    if len(by_end) > 1:
-        yield _overview(by_end, ends, names, plan.spread)
-    for lane in by_end:
-        for hop in lane.hops:
-            yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
+    if len(by_end) > MOST_LANES:
+        yield from _fleet(by_end, ends, plan.spread)
+    else:
+        if len(by_end) > 1:
+            yield _overview(by_end, ends, names, plan.spread)
+        for lane in by_end:
+            for hop in lane.hops:
+                yield _hop_table(hop, [names[need] for need in hop.needs if need in names])
     if plan.rounds:
         yield from _rounds(plan)
 
@@ -209,13 +224,14 @@ def _length(plan: Plan) -> str:
     return f"about {BOLD}{duration(whole.p50_s)}{OFF}, within {BOLD}{duration(whole.p90_s)}{OFF} in nine cases of ten"
 
 
-def _learned(plan: Plan) -> str | None:
+def _learned(plan: Plan) -> Iterator[str]:
     """What its length is known from."""
     if plan.spread is None:
-        return None
+        return
     if not plan.spread.seen:
-        return f"{mark('note')} Never run here: times are the publishers' estimates plus a margin."
-    return (
+        yield f"{mark('note')} Never run here: times are the publishers' estimates plus a margin."
+        return
+    yield (
         f"{mark('note')} Its length is known from {many(plan.spread.seen, 'step')} of this kind that were carried out"
         " before."
     )
@@ -225,15 +241,18 @@ def _in_the_way(planned: Planned) -> Drawn:
     """What a roll would be refused for today, then what else was found, and what to do before it."""
     plan: Plan = planned.plan
     stopping = [f for f in planned.findings if f.level == "stop"]
-    yield from (_finding_line(plan, f) for f in stopping)
-    for name in planned.to_fetch:
-        yield f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it"
-    for bar in planned.bars:
-        yield f"{said('bad', 'stop')} {plain(bar.what)}"
+    lines = [_finding_line(plan, f) for f in stopping]
+    lines += [
+        f"{said('bad', 'stop')} {plain(name)} is not in stock, and the plan needs it" for name in planned.to_fetch
+    ]
+    lines += [f"{said('bad', 'stop')} {plain(bar.what)}" for bar in planned.bars]
     if planned.approvals:
         have = "has" if planned.approvals == 1 else "have"
-        yield f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
-    yield from (_finding_line(plan, f) for f in planned.findings if f.level != "stop")
+        lines.append(
+            f"{said('bad', 'stop')} {many(planned.approvals, 'other')} than {plain(plan.by)} {have} to approve it"
+        )
+    lines += [_finding_line(plan, f) for f in planned.findings if f.level != "stop"]
+    yield from few(lines, MOST_LINES, "finding") if len(plan.lanes) > MOST_LANES else lines
     stops = [f.next for f in stopping]
     stops += [f"gallant stock fetch --plan {plan.id}"] if planned.to_fetch and not stops else []
     decide = list(dict.fromkeys(bar.next for bar in planned.bars))
@@ -260,7 +279,7 @@ def _begin(planned: Planned) -> str:
     return planned.roll if planned.opens is None else f"From {planned.opens:%Y-%m-%d %H:%M} UTC on: {planned.roll}"
 
 
-def _window_lines(planned: Planned) -> Drawn:
+def _window_lines(planned: Planned) -> Iterator[str]:
     """Which windows each lane takes, and what would help one that fits into none."""
     for fit in planned.fits:
         name = f"{BOLD}{plain(fit.system)}{OFF}"
@@ -397,6 +416,36 @@ def _overview(
             down,
         )
     return shown
+
+
+def _fleet(lanes: Sequence[Lane], ends: Mapping[str, float], spread: Spread | None) -> Drawn:
+    """Lanes that come to the same and take the same away in one row, those that end first in front."""
+    groups: dict[tuple[str, str], list[Lane]] = {}
+    for lane in lanes:
+        down = f"down {duration(lane.down_s)}" if lane.down_s else _away_at_once(lane)
+        groups.setdefault((_comes_to(lane), down), []).append(lane)
+    shown = table(
+        "systems", "of", "come to", "begin", "end", "within", "away", right=("systems", "begin", "end", "within")
+    )
+    for (target, down), members in list(groups.items())[:MOST_ALIKE]:
+        names = [lane.system for lane in members]
+        whose = f"{BOLD}{plain(', '.join(names[:2]))}{OFF}{f' and {len(names) - 2} more' if len(names) > 2 else ''}"
+        begin = min(ends[lane.hops[0].id] - waves_seconds(lane.hops[0].waves) for lane in members)
+        within = [spread.lanes[name].p90_s for name in names if spread is not None and name in spread.lanes]
+        shown.add_row(
+            str(len(members)),
+            whose,
+            target,
+            duration(max(0.0, begin)),
+            duration(max(ends[hop.id] for lane in members for hop in lane.hops)),
+            duration(max(within)) if within else "–",
+            f"{LOUD}{down}{OFF}" if members[0].down_s else down,
+        )
+    yield shown
+    if len(groups) > MOST_ALIKE:
+        left = sum(map(len, list(groups.values())[MOST_ALIKE:]))
+        yield f"{mark('note')} {many(len(groups) - MOST_ALIKE, 'more row')} of {many(left, 'system')}"
+    yield f"{DIM}--json has every step of every system; gallant plan SYSTEM plans one of them alone{OFF}"
 
 
 def _comes_to(lane: Lane) -> str:

@@ -21,7 +21,8 @@ SPOKEN = {"redfish": "Redfish", "netconf": "NETCONF", "ssh": "SSH", "https": "HT
 
 
 def added_view(rows: Sequence[Added], file: str) -> View:
-    good = [row for row in rows if row.error is None]
+    good = [row for row in rows if row.error is None and not row.there]
+    there = [row.system for row in rows if row.there]
 
     def text() -> Drawn:
         if good:
@@ -40,11 +41,14 @@ def added_view(rows: Sequence[Added], file: str) -> View:
         for row in rows:
             if row.error is not None:
                 yield f"{mark('bad')} {plain(row.system)}: {plain(row.error)}"
-            else:
+            elif not row.there:
                 yield (
                     f"{said('good', row.system)}  a {row.shape} of {plain(row.product)}, by the profile"
                     f" {plain(row.profile)}; {plain(file)}, line {row.line}"
                 )
+        if there:
+            names = f"{', '.join(there[:3])}{f' and {len(there) - 3} more' if len(there) > 3 else ''}"
+            yield f"{mark('note')} {many(len(there), 'system')} of these stood in the estate already: {plain(names)}"
         yield from next_steps(
             *(row.next for row in rows if row.error is not None), *(f"gallant survey {row.system}" for row in good)
         )
