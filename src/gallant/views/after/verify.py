@@ -11,7 +11,7 @@ from gallant.core.after.picture import LOST, PLANNED, Unlike
 from gallant.core.after.settling import AT_REST, SETTLED, Judged, valued
 from gallant.core.after.still import HOP, RESTART, Still
 from gallant.views.ground.parts import Drawn, Listed, View
-from gallant.views.ground.tables import Grid, left_lines, next_steps, table
+from gallant.views.ground.tables import Grid, few, left_lines, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
     OFF,
@@ -53,8 +53,16 @@ def verify_view(done: Verified) -> View:
     return VERDICTS.view(done.verdicts, lambda: _verify_text(done), more)
 
 
+MOST_NODES = 30  # with a line each
+
+
 def _verify_text(done: Verified) -> Drawn:
-    yield _verdict_table(done.verdicts)
+    # Of many nodes those that are not well; that the others are is what the line below says.
+    bad = [row for row in done.verdicts if not row.ok]
+    if len(done.verdicts) <= MOST_NODES:
+        yield _verdict_table(done.verdicts)
+    elif bad:
+        yield _verdict_table(bad[:MOST_NODES])
     yield _closing(done.verdicts)
     yield from unlike_lines(done.unlike)
     if done.against is not None and done.since is not None:
@@ -64,7 +72,7 @@ def _verify_text(done: Verified) -> Drawn:
     if done.kept is not None:
         yield f"{mark('good')} How it is now is kept as {BOLD}{plain(done.kept)}{OFF}."
     yield from still_lines(done.still)
-    yield from left_lines(done.left)
+    yield from few(list(left_lines(done.left)), MOST_NODES, "component that is still behind", "components still behind")
     yield from _way_back_lines(done)
     yield from _next_of(done)
 

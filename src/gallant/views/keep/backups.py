@@ -12,7 +12,7 @@ from gallant.core.estate.backups import Backup, BackupFate, Copy, Item
 from gallant.views.ground.palette import TERMINAL
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import ListRow, Says
-from gallant.views.ground.tables import Grid, next_steps, table
+from gallant.views.ground.tables import Grid, few, next_steps, table
 from gallant.views.ground.words import (
     BOLD,
     DIM,
@@ -164,13 +164,21 @@ def _of(b: Backup) -> dict[str, Any]:
     }
 
 
+MOST_TAKEN, MOST_FAILED = 20, 3  # systems with lines of their own; of more, failures that have one
+
+
 def taken_view(taken: Sequence[BackupTaken]) -> View:
     rows = [_row(t.backup) for t in taken if t.backup]
 
     def text() -> Drawn:
-        for t in taken:
-            if t.error is not None:
-                yield f"{mark('bad')} {plain(t.error)}"
+        whole = len(taken) <= MOST_TAKEN  # of more systems, what went well is a count
+        failures = [f"{mark('bad')} {plain(t.error)}" for t in taken if t.error is not None]
+        yield from failures if whole else few(failures, MOST_FAILED, "failure")
+        if not whole:
+            kept = [t.backup for t in taken if t.backup is not None]
+            stored = size(sum(b.bytes for b in kept))
+            yield f"{said('good', many(len(kept), 'backup'))}  sealed, {stored} stored; gallant backup list has them"
+        for t in taken if whole else ():
             if t.backup is None:
                 continue
             b = t.backup

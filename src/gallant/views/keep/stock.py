@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated
 
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import ListRow, Says
-from gallant.views.ground.tables import next_steps, table
+from gallant.views.ground.tables import few, next_steps, table
 from gallant.views.ground.words import BOLD, DIM, OFF, many, mark, plain, said, size
 
 if TYPE_CHECKING:
@@ -62,6 +63,9 @@ ON_NODES = {
 }
 
 
+MOST_ROWS, MOST_FAILED = 30, 3  # packages with a line each; of more, failures that have one
+
+
 def _speed(count: int, seconds: float) -> str:
     return f"{size(count / seconds)}/s" if seconds > 0 else ""
 
@@ -73,7 +77,8 @@ def fetched_view(rows: Sequence[PackageFetched], following: Sequence[str]) -> Vi
         shown = table(
             "package", "for", "size", "state", "speed", "sha-256", optional=("sha-256",), right=("size", "speed")
         )
-        for r in rows:
+        many_rows = len(rows) > MOST_ROWS  # what went well is a count then
+        for r in [r for r in rows if r.error][:MOST_FAILED] if many_rows else rows:
             speed = _speed(r.bytes, r.seconds) if r.state == "fetched" else ""
             shown.add_row(
                 f"{BOLD}{plain(r.package)}{OFF}",
@@ -83,8 +88,13 @@ def fetched_view(rows: Sequence[PackageFetched], following: Sequence[str]) -> Vi
                 speed,
                 f"{r.sha256[:12]}…",
             )
-        yield shown
-        yield from (f"{mark('bad')} {plain(r.error)}" for r in rows if r.error)
+        if not many_rows or any(r.error for r in rows):
+            yield shown
+        failures = [f"{mark('bad')} {plain(r.error)}" for r in rows if r.error]
+        yield from few(failures, MOST_FAILED, "failure") if many_rows else failures
+        if many_rows:
+            states = Counter(STATES.get(r.state, ("note", r.state))[1] for r in rows)
+            yield f"{many(len(rows), 'package')}: {', '.join(f'{count} {state}' for state, count in states.items())}."
         fetched = [r for r in rows if r.state == "fetched"]
         if fetched:
             longest = max(r.seconds for r in fetched)
