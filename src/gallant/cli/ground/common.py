@@ -58,7 +58,9 @@ def complete_names(ctx: click.Context, param: click.Parameter, incomplete: str) 
     return [name for name in names if name.startswith(incomplete)]
 
 
-def completer(rows: Callable[[Workplace], list[str]]) -> Callable[[click.Context, click.Parameter, str], list[str]]:
+def completer(
+    rows: Callable[[Workplace, str], list[str]],
+) -> Callable[[click.Context, click.Parameter, str], list[str]]:
     """What a shell completes with what the estate at hand has; nothing where there is none."""
 
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
@@ -66,30 +68,36 @@ def completer(rows: Callable[[Workplace], list[str]]) -> Callable[[click.Context
             from gallant.operations.ground.workplace import Workplace
 
             place = Workplace(ctx.params.get("estate_path") or Path(os.environ.get(ESTATE_VARIABLE, ".")))
-            return [name for name in rows(place) if name.startswith(incomplete)]
+            return [name for name in rows(place, incomplete) if name.startswith(incomplete)]
         except Exception:  # a shell that completes is no place for an error
             return []
 
     return complete
 
 
-def _notices(place: Workplace) -> list[str]:
-    from gallant.operations.decide.notices import listed
-
-    return [n.name for n in listed(place, [], everything=False).notices]
+MOST_SYSTEMS = 50  # whose notices are looked for at once; of a fleet the system is completed first
 
 
-def _catalogs(place: Workplace) -> list[str]:
+def _notices(place: Workplace, incomplete: str) -> list[str]:
+    from gallant.operations.decide.notices import names_of_open
+
+    system, colon, _ = incomplete.partition(":")
+    if not colon and len(place.estate.systems) > MOST_SYSTEMS:
+        return [f"{name}:" for name in place.estate.systems]
+    return names_of_open(place, [system] if system in place.estate.systems else [])
+
+
+def _catalogs(place: Workplace, _: str) -> list[str]:
     return [source.name for source in place.readings.sources()]
 
 
-def _backups(place: Workplace) -> list[str]:
+def _backups(place: Workplace, _: str) -> list[str]:
     from gallant.operations.keep.backups import listed
 
     return [*place.estate.systems, *(backup.id for backup in listed(place, []))]
 
 
-def _rolls(place: Workplace) -> list[str]:
+def _rolls(place: Workplace, _: str) -> list[str]:
     return place.journal.names()
 
 
@@ -97,7 +105,7 @@ complete_notices, complete_catalogs = completer(_notices), completer(_catalogs)
 complete_backups, complete_rolls = completer(_backups), completer(_rolls)
 
 
-def _pictures(place: Workplace) -> list[str]:
+def _pictures(place: Workplace, _: str) -> list[str]:
     from gallant.operations.checks.keeping import names
 
     return names(place)

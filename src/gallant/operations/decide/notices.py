@@ -77,6 +77,11 @@ def listed(place: Workplace, terms: Sequence[str], everything: bool = False) -> 
     )
 
 
+def names_of_open(place: Workplace, terms: Sequence[str]) -> list[str]:
+    """The names of the notices that somebody may decide on."""
+    return [one.name for one in _all(place, terms).ranked if not one.settled]
+
+
 def _moving(found: Sequence[Ranked]) -> dict[str, bool]:
     """The systems that some notices are of, and of each whether its image is among them."""
     moving = dict.fromkeys((one.rows[0][0].system for one in found), False)
