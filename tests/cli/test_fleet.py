@@ -172,3 +172,11 @@ def test_the_inventory_of_a_fleet_says_what_runs_where_by_product_and_version(fl
     assert any(f"{SYSTEMS} systems, {SYSTEMS} nodes, {3 * SYSTEMS} components" in line for line in lines)
     assert "s299/a" in fleet.run("inventory", "--all").out
     assert "s7/a" in fleet.run("inventory", "s7").out
+
+
+@pytest.mark.parametrize("words", [("gaps",), ("inventory",), ("history",), ("ledger",), ("route", "s7")])
+def test_a_command_that_only_shows_loads_no_network_and_no_search(fleet, words):
+    err = fleet.run(*words, PYTHONPROFILEIMPORTTIME="1").err
+    loaded = {line.rpartition("|")[2].strip() for line in err.splitlines() if line.startswith("import time:")}
+    assert "gallant.cli.main" in loaded
+    assert not loaded & {"asyncio", "aiohttp", "asyncssh", "scipy", "numpy", "matplotlib"}

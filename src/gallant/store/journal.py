@@ -6,7 +6,6 @@ has our epoch, in the same transaction; so two Gallants that share a store never
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import fcntl
 import os
@@ -16,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -30,6 +29,9 @@ from gallant.store.copies import damaged, keep_copy
 from gallant.store.database import WHOSE, Database, SchemaStep, open_database, state_folder, transaction, write
 from gallant.store.leases import LEASE_S, Leases, carrier_of, now
 from gallant.store.leases import TABLE as LEASES
+
+if TYPE_CHECKING:
+    import asyncio
 
 SCHEMA = (
     SchemaStep(
@@ -292,6 +294,8 @@ class RollJournal:
     async def append(self, entry: Entry, system: str | None = None) -> Event:
         """Write one entry; it is on the disk when this returns. A terminal one ends the roll, once. Raises
         `LeaseLost`."""
+        import asyncio  # a command that only reads journals does without
+
         written: asyncio.Future[Event] = asyncio.get_running_loop().create_future()
         self._waiting.append(_Waiting(entry, system, written))
         if self._writing is None:
@@ -299,6 +303,8 @@ class RollJournal:
         return await written
 
     async def renew(self) -> Sequence[str]:
+        import asyncio
+
         return await asyncio.get_running_loop().run_in_executor(self._writer, self._renew)
 
     def write(self, entry: Entry, system: str | None = None) -> Event:
@@ -307,6 +313,8 @@ class RollJournal:
             return self._put(self._db, entry, system)
 
     async def _write_all(self) -> None:
+        import asyncio
+
         loop = asyncio.get_running_loop()
         try:
             while self._waiting:

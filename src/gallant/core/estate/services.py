@@ -6,7 +6,6 @@ import re
 from typing import Annotated
 
 import msgspec
-import regex
 
 from gallant.core.estate.places import command_words, host_and_port
 from gallant.core.records import Record
@@ -19,6 +18,8 @@ class Read(Record):
     expect: str
 
     def __post_init__(self) -> None:
+        import regex  # few services are read so, and every command reads the estate
+
         try:
             regex.compile(self.expect)
         except regex.error as error:
