@@ -10,6 +10,7 @@ import re
 from collections import Counter
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from gallant.core.after.claims import Claim
@@ -282,3 +283,16 @@ def test_a_screen_that_cannot_be_drawn_keeps_what_was_there(monkeypatch):
 @pytest.mark.parametrize("text", ["²", "1²3", "٣", "a٣", "9" * 5000, "1 " * 5000 + "x", "5 GB", "", "–"])
 def test_whatever_a_device_writes_can_be_sorted_by(text):
     assert sorted([sort_key(text), sort_key("7 d"), sort_key("bios 2"), sort_key(None)])
+
+
+@pytest.mark.parametrize("count", [0, 1, 999, 1000, 1001, 2500])
+def test_rows_that_are_written_as_they_are_made_are_one_document(count, capsys):
+    rows = [of_row(n) for n in range(count)]
+    Output(as_json=True).show(Listed("x", "x", beside=("more",)).view(lambda: iter(rows), list, {"more": ["a"]}))
+    whole = {"schema": "gallant.x/1", "more": ["a"], "rows": rows}
+    expected = msgspec.json.format(msgspec.json.encode(whole), indent=1).decode() + "\n"
+    assert capsys.readouterr().out == expected
+
+
+def of_row(n: int) -> dict[str, object]:
+    return {"n": n, "text": '{"rows": [\n  ]}' if n % 3 else "", "list": list(range(n % 4)), "none": None}

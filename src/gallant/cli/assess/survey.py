@@ -214,7 +214,7 @@ def inventory(
     if by != "system":
         output.show(view.grouped_view(operation.rows_of(nodes), by))
     elif len(nodes) == 1 and any("/" in term for term in selector):
-        output.show(view.node_view(nodes[0], operation.rows_of(nodes), now))
+        output.show(view.node_view(nodes[0], list(operation.rows_of(nodes)), now))
     else:
         whole = everything or output.listing.asked
         output.show(view.tree_view(nodes, lambda: operation.rows_of(nodes), now, at, whole))

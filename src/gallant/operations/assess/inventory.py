@@ -3,7 +3,7 @@ between two; as rows, by node, and as a bill of materials."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, time
 
 from gallant.core.errors import WrongUse
@@ -106,17 +106,16 @@ def _known(place: Workplace, terms: Sequence[str], at: str | None) -> list[NodeK
     return found
 
 
-def rows_of(nodes: Sequence[NodeKnown]) -> list[InventoryRow]:
+def rows_of(nodes: Iterable[NodeKnown]) -> Iterator[InventoryRow]:
     """One row a component; a node that was never read has one row that says so."""
-    rows: list[InventoryRow] = []
     for known in nodes:
         reading, system = known.reading, known.system
         if reading is None:
             error = known.error or "not read by then"
-            rows.append(InventoryRow(system=system.name, node=known.node, product=system.product, error=error))
+            yield InventoryRow(system=system.name, node=known.node, product=system.product, error=error)
             continue
-        rows += [
-            InventoryRow(
+        for c in reading.components:
+            yield InventoryRow(
                 system=system.name,
                 node=known.node,
                 component=c.name,
@@ -133,9 +132,6 @@ def rows_of(nodes: Sequence[NodeKnown]) -> list[InventoryRow]:
                 model=c.model,
                 part_number=c.part_number,
             )
-            for c in reading.components
-        ]
-    return rows
 
 
 def moment_of(place: Workplace, text: str) -> datetime:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import groupby, islice
 from typing import TYPE_CHECKING, Annotated
 
 from gallant.core.assess.fleet import AlikeGap, alike
 from gallant.core.assess.gaps import STANDINGS, Verdict
+from gallant.core.records import replace
 from gallant.views.ground.palette import TERMINAL
 from gallant.views.ground.parts import Drawn, Listed, View
 from gallant.views.ground.rows import Counts, ListRow, Says
@@ -31,6 +32,7 @@ from gallant.views.ground.words import (
 
 if TYPE_CHECKING:
     from gallant.core.catalog.bundles import BundleMatch
+    from gallant.core.estate.rules import Decision
     from gallant.operations.assess.gaps import Assessment, GapShown
 
 STANDING_MARKS = WordMarks(
@@ -128,6 +130,19 @@ GAPS: Listed[GapRow] = Listed(
 )
 
 
+def gap_rows(every: Iterable[GapShown]) -> Iterator[GapRow]:
+    """A row for each gap. Of hundreds of thousands all but some hundreds differ from another one in where they are
+    alone, so each is a copy of the first that says the same."""
+    made: dict[tuple[int, int, str, str, str, str | None], tuple[GapShown, Decision, GapRow]] = {}
+    for shown in every:
+        reading, part, decision = shown.gap.reading, shown.gap.part, shown.decision
+        key = (id(shown.gap.verdict), id(decision), part.product, part.version, part.kind, shown.change)
+        known = made.get(key)
+        if known is None:  # the first is kept as well, so that no other verdict or decision can have its identity
+            known = made[key] = (shown, decision, GapRow.of(shown))
+        yield replace(known[2], system=reading.system, node=reading.node, component=part.name)
+
+
 def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = False) -> View:
     """`whole`: every row, where somebody asked for all, or for an order or a number of them."""
     more = {
@@ -141,7 +156,7 @@ def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = F
         "compared_with": result.compared_with,
         "barred": result.barred,
     }
-    return GAPS.view(lambda: list(map(GapRow.of, result.shown)), lambda: _gaps_text(result, now, selected, whole), more)
+    return GAPS.view(lambda: gap_rows(result.shown), lambda: _gaps_text(result, now, selected, whole), more)
 
 
 def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -74,7 +74,7 @@ TRIED: Listed[Reading] = Listed(
 
 def tree_view(
     nodes: Sequence[NodeKnown],
-    rows: Callable[[], Sequence[InventoryRow]],
+    rows: Callable[[], Iterable[InventoryRow]],
     now: datetime,
     at: str | None,
     whole: bool = False,
@@ -222,7 +222,7 @@ def _parts_lines(parts: Sequence[Component]) -> Iterator[str]:
         yield ",  ".join(few[at : at + 3])
 
 
-def grouped_view(rows: Sequence[InventoryRow], by: str) -> View:
+def grouped_view(rows: Iterable[InventoryRow], by: str) -> View:
     """Versions and where they run, by product or by component; the version that fewest run last."""
     second = "kind" if by == "product" else "product"
     groups: dict[tuple[str, str], dict[str, list[str]]] = {}

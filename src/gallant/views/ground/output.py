@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import csv
 import errno
+import itertools
 import os
 import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -82,15 +83,14 @@ class Output:
 
     def _write(self, view: View) -> None:
         if self.as_json:
-            document = {"schema": f"gallant.{view.schema}/1", **view.more, "rows": list(self._rows(view))}
-            sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n")
+            _write_json({"schema": f"gallant.{view.schema}/1", **view.more}, self._rows(view))
         elif self.as_csv:
             _write_csv(self._rows(view))
         else:
             self._draw(view)
         sys.stdout.flush()
 
-    def _rows(self, view: View) -> Sequence[object]:
+    def _rows(self, view: View) -> Iterable[object]:
         if not self.listing.asked:
             return view.data
         return arranged_rows([msgspec.to_builtins(row) for row in view.data], self.listing, view.headings)
@@ -197,14 +197,33 @@ def reader_may_be_gone(file: IO[str]) -> Iterator[None]:
             os.dup2(os.open(os.devnull, os.O_WRONLY), file.fileno())
 
 
-def _write_csv(rows: Sequence[object]) -> None:
-    plain = [msgspec.to_builtins(row) for row in rows]
-    if not plain:
-        return
-    writer = csv.DictWriter(sys.stdout, list(plain[0]), lineterminator="\n")
-    writer.writeheader()
-    for row in plain:
-        writer.writerow({key: _cell(value) for key, value in row.items()})
+ROWS_AT_ONCE = 1_000  # are written together: a fleet's rows take no more memory than these
+
+
+def _write_json(head: Mapping[str, object], rows: Iterable[object]) -> None:
+    """One JSON document: the head's fields, then `rows`, written as they are made."""
+
+    def laid_out(document: object) -> str:
+        return msgspec.json.format(msgspec.json.encode(document), indent=1).decode()
+
+    sys.stdout.write(laid_out(head).removesuffix("\n}") + ',\n "rows": [')
+    every, before = iter(rows), "\n"
+    while some := list(itertools.islice(every, ROWS_AT_ONCE)):
+        # What stands between the brackets of a document of these rows alone stands so in the whole one.
+        body = laid_out({"rows": some}).removeprefix('{\n "rows": [\n').removesuffix("\n ]\n}")
+        sys.stdout.write(before + body)
+        before = ",\n"
+    sys.stdout.write("]\n}\n" if before == "\n" else "\n ]\n}\n")
+
+
+def _write_csv(rows: Iterable[object]) -> None:
+    writer: csv.DictWriter[str] | None = None
+    for row in rows:
+        plain = msgspec.to_builtins(row)
+        if writer is None:
+            writer = csv.DictWriter(sys.stdout, list(plain), lineterminator="\n")
+            writer.writeheader()
+        writer.writerow({key: _cell(value) for key, value in plain.items()})
 
 
 def _cell(value: object) -> object:

@@ -33,7 +33,7 @@ class Listed(Generic[T]):
 
     def view(
         self,
-        rows: Sequence[T] | Callable[[], Sequence[T]],
+        rows: Sequence[T] | Callable[[], Iterable[T]],
         text: Lines,
         more: Mapping[str, object] | None = None,
         remarks: Sequence[str] = (),
@@ -50,11 +50,11 @@ class View:
 
     schema: str
     headings: Mapping[str, str]
-    rows: Sequence[object] | Callable[[], Sequence[object]]
+    rows: Sequence[object] | Callable[[], Iterable[object]]
     text: Lines
     more: Mapping[str, object]
     remarks: Sequence[str]
 
     @property
-    def data(self) -> Sequence[object]:
+    def data(self) -> Iterable[object]:
         return self.rows() if callable(self.rows) else self.rows
