@@ -20,9 +20,12 @@ CHECKS: tuple[tuple[Check, Look], ...] = tuple(
 )
 
 
+_BY_NAME = {check.id: check for check, _ in CHECKS}
+
+
 def check_named(check_id: str) -> Check | None:
     """A check by its name; None where there is none."""
-    return next((check for check, _ in CHECKS if check.id == check_id), None)
+    return _BY_NAME.get(check_id)
 
 
 def run_checks(

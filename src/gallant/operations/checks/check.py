@@ -17,6 +17,7 @@ from gallant.core.errors import GallantError, WrongUse
 from gallant.core.estate.notes import notes_on
 from gallant.core.estate.systems import System
 from gallant.core.outages import Sample
+from gallant.core.plan.alike import Routes
 from gallant.core.ports import Driver
 from gallant.core.readings import Alarm, Reading
 from gallant.core.records import Record, clean, replace
@@ -25,7 +26,7 @@ from gallant.operations.catalogs.sources import with_channel_states
 from gallant.operations.checks import surroundings
 from gallant.operations.ground.keepers import drivers_of
 from gallant.operations.ground.last import Ahead, conflicts, issues_here, last_readings, releases_ahead
-from gallant.operations.ground.survey import Survey, survey_with
+from gallant.operations.ground.survey import Survey, Surveyed, survey_with
 from gallant.operations.ground.workplace import Workplace
 from gallant.operations.length.jobs import job_seconds
 
@@ -59,7 +60,8 @@ async def check(
     async with drivers_of(place, systems) as drivers:
         findings, survey = await check_with(place, systems, drivers, only=only, phase=phase)
     chosen = [f for f in findings if not nodes or f.node in nodes]
-    before = [f for _, rows in earlier.values() for f in _looked_at(rows, survey, only, phase)]
+    unread = {(node.system, node.node) for node in survey.nodes if node.reading is None}
+    before = list(_looked_at((f for _, rows in earlier.values() for f in rows), unread, only, phase))
     known = [f for f in chosen if f.system in earlier]
     changed = [d for d in drift(before, known) if not nodes or d.finding.node in nodes]
     troubled = any(f.level in ("stop", "warn") for f in chosen)
@@ -83,11 +85,10 @@ def _known_here(systems: Sequence[System], only: Collection[str], nodes: Collect
 
 
 def _looked_at(
-    findings: Sequence[Finding], survey: Survey, only: Collection[str], phase: str | None
+    findings: Iterable[Finding], unread: Collection[tuple[str, str]], only: Collection[str], phase: str | None
 ) -> Iterator[Finding]:
     """Those of an earlier run whose check ran this time too, on what it could look at: what was not looked at is not
-    gone. Of a system of which a node did not answer, that is what concerns the nodes that did."""
-    unread = {(n.system, n.node) for n in survey.nodes if n.reading is None}
+    gone. Of a system of which a node did not answer (`unread`), that is what concerns the nodes that did."""
     short = {system for system, _ in unread}
     for finding in findings:
         check = check_named(finding.check)
@@ -120,20 +121,25 @@ async def check_with(
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     systems = [place.estate.systems[s.name] for s in systems]  # with what was just seen for the first time
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
-    said = conflicts(place, [])
+    said, seen, routes = dict[str, list[str]](), dict[str, list[Surveyed]](), place.routes()
+    for conflict in conflicts(place, []):
+        said.setdefault(conflict.system, []).append(conflict.words)
+    for node in survey.nodes:
+        seen.setdefault(node.system, []).append(node)
     ways = _ways_of_the_uneven(place, survey)
     facts = await asyncio.gather(
         *(
             _facts(
                 place,
                 s,
-                survey,
+                seen.get(s.name, ()),
                 drivers[s.name],
                 hosts,
                 own_roll,
-                [c.words for c in said if c.system == s.name],
+                said.get(s.name, ()),
                 ways.get(s.name),
                 s.name in still,
+                routes,
             )
             for s in systems
         )
@@ -167,19 +173,20 @@ def drifted(place: Workplace, systems: Sequence[System], findings: Sequence[Find
 async def _facts(
     place: Workplace,
     system: System,
-    survey: Survey,
+    seen: Sequence[Surveyed],
     driver: Driver,
     hosts: Mapping[str, Reading],
     own_roll: str | None,
     broken: Sequence[str],
     plan: str | None,
     still: bool,
+    routes: Routes,
 ) -> Facts:
     """What is known of one system: its own nodes, its way ahead, what lies around it, and what only asking tells."""
-    seen = [n for n in survey.nodes if n.system == system.name]
     read = {n.node: with_channel_states(place, n.reading) for n in seen if n.reading is not None}
     readings = {n: read[n] for n in system.nodes if n in read}
-    ahead = releases_ahead(place, system, [r.version for r in readings.values()]) if readings else NOTHING_AHEAD
+    versions = [reading.version for reading in readings.values()]
+    ahead = releases_ahead(place, system, versions, routes) if readings else NOTHING_AHEAD
     ahead = replace(ahead, entered=()) if still else ahead
     around = await surroundings.around(place, system, readings, hosts, own_roll)
     return Facts(
