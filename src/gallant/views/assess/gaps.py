@@ -162,9 +162,9 @@ def gaps_view(result: Assessment, now: datetime, selected: bool, whole: bool = F
 def _gaps_text(result: Assessment, now: datetime, selected: bool, whole: bool) -> Drawn:
     narrow = result.narrow
     every = bool(narrow.changed or narrow.component or result.picked)
-    if not selected and not (every or narrow.severe):
-        yield from _bars(result.tallies)
     groups = _by_system(result, every, None if result.named or whole else MOST_BY_SYSTEM)
+    if not selected and not (every or narrow.severe):
+        yield from _bars(result.tallies, MOST_BARS if groups is None else None)
     if groups is None:
         yield from _fleet(result, every, now)
     else:
@@ -238,9 +238,9 @@ def _next_of(result: Assessment, behind: Sequence[str], work: bool) -> list[str]
     )
 
 
-def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Iterator[Grid | str]:
-    """One bar a site and kind, as long as it has components, filled by standing, worst first; the best are left out
-    where there are more than a screen has room for."""
+def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]], most: int | None) -> Iterator[Grid | str]:
+    """One bar a site and kind, as long as it has components, filled by standing, worst first; of more than `most` the
+    best are left out."""
     shown = table("site", "kind", "components", "", right=())
     longest = max((sum(t.values()) for t in tallies.values()), default=0)
     sites: dict[str, int] = {}
@@ -248,15 +248,15 @@ def _bars(tallies: Mapping[tuple[str, str], Mapping[str, int]]) -> Iterator[Grid
         sites[site] = min(sites.get(site, len(STANDINGS)), _standing_order(tally))
     worst = sorted(tallies.items(), key=lambda item: (sites[item[0][0]], item[0][0], _standing_order(item[1]), item[0]))
     last = None
-    for (site, kind), tally in worst[:MOST_BARS]:
+    for (site, kind), tally in worst[:most]:
         bar = "".join(f"{on(FILLINGS[s][1])}{FILLINGS[s][0] * n}{OFF}" for s, n in _cells(tally, longest))
         told = ", ".join(f"{count} {standing}" for standing in STANDINGS if (count := tally.get(standing, 0)))
         shown.add_row(f"{BOLD}{site}{OFF}" if site != last else "", kind, bar, f"{sum(tally.values())}: {told}")
         last = site
     yield shown
-    if len(worst) > MOST_BARS:
-        left = sum(sum(tally.values()) for _, tally in worst[MOST_BARS:])
-        yield f"{DIM}and {many(left, 'component')} of {len(worst) - MOST_BARS} more kinds and sites{OFF}"
+    if most is not None and len(worst) > most:
+        left = sum(sum(tally.values()) for _, tally in worst[most:])
+        yield f"{DIM}and {many(left, 'component')} of {len(worst) - most} more kinds and sites{OFF}"
 
 
 def _standing_order(tally: Mapping[str, int]) -> int:
