@@ -144,6 +144,9 @@ def test_checks_of_a_fleet_are_a_row_each_and_no_step_names_more_than_five_syste
     assert len(lines) <= SCREEN
     assert any("backup" in line and str(SYSTEMS) in line and "and 298 more" in line for line in lines)
     assert "gallant check --mend" in done.out
+    chosen = fleet.run("check", "site:x3", COLUMNS="124").out
+    assert "gallant backup take site:x3" in chosen  # and not of all that there are
+    assert "gallant check --mend site:x3" in chosen
     assert all(sum(word.startswith("s") and word[1:].isdigit() for word in line.split()) <= 5 for line in lines)
 
 

@@ -123,7 +123,7 @@ def check(estate_path: Path | None, asked: CheckAsked, output: Output) -> None:
         from gallant.views.ground.junit import cases_of_check, write_junit
 
         write_junit(asked.junit, "gallant check", cases_of_check(health.findings, asked.fail_on), place.clock.now())
-    output.show(views.health_view(health, asked.everything, place.clock.now()))
+    output.show(views.health_view(health, asked.everything, place.clock.now(), asked.selector))
     finish(operation.exit_code(health.findings, asked.fail_on))
 
 

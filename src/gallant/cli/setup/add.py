@@ -129,7 +129,9 @@ def add(
     learn = believing(yes, sys.stdin.isatty())
     if source is not None:
         sure = partial(may_go_on, yes=False) if sys.stdin.isatty() else None
-        rows, code = run(operation.add_all(place, from_files.from_file(source, wanted, take, sure), learn))
+        every = from_files.from_file(source, wanted, take, sure)
+        asks = sys.stdin.isatty() and operation.asks_somebody(place, every, yes)
+        rows, code = run(operation.add_all(place, every, learn, asks))
     else:
         rows, code = [run(operation.add(place, wanted, learn))], 0
     output.show(views.added_view(rows, place.path.name))

@@ -54,7 +54,11 @@ def drafted(
     it a named person gives `consents`, for when nobody is there to ask; what was
     given with the one before holds on. Raises `Refused` outside of its windows."""
     for word in consents:
-        parse_consent(word)
+        if parse_consent(word).of_many:
+            raise WrongUse(
+                f"--consent {clean(word, 60)} names no system, and a booking is of one.",
+                next=f"Name it: {word.partition(':')[0]}:{name.partition(':')[0]}",
+            )
     notice = one(place, name)
     may(notice)
     refuse_blocked(notice)

@@ -240,16 +240,15 @@ def _known(place: Workplace) -> dict[str, tuple[str, Release]]:
 def _needed(place: Workplace) -> dict[str, list[str]]:
     """By digest: the systems whose route enters the package's release, or that run it now, or whose open roll needs
     it."""
-    found: dict[str, list[str]] = {}
+    found: dict[str, dict[str, None]] = {}
     systems = list(place.estate.systems.values())
     for name, (_, _, _, package) in _each_wanted(place, systems, _by_system(place, [])):
-        if name not in (known := found.setdefault(package.sha256, [])):
-            known.append(name)
+        found.setdefault(package.sha256, {})[name] = None
     for roll in place.journal.open_rolls():
         for step in roll.plan.steps():
             if step.sha256 is not None:
-                found.setdefault(step.sha256, []).append(step.system)
-    return found
+                found.setdefault(step.sha256, {})[step.system] = None
+    return {digest: list(names) for digest, names in found.items()}
 
 
 class PackageCarriedIn(Record):

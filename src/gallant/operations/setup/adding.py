@@ -141,14 +141,17 @@ async def _meet(place: Workplace, wanted: SystemWanted, learn: Learn | None) -> 
     return draft, nodes
 
 
-async def add_all(place: Workplace, every: Sequence[SystemWanted], learn: Learn | None) -> tuple[list[Added], int]:
+async def add_all(
+    place: Workplace, every: Sequence[SystemWanted], learn: Learn | None, asks: bool = False
+) -> tuple[list[Added], int]:
     """As many at once as a survey asks, each by itself, and written in their order as soon as they are read; what failed
     comes first.
 
     One whose addresses stand in the estate already is left as it is, so a second run goes on where the first ended.
-    Where this is cancelled, what was read until then is written and given, and the others as not read.
+    Where this is cancelled, what was read until then is written and given, and the others as not read. `asks`: a person
+    may be asked about a row; then one is met after the other, since the rest would run out of time meanwhile.
     """
-    gate = asyncio.Semaphore(place.estate.limits.at_once)
+    gate = asyncio.Semaphore(1 if asks else place.estate.limits.at_once)
     tasks = [asyncio.ensure_future(_meet_one(place, wanted, learn, gate)) for wanted in every]
     rows: list[Added] = []
     try:
@@ -166,6 +169,13 @@ async def add_all(place: Workplace, every: Sequence[SystemWanted], learn: Learn 
         ]
     rows.sort(key=lambda row: row.error is None)
     return rows, worst_exit([row.exit_code for row in rows])
+
+
+def asks_somebody(place: Workplace, every: Sequence[SystemWanted], confirmed: bool) -> bool:
+    """Whether a person is asked about some row: to trust a key, unless that is `confirmed`, or for a secret to type."""
+    common = place.estate.accounts.get("read")
+    secrets = ((one.secret or "ask") if one.user else common.secret if common else "" for one in every)
+    return not confirmed or "ask" in secrets
 
 
 async def _meet_one(

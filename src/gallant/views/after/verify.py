@@ -72,7 +72,7 @@ def _verify_text(done: Verified) -> Drawn:
     if done.kept is not None:
         yield f"{mark('good')} How it is now is kept as {BOLD}{plain(done.kept)}{OFF}."
     yield from still_lines(done.still)
-    yield from few(list(left_lines(done.left)), MOST_NODES, "component that is still behind", "components still behind")
+    yield from few(list(left_lines(done.left)), MOST_NODES, "component")
     yield from _way_back_lines(done)
     yield from _next_of(done)
 

@@ -203,7 +203,7 @@ def _fleet(result: Assessment, every: bool, now: datetime) -> Drawn:
             " gallant gaps --all has every system by itself, gallant gaps --severe what should not wait"
         )
     yield from few(list(fleet_reasons(rows[:MOST_ALIKE])), MOST_REASONS, "reason")
-    yield from few(list(_bundles(result.matches)), MOST_BARRED, "line about bundles", "lines about bundles")
+    yield from few(list(_bundles(result.matches)), MOST_BARRED, "line")
     yield _closing(result, sum(row.nodes for row in rows))
     if not every and not result.narrow.unknown:
         yield from _unknown_in_all(result)
@@ -211,7 +211,7 @@ def _fleet(result: Assessment, every: bool, now: datetime) -> Drawn:
         names = f"{', '.join(result.unread[:3])}{' and others' if len(result.unread) > 3 else ''}"
         yield f"{mark('bad')} {many(len(result.unread), 'node')} never read: {plain(names)}"
     yield from islice(_ages(result, now), MOST_CATALOGS)
-    yield from few(list(barred_lines(result.barred)), MOST_CATALOGS, "system that cannot be planned now")
+    yield from barred_lines(result.barred, MOST_CATALOGS)
     behind = [next(iter(row.systems)) for row in rows if row.verdict.needs_work and row.verdict.hops]
     yield from _next_of(result, behind[:1], any(row.verdict.needs_work for row in rows))
 

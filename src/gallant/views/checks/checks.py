@@ -45,7 +45,8 @@ MOST_BY_SYSTEM = 20  # findings of several systems; beyond, each check is one ro
 MOST_CHECKS, MOST_CHANGES = 24, 8  # rows of a fleet's checks, and of what changed: one screen
 
 
-def health_view(health: Health, everything: bool, now: datetime) -> View:
+def health_view(health: Health, everything: bool, now: datetime, selector: Sequence[str] = ()) -> View:
+    """`selector` is what the systems were chosen by."""
     findings: Sequence[Finding] = health.findings
     counts = {level: sum(f.level == level for f in findings) for level in LEVEL_MARKS}
 
@@ -57,14 +58,14 @@ def health_view(health: Health, everything: bool, now: datetime) -> View:
         loud = [f for f in findings if everything or f.level != "pass"]
         several = len({f.system for f in findings}) > 1
         if several and len(loud) > MOST_BY_SYSTEM and not everything:
-            yield from _by_check(loud)
+            yield from _by_check(loud, selector)
         elif loud:
             yield _by_finding(loud, several)
         yield "  ".join(said(LEVEL_MARKS[level], f"{count} {level}") for level, count in counts.items() if count)
-        yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")))
+        yield from next_steps(*(f.next for f in loud if f.next and f.level in ("stop", "warn")), among=selector)
         if mended := list(dict.fromkeys(f.system for f in findings if f.mend)):
             yield from next_steps(
-                f"gallant check --mend {' '.join(mended) if len(mended) <= MOST_NAMED else ''}".strip()
+                " ".join(["gallant check --mend", *(mended if len(mended) <= MOST_NAMED else selector)])
             )
         if findings:
             yield from next_steps(*health.ways)
@@ -87,7 +88,7 @@ def _by_finding(loud: Sequence[Finding], several: bool) -> Grid:
     return shown
 
 
-def _by_check(loud: Sequence[Finding]) -> Drawn:
+def _by_check(loud: Sequence[Finding], selector: Sequence[str]) -> Drawn:
     """Each check that does not pass in one row: of how many systems, what it says, and the step that mends them all."""
     groups: dict[tuple[str, str], list[Finding]] = {}
     for f in loud:
@@ -96,7 +97,7 @@ def _by_check(loud: Sequence[Finding]) -> Drawn:
     for (level, check), found in list(groups.items())[:MOST_CHECKS]:
         names = list(dict.fromkeys(f.system for f in found))
         whose = f"{plain(', '.join(names[:2]))}{f' and {len(names) - 2} more' if len(names) > 2 else ''}"
-        steps = together([f.next for f in found if f.next and f.next.startswith("gallant ")])
+        steps = together([f.next for f in found if f.next and f.next.startswith("gallant ")], selector)
         step = plain(steps[0]) if len(steps) == 1 else "–"  # one that mends them all; else each system has its own
         shown.add_row(said(LEVEL_MARKS[level], level), check, str(len(names)), whose, _all_say(found), step)
     yield shown

@@ -15,6 +15,7 @@ from gallant.views.ground.words import (
     OFF,
     YELLOW,
     WordMarks,
+    many,
     mark,
     plain,
     styled,
@@ -191,14 +192,15 @@ FOR_SEVERAL = (
 )
 
 
-def next_steps(*commands: str | None) -> list[str]:
-    """What to do next as lines below a table: each once, joined over systems, no more than one takes in at a glance."""
-    steps = together([c for c in commands if c])
+def next_steps(*commands: str | None, among: Sequence[str] = ()) -> list[str]:
+    """What to do next as lines below a table: each once, joined over systems, no more than one takes in at a glance.
+    `among` is the selector that the systems were chosen by, for a step that is about too many of them to name."""
+    steps = together([c for c in commands if c], among)
     shown = [f"{BOLD}next{OFF}  {plain(step)}" for step in steps[:MOST_STEPS]]
     return shown + ([f"{DIM}      and {len(steps) - MOST_STEPS} more{OFF}"] if len(steps) > MOST_STEPS else [])
 
 
-def together(steps: Sequence[str]) -> list[str]:
+def together(steps: Sequence[str], among: Sequence[str] = ()) -> list[str]:
     """Steps, each once, in their order; what is the same but for the system or node at its end is one."""
     found: dict[str, list[str]] = {}
     for step in steps:
@@ -207,13 +209,13 @@ def together(steps: Sequence[str]) -> list[str]:
         mine = found.setdefault(one, [])
         if one == head and last not in mine:
             mine.append(last)
-    return [_joined(head, last) for head, last in found.items()]
+    return [_joined(head, last, among) for head, last in found.items()]
 
 
-def _joined(head: str, last: Sequence[str]) -> str:
-    """Too many to be named are all of them, for a command that takes none as all."""
+def _joined(head: str, last: Sequence[str], among: Sequence[str]) -> str:
+    """Too many to be named are those that were selected; all, for a command that takes none as all."""
     if len(last) > MOST_NAMED and head.startswith("gallant "):
-        return head
+        return " ".join([head, *among])
     return " ".join([head, (" " if "gallant " in head else ", ").join(last)]) if last else head
 
 
@@ -239,23 +241,22 @@ def left_lines(left: Sequence[Notice], why: Mapping[str, str] | None = None) -> 
         )
 
 
-def few(lines: Sequence[str], most: int, one: str, several: str | None = None) -> Iterator[str]:
-    """The first so many lines, and how many there are besides."""
+def few(lines: Sequence[str], most: int, one: str) -> Iterator[str]:
+    """The first so many lines, and how many there are besides; `one` is what a line is, and makes its plural by an s."""
     yield from lines[:most]
     if len(lines) > most:
-        more = len(lines) - most
-        yield f"{DIM}and {more} more {one if more == 1 else several or one + 's'}{OFF}"
+        yield f"{DIM}and {many(len(lines) - most, f'more {one}')}{OFF}"
 
 
 MOST_BARRED = 6
 
 
-def barred_lines(barred: Sequence[Barred]) -> Iterator[str]:
+def barred_lines(barred: Sequence[Barred], most: int = MOST_BARRED) -> Iterator[str]:
     """The systems that cannot be planned, each with what bars it."""
-    for one in barred[:MOST_BARRED]:
+    for one in barred[:most]:
         yield f"{mark('bad')} {BOLD}{plain(one.system)}{OFF} cannot be planned now. {plain(one.what)}"
-    if len(barred) > MOST_BARRED:
-        yield f"{mark('bad')} {len(barred) - MOST_BARRED} more cannot be planned now {DIM}(--json names them){OFF}."
+    if len(barred) > most:
+        yield f"{mark('bad')} {len(barred) - most} more cannot be planned now {DIM}(--json names them){OFF}."
 
 
 def lines_view(listed: Listed[T], rows: Sequence[T], *lines: str) -> View:

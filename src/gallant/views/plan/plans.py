@@ -155,14 +155,14 @@ def _plan_text(planned: Planned) -> Drawn:
         (_whom(planned), "line"),
         (sorted(consequences(plan), key=lambda line: not line.startswith(bad)), "consequence"),  # a word first
         (_learned(plan), "line"),
-        (_window_lines(planned), "line about windows"),
+        (_window_lines(planned), "line"),
         (borne_lines(planned.borne), "line"),
         (barred_lines(planned.barred), "line"),
         (
             left_lines(
                 [one.notice for one in planned.left], {one.notice.name: one.why or "not chosen" for one in planned.left}
             ),
-            "component that stays behind",
+            "component",
         ),
     )
     for lines, word in parts:
