@@ -315,7 +315,7 @@ def fleet_table(rows: Sequence[AlikeGap], changed: bool) -> Grid:
     columns = ["systems", "nodes", "component", "installed", "target", "standing", "lag", "severity", "restart", "hops"]
     if changed:
         columns.insert(4, "before")
-    shown = table(*columns, right=("nodes", "lag"), optional=("restart", "hops"))
+    shown = table(*columns, right=("nodes", "lag"), optional=("hops", "restart", "lag", "nodes"))
     for row in rows:
         what = row.parts[0] if len(row.parts) == 1 else row.product
         cells = [f"{BOLD}{_who(row)}{OFF}", str(row.nodes), plain(what), plain(row.installed)]
@@ -325,9 +325,8 @@ def fleet_table(rows: Sequence[AlikeGap], changed: bool) -> Grid:
 
 
 def _who(row: AlikeGap) -> str:
-    names = list(islice(row.systems, 2))
-    more = len(row.systems) - len(names)
-    return plain(", ".join(names)) + (f" and {more} more" if more else "")
+    more = len(row.systems) - 1
+    return plain(next(iter(row.systems))) + (f" and {more} more" if more else "")
 
 
 def fleet_reasons(rows: Sequence[AlikeGap]) -> Iterator[str]:

@@ -113,11 +113,15 @@ def _fleet(rows: Notices, now: datetime) -> Drawn:
     """Notices that say the same in one row, as many rows as a screen holds."""
     groups = rows.alike()
     shown = table(
-        "notices", "product", "of", *COLUMNS[1:], right=("notices",), optional=("restart", "since", "when", "person")
+        "notices",
+        "product",
+        "of",
+        *COLUMNS[1:],
+        right=("notices",),
+        optional=("since", "restart", "when", "person", "product"),
     )
     for notice, names in groups[:MOST_ALIKE]:
-        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
-        whose = f"{BOLD}{plain(', '.join(names[:2]))}{OFF}{more}"
+        whose = f"{BOLD}{plain(names[0])}{OFF}{f' and {len(names) - 1} more' if len(names) > 1 else ''}"
         shown.add_row(str(len(names)), plain(notice.product), whose, *_notice_cells(notice, now))
     yield shown
     if len(groups) > MOST_ALIKE:
