@@ -117,10 +117,8 @@ def add(
 
     if sum((bool(address), source is not None, network is not None)) != 1:
         raise click.UsageError("Name an address, or --from FILE, or --scan NETWORK.")
-    if take and source is None:
-        raise click.UsageError("--take goes with --from.")
-    if ports is not None and network is None:
-        raise click.UsageError("--ports goes with --scan.")
+    _goes_with("--take", bool(take), "--from", source is not None)
+    _goes_with("--ports", ports is not None, "--scan", network is not None)
     place = open_place(estate_path, output)
     if network is not None:
         output.show(views.scan_view(run(networks.scan(place, network, ports or operation.USUAL_PORTS))))
@@ -128,11 +126,16 @@ def add(
     wanted = operation.wanted_of(said, address)
     learn = believing(yes, sys.stdin.isatty())
     if source is not None:
-        sure = partial(may_go_on, yes=False) if sys.stdin.isatty() else None
-        every = from_files.from_file(source, wanted, take, sure)
-        asks = sys.stdin.isatty() and operation.asks_somebody(place, every, yes)
+        at_terminal = sys.stdin.isatty()
+        every = from_files.from_file(source, wanted, take, partial(may_go_on, yes=False) if at_terminal else None)
+        asks = at_terminal and operation.asks_somebody(place, every, yes)
         rows, code = run(operation.add_all(place, every, learn, asks))
     else:
         rows, code = [run(operation.add(place, wanted, learn))], 0
     output.show(views.added_view(rows, place.path.name))
     finish(code)
+
+
+def _goes_with(option: str, said: bool, other: str, other_said: bool) -> None:
+    if said and not other_said:
+        raise click.UsageError(f"{option} goes with {other}.")

@@ -120,6 +120,23 @@ async def check_with(
     to come, nor of systems that stay `still`, whatever moves beside their image."""
     survey = await survey_with(place, [(s, tuple(s.nodes)) for s in systems], drivers)
     systems = [place.estate.systems[s.name] for s in systems]  # with what was just seen for the first time
+    facts = await _all_facts(place, systems, survey, drivers, own_roll, still)
+    known = waivers(place.ledger.about([WAIVE]))
+    found = {f.name: with_waivers(run_checks(f, only, phase, entering), known, place.clock.now()) for f in facts}
+    if not only and phase is None and entering and not still:
+        place.readings.keep_findings(place.clock.now(), found)
+    return worst_first([finding for rows in found.values() for finding in rows]), survey
+
+
+async def _all_facts(
+    place: Workplace,
+    systems: Sequence[System],
+    survey: Survey,
+    drivers: Mapping[str, Driver],
+    own_roll: str | None,
+    still: Collection[str],
+) -> list[Facts]:
+    """What is known of each system; what is of the whole estate is looked up once for all of them."""
     hosts = await surroundings.read_hosts(place, systems, drivers, survey.readings())
     said, seen, routes = dict[str, list[str]](), dict[str, list[Surveyed]](), place.routes()
     for conflict in conflicts(place, []):
@@ -127,7 +144,7 @@ async def check_with(
     for node in survey.nodes:
         seen.setdefault(node.system, []).append(node)
     ways = _ways_of_the_uneven(place, survey)
-    facts = await asyncio.gather(
+    return await asyncio.gather(
         *(
             _facts(
                 place,
@@ -144,11 +161,6 @@ async def check_with(
             for s in systems
         )
     )
-    known = waivers(place.ledger.about([WAIVE]))
-    found = {f.name: with_waivers(run_checks(f, only, phase, entering), known, place.clock.now()) for f in facts}
-    if not only and phase is None and entering and not still:
-        place.readings.keep_findings(place.clock.now(), found)
-    return worst_first([finding for rows in found.values() for finding in rows]), survey
 
 
 def _ways_of_the_uneven(place: Workplace, survey: Survey) -> dict[str, str]:

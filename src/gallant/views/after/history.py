@@ -108,6 +108,25 @@ def durations_view(rows: Sequence[Learned]) -> View:
     return DURATIONS.view(rows, text)
 
 
+def _rolls_table(runs: Sequence[Run]) -> Grid:
+    shown = table(
+        "roll", "state", "systems", "began", "took", "planned", "outages", "plan",
+        optional=("plan", "began"), right=("took",),
+    )  # fmt: skip
+    for r in runs:
+        shown.add_row(
+            f"{BOLD}{r.run}{OFF}",
+            said(STATE_MARKS[r.state], r.state),
+            ", ".join(r.systems) + (f", takes back {r.undoes}" if r.undoes else ""),
+            moment(r.began),
+            duration((r.ended - r.began).total_seconds()) if r.ended else "–",
+            planned_words(r.estimate_s, r.spread),
+            outages_of(r),
+            r.plan,
+        )
+    return shown
+
+
 def history_view(
     runs: Sequence[Run],
     damaged: Sequence[GallantError] = (),
@@ -119,22 +138,7 @@ def history_view(
 
     def text() -> Drawn:
         yield from (f"{mark('bad')} {plain(error.what)} {DIM}{plain(error.why or '')}{OFF}" for error in damaged)
-        shown = table(
-            "roll", "state", "systems", "began", "took", "planned", "outages", "plan",
-            optional=("plan", "began"), right=("took",),
-        )  # fmt: skip
-        for r in runs:
-            shown.add_row(
-                f"{BOLD}{r.run}{OFF}",
-                said(STATE_MARKS[r.state], r.state),
-                ", ".join(r.systems) + (f", takes back {r.undoes}" if r.undoes else ""),
-                moment(r.began),
-                duration((r.ended - r.began).total_seconds()) if r.ended else "–",
-                planned_words(r.estimate_s, r.spread),
-                outages_of(r),
-                r.plan,
-            )
-        yield shown
+        yield _rolls_table(runs)
         if older:
             yield (
                 f"{mark('note')} The newest {len(runs)}; {many(older, 'older roll')} not shown: gallant history --all has"
